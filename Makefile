@@ -1,0 +1,40 @@
+# SPDX-License-Identifier: MIT
+# The front doors. What is built, and how, stands in CMakeLists.txt.
+BUILD ?= build
+JOBS ?= $(shell nproc)
+
+.PHONY: all build demo test bench soak fuzz lint install clean
+
+all: build
+
+build:
+	@scripts/deps build
+	@cmake -S . -B $(BUILD) -DCMAKE_BUILD_TYPE=RelWithDebInfo >/dev/null
+	@cmake --build $(BUILD) --parallel $(JOBS)
+
+demo: build
+	@demo/run $(BUILD)/ektypon
+
+test:
+	@scripts/deps all
+	@cmake -S . -B $(BUILD) -DCMAKE_BUILD_TYPE=RelWithDebInfo -DEKTYPON_TESTS=ON >/dev/null
+	@cmake --build $(BUILD) --parallel $(JOBS)
+	@ctest --test-dir $(BUILD) --output-on-failure --parallel $(JOBS)
+
+bench: build
+	@bench/run $(BUILD)/ektypon
+
+soak:
+	@scripts/soak $(BUILD) $(SEED)
+
+fuzz:
+	@scripts/fuzz $(SECONDS_EACH)
+
+lint:
+	@scripts/lint
+
+install: build
+	@cmake --install $(BUILD)
+
+clean:
+	rm -rf $(BUILD)

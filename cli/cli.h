@@ -1,0 +1,93 @@
+/* SPDX-License-Identifier: MIT */
+/* What the commands share: arguments, exit status, showing things. */
+#ifndef EK_CLI_CLI_H
+#define EK_CLI_CLI_H
+
+#include "base/error.h"
+#include "device/system.h"
+
+#include <glib.h>
+#include <jansson.h>
+
+/* The exit status of every command (docs/design.md). */
+enum {
+    EK_EXIT_DONE = 0,
+    EK_EXIT_FAILED = 1,
+    EK_EXIT_USAGE = 2,
+    EK_EXIT_LEFT = 3, /* stopped in order with work left, or done with losses */
+    EK_EXIT_REFUSED = 4,
+    EK_EXIT_INTERRUPTED = 130
+};
+
+typedef struct EkCli EkCli;
+
+typedef struct {
+    const char *name;
+    const char *arguments; /* "CASE SOURCE" */
+    const char *summary;   /* one line */
+    const char *details;   /* of the help page */
+    const char *example;
+    gsize least; /* positional arguments */
+    gsize most;
+    int (*run)(EkCli *cli);
+} EkCommand;
+
+/* All state of the program, passed to whoever needs it. */
+struct EkCli {
+    const EkCommand *command;
+    int argc;
+    char **argv;     /* argv[0] is the command's name */
+    char **operands; /* positional arguments, set by ek_cli_parse; NULL at the end */
+    char *options;   /* the command line after the command, for the log */
+    EkSystem *system;
+    gboolean color_out;
+    gboolean color_err;
+    gboolean terminal_err;
+    int width; /* columns of stdout's terminal, or 80 */
+};
+
+/* Every command, in the order of the work; the last has no name. */
+extern const EkCommand ek_commands[];
+
+/* Parses options and positional arguments. FALSE when the command is over: *status says how (help
+ * was asked for, or the usage was wrong and has been explained). */
+gboolean ek_cli_parse(EkCli *cli, const GOptionEntry *entries, int *status);
+
+/* Says what failed, on stderr, and what that means for the exit status. Takes the error. */
+int ek_cli_fail(EkCli *cli, GError *error);
+
+/* As ek_cli_fail, for wrong usage that the option parser cannot see. */
+int ek_cli_misused(EkCli *cli, const char *format, ...) G_GNUC_PRINTF(2, 3);
+
+/* Prints JSON and a newline; takes `root`. */
+int ek_cli_print_json(json_t *root);
+
+/* A string, or null for NULL. */
+json_t *ek_json_text(const char *text);
+json_t *ek_json_u64(guint64 value);
+/* value / unit, or null where that is not whole. */
+json_t *ek_json_whole(guint64 value, guint64 unit);
+
+/* Atomic: not 0 once Ctrl-C, SIGTERM or SIGHUP asked us to end. A second one ends at once. */
+const gint *ek_cli_watch_signals(void);
+
+/* "VOLUME" or "VOLUME:PATH": *path points into `operand`, "" when there is none. */
+gboolean ek_cli_parse_place(const char *operand, guint64 *volume, const char **path);
+
+int ek_command_drives(EkCli *cli);
+int ek_command_new(EkCli *cli);
+int ek_command_image(EkCli *cli);
+int ek_command_map(EkCli *cli);
+int ek_command_hunt(EkCli *cli);
+int ek_command_volumes(EkCli *cli);
+int ek_command_ls(EkCli *cli);
+int ek_command_extract(EkCli *cli);
+int ek_command_plan(EkCli *cli);
+int ek_command_clone(EkCli *cli);
+int ek_command_apply(EkCli *cli);
+int ek_command_undo(EkCli *cli);
+int ek_command_status(EkCli *cli);
+int ek_command_log(EkCli *cli);
+int ek_command_help(EkCli *cli);
+
+#endif

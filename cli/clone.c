@@ -1,0 +1,78 @@
+/* SPDX-License-Identifier: MIT */
+#include "cli.h"
+
+#include "base/text.h"
+#include "show.h"
+#include "target.h"
+#include "work/cloning.h"
+
+#include <stdio.h>
+
+typedef struct {
+    EkCloning *cloning;
+    gboolean color;
+    gint64 started;
+} Show;
+
+static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
+{
+    Show *show = data;
+    EkCloneProgress now = ek_cloning_progress(show->cloning);
+    double seconds = (double)(g_get_monotonic_time() - show->started) / 1e6;
+    double rate = seconds > 0 ? (double)now.done / seconds : 0;
+    g_autofree char *bar = ek_show_bar(now.done, now.total, 24);
+    g_autofree char *share = ek_text_share(now.done, now.total);
+    g_autofree char *speed = ek_text_size((guint64)rate);
+    g_autofree char *remaining =
+        rate >= 1 ? ek_text_duration((double)(now.total - now.done) / rate) : g_strdup("unknown");
+    g_string_printf(lines[0], "%s%s%s %s  %s  %s/s  left %s",
+                    ek_show_on(show->color, EK_COLOR_GOOD), bar, ek_show_off(show->color), share,
+                    now.verifying ? "reading back" : "writing", speed, remaining);
+}
+
+int ek_command_clone(EkCli *cli)
+{
+    EkCloneOrder order = {0};
+    g_autofree char *meant = NULL;
+    const GOptionEntry entries[] = {
+        {"as-imaged", 0, 0, G_OPTION_ARG_NONE, &order.as_imaged, "leave the plan out", NULL},
+        {"i-mean", 0, 0, G_OPTION_ARG_STRING, &meant,
+         "the last four characters of the target device's serial", "SERIAL"},
+        G_OPTION_ENTRY_NULL,
+    };
+    int status = EK_EXIT_DONE;
+    if (!ek_cli_parse(cli, entries, &status))
+        return status;
+    order.folder = cli->operands[0];
+    order.target = cli->operands[1];
+    order.options = cli->options;
+    g_autofree char *typed = ek_target_ask(cli, order.target, meant);
+    order.meant = typed;
+
+    GError *error = NULL;
+    const gint *cancel = ek_cli_watch_signals();
+    g_autoptr(EkCloning) cloning = ek_cloning_new(cli->system, &order, cancel, &error);
+    if (cloning == NULL)
+        return ek_cli_fail(cli, error);
+    Show show = {cloning, cli->color_err, g_get_monotonic_time()};
+    EkProgress *progress = ek_progress_begin(cli->terminal_err, draw, &show);
+    gboolean done = ek_cloning_run(cloning, &error);
+    ek_progress_end(progress);
+    if (!done) {
+        if (g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED))
+            g_prefix_error(&error,
+                           "%s is not complete; the same command starts it over: ", order.target);
+        return ek_cli_fail(cli, error);
+    }
+    guint edits = ek_cloning_edits(cloning);
+    g_autofree char *laid = ek_text_count(edits, "edit", "edits");
+    printf("%s holds the image%s%s%s, written and read back.\n", order.target,
+           order.as_imaged ? " as it was read" : " with the plan's ", order.as_imaged ? "" : laid,
+           order.as_imaged ? "" : " laid over it");
+    if (ek_cloning_unread(cloning) > 0) {
+        g_autofree char *unread = ek_text_size(ek_cloning_unread(cloning));
+        printf("%s of it were not read from the drive and are zeros.\n", unread);
+    }
+    puts("Check its file systems with their own checkers, on the clone only.");
+    return EK_EXIT_DONE;
+}

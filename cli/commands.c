@@ -1,0 +1,65 @@
+/* SPDX-License-Identifier: MIT */
+/* The list of commands, in the order of the work. */
+#include "cli.h"
+
+#define MANY 1000000u
+
+const EkCommand ek_commands[] = {
+    {"drives", "[sim:PATH …]", "Lists the drives of this machine, and what keeps them in use.",
+     "Asks the kernel and udev only: nothing is read from any drive, since with a failing one "
+     "every\n"
+     "read can be the last. --look reads the first and the last sector of each drive.",
+     "ektypon drives", 0, MANY, ek_command_drives},
+    {"new", "CASE SOURCE", "Opens a case for a drive.",
+     "SOURCE is a block device, a file, or sim:PATH for a simulated drive. It is opened "
+     "read-only,\n"
+     "and exclusively where the system allows. CASE is a folder that is made; it holds all that "
+     "is\n"
+     "known about the job, and the image unless --image puts that elsewhere.",
+     "ektypon new bench-17 /dev/sdb", 2, 2, ek_command_new},
+    {"image", "CASE", "Images the drive, or goes on where it stopped.",
+     "First the easy ground in large reads, then what was stepped over, then sector by sector "
+     "what\n"
+     "failed. What was read is on stable storage before the map says good; Ctrl-C, a crash or a\n"
+     "power cut costs the last few seconds. Start the same command again to go on.",
+     "ektypon image bench-17", 1, 1, ek_command_image},
+    {"map", "CASE", "Shows what was read and what was not.", NULL, "ektypon map bench-17", 1, 1,
+     ek_command_map},
+    {"hunt", "CASE", "Searches the image for volumes and partition tables, at every sector.",
+     "Looks at what was read since the last hunt. Finds NTFS and FAT12/16/32 by their boot "
+     "sectors\n"
+     "and the backups of these; ext4 and others are not found yet. What a boot sector claims is\n"
+     "measured before it counts.",
+     "ektypon hunt bench-17", 1, 1, ek_command_hunt},
+    {"volumes", "CASE [NUMBER]", "Shows the volumes that were found; with NUMBER the evidence.",
+     NULL, "ektypon volumes bench-17 2", 1, 2, ek_command_volumes},
+    {"ls", "CASE VOLUME[:PATH]", "Lists a folder of a volume, before anything is rebuilt.",
+     "VOLUME is its number, PATH a folder or file in it, or @NUMBER. Reads FAT12/16/32; the files\n"
+     "of NTFS volumes are not listed yet. The condition comes from the read map: whole, holed\n"
+     "(bytes bad or unread) or unplaced (where some of it lies is not known).",
+     "ektypon ls bench-17 2:\"Field recordings\"", 2, 2, ek_command_ls},
+    {"extract", "CASE VOLUME[:PATH] … --to DIR", "Copies files and folders out of a volume.",
+     "Writes below DIR only, which must not lie on the drive that is being recovered. Bytes that\n"
+     "were not read come out as zeros. Ends with status 3 when something came out not whole.",
+     "ektypon extract bench-17 2 --to /mnt/safe/transfer", 2, MANY, ek_command_extract},
+    {"plan", "CASE", "Proposes a partition table and repairs, and shows every byte of them.",
+     "Nothing is written but the case. The plan is laid over the image and every volume opened\n"
+     "through it.",
+     "ektypon plan bench-17", 1, 1, ek_command_plan},
+    {"clone", "CASE TARGET", "Writes the image, with the plan laid over it, and reads it back.",
+     "TARGET is a file that does not exist, or a device. --as-imaged leaves the plan out.",
+     "ektypon clone bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_clone},
+    {"apply", "CASE TARGET", "Writes the plan's edits, and nothing else, to TARGET.",
+     "Each edit only where TARGET holds the bytes it had before; all of them or none. What was "
+     "there\n"
+     "is kept in the case: see undo. TARGET may be a clone, or the image of the case itself.",
+     "ektypon apply bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_apply},
+    {"undo", "CASE TARGET", "Puts back what the last apply replaced there.", NULL,
+     "ektypon undo bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_undo},
+    {"status", "CASE", "Says where the case stands, and the next sensible command.", NULL,
+     "ektypon status bench-17", 1, 1, ek_command_status},
+    {"log", "CASE", "Shows everything that was done in the case.", NULL, "ektypon log bench-17", 1,
+     1, ek_command_log},
+    {"help", "[COMMAND]", "Explains a command.", NULL, "ektypon help image", 0, 1, ek_command_help},
+    {.name = NULL},
+};

@@ -1,0 +1,283 @@
+/* SPDX-License-Identifier: MIT */
+#include "cli.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+#include "device/device.h"
+#include "show.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+#define LABEL_MOST (100ull * 1000 * 1000 * 1000 * 1000) /* no drive of today is larger */
+#define LOOK_ALIGNMENT 65536u
+
+typedef struct {
+    const EkDrive *drive;
+    GPtrArray *warnings; /* char* */
+    char *looked;        /* what reading the first and last sector told; NULL: was not asked */
+} Row;
+
+static void warn(Row *row, const char *format, ...) G_GNUC_PRINTF(2, 3);
+
+static void warn(Row *row, const char *format, ...)
+{
+    va_list arguments;
+    va_start(arguments, format);
+    g_ptr_array_add(row->warnings, g_strdup_vprintf(format, arguments));
+    va_end(arguments);
+}
+
+static void warn_of_uses(Row *row, const char *name, GPtrArray *uses)
+{
+    for (guint i = 0; i < uses->len; i++) {
+        const EkUse *use = uses->pdata[i];
+        if (use->is_mount && use->discards)
+            warn(row, "%s is mounted on %s with discard on: deleted data is being erased", name,
+                 use->where);
+        else if (use->is_mount)
+            warn(row, "%s is mounted on %s: unmount it before imaging", name, use->where);
+        else
+            warn(row, "%s is held by %s", name, use->where);
+    }
+}
+
+static void find_warnings(Row *row)
+{
+    const EkDrive *drive = row->drive;
+    if (drive->bytes == 0)
+        warn(row, "size 0: no medium, or the drive does not come up");
+    else if (drive->bytes > LABEL_MOST)
+        warn(row, "its size is absurd: the adapter or the drive's firmware is at fault");
+    warn_of_uses(row, drive->name, drive->uses);
+    for (guint i = 0; i < drive->parts->len; i++) {
+        const EkPart *part = drive->parts->pdata[i];
+        warn_of_uses(row, part->name, part->uses);
+    }
+    if (drive->bytes > 0 && drive->table == NULL && drive->filesystem == NULL &&
+        drive->parts->len == 0)
+        warn(row, "no partition table is known");
+}
+
+/* Reads the first and the last sector, only when asked to. */
+static void look(Row *row)
+{
+    const EkDrive *drive = row->drive;
+    g_autoptr(GError) error = NULL;
+    g_autoptr(EkDevice) device = ek_device_open(drive->path, NULL, &error);
+    if (device == NULL) {
+        row->looked = g_strdup(error->message);
+        return;
+    }
+    const EkDeviceInfo *info = ek_device_info(device);
+    void *buffer = NULL;
+    if (posix_memalign(&buffer, LOOK_ALIGNMENT, LOOK_ALIGNMENT) != 0)
+        return;
+    EkSector places[] = {0, info->sectors - 1};
+    const char *said[2];
+    for (int i = 0; i < 2; i++) {
+        EkReadOutcome outcome = ek_device_read(device, places[i], 1, buffer);
+        said[i] = outcome.reason != EK_REASON_NONE               ? ek_reason_name(outcome.reason)
+                  : ek_bytes_are_zero(buffer, info->sector_size) ? "reads, all zero"
+                                                                 : "reads";
+    }
+    free(buffer);
+    row->looked = g_strdup_printf("first sector: %s; last sector: %s", said[0], said[1]);
+}
+
+static json_t *uses_json(GPtrArray *uses)
+{
+    json_t *list = json_array();
+    for (guint i = 0; i < uses->len; i++) {
+        const EkUse *use = uses->pdata[i];
+        json_array_append_new(list, json_pack("{s:o,s:b,s:b}", "where", ek_json_text(use->where),
+                                              "mount", use->is_mount, "discard", use->discards));
+    }
+    return list;
+}
+
+static json_t *row_json(const Row *row)
+{
+    const EkDrive *drive = row->drive;
+    json_t *parts = json_array();
+    json_t *warnings = json_array();
+    for (guint i = 0; i < drive->parts->len; i++) {
+        const EkPart *part = drive->parts->pdata[i];
+        json_array_append_new(
+            parts,
+            json_pack("{s:o,s:o,s:o,s:o,s:o,s:o}", "name", ek_json_text(part->name), "first_byte",
+                      ek_json_u64(part->range.first), "bytes", ek_json_u64(part->range.bytes),
+                      "filesystem", ek_json_text(part->filesystem), "label",
+                      ek_json_text(part->label), "uses", uses_json(part->uses)));
+    }
+    for (guint i = 0; i < row->warnings->len; i++)
+        json_array_append_new(warnings, ek_json_text(row->warnings->pdata[i]));
+    json_t *out = json_object();
+    json_object_set_new(out, "name", ek_json_text(drive->name));
+    json_object_set_new(out, "path", ek_json_text(drive->path));
+    json_object_set_new(out, "bytes", ek_json_u64(drive->bytes));
+    json_object_set_new(out, "sector_size", ek_json_u64(drive->sector_size));
+    json_object_set_new(out, "physical_sector_size", ek_json_u64(drive->physical_sector_size));
+    json_object_set_new(out, "model", ek_json_text(drive->model));
+    json_object_set_new(out, "serial", ek_json_text(drive->serial));
+    json_object_set_new(out, "bus", ek_json_text(drive->bus));
+    json_object_set_new(out, "table", ek_json_text(drive->table));
+    json_object_set_new(out, "filesystem", ek_json_text(drive->filesystem));
+    json_object_set_new(out, "read_only", json_boolean(drive->read_only));
+    json_object_set_new(out, "removable", json_boolean(drive->removable));
+    json_object_set_new(out, "can_discard", json_boolean(drive->can_discard));
+    json_object_set_new(out, "uses", uses_json(drive->uses));
+    json_object_set_new(out, "partitions", parts);
+    json_object_set_new(out, "looked", ek_json_text(row->looked));
+    json_object_set_new(out, "warnings", warnings);
+    return out;
+}
+
+static char *joined_mounts(const EkDrive *drive)
+{
+    g_autoptr(GPtrArray) uses = ek_drive_in_use(drive);
+    if (uses->len == 0)
+        return g_strdup("free");
+    return g_strdup("in use");
+}
+
+static char *filesystems(const EkDrive *drive)
+{
+    g_autoptr(GString) text = g_string_new(drive->table != NULL ? drive->table : "");
+    if (drive->filesystem != NULL)
+        g_string_append_printf(text, "%s%s", text->len > 0 ? ": " : "", drive->filesystem);
+    for (guint i = 0; i < drive->parts->len; i++) {
+        const EkPart *part = drive->parts->pdata[i];
+        g_string_append_printf(text, "%s%s",
+                               i > 0           ? ", "
+                               : text->len > 0 ? ": "
+                                               : "partitions: ",
+                               part->filesystem != NULL ? part->filesystem : "?");
+    }
+    return g_strdup(text->len > 0 ? text->str : "none known");
+}
+
+static void print_rows(EkCli *cli, GArray *rows)
+{
+    static const EkColumn columns[] = {
+        {"DRIVE", FALSE},  {"LABEL", TRUE}, {"BINARY", TRUE}, {"SECTOR", TRUE},   {"MODEL", FALSE},
+        {"SERIAL", FALSE}, {"BUS", FALSE},  {"HOLDS", FALSE}, {"DISCARD", FALSE}, {"STATE", FALSE},
+    };
+    EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
+    for (guint i = 0; i < rows->len; i++) {
+        const EkDrive *drive = g_array_index(rows, Row, i).drive;
+        g_autofree char *label = ek_text_label_size(drive->bytes);
+        g_autofree char *binary = ek_text_size(drive->bytes);
+        g_autofree char *sector =
+            drive->physical_sector_size != drive->sector_size
+                ? g_strdup_printf("%u/%u", drive->sector_size, drive->physical_sector_size)
+                : g_strdup_printf("%u", drive->sector_size);
+        g_autofree char *holds = filesystems(drive);
+        g_autofree char *state = joined_mounts(drive);
+        g_autofree char *model = ek_text_escape(drive->model != NULL ? drive->model : "unknown");
+        g_autofree char *serial = ek_text_escape(drive->serial != NULL ? drive->serial : "unknown");
+        const char *cells[] = {drive->path, label, binary,
+                               sector,      model, serial,
+                               drive->bus,  holds, drive->can_discard ? "possible" : "no",
+                               state};
+        ek_show_table_row(table, cells);
+    }
+    ek_show_table_print(table, cli->width);
+    for (guint i = 0; i < rows->len; i++) {
+        const Row *row = &g_array_index(rows, Row, i);
+        for (guint k = 0; k < row->warnings->len; k++) {
+            g_autofree char *mark = ek_show_in(cli->color_out, EK_COLOR_WARN, "!");
+            g_autofree char *safe = ek_text_escape(row->warnings->pdata[k]);
+            printf("%s %s: %s\n", mark, row->drive->path, safe);
+        }
+        if (row->looked != NULL)
+            printf("  %s: %s\n", row->drive->path, row->looked);
+    }
+}
+
+/* A simulated drive, in the shape of a real one. */
+static EkDrive *simulated_drive(const char *source, GError **error)
+{
+    g_autoptr(EkDevice) device = ek_device_open(source, NULL, error);
+    if (device == NULL)
+        return NULL;
+    const EkDeviceInfo *info = ek_device_info(device);
+    EkDrive *drive = g_new0(EkDrive, 1);
+    drive->name = g_path_get_basename(info->path);
+    drive->path = g_strdup(source);
+    drive->bytes = info->bytes;
+    drive->sector_size = info->sector_size;
+    drive->physical_sector_size = info->physical_sector_size;
+    drive->model = g_strdup(info->model);
+    drive->serial = g_strdup(info->serial);
+    drive->bus = g_strdup("simulated");
+    drive->read_only = TRUE;
+    drive->uses = g_ptr_array_new();
+    drive->parts = g_ptr_array_new();
+    return drive;
+}
+
+static gboolean gather(EkCli *cli, GPtrArray **drives, GError **error)
+{
+    if (cli->operands[0] == NULL) {
+        *drives = ek_system_drives(cli->system);
+        return TRUE;
+    }
+    *drives = g_ptr_array_new_with_free_func((GDestroyNotify)ek_drive_free);
+    for (char **operand = cli->operands; *operand != NULL; operand++) {
+        EkDrive *drive = g_str_has_prefix(*operand, "sim:")
+                             ? simulated_drive(*operand, error)
+                             : ek_system_drive_of_path(cli->system, *operand);
+        if (drive == NULL) {
+            if (error != NULL && *error == NULL)
+                ek_error_set(error, EK_ERROR_ABSENT, "%s is no drive of this machine", *operand);
+            return FALSE;
+        }
+        g_ptr_array_add(*drives, drive);
+    }
+    return TRUE;
+}
+
+int ek_command_drives(EkCli *cli)
+{
+    gboolean json = FALSE;
+    gboolean wants_look = FALSE;
+    const GOptionEntry entries[] = {
+        {"look", 0, 0, G_OPTION_ARG_NONE, &wants_look,
+         "read the first and the last sector of each drive", NULL},
+        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
+        G_OPTION_ENTRY_NULL,
+    };
+    int status = EK_EXIT_DONE;
+    if (!ek_cli_parse(cli, entries, &status))
+        return status;
+
+    g_autoptr(GPtrArray) drives = NULL;
+    GError *error = NULL;
+    if (!gather(cli, &drives, &error))
+        return ek_cli_fail(cli, error);
+    g_autoptr(GArray) rows = g_array_new(FALSE, TRUE, sizeof(Row));
+    for (guint i = 0; i < drives->len; i++) {
+        Row row = {drives->pdata[i], g_ptr_array_new_with_free_func(g_free), NULL};
+        find_warnings(&row);
+        if (wants_look)
+            look(&row);
+        g_array_append_val(rows, row);
+    }
+    if (json) {
+        json_t *list = json_array();
+        for (guint i = 0; i < rows->len; i++)
+            json_array_append_new(list, row_json(&g_array_index(rows, Row, i)));
+        status = ek_cli_print_json(json_pack("{s:o}", "drives", list));
+    } else if (rows->len == 0) {
+        puts("No drives. A drive that the system does not see is a matter of power, cable or\n"
+             "electronics: no software can reach it.");
+    } else {
+        print_rows(cli, rows);
+    }
+    for (guint i = 0; i < rows->len; i++) {
+        g_ptr_array_unref(g_array_index(rows, Row, i).warnings);
+        g_free(g_array_index(rows, Row, i).looked);
+    }
+    return status;
+}

@@ -1,0 +1,93 @@
+/* SPDX-License-Identifier: MIT */
+#include "cli.h"
+
+#include "base/text.h"
+#include "show.h"
+#include "volumes.h"
+#include "work/hunting.h"
+
+typedef struct {
+    EkHunting *hunting;
+    gboolean color;
+    gint64 started;
+} Show;
+
+static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
+{
+    Show *show = data;
+    EkHuntProgress now = ek_hunting_progress(show->hunting);
+    double seconds = (double)(g_get_monotonic_time() - show->started) / 1e6;
+    double rate = seconds > 0 ? (double)now.done / seconds : 0;
+    g_autofree char *bar = ek_show_bar(now.done, now.total, 24);
+    g_autofree char *share = ek_text_share(now.done, now.total);
+    g_autofree char *done = ek_text_size(now.done);
+    g_autofree char *total = ek_text_size(now.total);
+    g_autofree char *speed = ek_text_size((guint64)rate);
+    g_autofree char *remaining =
+        rate >= 1 ? ek_text_duration((double)(now.total - now.done) / rate) : g_strdup("unknown");
+    g_string_printf(lines[0], "%s%s%s %s  %s of %s  %s/s  left %s",
+                    ek_show_on(show->color, EK_COLOR_GOOD), bar, ek_show_off(show->color), share,
+                    done, total, speed, remaining);
+    g_string_printf(lines[1],
+                    "boot sectors %" G_GUINT64_FORMAT "  partition tables %" G_GUINT64_FORMAT
+                    "  (measured at the end)",
+                    now.boot_sectors, now.tables);
+}
+
+static int print_result(EkCli *cli, EkHunting *hunting)
+{
+    GError *error = NULL;
+    g_autoptr(GPtrArray) volumes = ek_hunting_volumes(hunting, &error);
+    if (volumes == NULL)
+        return ek_cli_fail(cli, error);
+    EkKnown known = ek_hunting_known(hunting);
+    const char *folder = cli->operands[0];
+    if (volumes->len == 0)
+        puts("No volume found. NTFS and FAT12/16/32 are looked for; ext4 and others are not found "
+             "yet.");
+    else
+        ek_volumes_print_table(cli, volumes);
+    if (known.bad + known.unread > 0) {
+        g_autofree char *unread = ek_text_size(known.unread);
+        g_autofree char *bad = ek_text_size(known.bad);
+        printf("\nNot searched: %s bad", bad);
+        if (known.unread > 0)
+            printf(", %s not read yet. Image more, then hunt again: only that is searched then",
+                   unread);
+        puts(".");
+    }
+    printf("\nNext: ektypon %s %s\n", volumes->len > 0 ? "volumes" : "map", folder);
+    return EK_EXIT_DONE;
+}
+
+int ek_command_hunt(EkCli *cli)
+{
+    gint threads = 0;
+    const GOptionEntry entries[] = {
+        {"threads", 0, 0, G_OPTION_ARG_INT, &threads, "workers (all processors unless said)", "N"},
+        G_OPTION_ENTRY_NULL,
+    };
+    int status = EK_EXIT_DONE;
+    if (!ek_cli_parse(cli, entries, &status))
+        return status;
+    if (threads < 0 || threads > 1024)
+        return ek_cli_misused(cli, "--threads %d is not from 1 to 1024", threads);
+
+    GError *error = NULL;
+    const gint *cancel = ek_cli_watch_signals();
+    g_autoptr(EkHunting) hunting =
+        ek_hunting_new(cli->operands[0], cli->options, (guint)threads, cancel, &error);
+    if (hunting == NULL)
+        return ek_cli_fail(cli, error);
+    Show show = {hunting, cli->color_err, g_get_monotonic_time()};
+    EkProgress *progress = ek_progress_begin(cli->terminal_err, draw, &show);
+    gboolean done = ek_hunting_run(hunting, &error);
+    ek_progress_end(progress);
+    if (!done) {
+        if (g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED))
+            g_prefix_error(&error,
+                           "what was found is kept; to go on: ektypon hunt %s: ", cli->operands[0]);
+        return ek_cli_fail(cli, error);
+    }
+    return print_result(cli, hunting);
+}

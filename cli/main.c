@@ -1,0 +1,66 @@
+/* SPDX-License-Identifier: MIT */
+/* Dispatches to the commands. */
+#include "cli.h"
+
+#include "show.h"
+
+#include <locale.h>
+#include <stdio.h>
+#include <string.h>
+#include <unistd.h>
+
+static const EkCommand *find_command(const char *name)
+{
+    for (const EkCommand *command = ek_commands; command->name != NULL; command++)
+        if (strcmp(command->name, name) == 0)
+            return command;
+    return NULL;
+}
+
+static char *join_options(int argc, char **argv)
+{
+    g_autoptr(GString) text = g_string_new(NULL);
+    for (int i = 1; i < argc; i++) {
+        g_autofree char *quoted = g_shell_quote(argv[i]);
+        gboolean plain = strpbrk(argv[i], " \t\n'\"\\$`*?[]();&|<>~#!") == NULL && *argv[i] != '\0';
+        g_string_append_printf(text, "%s%s", i > 1 ? " " : "", plain ? argv[i] : quoted);
+    }
+    return g_strdup(text->str);
+}
+
+int main(int argc, char **argv)
+{
+    setlocale(LC_ALL, "");
+    if (argc >= 2 && strcmp(argv[1], "--version") == 0) {
+        puts("ektypon " EKTYPON_VERSION);
+        return EK_EXIT_DONE;
+    }
+    gboolean wants_help = argc < 2 || strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "-h") == 0;
+    const EkCommand *command = find_command(wants_help ? "help" : argv[1]);
+    if (command == NULL) {
+        fprintf(stderr, "ektypon: there is no command \"%s\". All of them: ektypon help\n",
+                argv[1]);
+        return EK_EXIT_USAGE;
+    }
+    g_autoptr(EkSystem) system = ek_system_new(g_getenv("EKTYPON_SYSTEM_ROOT"));
+    /* The option parser takes out of the array what it has understood. */
+    int count = wants_help ? 1 : argc - 1;
+    g_autofree char **rest = g_new0(char *, (gsize)count + 1);
+    memcpy(rest, wants_help ? argv : argv + 1, (gsize)count * sizeof *rest);
+    g_autofree char *options = join_options(count, rest);
+    EkCli cli = {
+        .command = command,
+        .argc = count,
+        .argv = rest,
+        .options = options,
+        .system = system,
+        .color_out = ek_show_has_color(STDOUT_FILENO),
+        .color_err = ek_show_has_color(STDERR_FILENO),
+        .terminal_err = isatty(STDERR_FILENO) != 0,
+        .width = ek_show_width(),
+    };
+    int status = command->run(&cli);
+    if (fflush(stdout) != 0 && status == EK_EXIT_DONE)
+        status = EK_EXIT_FAILED;
+    return wants_help && argc < 2 ? EK_EXIT_USAGE : status;
+}

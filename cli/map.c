@@ -1,0 +1,275 @@
+/* SPDX-License-Identifier: MIT */
+/* The read map: a summary, a profile of the whole drive, the largest bad stretches. */
+#include "cli.h"
+
+#include "base/text.h"
+#include "case/mapstore.h"
+#include "show.h"
+
+#include <string.h>
+
+#define PROFILE_HEIGHT 8u
+#define LARGEST 10u
+
+/* What is told of a run of sectors: states and reasons, whatever the attempts and events. */
+typedef struct {
+    EkSector first;
+    EkSector count;
+    EkState state;
+    EkReason reason;
+} Extent;
+
+typedef void (*ExtentSink)(void *data, const Extent *extent);
+
+static void each_extent(const EkReadMap *map, ExtentSink sink, void *data)
+{
+    Extent extent = {0};
+    EkStretch stretch;
+    for (EkSector at = 0; ek_read_map_next(map, at, 0xffu, &stretch);
+         at = stretch.first + stretch.count) {
+        if (extent.count > 0 && extent.state == stretch.mark.state &&
+            extent.reason == stretch.mark.reason) {
+            extent.count += stretch.count;
+            continue;
+        }
+        if (extent.count > 0)
+            sink(data, &extent);
+        extent = (Extent){stretch.first, stretch.count, stretch.mark.state, stretch.mark.reason};
+    }
+    if (extent.count > 0)
+        sink(data, &extent);
+}
+
+/* --- JSON: streams, since there can be millions ---------------------------------------------- */
+
+static void print_extent(void *data, const Extent *extent)
+{
+    gboolean *first = data;
+    printf("%s\n    {\"first\": %" G_GUINT64_FORMAT ", \"count\": %" G_GUINT64_FORMAT
+           ", \"state\": \"%s\", \"reason\": %s%s%s}",
+           *first ? "" : ",", extent->first, extent->count, ek_state_name(extent->state),
+           extent->reason != EK_REASON_NONE ? "\"" : "",
+           extent->reason != EK_REASON_NONE ? ek_reason_name(extent->reason) : "null",
+           extent->reason != EK_REASON_NONE ? "\"" : "");
+    *first = FALSE;
+}
+
+static int print_json(const EkCaseInfo *info, const EkReadMap *map)
+{
+    gboolean first = TRUE;
+    printf("{\n  \"sector_size\": %u,\n  \"sectors\": %" G_GUINT64_FORMAT ",\n  \"totals\": {",
+           info->sector_size, info->sectors);
+    for (int state = 0; state < EK_STATES; state++)
+        printf("%s\"%s\": %" G_GUINT64_FORMAT, state > 0 ? ", " : "", ek_state_name((EkState)state),
+               ek_read_map_total(map, (EkState)state));
+    fputs("},\n  \"extents\": [", stdout);
+    each_extent(map, print_extent, &first);
+    puts("\n  ]\n}");
+    return fflush(stdout) == 0 ? EK_EXIT_DONE : EK_EXIT_FAILED;
+}
+
+/* --- the profile ------------------------------------------------------------------------------ */
+
+static const struct {
+    EkState state;
+    const char *glyph;
+    EkColor color;
+    const char *word;
+} layers[] = {
+    {EK_STATE_GOOD, "█", EK_COLOR_GOOD, "good"},
+    {EK_STATE_BAD, "×", EK_COLOR_BAD, "bad"},
+    {EK_STATE_SET_ASIDE, "~", EK_COLOR_WARN, "set aside"},
+    {EK_STATE_UNTOUCHED, "·", EK_COLOR_FAINT, "untouched"},
+};
+
+/* How many of the column's eighths each layer gets: in proportion, but at least one cell for what
+ * is there at all and is not good, so that a single bad sector shows. */
+static void share_out(const EkSector tally[EK_STATES], guint cells[G_N_ELEMENTS(layers)])
+{
+    EkSector total = 0;
+    guint used = 0;
+    for (int state = 0; state < EK_STATES; state++)
+        total += tally[state];
+    for (gsize i = 1; i < G_N_ELEMENTS(layers); i++) {
+        EkSector part = tally[layers[i].state];
+        double exact = (double)part / (double)MAX(total, 1) * PROFILE_HEIGHT;
+        cells[i] = part == 0 ? 0 : MAX(1u, (guint)(exact + 0.5));
+        used += cells[i];
+    }
+    /* A column that is crowded gives up cells of its largest layer. */
+    while (used > PROFILE_HEIGHT) {
+        gsize largest = 1;
+        for (gsize i = 2; i < G_N_ELEMENTS(layers); i++)
+            if (cells[i] > cells[largest])
+                largest = i;
+        cells[largest]--;
+        used--;
+    }
+    cells[0] = PROFILE_HEIGHT - used;
+}
+
+static gsize layer_at(const guint cells[G_N_ELEMENTS(layers)], guint height)
+{
+    guint below = 0;
+    for (gsize i = 0; i < G_N_ELEMENTS(layers); i++) {
+        below += cells[i];
+        if (height < below)
+            return i;
+    }
+    return G_N_ELEMENTS(layers) - 1;
+}
+
+static void print_profile(EkCli *cli, const EkReadMap *map, guint32 sector_size)
+{
+    EkSector sectors = ek_read_map_sectors(map);
+    guint columns = (guint)MIN((EkSector)cli->width - 7, sectors);
+    g_autofree guint *cells = g_new(guint, columns * G_N_ELEMENTS(layers));
+    for (guint c = 0; c < columns; c++) {
+        EkSector tally[EK_STATES];
+        EkSector first = (EkSector)((double)sectors / columns * c);
+        EkSector end = c + 1 == columns ? sectors : (EkSector)((double)sectors / columns * (c + 1));
+        ek_read_map_tally(map, first, MAX(end - first, 1), tally);
+        share_out(tally, &cells[c * G_N_ELEMENTS(layers)]);
+    }
+    for (guint row = PROFILE_HEIGHT; row > 0; row--) {
+        EkColor current = EK_COLOR_PLAIN;
+        printf("%s", row == PROFILE_HEIGHT       ? "all   "
+                     : row == 1                  ? "none  "
+                     : row == PROFILE_HEIGHT / 2 ? "half  "
+                                                 : "      ");
+        for (guint c = 0; c < columns; c++) {
+            gsize layer = layer_at(&cells[c * G_N_ELEMENTS(layers)], row - 1);
+            if (layers[layer].color != current) {
+                current = layers[layer].color;
+                fputs(ek_show_off(cli->color_out), stdout);
+                fputs(ek_show_on(cli->color_out, current), stdout);
+            }
+            fputs(layers[layer].glyph, stdout);
+        }
+        printf("%s\n", ek_show_off(cli->color_out));
+    }
+    g_autofree char *size = ek_text_size(sectors * sector_size);
+    g_autofree char *right =
+        g_strdup_printf("sector %" G_GUINT64_FORMAT " (%s)", sectors - 1, size);
+    int gap = (int)columns - 8 - (int)strlen(right);
+    printf("      sector 0%*s%s\n", MAX(gap, 2), "", right);
+}
+
+static void print_legend(EkCli *cli, const EkReadMap *map)
+{
+    fputs("     ", stdout);
+    for (gsize i = 0; i < G_N_ELEMENTS(layers); i++) {
+        if (ek_read_map_total(map, layers[i].state) == 0)
+            continue;
+        g_autofree char *glyph = ek_show_in(cli->color_out, layers[i].color, layers[i].glyph);
+        printf(" %s %s  ", glyph, layers[i].word);
+    }
+    puts("  (each column a slice of the drive; what is not good shows at least once)\n");
+}
+
+/* --- the summary ------------------------------------------------------------------------------ */
+
+typedef struct {
+    EkSector sectors[EK_STATES][EK_REASON_SKIPPED + 1];
+    EkSector stretches[EK_STATES][EK_REASON_SKIPPED + 1];
+    Extent largest[LARGEST];
+    guint largest_count;
+} Summary;
+
+static void sum_extent(void *data, const Extent *extent)
+{
+    Summary *summary = data;
+    summary->sectors[extent->state][extent->reason] += extent->count;
+    summary->stretches[extent->state][extent->reason]++;
+    if (extent->state == EK_STATE_GOOD || extent->state == EK_STATE_UNTOUCHED)
+        return;
+    guint at = summary->largest_count;
+    while (at > 0 && summary->largest[at - 1].count < extent->count)
+        at--;
+    if (at >= LARGEST)
+        return;
+    guint move = MIN(summary->largest_count, LARGEST - 1) - at;
+    memmove(&summary->largest[at + 1], &summary->largest[at], move * sizeof(Extent));
+    summary->largest[at] = *extent;
+    summary->largest_count = MIN(summary->largest_count + 1, LARGEST);
+}
+
+static void print_totals(EkCli *cli, const Summary *summary, const EkCaseInfo *info)
+{
+    static const EkColumn columns[] = {
+        {"STATE", FALSE}, {"REASON", FALSE}, {"SECTORS", TRUE},
+        {"SIZE", TRUE},   {"SHARE", TRUE},   {"STRETCHES", TRUE},
+    };
+    EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
+    for (gsize i = 0; i < G_N_ELEMENTS(layers); i++) {
+        for (int reason = 0; reason <= EK_REASON_SKIPPED; reason++) {
+            EkSector count = summary->sectors[layers[i].state][reason];
+            if (count == 0)
+                continue;
+            g_autofree char *sectors = g_strdup_printf("%" G_GUINT64_FORMAT, count);
+            g_autofree char *size = ek_text_size(MIN(count * info->sector_size, info->bytes));
+            g_autofree char *share = ek_text_share(count, info->sectors);
+            g_autofree char *stretches =
+                g_strdup_printf("%" G_GUINT64_FORMAT, summary->stretches[layers[i].state][reason]);
+            const char *cells[] = {
+                layers[i].word, ek_reason_name((EkReason)reason), sectors, size, share, stretches};
+            ek_show_table_row(table, cells);
+        }
+    }
+    ek_show_table_print(table, cli->width);
+}
+
+static void print_largest(EkCli *cli, const Summary *summary, guint32 sector_size)
+{
+    static const EkColumn columns[] = {
+        {"FIRST", TRUE}, {"LAST", TRUE},   {"SECTORS", TRUE},
+        {"SIZE", TRUE},  {"STATE", FALSE}, {"REASON", FALSE},
+    };
+    if (summary->largest_count == 0)
+        return;
+    puts("\nThe largest stretches that are not good:");
+    EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
+    for (guint i = 0; i < summary->largest_count; i++) {
+        const Extent *extent = &summary->largest[i];
+        g_autofree char *first = g_strdup_printf("%" G_GUINT64_FORMAT, extent->first);
+        g_autofree char *last =
+            g_strdup_printf("%" G_GUINT64_FORMAT, extent->first + extent->count - 1);
+        g_autofree char *count = g_strdup_printf("%" G_GUINT64_FORMAT, extent->count);
+        g_autofree char *size = ek_text_size(extent->count * sector_size);
+        const char *cells[] = {first,
+                               last,
+                               count,
+                               size,
+                               extent->state == EK_STATE_BAD ? "bad" : "set aside",
+                               ek_reason_name(extent->reason)};
+        ek_show_table_row(table, cells);
+    }
+    ek_show_table_print(table, cli->width);
+}
+
+int ek_command_map(EkCli *cli)
+{
+    gboolean json = FALSE;
+    const GOptionEntry entries[] = {
+        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
+        G_OPTION_ENTRY_NULL,
+    };
+    int status = EK_EXIT_DONE;
+    if (!ek_cli_parse(cli, entries, &status))
+        return status;
+    GError *error = NULL;
+    g_autoptr(EkCase) opened = ek_case_open(cli->operands[0], FALSE, &error);
+    g_autoptr(EkReadMap) map = opened != NULL ? ek_mapstore_load(opened, &error) : NULL;
+    if (map == NULL)
+        return ek_cli_fail(cli, error);
+    const EkCaseInfo *info = ek_case_info(opened);
+    if (json)
+        return print_json(info, map);
+    Summary summary = {0};
+    each_extent(map, sum_extent, &summary);
+    print_profile(cli, map, info->sector_size);
+    print_legend(cli, map);
+    print_totals(cli, &summary, info);
+    print_largest(cli, &summary, info->sector_size);
+    return EK_EXIT_DONE;
+}

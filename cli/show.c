@@ -1,0 +1,195 @@
+/* SPDX-License-Identifier: MIT */
+#include "show.h"
+
+#include <libsmartcols.h>
+#include <string.h>
+#include <sys/ioctl.h>
+#include <unistd.h>
+
+#define REDRAW_EVERY (200 * 1000)        /* µs, on a terminal */
+#define LINE_EVERY (10 * G_USEC_PER_SEC) /* in a pipe */
+
+struct EkShowTable {
+    struct libscols_table *table;
+    guint columns;
+};
+
+struct EkProgress {
+    gboolean terminal;
+    EkProgressDraw draw;
+    void *data;
+    GThread *thread;
+    GMutex lock;
+    GCond ending;
+    gboolean ended;
+    guint drawn; /* lines that stand on the terminal now */
+};
+
+gboolean ek_show_has_color(int fd)
+{
+    const char *no_color = g_getenv("NO_COLOR");
+    const char *terminal = g_getenv("TERM");
+    return isatty(fd) != 0 && (no_color == NULL || *no_color == '\0') &&
+           g_strcmp0(terminal, "dumb") != 0;
+}
+
+int ek_show_width(void)
+{
+    struct winsize size = {0};
+    const char *columns = g_getenv("COLUMNS");
+    int wanted = columns != NULL ? (int)g_ascii_strtoll(columns, NULL, 10) : 0;
+    if (wanted == 0 && ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0)
+        wanted = size.ws_col;
+    return wanted >= 40 && wanted <= 1000 ? wanted : 80;
+}
+
+const char *ek_show_on(gboolean color, EkColor which)
+{
+    if (!color)
+        return "";
+    switch (which) {
+    case EK_COLOR_GOOD: return "\033[38;5;74m";
+    case EK_COLOR_WARN: return "\033[38;5;179m";
+    case EK_COLOR_BAD: return "\033[38;5;202m";
+    case EK_COLOR_FAINT: return "\033[38;5;245m";
+    case EK_COLOR_STRONG: return "\033[1m";
+    case EK_COLOR_PLAIN: break;
+    }
+    return "";
+}
+
+const char *ek_show_off(gboolean color)
+{
+    return color ? "\033[0m" : "";
+}
+
+char *ek_show_in(gboolean color, EkColor which, const char *text)
+{
+    return g_strconcat(ek_show_on(color, which), text, ek_show_off(color), NULL);
+}
+
+EkShowTable *ek_show_table_new(const EkColumn *columns, guint count)
+{
+    scols_init_debug(0);
+    EkShowTable *show = g_new0(EkShowTable, 1);
+    show->table = scols_new_table();
+    show->columns = count;
+    scols_table_set_column_separator(show->table, "  ");
+    for (guint i = 0; i < count; i++) {
+        int flags = columns[i].right ? SCOLS_FL_RIGHT : 0;
+        scols_table_new_column(show->table, columns[i].header, 0, flags);
+    }
+    return show;
+}
+
+void ek_show_table_row(EkShowTable *show, const char *const *cells)
+{
+    struct libscols_line *line = scols_table_new_line(show->table, NULL);
+    for (guint i = 0; i < show->columns; i++)
+        scols_line_set_data(line, i, cells[i] != NULL ? cells[i] : "");
+}
+
+void ek_show_table_print(EkShowTable *show, int width)
+{
+    fflush(stdout);
+    scols_table_set_stream(show->table, stdout);
+    scols_table_set_termforce(show->table, SCOLS_TERMFORCE_ALWAYS);
+    scols_table_set_termwidth(show->table, (size_t)width);
+    scols_table_enable_colors(show->table, 0);
+    scols_table_reduce_termwidth(show->table, 1);
+    scols_print_table(show->table);
+    scols_unref_table(show->table);
+    g_free(show);
+}
+
+char *ek_show_pad(const char *text, guint columns)
+{
+    glong length = g_utf8_strlen(text, -1);
+    int missing = length < (glong)columns ? (int)((glong)columns - length) : 0;
+    return g_strdup_printf("%s%*s", text, missing, "");
+}
+
+char *ek_show_bar(guint64 part, guint64 whole, guint width)
+{
+    static const char *const eighths[] = {"", "▏", "▎", "▍", "▌", "▋", "▊", "▉"};
+    GString *bar = g_string_new(NULL);
+    double share = whole > 0 ? (double)part / (double)whole : 1;
+    guint cells = (guint)(share * width * 8);
+    for (guint i = 0; i < cells / 8; i++)
+        g_string_append(bar, "█");
+    g_string_append(bar, eighths[cells % 8]);
+    for (guint i = cells / 8 + (cells % 8 != 0); i < width; i++)
+        g_string_append(bar, "·");
+    return g_string_free(bar, FALSE);
+}
+
+static void draw_once(EkProgress *progress)
+{
+    GString *lines[EK_PROGRESS_LINES];
+    for (guint i = 0; i < EK_PROGRESS_LINES; i++)
+        lines[i] = g_string_new(NULL);
+    progress->draw(progress->data, lines);
+    if (progress->terminal) {
+        g_autoptr(GString) out = g_string_new("\r");
+        if (progress->drawn > 1)
+            g_string_append_printf(out, "\033[%uA", progress->drawn - 1);
+        progress->drawn = 0;
+        for (guint i = 0; i < EK_PROGRESS_LINES && lines[i]->len > 0; i++) {
+            g_string_append_printf(out, "%s\033[K%s", i > 0 ? "\n" : "", lines[i]->str);
+            progress->drawn++;
+        }
+        fputs(out->str, stderr);
+        fflush(stderr);
+    } else {
+        fprintf(stderr, "%s\n", lines[0]->str);
+        progress->drawn = 1;
+    }
+    for (guint i = 0; i < EK_PROGRESS_LINES; i++)
+        g_string_free(lines[i], TRUE);
+}
+
+static gpointer show_progress(gpointer data)
+{
+    EkProgress *progress = data;
+    gint64 every = progress->terminal ? REDRAW_EVERY : LINE_EVERY;
+    g_mutex_lock(&progress->lock);
+    while (!progress->ended) {
+        if (progress->terminal)
+            draw_once(progress);
+        gint64 until = g_get_monotonic_time() + every;
+        while (!progress->ended && g_cond_wait_until(&progress->ending, &progress->lock, until))
+            continue;
+        if (!progress->ended && !progress->terminal)
+            draw_once(progress);
+    }
+    g_mutex_unlock(&progress->lock);
+    return NULL;
+}
+
+EkProgress *ek_progress_begin(gboolean terminal, EkProgressDraw draw, void *data)
+{
+    EkProgress *progress = g_new0(EkProgress, 1);
+    progress->terminal = terminal;
+    progress->draw = draw;
+    progress->data = data;
+    g_mutex_init(&progress->lock);
+    g_cond_init(&progress->ending);
+    progress->thread = g_thread_new("progress", show_progress, progress);
+    return progress;
+}
+
+void ek_progress_end(EkProgress *progress)
+{
+    g_mutex_lock(&progress->lock);
+    progress->ended = TRUE;
+    g_cond_signal(&progress->ending);
+    g_mutex_unlock(&progress->lock);
+    g_thread_join(progress->thread);
+    if (progress->terminal || progress->drawn > 0)
+        draw_once(progress);
+    if (progress->terminal)
+        fputc('\n', stderr);
+    g_mutex_clear(&progress->lock);
+    g_cond_clear(&progress->ending);
+    g_free(progress);
+}

@@ -1,0 +1,66 @@
+/* SPDX-License-Identifier: MIT */
+/* Showing things in a terminal or a pipe. */
+#ifndef EK_CLI_SHOW_H
+#define EK_CLI_SHOW_H
+
+#include <glib.h>
+#include <stdio.h>
+
+gboolean ek_show_has_color(int fd);
+int ek_show_width(void);
+
+/* Our palette, told apart by brightness too, so that it works for the colour-blind. */
+typedef enum {
+    EK_COLOR_PLAIN,
+    EK_COLOR_GOOD,  /* blue */
+    EK_COLOR_WARN,  /* yellow */
+    EK_COLOR_BAD,   /* vermilion */
+    EK_COLOR_FAINT, /* grey */
+    EK_COLOR_STRONG /* bold */
+} EkColor;
+
+/* The text between the colour's codes, or as it is. The caller frees. */
+char *ek_show_in(gboolean color, EkColor which, const char *text);
+
+/* The codes themselves: "" without colour. */
+const char *ek_show_on(gboolean color, EkColor which);
+const char *ek_show_off(gboolean color);
+
+typedef struct {
+    const char *header;
+    gboolean right; /* a number */
+} EkColumn;
+
+typedef struct EkShowTable EkShowTable;
+
+/* A table of bounded size. */
+EkShowTable *ek_show_table_new(const EkColumn *columns, guint count);
+
+/* One row: as many strings as columns, NULL for nothing. */
+void ek_show_table_row(EkShowTable *table, const char *const *cells);
+
+/* Prints to stdout, and frees. */
+void ek_show_table_print(EkShowTable *table, int width);
+
+/* --- progress ------------------------------------------------------------------------------ */
+
+/* Fills in up to EK_PROGRESS_LINES lines (without newline) for the terminal, the first of which is
+ * also the line for a pipe. Called from another thread. */
+#define EK_PROGRESS_LINES 3
+typedef void (*EkProgressDraw)(void *data, GString *lines[EK_PROGRESS_LINES]);
+
+typedef struct EkProgress EkProgress;
+
+/* Shows progress on stderr until it is ended. */
+EkProgress *ek_progress_begin(gboolean terminal, EkProgressDraw draw, void *data);
+
+/* Ends; on a terminal, or when it took long enough to have been shown, draws a last time. */
+void ek_progress_end(EkProgress *progress);
+
+/* `text` and as many spaces as it lacks to `columns` characters. The caller frees. */
+char *ek_show_pad(const char *text, guint columns);
+
+/* A bar of `width` cells, part of whole. The caller frees. */
+char *ek_show_bar(guint64 part, guint64 whole, guint width);
+
+#endif

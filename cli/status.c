@@ -1,0 +1,164 @@
+/* SPDX-License-Identifier: MIT */
+#include "cli.h"
+
+#include "base/text.h"
+#include "capture/capture.h"
+#include "case/applications.h"
+#include "case/mapstore.h"
+#include "case/planstore.h"
+#include "case/volumestore.h"
+#include "show.h"
+
+#include <stdio.h>
+
+typedef struct {
+    EkCase *opened;
+    EkKeptState state;
+    GPtrArray *volumes;
+    gboolean hunted;
+    gboolean has_plan;
+    gboolean applied; /* to anything, and not undone */
+    gboolean cloned;
+    gint64 imaging_pid;
+} Standing;
+
+static gboolean gather(EkCase *opened, Standing *standing, GError **error)
+{
+    *standing = (Standing){.opened = opened};
+    g_autoptr(GPtrArray) applications = ek_applications_list(opened, error);
+    g_autoptr(GPtrArray) events = applications != NULL ? ek_event_list(opened, error) : NULL;
+    if (events == NULL || !ek_mapstore_state(opened, &standing->state, error))
+        return FALSE;
+    standing->volumes = ek_volumestore_list(opened, error);
+    if (standing->volumes == NULL)
+        return FALSE;
+    for (guint i = 0; i < applications->len; i++)
+        standing->applied =
+            standing->applied ||
+            ((const EkApplication *)applications->pdata[i])->state == EK_APPLICATION_APPLIED;
+    for (guint i = 0; i < events->len; i++) {
+        const EkEvent *event = events->pdata[i];
+        gboolean done = g_strcmp0(event->outcome, "done") == 0;
+        standing->hunted = standing->hunted || (done && g_str_equal(event->command, "hunt"));
+        standing->cloned = standing->cloned || (done && g_str_equal(event->command, "clone"));
+    }
+    standing->has_plan = ek_planstore_exists(opened);
+    standing->imaging_pid = ek_lock_holder(opened, EK_LOCK_IMAGING);
+    return TRUE;
+}
+
+static EkSector left(const Standing *standing)
+{
+    return standing->state.totals[EK_STATE_UNTOUCHED] + standing->state.totals[EK_STATE_SET_ASIDE];
+}
+
+/* The next sensible command, and why. The caller frees both. */
+static char *next_command(const Standing *standing, const char *folder, char **why)
+{
+    const char *command = NULL;
+    const char *rest = "";
+    if (left(standing) > 0) {
+        command = "image";
+        *why = g_strdup("there is ground left to read");
+    } else if (!standing->hunted) {
+        command = "hunt";
+        *why = g_strdup("the image is complete and was not searched yet");
+    } else if (standing->volumes->len == 0) {
+        command = "map";
+        *why = g_strdup("no volume was found: see what could not be read");
+    } else if (!standing->has_plan) {
+        command = "plan";
+        *why = g_strdup("volumes were found; ls and extract take files out at any time");
+    } else if (!standing->cloned && !standing->applied) {
+        command = "clone";
+        rest = " TARGET";
+        *why = g_strdup("a plan is made; a clone carries it without touching anything else");
+    } else {
+        command = "log";
+        *why = g_strdup("the plan is on a target; check that with its file systems' own checkers");
+    }
+    return g_strdup_printf("ektypon %s %s%s", command, folder, rest);
+}
+
+static int print_json(const Standing *standing, const char *next)
+{
+    const EkCaseInfo *info = ek_case_info(standing->opened);
+    json_t *source = json_pack("{s:o,s:o,s:o,s:o}", "kind", ek_json_text(info->kind), "path",
+                               ek_json_text(info->path), "model", ek_json_text(info->model),
+                               "serial", ek_json_text(info->serial));
+    json_t *image =
+        json_pack("{s:o,s:b}", "path", ek_json_text(info->image), "verified", info->verified);
+    json_t *root = json_object();
+    json_object_set_new(root, "source", source);
+    json_object_set_new(root, "image", image);
+    json_object_set_new(root, "sector_size", ek_json_u64(info->sector_size));
+    json_object_set_new(root, "sectors", ek_json_u64(info->sectors));
+    json_object_set_new(root, "device_seconds",
+                        json_real((double)standing->state.device_clock / 1e9));
+    json_object_set_new(root, "failed_commands", ek_json_u64(standing->state.failed_commands));
+    json_object_set_new(root, "round",
+                        standing->state.round == 0
+                            ? json_null()
+                            : ek_json_text(ek_round_name((EkRound)standing->state.round)));
+    json_object_set_new(root, "finished", json_boolean(left(standing) == 0));
+    json_object_set_new(root, "next", ek_json_text(next));
+    return ek_cli_print_json(root);
+}
+
+static void print_text(EkCli *cli, const Standing *standing, const char *next, const char *why)
+{
+    const EkCaseInfo *info = ek_case_info(standing->opened);
+    const EkKeptState *state = &standing->state;
+    g_autofree char *label = ek_text_label_size(info->bytes);
+    g_autofree char *binary = ek_text_size(info->bytes);
+    g_autofree char *share = ek_text_share(state->totals[EK_STATE_GOOD], info->sectors);
+    g_autofree char *good =
+        ek_text_size(MIN(state->totals[EK_STATE_GOOD] * info->sector_size, info->bytes));
+    g_autofree char *time = ek_text_duration((double)state->device_clock / 1e9);
+    g_autofree char *model = ek_text_escape(info->model != NULL ? info->model : "unknown model");
+    g_autofree char *serial = ek_text_escape(info->serial != NULL ? info->serial : "unknown");
+    printf("Source   %s\n", info->source);
+    printf("         %s, serial %s, %s (%s), %" G_GUINT64_FORMAT " sectors of %u\n", model, serial,
+           label, binary, info->sectors, info->sector_size);
+    printf("Image    %s\n", info->image);
+    printf("Read     %s (%s) good, %" G_GUINT64_FORMAT " bad sectors, %" G_GUINT64_FORMAT
+           " sectors left in %" G_GUINT64_FORMAT " stretches\n",
+           share, good, state->totals[EK_STATE_BAD], left(standing),
+           state->stretches[EK_STATE_UNTOUCHED] + state->stretches[EK_STATE_SET_ASIDE]);
+    printf("         %s of the drive's time, %" G_GUINT64_FORMAT " failed reads%s%s\n", time,
+           state->failed_commands, state->round != 0 ? ", last round " : "",
+           ek_round_name((EkRound)state->round));
+    if (standing->imaging_pid != 0)
+        printf("         process %" G_GINT64_FORMAT " is imaging now\n", standing->imaging_pid);
+    printf("Volumes  %u known%s\n", standing->volumes->len,
+           standing->hunted ? "" : " (not hunted to the end yet)");
+    printf("Plan     %s%s%s\n", standing->has_plan ? "made" : "none yet",
+           standing->cloned ? ", cloned" : "", standing->applied ? ", applied" : "");
+    g_autofree char *strong = ek_show_in(cli->color_out, EK_COLOR_STRONG, next);
+    printf("\nNext: %s\n      (%s)\n", strong, why);
+}
+
+int ek_command_status(EkCli *cli)
+{
+    gboolean json = FALSE;
+    const GOptionEntry entries[] = {
+        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
+        G_OPTION_ENTRY_NULL,
+    };
+    int status = EK_EXIT_DONE;
+    if (!ek_cli_parse(cli, entries, &status))
+        return status;
+    GError *error = NULL;
+    Standing standing;
+    g_autoptr(EkCase) opened = ek_case_open(cli->operands[0], FALSE, &error);
+    if (opened == NULL || !gather(opened, &standing, &error))
+        return ek_cli_fail(cli, error);
+    g_autofree char *why = NULL;
+    g_autofree char *next = next_command(&standing, cli->operands[0], &why);
+    if (json)
+        status = print_json(&standing, next);
+    else
+        print_text(cli, &standing, next, why);
+    g_ptr_array_unref(standing.volumes);
+    return status;
+}

@@ -1,0 +1,130 @@
+/* SPDX-License-Identifier: MIT */
+#include "volumes.h"
+
+#include "base/text.h"
+#include "case/volumestore.h"
+#include "show.h"
+
+void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes)
+{
+    static const EkColumn columns[] = {
+        {"VOLUME", TRUE}, {"TYPE", FALSE},  {"FIRST SECTOR", TRUE}, {"LAST SECTOR", TRUE},
+        {"SIZE", TRUE},   {"LABEL", FALSE}, {"STANDING", FALSE},    {"CONFIDENCE", TRUE},
+    };
+    EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
+    for (guint i = 0; i < volumes->len; i++) {
+        const EkCaseVolume *entry = volumes->pdata[i];
+        const EkVolume *volume = entry->volume;
+        guint32 size = volume->own_sector_size;
+        g_autofree char *number = g_strdup_printf("%u", entry->number);
+        g_autofree char *first = g_strdup_printf("%" G_GUINT64_FORMAT, volume->first_byte / size);
+        g_autofree char *last =
+            g_strdup_printf("%" G_GUINT64_FORMAT, (volume->first_byte + volume->bytes) / size - 1);
+        g_autofree char *bytes = ek_text_size(volume->bytes);
+        g_autofree char *label = ek_text_escape(volume->label != NULL ? volume->label : "");
+        g_autofree char *confidence = g_strdup_printf("%d", volume->confidence);
+        const char *cells[] = {number, volume->filesystem, first,     last, bytes,
+                               label,  entry->standing,    confidence};
+        ek_show_table_row(table, cells);
+    }
+    ek_show_table_print(table, cli->width);
+}
+
+static json_t *volume_json(const EkCaseVolume *entry, guint32 sector_size)
+{
+    const EkVolume *volume = entry->volume;
+    json_t *reasons = json_array();
+    for (guint i = 0; i < volume->reasons->len; i++) {
+        const EkGround *reason = volume->reasons->pdata[i];
+        json_array_append_new(reasons, json_pack("{s:i,s:o}", "points", reason->points, "text",
+                                                 ek_json_text(reason->text)));
+    }
+    json_t *row = json_object();
+    json_object_set_new(row, "number", json_integer(entry->number));
+    json_object_set_new(row, "filesystem", ek_json_text(volume->filesystem));
+    json_object_set_new(row, "first_byte", ek_json_u64(volume->first_byte));
+    json_object_set_new(row, "bytes", ek_json_u64(volume->bytes));
+    json_object_set_new(row, "first_sector", ek_json_whole(volume->first_byte, sector_size));
+    json_object_set_new(row, "sectors", ek_json_whole(volume->bytes, sector_size));
+    json_object_set_new(row, "own_sector_size", json_integer(volume->own_sector_size));
+    json_object_set_new(row, "label", ek_json_text(volume->label));
+    json_object_set_new(row, "uuid", ek_json_text(volume->uuid));
+    json_object_set_new(row, "standing", ek_json_text(entry->standing));
+    json_object_set_new(row, "confidence", json_integer(volume->confidence));
+    json_object_set_new(row, "reasons", reasons);
+    return row;
+}
+
+static void print_one(EkCli *cli, const EkCaseVolume *entry)
+{
+    const EkVolume *volume = entry->volume;
+    guint32 size = volume->own_sector_size;
+    g_autofree char *bytes = ek_text_size(volume->bytes);
+    g_autofree char *label = ek_text_escape(volume->label != NULL ? volume->label : "");
+    printf("Volume %u: %s%s%s%s, %s\n", entry->number, volume->filesystem,
+           *label != '\0' ? " \"" : "", label, *label != '\0' ? "\"" : "", bytes);
+    printf("  sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT " of %u bytes\n",
+           volume->first_byte / size, (volume->first_byte + volume->bytes) / size - 1, size);
+    if (volume->uuid != NULL)
+        printf("  serial %s\n", volume->uuid);
+    printf("  standing: %s\n", entry->standing);
+    printf("  confidence %d of 100, because:\n", volume->confidence);
+    for (guint i = 0; i < volume->reasons->len; i++) {
+        const EkGround *reason = volume->reasons->pdata[i];
+        g_autofree char *points =
+            reason->points != 0 ? g_strdup_printf("%+d", reason->points) : g_strdup("·");
+        g_autofree char *text = ek_text_escape(reason->text);
+        g_autofree char *faint =
+            ek_show_in(cli->color_out && reason->points == 0, EK_COLOR_FAINT, text);
+        printf("  %4s  %s\n", points, reason->points == 0 ? faint : text);
+    }
+    if (volume->format->open == NULL)
+        printf(
+            "Its files are not listed yet: this version reads those of FAT12, FAT16 and FAT32.\n");
+    else
+        printf("Its files: ektypon ls %s %u\n", cli->operands[0], entry->number);
+}
+
+int ek_command_volumes(EkCli *cli)
+{
+    gboolean json = FALSE;
+    const GOptionEntry entries[] = {
+        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
+        G_OPTION_ENTRY_NULL,
+    };
+    int status = EK_EXIT_DONE;
+    guint64 number = 0;
+    if (!ek_cli_parse(cli, entries, &status))
+        return status;
+    if (cli->operands[1] != NULL && (!ek_text_parse_u64(cli->operands[1], &number) || number == 0))
+        return ek_cli_misused(cli, "\"%s\" is not the number of a volume", cli->operands[1]);
+
+    GError *error = NULL;
+    g_autoptr(EkCase) opened = ek_case_open(cli->operands[0], FALSE, &error);
+    g_autoptr(GPtrArray) volumes = opened != NULL ? ek_volumestore_list(opened, &error) : NULL;
+    if (volumes == NULL)
+        return ek_cli_fail(cli, error);
+    const EkCaseVolume *one = number != 0 ? ek_volumestore_find(volumes, number, &error) : NULL;
+    if (number != 0 && one == NULL)
+        return ek_cli_fail(cli, error);
+    if (json) {
+        guint32 size = ek_case_info(opened)->sector_size;
+        json_t *list = json_array();
+        for (guint i = 0; i < volumes->len; i++)
+            if (one == NULL || one == volumes->pdata[i])
+                json_array_append_new(list, volume_json(volumes->pdata[i], size));
+        return ek_cli_print_json(json_pack("{s:i,s:o}", "sector_size", (int)size, "volumes", list));
+    }
+    if (one != NULL)
+        print_one(cli, one);
+    else if (volumes->len == 0)
+        printf("No volumes are known yet. To search for them: ektypon hunt %s\n", cli->operands[0]);
+    else {
+        ek_volumes_print_table(cli, volumes);
+        printf(
+            "\nThe evidence for one: ektypon volumes %s NUMBER. Volumes in ext4 and others are not "
+            "found yet.\n",
+            cli->operands[0]);
+    }
+    return EK_EXIT_DONE;
+}

@@ -1,0 +1,259 @@
+/* SPDX-License-Identifier: MIT */
+/* The order is always: image written, image synced, corrections of kept bytes durable, map and sums
+ * durable in one transaction. A kill between any two of these leaves the map saying less than the
+ * image holds, never more. */
+#include "capture/keeper.h"
+
+#include "base/digest.h"
+
+#include <stdlib.h>
+
+#define BUFFERS 8
+#define BUFFER_ALIGNMENT 4096u
+#define COMMIT_EVERY (2 * G_USEC_PER_SEC)
+#define MARKS_BEFORE_COMMIT 16384u
+#define SUMS_KEPT 256u /* blocks whose sums stay in memory between commits */
+
+typedef enum { NOTE_WRITE, NOTE_MARK, NOTE_DRAIN, NOTE_FINISH } NoteKind;
+
+typedef struct {
+    NoteKind kind;
+    EkSector first;
+    EkSector count;
+    EkMark mark;
+    EkKeptState state;
+    guint8 *buffer;
+    gsize length;
+} Note;
+
+struct EkKeeper {
+    EkKeeperParts parts;
+    EkReadMap *map;
+    GThread *thread;
+    GAsyncQueue *notes;
+    GAsyncQueue *buffers;
+    GAsyncQueue *drained;
+    guint8 *all_buffers[BUFFERS];
+
+    /* The thread's own. */
+    GHashTable *sums; /* block number to sum, both guint64* */
+    EkKeptState state;
+    gint64 committed_at;
+    guint waiting; /* notes since the last commit */
+    gint failed;   /* atomic */
+    GError *error;
+};
+
+static guint64 *sum_of_block(EkKeeper *keeper, guint64 number, GError **error)
+{
+    guint64 *sum = g_hash_table_lookup(keeper->sums, &number);
+    if (sum != NULL)
+        return sum;
+    guint64 stored = 0;
+    if (!keeper->parts.sink.block_sum(keeper->parts.sink.data, number, &stored, error))
+        return NULL;
+    sum = g_memdup2(&stored, sizeof stored);
+    g_hash_table_insert(keeper->sums, g_memdup2(&number, sizeof number), sum);
+    return sum;
+}
+
+static gboolean add_to_sums(EkKeeper *keeper, const Note *note, GError **error)
+{
+    guint32 size = keeper->parts.sector_size;
+    EkByte at = note->first * size;
+    for (gsize done = 0; done < note->length;) {
+        guint64 number = (at + done) / EK_BLOCK_BYTES;
+        gsize part = MIN(note->length - done, (number + 1) * EK_BLOCK_BYTES - (at + done));
+        guint64 *sum = sum_of_block(keeper, number, error);
+        if (sum == NULL)
+            return FALSE;
+        *sum += ek_block_sum((at + done) / size, size, note->buffer + done, part);
+        done += part;
+    }
+    return TRUE;
+}
+
+/* Writes to the image, around what applied edits cover there. */
+static gboolean write_note(EkKeeper *keeper, const Note *note, GError **error)
+{
+    EkImage *image = keeper->parts.image;
+    const EkOverlay *kept = keeper->parts.kept;
+    EkByte start = note->first * keeper->parts.sector_size;
+    EkByte at = start;
+    EkByte end = start + note->length;
+    EkRange covered;
+    while (kept != NULL && ek_overlay_next(kept, at, end, &covered)) {
+        if (!ek_image_write(image, at, note->buffer + (at - start), covered.first - at, error) ||
+            !keeper->parts.sink.correct(keeper->parts.sink.data, covered.first,
+                                        note->buffer + (covered.first - start), covered.bytes,
+                                        error))
+            return FALSE;
+        at = ek_range_end(covered);
+    }
+    return ek_image_write(image, at, note->buffer + (at - start), end - at, error) &&
+           add_to_sums(keeper, note, error);
+}
+
+static gboolean commit(EkKeeper *keeper, GError **error)
+{
+    if (!ek_image_sync(keeper->parts.image, error))
+        return FALSE;
+    g_autoptr(GPtrArray) changes = ek_read_map_take_changes(keeper->map);
+    g_autofree EkBlockSum *sums = g_new(EkBlockSum, g_hash_table_size(keeper->sums) + 1);
+    gsize count = 0;
+    GHashTableIter iterator;
+    gpointer number;
+    gpointer sum;
+    g_hash_table_iter_init(&iterator, keeper->sums);
+    while (g_hash_table_iter_next(&iterator, &number, &sum))
+        sums[count++] = (EkBlockSum){*(guint64 *)number, *(guint64 *)sum};
+    for (int state = 0; state < EK_STATES; state++) {
+        keeper->state.totals[state] = ek_read_map_total(keeper->map, (EkState)state);
+        keeper->state.stretches[state] = ek_read_map_stretches(keeper->map, (EkState)state);
+    }
+    if (!keeper->parts.sink.commit(keeper->parts.sink.data, changes, sums, count, &keeper->state,
+                                   error))
+        return FALSE;
+    if (count > SUMS_KEPT)
+        g_hash_table_remove_all(keeper->sums);
+    keeper->committed_at = g_get_monotonic_time();
+    keeper->waiting = 0;
+    return TRUE;
+}
+
+static void fail(EkKeeper *keeper, GError *error)
+{
+    if (keeper->error == NULL)
+        keeper->error = error;
+    else
+        g_error_free(error);
+    g_atomic_int_set(&keeper->failed, 1);
+}
+
+static void keep_note(EkKeeper *keeper, const Note *note)
+{
+    GError *error = NULL;
+    if (note->kind == NOTE_WRITE && !write_note(keeper, note, &error)) {
+        fail(keeper, error);
+        return;
+    }
+    ek_read_map_set(keeper->map, note->first, note->count, note->mark);
+    keeper->state = note->state;
+    keeper->waiting++;
+    if (keeper->waiting < MARKS_BEFORE_COMMIT &&
+        g_get_monotonic_time() - keeper->committed_at < COMMIT_EVERY)
+        return;
+    if (!commit(keeper, &error))
+        fail(keeper, error);
+}
+
+static gpointer keep(gpointer data)
+{
+    EkKeeper *keeper = data;
+    keeper->committed_at = g_get_monotonic_time();
+    for (;;) {
+        Note *note = g_async_queue_pop(keeper->notes);
+        NoteKind kind = note->kind;
+        if (kind == NOTE_WRITE || kind == NOTE_MARK) {
+            /* After a failure nothing more is kept: a later success would hide it. */
+            if (keeper->error == NULL)
+                keep_note(keeper, note);
+            if (note->buffer != NULL)
+                g_async_queue_push(keeper->buffers, note->buffer);
+        } else if (kind == NOTE_DRAIN) {
+            g_async_queue_push(keeper->drained, keeper);
+        } else if (keeper->error == NULL) {
+            GError *error = NULL;
+            keeper->state = note->state;
+            if (!commit(keeper, &error))
+                fail(keeper, error);
+        }
+        g_free(note);
+        if (kind == NOTE_FINISH)
+            return NULL;
+    }
+}
+
+EkKeeper *ek_keeper_new(const EkKeeperParts *parts)
+{
+    EkKeeper *keeper = g_new0(EkKeeper, 1);
+    keeper->parts = *parts;
+    keeper->map = ek_read_map_copy(parts->map);
+    keeper->notes = g_async_queue_new();
+    keeper->buffers = g_async_queue_new();
+    keeper->drained = g_async_queue_new();
+    keeper->sums = g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, g_free);
+    for (int i = 0; i < BUFFERS; i++) {
+        void *buffer = NULL;
+        if (posix_memalign(&buffer, BUFFER_ALIGNMENT, parts->buffer_bytes) != 0)
+            g_error("no memory for %d read buffers", BUFFERS);
+        keeper->all_buffers[i] = buffer;
+        g_async_queue_push(keeper->buffers, buffer);
+    }
+    keeper->thread = g_thread_new("keeper", keep, keeper);
+    return keeper;
+}
+
+guint8 *ek_keeper_take_buffer(EkKeeper *keeper)
+{
+    return g_async_queue_pop(keeper->buffers);
+}
+
+void ek_keeper_return_buffer(EkKeeper *keeper, guint8 *buffer)
+{
+    g_async_queue_push(keeper->buffers, buffer);
+}
+
+static void hand_over(EkKeeper *keeper, Note note)
+{
+    g_async_queue_push(keeper->notes, g_memdup2(&note, sizeof note));
+}
+
+void ek_keeper_write(EkKeeper *keeper, EkSector first, EkSector count, guint8 *buffer, gsize length,
+                     EkMark mark, const EkKeptState *state)
+{
+    hand_over(keeper, (Note){.kind = NOTE_WRITE,
+                             .first = first,
+                             .count = count,
+                             .mark = mark,
+                             .state = *state,
+                             .buffer = buffer,
+                             .length = length});
+}
+
+void ek_keeper_mark(EkKeeper *keeper, EkSector first, EkSector count, EkMark mark,
+                    const EkKeptState *state)
+{
+    hand_over(
+        keeper,
+        (Note){.kind = NOTE_MARK, .first = first, .count = count, .mark = mark, .state = *state});
+}
+
+void ek_keeper_drain(EkKeeper *keeper)
+{
+    hand_over(keeper, (Note){.kind = NOTE_DRAIN});
+    g_async_queue_pop(keeper->drained);
+}
+
+gboolean ek_keeper_has_failed(EkKeeper *keeper)
+{
+    return g_atomic_int_get(&keeper->failed) != 0;
+}
+
+gboolean ek_keeper_finish(EkKeeper *keeper, const EkKeptState *state, GError **error)
+{
+    hand_over(keeper, (Note){.kind = NOTE_FINISH, .state = *state});
+    g_thread_join(keeper->thread);
+    gboolean kept = keeper->error == NULL;
+    if (!kept)
+        g_propagate_error(error, keeper->error);
+    for (int i = 0; i < BUFFERS; i++)
+        free(keeper->all_buffers[i]);
+    g_async_queue_unref(keeper->notes);
+    g_async_queue_unref(keeper->buffers);
+    g_async_queue_unref(keeper->drained);
+    g_hash_table_unref(keeper->sums);
+    ek_read_map_free(keeper->map);
+    g_free(keeper);
+    return kept;
+}

@@ -1,0 +1,75 @@
+/* SPDX-License-Identifier: MIT */
+/* The keeper: the one thread that makes what was read last. It writes sectors to the image, brings
+ * them to stable storage, and only then lets the map say so. Reading goes on meanwhile. */
+#ifndef EK_CAPTURE_KEEPER_H
+#define EK_CAPTURE_KEEPER_H
+
+#include "image/image.h"
+#include "image/readmap.h"
+
+typedef struct {
+    guint64 number; /* of the block: its first byte is number * EK_BLOCK_BYTES */
+    guint64 sum;
+} EkBlockSum;
+
+#define EK_BLOCK_BYTES (16u << 20)
+
+/* What goes along with every commit. */
+typedef struct {
+    gint64 device_clock; /* ns */
+    guint64 failed_commands;
+    guint round;                   /* EkRound */
+    EkSector totals[EK_STATES];    /* of the map that goes with it; filled in by the keeper */
+    EkSector stretches[EK_STATES]; /* likewise */
+} EkKeptState;
+
+/* Where the keeper's results go. All are called from the keeper's thread, one at a time. */
+typedef struct {
+    void *data;
+    /* Replaces map boundaries and block sums, all or nothing; returns when they are durable. */
+    gboolean (*commit)(void *data, const GPtrArray *changes, const EkBlockSum *sums, gsize count,
+                       const EkKeptState *state, GError **error);
+    /* The sum a block has so far; 0 when it has none. */
+    gboolean (*block_sum)(void *data, guint64 number, guint64 *sum, GError **error);
+    /* Bytes that were read from the drive where the image file holds an applied edit: corrects what
+     * the case keeps as the bytes before that edit. Durable when it returns. */
+    gboolean (*correct)(void *data, EkByte first, const guint8 *bytes, gsize length,
+                        GError **error);
+} EkKeeperSink;
+
+typedef struct EkKeeper EkKeeper;
+
+typedef struct {
+    EkImage *image;
+    const EkOverlay *kept; /* where the image file holds applied edits; NULL: nowhere */
+    const EkReadMap *map;  /* as the store has it; copied */
+    guint32 sector_size;
+    gsize buffer_bytes;
+    EkKeeperSink sink;
+} EkKeeperParts;
+
+EkKeeper *ek_keeper_new(const EkKeeperParts *parts);
+
+/* A buffer of buffer_bytes bytes, aligned for direct I/O. Waits while all are on their way. */
+guint8 *ek_keeper_take_buffer(EkKeeper *keeper);
+void ek_keeper_return_buffer(EkKeeper *keeper, guint8 *buffer);
+
+/* Hands over `length` bytes at sector `first`, which were read well; the buffer goes along. */
+void ek_keeper_write(EkKeeper *keeper, EkSector first, EkSector count, guint8 *buffer, gsize length,
+                     EkMark mark, const EkKeptState *state);
+
+/* Hands over a mark without data. */
+void ek_keeper_mark(EkKeeper *keeper, EkSector first, EkSector count, EkMark mark,
+                    const EkKeptState *state);
+
+/* Waits until all that was handed over is written to the image (durable or not). */
+void ek_keeper_drain(EkKeeper *keeper);
+
+/* TRUE once something could not be kept: reading on makes no sense. */
+gboolean ek_keeper_has_failed(EkKeeper *keeper);
+
+/* Commits what is left, ends the thread and frees the keeper. FALSE with the reason when anything
+ * could not be kept; what was committed before stays. */
+gboolean ek_keeper_finish(EkKeeper *keeper, const EkKeptState *state, GError **error);
+
+#endif

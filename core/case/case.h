@@ -1,0 +1,82 @@
+/* SPDX-License-Identifier: MIT */
+/* The case folder: everything that is known about one job (docs/case-format.md).
+ *
+ * Readers never lock and never hold up a writer. A writer takes the lock of its subject; only a
+ * second writer of the same subject is refused, with the process number of the first. */
+#ifndef EK_CASE_CASE_H
+#define EK_CASE_CASE_H
+
+#include "base/error.h"
+#include "base/units.h"
+#include "case/sql.h"
+
+typedef struct {
+    char *id;     /* 32 hex digits, made once */
+    char *source; /* as the user named it, absolute where it is a path */
+    char *kind;   /* ek_device_kind_name */
+    char *path;   /* of the source, without "sim:" */
+    char *model;  /* NULL when not known */
+    char *serial; /* NULL when not known */
+    char *image;  /* absolute path */
+    gboolean verified;
+    guint32 sector_size;
+    guint32 physical_sector_size;
+    EkByte bytes;
+    EkSector sectors;
+    gint64 created; /* Unix time */
+} EkCaseInfo;
+
+typedef struct EkCase EkCase;
+
+/* Makes the folder and its stores; the image is the caller's to make beforehand. The folder must be
+ * absent or empty: EK_ERROR_REFUSED. `info->id`, `created` are filled in by this call and may be
+ * NULL and 0. */
+EkCase *ek_case_create(const char *folder, const EkCaseInfo *info, GError **error);
+
+/* Opens a case. With `writable` its folder must let itself be written to. */
+EkCase *ek_case_open(const char *folder, gboolean writable, GError **error);
+void ek_case_close(EkCase *self);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkCase, ek_case_close)
+
+const EkCaseInfo *ek_case_info(const EkCase *self);
+const char *ek_case_folder(const EkCase *self);
+sqlite3 *ek_case_store(EkCase *self); /* case.db */
+sqlite3 *ek_case_map(EkCase *self);   /* map.db */
+
+/* Fails with EK_ERROR_REFUSED when the folder at `folder` is something already. */
+gboolean ek_case_check_absent(const char *folder, GError **error);
+
+/* Subjects of writing. */
+typedef enum { EK_LOCK_IMAGING, EK_LOCK_HUNTING, EK_LOCK_EDITS } EkLockSubject;
+typedef struct EkLock EkLock;
+
+/* Takes the lock of a subject, or EK_ERROR_REFUSED with the process number of who holds it. The
+ * kernel lets go of it when the process ends, however it ends. */
+EkLock *ek_lock_take(EkCase *self, EkLockSubject subject, GError **error);
+void ek_lock_release(EkLock *lock);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkLock, ek_lock_release)
+
+/* The process that holds the lock of a subject, 0 when nobody does. */
+gint64 ek_lock_holder(EkCase *self, EkLockSubject subject);
+
+/* The event log. */
+typedef struct {
+    gint64 id;
+    char *command;
+    char *options;
+    gint64 pid;
+    gint64 began;  /* Unix time */
+    gint64 ended;  /* 0: it did not come to its end, or is running */
+    char *outcome; /* "done", "interrupted" …; NULL while it has none */
+    char *detail;  /* a sentence; NULL */
+} EkEvent;
+
+/* Writes the beginning of an event; returns its id, or 0 with *error. */
+gint64 ek_event_begin(EkCase *self, const char *command, const char *options, GError **error);
+gboolean ek_event_end(EkCase *self, gint64 id, const char *outcome, const char *detail,
+                      GError **error);
+
+/* All events in order: EkEvent*, the caller unrefs. */
+GPtrArray *ek_event_list(EkCase *self, GError **error);
+
+#endif

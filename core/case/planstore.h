@@ -1,0 +1,16 @@
+/* SPDX-License-Identifier: MIT */
+/* The case's plan: one at a time, the last one made. */
+#ifndef EK_CASE_PLANSTORE_H
+#define EK_CASE_PLANSTORE_H
+
+#include "case/case.h"
+#include "rebuild/plan.h"
+
+gboolean ek_planstore_put(EkCase *self, gint64 event, const EkPlan *plan, GError **error);
+
+/* The plan as stored; EK_ERROR_ABSENT when none was made. */
+EkPlan *ek_planstore_load(EkCase *self, GError **error);
+
+gboolean ek_planstore_exists(EkCase *self);
+
+#endif

@@ -1,0 +1,70 @@
+/* SPDX-License-Identifier: MIT */
+#include "case/schema.h"
+
+const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS] = {
+    "CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT) WITHOUT ROWID;"
+
+    "CREATE TABLE event ("
+    " id INTEGER PRIMARY KEY, command TEXT NOT NULL, options TEXT NOT NULL,"
+    " pid INTEGER NOT NULL, began INTEGER NOT NULL, ended INTEGER, outcome TEXT, detail TEXT);"
+
+    "CREATE TABLE hunted ("
+    " first_byte INTEGER NOT NULL, bytes INTEGER NOT NULL, recognisers TEXT NOT NULL,"
+    " PRIMARY KEY (recognisers, first_byte)) WITHOUT ROWID;"
+
+    "CREATE TABLE trace ("
+    " kind TEXT NOT NULL, format TEXT NOT NULL, first_byte INTEGER NOT NULL,"
+    " count INTEGER NOT NULL, stride INTEGER NOT NULL, first_record INTEGER NOT NULL,"
+    " event INTEGER NOT NULL REFERENCES event (id), header BLOB,"
+    " PRIMARY KEY (kind, format, first_byte)) WITHOUT ROWID;"
+
+    "CREATE TABLE volume ("
+    " number INTEGER PRIMARY KEY, filesystem TEXT NOT NULL, first_byte INTEGER NOT NULL,"
+    " bytes INTEGER NOT NULL, own_sector_size INTEGER NOT NULL, label TEXT, uuid TEXT,"
+    " standing TEXT NOT NULL, confidence INTEGER NOT NULL, header_byte INTEGER NOT NULL,"
+    " header BLOB NOT NULL, same_as INTEGER REFERENCES volume (number),"
+    " event INTEGER NOT NULL REFERENCES event (id));"
+    "CREATE TABLE volume_reason ("
+    " volume INTEGER NOT NULL REFERENCES volume (number), position INTEGER NOT NULL,"
+    " points INTEGER NOT NULL, text TEXT NOT NULL, PRIMARY KEY (volume, position)) WITHOUT ROWID;"
+
+    "CREATE TABLE plan ("
+    " id INTEGER PRIMARY KEY CHECK (id = 1), event INTEGER NOT NULL REFERENCES event (id),"
+    " scheme TEXT NOT NULL, opens INTEGER NOT NULL);"
+    "CREATE TABLE plan_partition ("
+    " position INTEGER PRIMARY KEY, volume INTEGER NOT NULL, first_byte INTEGER NOT NULL,"
+    " bytes INTEGER NOT NULL, type INTEGER NOT NULL, active INTEGER NOT NULL, note TEXT NOT NULL);"
+    "CREATE TABLE plan_repair ("
+    " position INTEGER PRIMARY KEY, volume INTEGER NOT NULL, what TEXT NOT NULL,"
+    " source TEXT NOT NULL);"
+    "CREATE TABLE plan_edit ("
+    " position INTEGER PRIMARY KEY, structure TEXT NOT NULL, first_byte INTEGER NOT NULL,"
+    " before BLOB NOT NULL, after BLOB NOT NULL, why TEXT NOT NULL);"
+    "CREATE TABLE plan_warning (position INTEGER PRIMARY KEY, text TEXT NOT NULL);"
+
+    "CREATE TABLE application ("
+    " id INTEGER PRIMARY KEY, event INTEGER NOT NULL REFERENCES event (id),"
+    " target TEXT NOT NULL, identity TEXT NOT NULL, is_image INTEGER NOT NULL,"
+    " state TEXT NOT NULL CHECK (state IN ('writing','applied','undoing','undone','rolled-back')));"
+    "CREATE TABLE application_edit ("
+    " application INTEGER NOT NULL REFERENCES application (id), position INTEGER NOT NULL,"
+    " first_byte INTEGER NOT NULL, before BLOB NOT NULL, after BLOB NOT NULL, why TEXT NOT NULL,"
+    " PRIMARY KEY (application, position)) WITHOUT ROWID;"
+
+    "CREATE TABLE clone ("
+    " id INTEGER PRIMARY KEY, event INTEGER NOT NULL REFERENCES event (id),"
+    " target TEXT NOT NULL, identity TEXT NOT NULL, finished INTEGER NOT NULL)",
+};
+
+const char *const ek_map_schema[EK_MAP_SCHEMA_VERSIONS] = {
+    "CREATE TABLE boundary ("
+    " first INTEGER PRIMARY KEY, state INTEGER NOT NULL, reason INTEGER NOT NULL,"
+    " attempts INTEGER NOT NULL, event INTEGER NOT NULL);"
+    "CREATE TABLE block_sum (block INTEGER PRIMARY KEY, sum INTEGER NOT NULL);"
+    "CREATE TABLE totals ("
+    " id INTEGER PRIMARY KEY CHECK (id = 1), sectors INTEGER NOT NULL,"
+    " untouched INTEGER NOT NULL, good INTEGER NOT NULL, set_aside INTEGER NOT NULL,"
+    " bad INTEGER NOT NULL, stretches_untouched INTEGER NOT NULL, stretches_good INTEGER NOT NULL,"
+    " stretches_set_aside INTEGER NOT NULL, stretches_bad INTEGER NOT NULL,"
+    " device_clock INTEGER NOT NULL, failed_commands INTEGER NOT NULL, round INTEGER NOT NULL)",
+};

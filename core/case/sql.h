@@ -1,0 +1,50 @@
+/* SPDX-License-Identifier: MIT */
+/* SQLite with our errors. */
+#ifndef EK_CASE_SQL_H
+#define EK_CASE_SQL_H
+
+#include "base/error.h"
+
+#include <sqlite3.h>
+
+/* Opens a store. With `writable` it is made when absent and `create` is set. */
+sqlite3 *ek_sql_open(const char *path, gboolean writable, gboolean create, GError **error);
+
+/* *error from what SQLite said last: EK_ERROR_DAMAGED for a file that is no store (any more),
+ * EK_ERROR_NO_SPACE for a full disk. Returns FALSE. */
+gboolean ek_sql_fail(sqlite3 *store, GError **error, const char *doing);
+
+/* Runs statements without results. */
+gboolean ek_sql_run(sqlite3 *store, const char *sql, GError **error);
+
+/* Prepares a statement and binds its parameters, one letter each in `types`: i gint64, u guint64,
+ * d double, s text or NULL, b bytes (const void *, gsize). NULL on failure. The caller finalizes.
+ */
+sqlite3_stmt *ek_sql_prepare(sqlite3 *store, GError **error, const char *sql, const char *types,
+                             ...);
+
+/* Prepares, binds and runs a statement that has no results. */
+gboolean ek_sql_do(sqlite3 *store, GError **error, const char *sql, const char *types, ...);
+
+/* Steps: 1 a row, 0 the end, -1 failure with *error. */
+int ek_sql_step(sqlite3 *store, sqlite3_stmt *statement, GError **error);
+
+/* A copy of a text column, NULL where it is NULL. */
+char *ek_sql_text(sqlite3_stmt *statement, int column);
+
+typedef gboolean (*EkSqlWork)(sqlite3 *store, void *data, GError **error);
+
+/* Runs `work` in one transaction: all of it, durable on return, or nothing. */
+gboolean ek_sql_transaction(sqlite3 *store, EkSqlWork work, void *data, GError **error);
+
+/* Brings a store to version `count` by running migrations[its version] and so on, each in a
+ * transaction of its own. A store of a newer version is EK_ERROR_UNSUPPORTED. */
+gboolean ek_sql_migrate(sqlite3 *store, const char *const *migrations, int count, GError **error);
+
+/* The store's version, or -1 with *error. */
+int ek_sql_version(sqlite3 *store, GError **error);
+
+typedef sqlite3_stmt EkStatement;
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkStatement, sqlite3_finalize)
+
+#endif

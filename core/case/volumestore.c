@@ -1,0 +1,295 @@
+/* SPDX-License-Identifier: MIT */
+#include "case/volumestore.h"
+
+#include <string.h>
+
+#define COMMIT_EVERY (2 * G_USEC_PER_SEC)
+
+struct EkHuntStore {
+    EkCase *self;
+    gint64 event;
+    char *recognisers;
+    GPtrArray *traces; /* EkTrace*, not committed yet */
+    GArray *hunted;    /* EkRange, likewise */
+    gint64 committed_at;
+};
+
+static void append_range(GArray *ranges, EkRange range)
+{
+    EkRange *last = ranges->len > 0 ? &g_array_index(ranges, EkRange, ranges->len - 1) : NULL;
+    if (last != NULL && ek_range_end(*last) >= range.first)
+        last->bytes = MAX(ek_range_end(*last), ek_range_end(range)) - last->first;
+    else
+        g_array_append_val(ranges, range);
+}
+
+GArray *ek_volumestore_hunted(EkCase *self, const char *recognisers, GError **error)
+{
+    sqlite3 *store = ek_case_store(self);
+    g_autoptr(GArray) ranges = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        store, error, "SELECT first_byte,bytes FROM hunted WHERE recognisers=? ORDER BY first_byte",
+        "s", recognisers);
+    if (rows == NULL)
+        return NULL;
+    int got;
+    while ((got = ek_sql_step(store, rows, error)) == 1) {
+        EkRange range;
+        if (ek_range_checked((EkByte)sqlite3_column_int64(rows, 0),
+                             (EkByte)sqlite3_column_int64(rows, 1), ek_case_info(self)->bytes,
+                             &range))
+            append_range(ranges, range);
+    }
+    return got == 0 ? g_steal_pointer(&ranges) : NULL;
+}
+
+EkHuntStore *ek_huntstore_new(EkCase *self, gint64 event, const char *recognisers)
+{
+    EkHuntStore *store = g_new0(EkHuntStore, 1);
+    store->self = self;
+    store->event = event;
+    store->recognisers = g_strdup(recognisers);
+    store->traces = g_ptr_array_new_with_free_func(g_free);
+    store->hunted = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    store->committed_at = g_get_monotonic_time();
+    return store;
+}
+
+void ek_huntstore_free(EkHuntStore *store)
+{
+    g_free(store->recognisers);
+    g_ptr_array_unref(store->traces);
+    g_array_unref(store->hunted);
+    g_free(store);
+}
+
+static gboolean sink_trace(void *data, const EkTrace *trace, GError **error)
+{
+    EkHuntStore *store = data;
+    (void)error;
+    g_ptr_array_add(store->traces, g_memdup2(trace, sizeof *trace));
+    return TRUE;
+}
+
+static gboolean sink_hunted(void *data, EkRange range, GError **error)
+{
+    EkHuntStore *store = data;
+    append_range(store->hunted, range);
+    if (g_get_monotonic_time() - store->committed_at < COMMIT_EVERY)
+        return TRUE;
+    return ek_huntstore_flush(store, error);
+}
+
+EkHuntSink ek_huntstore_sink(EkHuntStore *store)
+{
+    return (EkHuntSink){store, sink_trace, sink_hunted};
+}
+
+/* Adds a range to those hunted, joined with the one that ends where it begins. */
+static gboolean put_hunted(EkHuntStore *store, sqlite3 *db, EkRange range, GError **error)
+{
+    if (!ek_sql_do(db, error,
+                   "UPDATE hunted SET bytes=bytes+? WHERE recognisers=? AND first_byte+bytes=?",
+                   "usu", range.bytes, store->recognisers, range.first))
+        return FALSE;
+    if (sqlite3_changes(db) > 0)
+        return TRUE;
+    return ek_sql_do(db, error, "INSERT OR REPLACE INTO hunted VALUES (?,?,?)", "uus", range.first,
+                     range.bytes, store->recognisers);
+}
+
+static gboolean put_gathered(sqlite3 *db, void *data, GError **error)
+{
+    EkHuntStore *store = data;
+    for (guint i = 0; i < store->traces->len; i++) {
+        const EkTrace *trace = store->traces->pdata[i];
+        if (!ek_sql_do(db, error, "INSERT OR REPLACE INTO trace VALUES (?,?,?,?,?,?,?,?)",
+                       "ssuuuuib", trace->kind, trace->format, trace->first_byte, trace->count,
+                       trace->stride, trace->first_record, store->event, trace->header,
+                       trace->header_length))
+            return FALSE;
+    }
+    for (guint i = 0; i < store->hunted->len; i++)
+        if (!put_hunted(store, db, g_array_index(store->hunted, EkRange, i), error))
+            return FALSE;
+    return TRUE;
+}
+
+gboolean ek_huntstore_flush(EkHuntStore *store, GError **error)
+{
+    if (!ek_sql_transaction(ek_case_store(store->self), put_gathered, store, error))
+        return FALSE;
+    g_ptr_array_set_size(store->traces, 0);
+    g_array_set_size(store->hunted, 0);
+    store->committed_at = g_get_monotonic_time();
+    return TRUE;
+}
+
+GPtrArray *ek_volumestore_traces(EkCase *self, GError **error)
+{
+    sqlite3 *store = ek_case_store(self);
+    g_autoptr(GPtrArray) traces = g_ptr_array_new_with_free_func(g_free);
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        store, error, "SELECT kind,format,first_byte,header FROM trace ORDER BY first_byte", "");
+    if (rows == NULL)
+        return NULL;
+    int got;
+    while ((got = ek_sql_step(store, rows, error)) == 1) {
+        EkTrace *trace = g_new0(EkTrace, 1);
+        trace->kind = g_intern_string((const char *)sqlite3_column_text(rows, 0));
+        trace->format = g_intern_string((const char *)sqlite3_column_text(rows, 1));
+        trace->first_byte = (EkByte)sqlite3_column_int64(rows, 2);
+        trace->count = 1;
+        trace->header_length = MIN((gsize)sqlite3_column_bytes(rows, 3), EK_HEADER_MOST);
+        if (trace->header_length > 0)
+            memcpy(trace->header, sqlite3_column_blob(rows, 3), trace->header_length);
+        g_ptr_array_add(traces, trace);
+    }
+    return got == 0 ? g_steal_pointer(&traces) : NULL;
+}
+
+/* --- volumes -------------------------------------------------------------------------------- */
+
+typedef struct {
+    gint64 event;
+    const GPtrArray *findings;
+} Put;
+
+/* The number of a volume that is known; 0 for a new one, -1 on failure. */
+static gint64 known_number(sqlite3 *db, const EkVolume *volume, GError **error)
+{
+    g_autoptr(EkStatement) row = ek_sql_prepare(
+        db, error, "SELECT number FROM volume WHERE filesystem=? AND first_byte=? AND uuid IS ?",
+        "sus", volume->filesystem, volume->first_byte, volume->uuid);
+    int got = row != NULL ? ek_sql_step(db, row, error) : -1;
+    return got == 1 ? sqlite3_column_int64(row, 0) : got;
+}
+
+static gboolean put_volume(sqlite3 *db, gint64 event, const EkFinding *finding, GError **error)
+{
+    const EkVolume *volume = finding->volume;
+    gint64 number = known_number(db, volume, error);
+    if (number < 0)
+        return FALSE;
+    if (number == 0) {
+        if (!ek_sql_do(db, error,
+                       "INSERT INTO volume (number,filesystem,first_byte,bytes,own_sector_size,"
+                       "standing,confidence,header_byte,header,event) VALUES"
+                       " ((SELECT COALESCE(MAX(number),0)+1 FROM volume),?,?,0,0,'',0,0,x'',?)",
+                       "sui", volume->filesystem, volume->first_byte, event))
+            return FALSE;
+        number = sqlite3_last_insert_rowid(db);
+    }
+    if (!ek_sql_do(db, error,
+                   "UPDATE volume SET bytes=?,own_sector_size=?,label=?,uuid=?,standing=?,"
+                   "confidence=?,header_byte=?,header=?,event=? WHERE number=?",
+                   "uisssiubii", volume->bytes, (gint64)volume->own_sector_size, volume->label,
+                   volume->uuid, ek_standing_name(finding->standing), (gint64)volume->confidence,
+                   volume->header_byte, volume->header, (gsize)EK_HEADER_MOST, event, number) ||
+        !ek_sql_do(db, error, "DELETE FROM volume_reason WHERE volume=?", "i", number))
+        return FALSE;
+    for (guint i = 0; i < volume->reasons->len; i++) {
+        const EkGround *reason = volume->reasons->pdata[i];
+        if (!ek_sql_do(db, error, "INSERT INTO volume_reason VALUES (?,?,?,?)", "iiis", number,
+                       (gint64)i, (gint64)reason->points, reason->text))
+            return FALSE;
+    }
+    return TRUE;
+}
+
+static gboolean put_findings(sqlite3 *db, void *data, GError **error)
+{
+    const Put *put = data;
+    /* What no longer stands keeps its number, so that none is used twice, and is not shown. */
+    if (!ek_sql_run(db, "UPDATE volume SET standing='withdrawn', confidence=0", error))
+        return FALSE;
+    for (guint i = 0; i < put->findings->len; i++)
+        if (!put_volume(db, put->event, put->findings->pdata[i], error))
+            return FALSE;
+    return TRUE;
+}
+
+gboolean ek_volumestore_put(EkCase *self, gint64 event, const GPtrArray *findings, GError **error)
+{
+    Put put = {event, findings};
+    return ek_sql_transaction(ek_case_store(self), put_findings, &put, error);
+}
+
+static void case_volume_free(gpointer data)
+{
+    EkCaseVolume *entry = data;
+    g_free(entry->standing);
+    ek_volume_free(entry->volume);
+    g_free(entry);
+}
+
+static gboolean load_reasons(sqlite3 *store, EkCaseVolume *entry, GError **error)
+{
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        store, error, "SELECT points,text FROM volume_reason WHERE volume=? ORDER BY position", "i",
+        (gint64)entry->number);
+    int got = rows != NULL ? 1 : -1;
+    while (got == 1 && (got = ek_sql_step(store, rows, error)) == 1)
+        ek_volume_reason(entry->volume, sqlite3_column_int(rows, 0), "%s",
+                         (const char *)sqlite3_column_text(rows, 1));
+    return got == 0;
+}
+
+GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
+{
+    sqlite3 *store = ek_case_store(self);
+    g_autoptr(GPtrArray) volumes = g_ptr_array_new_with_free_func(case_volume_free);
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        store, error,
+        "SELECT number,filesystem,first_byte,bytes,own_sector_size,label,uuid,standing,confidence,"
+        "header_byte,header FROM volume"
+        " WHERE same_as IS NULL AND standing<>'withdrawn' ORDER BY first_byte,number",
+        "");
+    if (rows == NULL)
+        return NULL;
+    int got;
+    while ((got = ek_sql_step(store, rows, error)) == 1) {
+        const char *filesystem = (const char *)sqlite3_column_text(rows, 1);
+        const EkFileSystem *format = ek_file_system_for(filesystem);
+        if (format == NULL)
+            continue; /* found by a later version */
+        EkCaseVolume *entry = g_new0(EkCaseVolume, 1);
+        EkVolume *volume = ek_volume_new(format, g_intern_string(filesystem));
+        g_ptr_array_add(volumes, entry);
+        entry->volume = volume;
+        entry->number = (guint)sqlite3_column_int64(rows, 0);
+        entry->standing = ek_sql_text(rows, 7);
+        volume->first_byte = (EkByte)sqlite3_column_int64(rows, 2);
+        volume->bytes = (EkByte)sqlite3_column_int64(rows, 3);
+        volume->own_sector_size = (guint32)sqlite3_column_int64(rows, 4);
+        volume->label = ek_sql_text(rows, 5);
+        volume->uuid = ek_sql_text(rows, 6);
+        volume->header_byte = (EkByte)sqlite3_column_int64(rows, 9);
+        gsize length = MIN((gsize)sqlite3_column_bytes(rows, 10), EK_HEADER_MOST);
+        if (length > 0)
+            memcpy(volume->header, sqlite3_column_blob(rows, 10), length);
+        volume->stands = TRUE;
+        if (!load_reasons(store, entry, error))
+            return NULL;
+        volume->confidence = sqlite3_column_int(rows, 8);
+    }
+    return got == 0 ? g_steal_pointer(&volumes) : NULL;
+}
+
+const EkCaseVolume *ek_volumestore_find(const GPtrArray *volumes, guint64 number, GError **error)
+{
+    for (guint i = 0; i < volumes->len; i++) {
+        const EkCaseVolume *entry = volumes->pdata[i];
+        if (entry->number == number)
+            return entry;
+    }
+    if (volumes->len == 0)
+        ek_error_set(error, EK_ERROR_ABSENT,
+                     "there is no volume %" G_GUINT64_FORMAT ": none was found yet", number);
+    else
+        ek_error_set(error, EK_ERROR_ABSENT,
+                     "there is no volume %" G_GUINT64_FORMAT "; the numbers are those in the first "
+                     "column of: ektypon volumes",
+                     number);
+    return NULL;
+}

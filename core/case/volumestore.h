@@ -1,0 +1,44 @@
+/* SPDX-License-Identifier: MIT */
+/* What hunting found, in the case. */
+#ifndef EK_CASE_VOLUMESTORE_H
+#define EK_CASE_VOLUMESTORE_H
+
+#include "case/case.h"
+#include "hunt/hunt.h"
+
+/* A volume as the case keeps it. */
+typedef struct {
+    guint number;
+    char *standing;
+    EkVolume *volume;
+} EkCaseVolume;
+
+/* The ranges that were hunted by this set of recognisers: EkRange, sorted, apart from one another;
+ * the caller unrefs. */
+GArray *ek_volumestore_hunted(EkCase *self, const char *recognisers, GError **error);
+
+typedef struct EkHuntStore EkHuntStore;
+
+/* Where a scan's results go: rows gather and are committed with the range they belong to. */
+EkHuntStore *ek_huntstore_new(EkCase *self, gint64 event, const char *recognisers);
+void ek_huntstore_free(EkHuntStore *store);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkHuntStore, ek_huntstore_free)
+EkHuntSink ek_huntstore_sink(EkHuntStore *store);
+
+/* Commits what has gathered. */
+gboolean ek_huntstore_flush(EkHuntStore *store, GError **error);
+
+/* All traces, in order of position: EkTrace*, the caller unrefs. */
+GPtrArray *ek_volumestore_traces(EkCase *self, GError **error);
+
+/* Stores the findings (EkFinding*): a volume that is known keeps its number, a new one gets the
+ * next, none is used twice. */
+gboolean ek_volumestore_put(EkCase *self, gint64 event, const GPtrArray *findings, GError **error);
+
+/* All volumes in order of place: EkCaseVolume*, the caller unrefs. */
+GPtrArray *ek_volumestore_list(EkCase *self, GError **error);
+
+/* The volume of this number out of that list; NULL with EK_ERROR_ABSENT. */
+const EkCaseVolume *ek_volumestore_find(const GPtrArray *volumes, guint64 number, GError **error);
+
+#endif

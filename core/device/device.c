@@ -1,0 +1,155 @@
+/* SPDX-License-Identifier: MIT */
+#include "device/device.h"
+
+#include <errno.h>
+#include <string.h>
+#include <sys/stat.h>
+
+const char *ek_reason_name(EkReason reason)
+{
+    switch (reason) {
+    case EK_REASON_MEDIUM: return "medium";
+    case EK_REASON_TIMEOUT: return "timeout";
+    case EK_REASON_TRANSPORT: return "transport";
+    case EK_REASON_SLOW: return "slow";
+    case EK_REASON_SKIPPED: return "skipped";
+    case EK_REASON_NONE: break;
+    }
+    return "";
+}
+
+const char *ek_device_kind_name(EkDeviceKind kind)
+{
+    switch (kind) {
+    case EK_DEVICE_BLOCK: return "block";
+    case EK_DEVICE_SIMULATED: return "simulated";
+    case EK_DEVICE_FILE: break;
+    }
+    return "file";
+}
+
+EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GError **error)
+{
+    EkDevice *device = NULL;
+    struct stat st;
+
+    if (g_str_has_prefix(source, "sim:")) {
+        device = ek_simulated_open(source + strlen("sim:"), error);
+    } else if (strstr(source, "://") != NULL && stat(source, &st) != 0) {
+        ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                     "%s: sources over the network are not read yet. Name a block device, a file "
+                     "or sim:PATH",
+                     source);
+    } else if (stat(source, &st) != 0) {
+        ek_error_from_errno(error, EK_ERROR_FAILED, errno, "%s", source);
+    } else if (S_ISBLK(st.st_mode)) {
+        device = ek_block_open(source, error);
+    } else if (S_ISREG(st.st_mode)) {
+        guint32 sector_size = options != NULL ? options->sector_size : 0;
+        device = ek_file_open(source, sector_size != 0 ? sector_size : EK_STEP, error);
+    } else {
+        ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                     "%s is a %s. Name a block device, a file or sim:PATH", source,
+                     S_ISDIR(st.st_mode) ? "folder" : "thing that cannot be read by position");
+    }
+    if (device == NULL)
+        return NULL;
+
+    if (device->info.bytes == 0) {
+        ek_error_set(error, EK_ERROR_GONE,
+                     "%s answers with size 0: no medium, an empty file, or a drive that does not "
+                     "come up",
+                     source);
+        ek_device_close(device);
+        return NULL;
+    }
+    device->info.sectors = ek_divide_up(device->info.bytes, device->info.sector_size);
+    device->opened_at = g_get_monotonic_time();
+    return device;
+}
+
+void ek_device_close(EkDevice *device)
+{
+    g_free(device->info.path);
+    g_free(device->info.model);
+    g_free(device->info.serial);
+    device->class->close(device);
+}
+
+const EkDeviceInfo *ek_device_info(const EkDevice *device)
+{
+    return &device->info;
+}
+
+EkReadOutcome ek_device_read(EkDevice *device, EkSector first, guint32 count, guint8 *buffer)
+{
+    g_assert(count > 0 && first < device->info.sectors && count <= device->info.sectors - first);
+    EkReadOutcome outcome = device->class->read(device, first, count, buffer);
+    g_assert(outcome.good <= count);
+    return outcome;
+}
+
+gboolean ek_device_next_data(EkDevice *device, EkSector from, EkSector *first, EkSector *count)
+{
+    if (from >= device->info.sectors)
+        return FALSE;
+    if (device->class->next_data != NULL)
+        return device->class->next_data(device, from, first, count);
+    *first = from;
+    *count = device->info.sectors - from;
+    return TRUE;
+}
+
+gint64 ek_device_clock(EkDevice *device)
+{
+    if (device->class->clock != NULL)
+        return device->class->clock(device);
+    return device->clock_base + (g_get_monotonic_time() - device->opened_at) * 1000;
+}
+
+void ek_device_set_clock(EkDevice *device, gint64 nanoseconds)
+{
+    if (device->class->set_clock != NULL) {
+        device->class->set_clock(device, nanoseconds);
+        return;
+    }
+    device->clock_base = nanoseconds;
+    device->opened_at = g_get_monotonic_time();
+}
+
+void ek_device_wait(EkDevice *device, gint64 nanoseconds)
+{
+    if (device->class->wait != NULL)
+        device->class->wait(device, nanoseconds);
+    else
+        g_usleep((gulong)(nanoseconds / 1000));
+}
+
+EkByte ek_device_bytes_of(const EkDeviceInfo *info, EkSector first, EkSector count)
+{
+    EkByte from = first * info->sector_size;
+    if (from >= info->bytes)
+        return 0;
+    return MIN(count * info->sector_size, info->bytes - from);
+}
+
+EkReadOutcome ek_read_failed(guint32 good, int errnum)
+{
+    EkReadOutcome outcome = {.good = good, .errnum = errnum};
+    switch (errnum) {
+    case ENODEV:
+    case ENXIO:
+    case ENOMEDIUM:
+    case ESHUTDOWN:
+        outcome.gone = TRUE;
+        outcome.reason = EK_REASON_TRANSPORT;
+        break;
+    case ETIMEDOUT:
+    case ETIME: outcome.reason = EK_REASON_TIMEOUT; break;
+    case ENOLINK:
+    case EREMOTEIO:
+    case ECONNRESET: outcome.reason = EK_REASON_TRANSPORT; break;
+    default: outcome.reason = EK_REASON_MEDIUM; break;
+    }
+    return outcome;
+}

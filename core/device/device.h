@@ -1,0 +1,111 @@
+/* SPDX-License-Identifier: MIT */
+/* Where sectors come from. A source is opened read-only, always. Positions here are in logical
+ * sectors of the device; everywhere above, in bytes. */
+#ifndef EK_DEVICE_DEVICE_H
+#define EK_DEVICE_DEVICE_H
+
+#include "base/error.h"
+#include "base/units.h"
+
+/* Why a read failed, or why ground was left for later. The numbers are stored: never renumber. */
+typedef enum {
+    EK_REASON_NONE = 0,
+    EK_REASON_MEDIUM = 1,    /* the drive says it cannot read this */
+    EK_REASON_TIMEOUT = 2,   /* the drive did not answer in time */
+    EK_REASON_TRANSPORT = 3, /* cable, bridge or bus */
+    EK_REASON_SLOW = 4,      /* read, or skipped, because this ground is slow */
+    EK_REASON_SKIPPED = 5    /* never tried: stepped over beside trouble */
+} EkReason;
+
+/* "medium", "timeout" …; "" for EK_REASON_NONE. */
+const char *ek_reason_name(EkReason reason);
+
+typedef enum { EK_DEVICE_FILE, EK_DEVICE_BLOCK, EK_DEVICE_SIMULATED } EkDeviceKind;
+
+/* "file", "block", "simulated": the value of `kind` in JSON. */
+const char *ek_device_kind_name(EkDeviceKind kind);
+
+typedef struct {
+    EkDeviceKind kind;
+    char *path;   /* as named by the user, without "sim:" */
+    char *model;  /* NULL when not known */
+    char *serial; /* NULL when not known */
+    guint32 sector_size;
+    guint32 physical_sector_size;
+    EkByte bytes;         /* exact length; the last sector may be short */
+    EkSector sectors;     /* counts a short last sector */
+    guint32 max_transfer; /* bytes in the largest single command, a multiple of sector_size */
+} EkDeviceInfo;
+
+typedef struct {
+    guint32 good;    /* sectors that came back, from the first on */
+    EkReason reason; /* EK_REASON_NONE when all came back */
+    gboolean gone;   /* the whole device is gone, not this place */
+    int errnum;      /* what the system said, 0 when nothing */
+} EkReadOutcome;
+
+typedef struct EkDevice EkDevice;
+
+/* A kind of device: one file each. */
+typedef struct {
+    EkReadOutcome (*read)(EkDevice *device, EkSector first, guint32 count, guint8 *buffer);
+    gboolean (*next_data)(EkDevice *device, EkSector from, EkSector *first, EkSector *count);
+    gint64 (*clock)(EkDevice *device);                       /* NULL: the wall's */
+    void (*set_clock)(EkDevice *device, gint64 nanoseconds); /* NULL: cannot be set */
+    void (*wait)(EkDevice *device, gint64 nanoseconds);      /* NULL: sleeps */
+    void (*close)(EkDevice *device);
+} EkDeviceClass;
+
+/* What every kind begins with. */
+struct EkDevice {
+    const EkDeviceClass *class;
+    EkDeviceInfo info;
+    gint64 clock_base; /* ns of device time from earlier openings */
+    gint64 opened_at;  /* monotonic µs */
+};
+
+typedef struct {
+    guint32 sector_size; /* files only; 0 for 512 */
+} EkDeviceOptions;
+
+/* Opens SOURCE: "sim:PATH", a block device or a file. The caller closes. Errors: EK_ERROR_ABSENT,
+ * EK_ERROR_UNSUPPORTED (a directory, a pipe, an unknown scheme), EK_ERROR_DAMAGED (a drive model
+ * with a mistake, named with file and line), EK_ERROR_REFUSED (held by somebody else),
+ * EK_ERROR_GONE (answers with size 0). */
+EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GError **error);
+
+void ek_device_close(EkDevice *device);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkDevice, ek_device_close)
+
+const EkDeviceInfo *ek_device_info(const EkDevice *device);
+
+/* Reads `count` sectors (at least 1, all inside the device) into `buffer`, which has room for
+ * count * sector_size bytes and is aligned to the physical sector size. The rest of a short last
+ * sector is filled with zeros. Never fails as a call: the outcome says what came back. */
+EkReadOutcome ek_device_read(EkDevice *device, EkSector first, guint32 count, guint8 *buffer);
+
+/* The next stretch at or after `from` that the device says holds data; what lies before it reads as
+ * zeros and costs nothing. FALSE when nothing but holes follow. A device that cannot tell calls
+ * everything data. */
+gboolean ek_device_next_data(EkDevice *device, EkSector from, EkSector *first, EkSector *count);
+
+/* Device time, ns: what the drive spent, over all openings that handed it on. For a simulated drive
+ * the model's clock. */
+gint64 ek_device_clock(EkDevice *device);
+void ek_device_set_clock(EkDevice *device, gint64 nanoseconds);
+
+/* Lets device time pass. */
+void ek_device_wait(EkDevice *device, gint64 nanoseconds);
+
+/* Bytes of `count` sectors from `first` on: less where the last sector is short. */
+EkByte ek_device_bytes_of(const EkDeviceInfo *info, EkSector first, EkSector count);
+
+/* The kinds. `path` comes without its scheme. */
+EkDevice *ek_file_open(const char *path, guint32 sector_size, GError **error);
+EkDevice *ek_block_open(const char *path, GError **error);
+EkDevice *ek_simulated_open(const char *path, GError **error);
+
+/* What an errno says of a failed read. */
+EkReadOutcome ek_read_failed(guint32 good, int errnum);
+
+#endif

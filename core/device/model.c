@@ -1,0 +1,421 @@
+/* SPDX-License-Identifier: MIT */
+/* Reads drive models. The format is a key file, but stricter than the common readers of those: a
+ * repeated group or key, an unknown one, or a value with a rest is a mistake that gets its line. */
+#include "device/model.h"
+
+#include <errno.h>
+#include <math.h>
+#include <string.h>
+
+#define MAX_MODEL_BYTES (1u << 20)
+#define MAX_FAULTS 65536u
+
+typedef enum {
+    VALUE_TEXT,
+    VALUE_SECTORS,
+    VALUE_SIGNED,
+    VALUE_NUMBER, /* not negative */
+    VALUE_FLAG,
+    VALUE_KIND
+} ValueKind;
+
+typedef struct {
+    const char *key;
+    ValueKind kind;
+} KeyRule;
+
+/* The order is that of the fields in DriveKeys and FaultKeys below. */
+enum {
+    DRIVE_MODEL,
+    DRIVE_SERIAL,
+    DRIVE_BACKING,
+    DRIVE_SECTOR_SIZE,
+    DRIVE_PHYSICAL,
+    DRIVE_READ_RATE,
+    DRIVE_MAX_TRANSFER,
+    DRIVE_COMMAND_TIME,
+    DRIVE_SEEK_TIME,
+    DRIVE_ERROR_TIME,
+    DRIVE_RETURNS,
+    DRIVE_REALTIME,
+    DRIVE_SEED,
+    DRIVE_LIFETIME,
+    DRIVE_WEAR,
+    DRIVE_KEYS
+};
+
+static const KeyRule drive_rules[DRIVE_KEYS] = {
+    [DRIVE_MODEL] = {"model", VALUE_TEXT},
+    [DRIVE_SERIAL] = {"serial", VALUE_TEXT},
+    [DRIVE_BACKING] = {"backing", VALUE_TEXT},
+    [DRIVE_SECTOR_SIZE] = {"sector-size", VALUE_SECTORS},
+    [DRIVE_PHYSICAL] = {"physical-sector-size", VALUE_SECTORS},
+    [DRIVE_READ_RATE] = {"read-rate", VALUE_NUMBER},
+    [DRIVE_MAX_TRANSFER] = {"max-transfer", VALUE_SECTORS},
+    [DRIVE_COMMAND_TIME] = {"command-time", VALUE_NUMBER},
+    [DRIVE_SEEK_TIME] = {"seek-time", VALUE_NUMBER},
+    [DRIVE_ERROR_TIME] = {"error-time", VALUE_NUMBER},
+    [DRIVE_RETURNS] = {"returns-before-error", VALUE_FLAG},
+    [DRIVE_REALTIME] = {"realtime", VALUE_FLAG},
+    [DRIVE_SEED] = {"seed", VALUE_SECTORS},
+    [DRIVE_LIFETIME] = {"lifetime", VALUE_NUMBER},
+    [DRIVE_WEAR] = {"wear", VALUE_NUMBER},
+};
+
+enum {
+    FAULT_KIND,
+    FAULT_FIRST,
+    FAULT_COUNT,
+    FAULT_REPEAT,
+    FAULT_DRIFT,
+    FAULT_UNTIL,
+    FAULT_RATE,
+    FAULT_KEYS
+};
+
+static const KeyRule fault_rules[FAULT_KEYS] = {
+    [FAULT_KIND] = {"kind", VALUE_KIND},      [FAULT_FIRST] = {"first", VALUE_SECTORS},
+    [FAULT_COUNT] = {"count", VALUE_SECTORS}, [FAULT_REPEAT] = {"repeat-every", VALUE_SECTORS},
+    [FAULT_DRIFT] = {"drift", VALUE_SIGNED},  [FAULT_UNTIL] = {"until", VALUE_SECTORS},
+    [FAULT_RATE] = {"rate", VALUE_NUMBER},
+};
+
+#define MAX_KEYS DRIVE_KEYS
+
+typedef struct {
+    gboolean set;
+    int line;
+    const char *text; /* points into the file */
+    guint64 whole;
+    gint64 with_sign;
+    double number;
+} Value;
+
+typedef struct {
+    const char *path;
+    int line;
+    EkModel *model;
+    gboolean has_drive;
+    EkFault *fault; /* the group being read, NULL in [drive] */
+    int group_line;
+    Value values[MAX_KEYS];
+} Reader;
+
+static gboolean mistake(const Reader *reader, int line, GError **error, const char *format, ...)
+    G_GNUC_PRINTF(4, 5);
+
+static gboolean mistake(const Reader *reader, int line, GError **error, const char *format, ...)
+{
+    va_list arguments;
+    va_start(arguments, format);
+    g_autofree char *what = g_strdup_vprintf(format, arguments);
+    va_end(arguments);
+    return ek_error_set(error, EK_ERROR_DAMAGED, "%s:%d: %s", reader->path, line, what);
+}
+
+static gboolean parse_value(const Reader *reader, const KeyRule *rule, Value *value, GError **error)
+{
+    const char *text = value->text;
+    char *end = NULL;
+    errno = 0;
+    switch (rule->kind) {
+    case VALUE_TEXT:
+        if (*text == '\0' || !g_utf8_validate(text, -1, NULL))
+            return mistake(reader, value->line, error, "%s is empty or not UTF-8", rule->key);
+        return TRUE;
+    case VALUE_SECTORS:
+        if (!g_ascii_string_to_unsigned(text, 10, 0, G_MAXINT64, &value->whole, NULL))
+            return mistake(reader, value->line, error, "%s=%s is not a whole number", rule->key,
+                           text);
+        return TRUE;
+    case VALUE_SIGNED:
+        if (!g_ascii_string_to_signed(text, 10, -G_MAXINT32, G_MAXINT32, &value->with_sign, NULL))
+            return mistake(reader, value->line, error, "%s=%s is not a whole number", rule->key,
+                           text);
+        return TRUE;
+    case VALUE_NUMBER:
+        value->number = g_ascii_strtod(text, &end);
+        if (end == text || *end != '\0' || errno != 0 || !isfinite(value->number) ||
+            value->number < 0 || value->number > 1e12)
+            return mistake(reader, value->line, error, "%s=%s is not a number from 0 up", rule->key,
+                           text);
+        return TRUE;
+    case VALUE_FLAG:
+        if (strcmp(text, "true") != 0 && strcmp(text, "false") != 0)
+            return mistake(reader, value->line, error, "%s=%s is neither true nor false", rule->key,
+                           text);
+        value->whole = strcmp(text, "true") == 0;
+        return TRUE;
+    case VALUE_KIND:
+        if (strcmp(text, "unreadable") == 0)
+            value->whole = EK_FAULT_UNREADABLE;
+        else if (strcmp(text, "slow") == 0)
+            value->whole = EK_FAULT_SLOW;
+        else
+            return mistake(reader, value->line, error,
+                           "kind=%s is not a kind of fault; there are: unreadable, slow", text);
+        return TRUE;
+    }
+    return FALSE;
+}
+
+static gint64 nanoseconds(const Value *value, double unit, double otherwise)
+{
+    return (gint64)llround((value->set ? value->number : otherwise) * unit);
+}
+
+static gboolean finish_drive(Reader *reader, GError **error)
+{
+    EkModel *model = reader->model;
+    const Value *v = reader->values;
+    if (!v[DRIVE_BACKING].set)
+        return mistake(reader, reader->group_line, error, "[drive] has no backing=FILE");
+
+    g_autofree char *folder = g_path_get_dirname(reader->path);
+    const char *backing = v[DRIVE_BACKING].text;
+    model->backing =
+        g_path_is_absolute(backing) ? g_strdup(backing) : g_build_filename(folder, backing, NULL);
+    model->model = g_strdup(v[DRIVE_MODEL].set ? v[DRIVE_MODEL].text : "simulated drive");
+    model->serial = v[DRIVE_SERIAL].set ? g_strdup(v[DRIVE_SERIAL].text) : NULL;
+
+    guint64 sector = v[DRIVE_SECTOR_SIZE].set ? v[DRIVE_SECTOR_SIZE].whole : 512;
+    if (!ek_is_power_of_two(sector) || sector < 512 || sector > 65536)
+        return mistake(reader, v[DRIVE_SECTOR_SIZE].line, error,
+                       "sector-size is not a power of two from 512 to 65536");
+    guint64 physical =
+        v[DRIVE_PHYSICAL].set && v[DRIVE_PHYSICAL].whole != 0 ? v[DRIVE_PHYSICAL].whole : sector;
+    if (!ek_is_power_of_two(physical) || physical < sector || physical > 65536)
+        return mistake(reader, v[DRIVE_PHYSICAL].line, error,
+                       "physical-sector-size is not a power of two from sector-size to 65536");
+    guint64 transfer = v[DRIVE_MAX_TRANSFER].set ? v[DRIVE_MAX_TRANSFER].whole : 1024;
+    if (transfer == 0 || transfer > 65536 || transfer * 1024 % sector != 0)
+        return mistake(reader, v[DRIVE_MAX_TRANSFER].line, error,
+                       "max-transfer is not 1 to 65536 KiB in whole sectors");
+    model->sector_size = (guint32)sector;
+    model->physical_sector_size = (guint32)physical;
+    model->max_transfer = (guint32)transfer * 1024;
+
+    model->read_rate = v[DRIVE_READ_RATE].set ? v[DRIVE_READ_RATE].number : 160;
+    if (model->read_rate < 0.001)
+        return mistake(reader, v[DRIVE_READ_RATE].line, error, "read-rate is below 0.001 MiB/s");
+    model->command_time = nanoseconds(&v[DRIVE_COMMAND_TIME], 1e6, 0.1);
+    model->seek_time = nanoseconds(&v[DRIVE_SEEK_TIME], 1e6, 9);
+    model->error_time = nanoseconds(&v[DRIVE_ERROR_TIME], 1e6, 1500);
+    model->returns_before_error = v[DRIVE_RETURNS].set && v[DRIVE_RETURNS].whole;
+    model->realtime = v[DRIVE_REALTIME].set && v[DRIVE_REALTIME].whole;
+    model->seed = v[DRIVE_SEED].set ? v[DRIVE_SEED].whole : 1;
+    model->lifetime = nanoseconds(&v[DRIVE_LIFETIME], 1e9, 0);
+    model->wear = nanoseconds(&v[DRIVE_WEAR], 1e9, 0);
+    return TRUE;
+}
+
+static gboolean finish_fault(Reader *reader, GError **error)
+{
+    EkFault *fault = reader->fault;
+    const Value *v = reader->values;
+    if (!v[FAULT_KIND].set || !v[FAULT_FIRST].set || !v[FAULT_COUNT].set)
+        return mistake(reader, reader->group_line, error, "[fault %s] needs kind, first and count",
+                       fault->name);
+    fault->kind = (EkFaultKind)v[FAULT_KIND].whole;
+    fault->first = v[FAULT_FIRST].whole;
+    fault->count = v[FAULT_COUNT].whole;
+    fault->repeat_every = v[FAULT_REPEAT].whole;
+    fault->drift = v[FAULT_DRIFT].with_sign;
+    fault->until = v[FAULT_UNTIL].whole;
+    fault->rate = v[FAULT_RATE].set ? v[FAULT_RATE].number : 2;
+    if (fault->count == 0)
+        return mistake(reader, v[FAULT_COUNT].line, error, "count is 0");
+    if (fault->kind == EK_FAULT_SLOW && fault->rate < 0.001)
+        return mistake(reader, v[FAULT_RATE].line, error, "rate is below 0.001 MiB/s");
+    if (fault->kind != EK_FAULT_SLOW && v[FAULT_RATE].set)
+        return mistake(reader, v[FAULT_RATE].line, error, "rate belongs to kind=slow");
+    if (fault->repeat_every != 0 && fault->repeat_every < fault->count)
+        return mistake(reader, v[FAULT_REPEAT].line, error,
+                       "repeat-every is less than count: the repetitions would overlap");
+    if (fault->drift != 0 && fault->repeat_every == 0)
+        return mistake(reader, v[FAULT_DRIFT].line, error, "drift without repeat-every");
+    return TRUE;
+}
+
+static gboolean finish_group(Reader *reader, GError **error)
+{
+    if (reader->fault != NULL)
+        return finish_fault(reader, error);
+    return !reader->has_drive || finish_drive(reader, error);
+}
+
+static gboolean begin_group(Reader *reader, char *header, GError **error)
+{
+    gsize length = strlen(header);
+    if (header[length - 1] != ']')
+        return mistake(reader, reader->line, error, "a group ends with ]");
+    header[length - 1] = '\0';
+    if (!finish_group(reader, error))
+        return FALSE;
+
+    memset(reader->values, 0, sizeof reader->values);
+    reader->group_line = reader->line;
+    if (strcmp(header, "[drive") == 0) {
+        if (reader->has_drive)
+            return mistake(reader, reader->line, error, "[drive] stands here a second time");
+        reader->has_drive = TRUE;
+        reader->fault = NULL;
+        return TRUE;
+    }
+    if (!g_str_has_prefix(header, "[fault ") || header[strlen("[fault ")] == '\0')
+        return mistake(reader, reader->line, error,
+                       "unknown group %s]; there are: [drive], [fault NAME]", header);
+    if (!reader->has_drive)
+        return mistake(reader, reader->line, error, "[drive] comes first");
+    if (reader->model->faults->len >= MAX_FAULTS)
+        return mistake(reader, reader->line, error, "more than %u faults", MAX_FAULTS);
+    const char *name = header + strlen("[fault ");
+    for (guint i = 0; i < reader->model->faults->len; i++) {
+        const EkFault *other = reader->model->faults->pdata[i];
+        if (strcmp(other->name, name) == 0)
+            return mistake(reader, reader->line, error, "[fault %s] stands here a second time",
+                           name);
+    }
+    reader->fault = g_new0(EkFault, 1);
+    reader->fault->name = g_strdup(name);
+    g_ptr_array_add(reader->model->faults, reader->fault);
+    return TRUE;
+}
+
+static gboolean take_key(Reader *reader, char *text, GError **error)
+{
+    char *equals = strchr(text, '=');
+    if (equals == NULL)
+        return mistake(reader, reader->line, error, "neither [group], key=value nor # comment");
+    if (!reader->has_drive)
+        return mistake(reader, reader->line, error, "a key before [drive]");
+    *equals = '\0';
+    const char *key = g_strchomp(text);
+    const KeyRule *rules = reader->fault != NULL ? fault_rules : drive_rules;
+    int count = reader->fault != NULL ? FAULT_KEYS : DRIVE_KEYS;
+    for (int i = 0; i < count; i++) {
+        if (strcmp(rules[i].key, key) != 0)
+            continue;
+        Value *value = &reader->values[i];
+        if (value->set)
+            return mistake(reader, reader->line, error, "%s stands in this group a second time",
+                           key);
+        value->set = TRUE;
+        value->line = reader->line;
+        value->text = g_strchug(equals + 1);
+        return parse_value(reader, &rules[i], value, error);
+    }
+    return mistake(reader, reader->line, error, "unknown key %s in [%s]", key,
+                   reader->fault != NULL ? "fault" : "drive");
+}
+
+static gboolean read_lines(Reader *reader, char *contents, GError **error)
+{
+    for (char *next = contents; next != NULL;) {
+        char *line = next;
+        next = strchr(line, '\n');
+        if (next != NULL)
+            *next++ = '\0';
+        reader->line++;
+        g_strstrip(line);
+        gboolean fine = TRUE;
+        if (*line == '[')
+            fine = begin_group(reader, line, error);
+        else if (*line != '\0' && *line != '#')
+            fine = take_key(reader, line, error);
+        if (!fine)
+            return FALSE;
+    }
+    if (!reader->has_drive)
+        return mistake(reader, reader->line, error, "there is no [drive]");
+    return finish_group(reader, error);
+}
+
+static void fault_free(gpointer data)
+{
+    EkFault *fault = data;
+    g_free(fault->name);
+    g_free(fault);
+}
+
+EkModel *ek_model_read(const char *path, GError **error)
+{
+    g_autofree char *contents = NULL;
+    gsize length = 0;
+    g_autoptr(GError) reason = NULL;
+    if (!g_file_get_contents(path, &contents, &length, &reason)) {
+        ek_error_set(error,
+                     g_error_matches(reason, G_FILE_ERROR, G_FILE_ERROR_NOENT) ? EK_ERROR_ABSENT
+                                                                               : EK_ERROR_FAILED,
+                     "cannot read the drive model: %s", reason->message);
+        return NULL;
+    }
+    if (length > MAX_MODEL_BYTES || strlen(contents) != length) {
+        ek_error_set(error, EK_ERROR_DAMAGED, "%s is not a drive model", path);
+        return NULL;
+    }
+    g_autoptr(EkModel) model = g_new0(EkModel, 1);
+    model->faults = g_ptr_array_new_with_free_func(fault_free);
+    Reader reader = {.path = path, .model = model};
+    return read_lines(&reader, contents, error) ? g_steal_pointer(&model) : NULL;
+}
+
+void ek_model_free(EkModel *model)
+{
+    g_free(model->model);
+    g_free(model->serial);
+    g_free(model->backing);
+    g_ptr_array_unref(model->faults);
+    g_free(model);
+}
+
+/* Where repetition k begins: first + k * every + drift * k(k-1)/2. FALSE when it does not exist. */
+static gboolean repetition(const EkFault *fault, guint64 k, EkSector *first)
+{
+    if (k > 0 && (fault->repeat_every == 0 || k > G_MAXUINT32))
+        return FALSE;
+    __extension__ typedef __int128 wide;
+    wide step = (wide)fault->repeat_every + (wide)fault->drift * (wide)(k > 0 ? k - 1 : 0);
+    if (k > 0 && step < (wide)fault->count)
+        return FALSE; /* a negative drift has used up the distance */
+    wide at = (wide)fault->first + (wide)k * fault->repeat_every +
+              (wide)fault->drift * (wide)k * (wide)(k > 0 ? k - 1 : 0) / 2;
+    wide limit = fault->until != 0 ? (wide)fault->until : (wide)G_MAXINT64;
+    if (at < 0 || at > limit)
+        return FALSE;
+    *first = (EkSector)at;
+    return TRUE;
+}
+
+gboolean ek_fault_run(const EkFault *fault, EkSector sector, EkSector *first, EkSector *count)
+{
+    /* Starts grow with k as long as repetitions exist: find the last that begins at or before
+     * `sector`, then this one or the next is the answer. */
+    guint64 low = 0;
+    guint64 high = 1;
+    EkSector at = 0;
+    while (repetition(fault, high, &at) && at <= sector) {
+        low = high;
+        high *= 2;
+    }
+    while (high - low > 1) {
+        guint64 middle = low + (high - low) / 2;
+        if (repetition(fault, middle, &at) && at <= sector)
+            low = middle;
+        else
+            high = middle;
+    }
+    for (guint64 k = low; k <= low + 1; k++) {
+        if (!repetition(fault, k, &at))
+            return FALSE;
+        EkSector length = fault->count;
+        if (fault->until != 0)
+            length = MIN(length, fault->until - at + 1);
+        if (sector < at || sector - at < length) {
+            *first = at;
+            *count = length;
+            return TRUE;
+        }
+    }
+    return FALSE;
+}

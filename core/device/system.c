@@ -1,0 +1,499 @@
+/* SPDX-License-Identifier: MIT */
+/* sysfs as in the kernel's Documentation/ABI (block), the mount table as in proc(5) (mountinfo),
+ * udev's database as udev(7) keeps it below /run/udev/data. */
+#include "device/system.h"
+
+#include <limits.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <sys/sysmacros.h>
+#include <unistd.h>
+
+#define SYSFS_SECTOR 512u /* sysfs counts sizes in these, whatever the drive's sectors are */
+#define MAX_LAYERS 16     /* of device mapper, RAID and loop over one another */
+
+struct EkSystem {
+    char *root;
+};
+
+typedef struct {
+    dev_t dev;
+    char *source;
+    char *where;
+    gboolean discards;
+} Mount;
+
+EkSystem *ek_system_new(const char *root)
+{
+    EkSystem *system = g_new0(EkSystem, 1);
+    system->root = g_strdup(root != NULL ? root : "/");
+    return system;
+}
+
+void ek_system_free(EkSystem *system)
+{
+    g_free(system->root);
+    g_free(system);
+}
+
+static void use_free(gpointer data)
+{
+    EkUse *use = data;
+    g_free(use->where);
+    g_free(use);
+}
+
+static void part_free(gpointer data)
+{
+    EkPart *part = data;
+    g_free(part->name);
+    g_free(part->filesystem);
+    g_free(part->label);
+    g_ptr_array_unref(part->uses);
+    g_free(part);
+}
+
+void ek_drive_free(EkDrive *drive)
+{
+    g_free(drive->name);
+    g_free(drive->path);
+    g_free(drive->model);
+    g_free(drive->serial);
+    g_free(drive->bus);
+    g_free(drive->table);
+    g_free(drive->filesystem);
+    g_free(drive->backing);
+    g_ptr_array_unref(drive->uses);
+    g_ptr_array_unref(drive->parts);
+    g_free(drive);
+}
+
+static void mount_free(gpointer data)
+{
+    Mount *mount = data;
+    g_free(mount->source);
+    g_free(mount->where);
+    g_free(mount);
+}
+
+/* The first line of folder/name, without space around it; NULL when there is none. */
+static char *attribute(const char *folder, const char *name)
+{
+    g_autofree char *path = g_build_filename(folder, name, NULL);
+    char *text = NULL;
+    if (!g_file_get_contents(path, &text, NULL, NULL))
+        return NULL;
+    g_strstrip(text);
+    if (*text == '\0')
+        g_clear_pointer(&text, g_free);
+    return text;
+}
+
+static guint64 attribute_number(const char *folder, const char *name)
+{
+    g_autofree char *text = attribute(folder, name);
+    return text != NULL ? g_ascii_strtoull(text, NULL, 10) : 0;
+}
+
+static gboolean attribute_dev(const char *folder, dev_t *dev)
+{
+    g_autofree char *text = attribute(folder, "dev");
+    unsigned major_number = 0;
+    unsigned minor_number = 0;
+    if (text == NULL || sscanf(text, "%u:%u", &major_number, &minor_number) != 2)
+        return FALSE;
+    *dev = makedev(major_number, minor_number);
+    return TRUE;
+}
+
+/* What udev has noted about a device: key to value. Empty where udev does not run. */
+static GHashTable *udev_properties(EkSystem *system, dev_t dev)
+{
+    GHashTable *properties = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, g_free);
+    g_autofree char *name = g_strdup_printf("b%u:%u", major(dev), minor(dev));
+    g_autofree char *path = g_build_filename(system->root, "run/udev/data", name, NULL);
+    g_autofree char *text = NULL;
+    if (!g_file_get_contents(path, &text, NULL, NULL))
+        return properties;
+    g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
+    for (char **line = lines; *line != NULL; line++) {
+        char *equals = strchr(*line, '=');
+        if (!g_str_has_prefix(*line, "E:") || equals == NULL)
+            continue;
+        *equals = '\0';
+        g_hash_table_replace(properties, g_strdup(*line + 2), g_strdup(equals + 1));
+    }
+    return properties;
+}
+
+static char *property(GHashTable *properties, const char *key)
+{
+    return g_strdup(g_hash_table_lookup(properties, key));
+}
+
+/* Octal escapes of proc(5): a space in a mount point stands there as \040. */
+static char *unescape_octal(const char *text)
+{
+    GString *out = g_string_new(NULL);
+    for (const char *p = text; *p != '\0'; p++) {
+        if (p[0] == '\\' && p[1] >= '0' && p[1] <= '3' && p[2] >= '0' && p[2] <= '7' &&
+            p[3] >= '0' && p[3] <= '7') {
+            g_string_append_c(out, (char)((p[1] - '0') << 6 | (p[2] - '0') << 3 | (p[3] - '0')));
+            p += 3;
+        } else {
+            g_string_append_c(out, *p);
+        }
+    }
+    return g_string_free(out, FALSE);
+}
+
+static gboolean has_option(const char *options, const char *wanted)
+{
+    g_auto(GStrv) list = g_strsplit(options, ",", -1);
+    return g_strv_contains((const char *const *)list, wanted);
+}
+
+static GPtrArray *read_mounts(EkSystem *system)
+{
+    GPtrArray *mounts = g_ptr_array_new_with_free_func(mount_free);
+    g_autofree char *path = g_build_filename(system->root, "proc/self/mountinfo", NULL);
+    g_autofree char *text = NULL;
+    if (!g_file_get_contents(path, &text, NULL, NULL))
+        return mounts;
+    g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
+    for (char **line = lines; *line != NULL; line++) {
+        /* id parent major:minor root where options [tag…] - type source super-options */
+        g_auto(GStrv) field = g_strsplit(*line, " ", -1);
+        guint count = g_strv_length(field);
+        guint dash = 6;
+        unsigned major_number = 0;
+        unsigned minor_number = 0;
+        while (dash < count && strcmp(field[dash], "-") != 0)
+            dash++;
+        if (dash + 3 >= count || sscanf(field[2], "%u:%u", &major_number, &minor_number) != 2)
+            continue;
+        Mount *mount = g_new0(Mount, 1);
+        mount->dev = makedev(major_number, minor_number);
+        mount->where = unescape_octal(field[4]);
+        mount->source = unescape_octal(field[dash + 2]);
+        mount->discards = has_option(field[5], "discard") || has_option(field[dash + 3], "discard");
+        g_ptr_array_add(mounts, mount);
+    }
+    return mounts;
+}
+
+/* The device behind a mount: some file systems have a number of their own, and only the source
+ * column tells the device. */
+static dev_t mount_device(const Mount *mount)
+{
+    struct stat st;
+    if (major(mount->dev) == 0 && g_path_is_absolute(mount->source) &&
+        stat(mount->source, &st) == 0 && S_ISBLK(st.st_mode))
+        return st.st_rdev;
+    return mount->dev;
+}
+
+static void add_use(GPtrArray *uses, const char *where, gboolean is_mount, gboolean discards)
+{
+    EkUse *use = g_new0(EkUse, 1);
+    use->where = g_strdup(where);
+    use->is_mount = is_mount;
+    use->discards = discards;
+    g_ptr_array_add(uses, use);
+}
+
+static GPtrArray *folder_names(const char *path)
+{
+    GPtrArray *names = g_ptr_array_new_with_free_func(g_free);
+    GDir *folder = g_dir_open(path, 0, NULL);
+    for (const char *name; folder != NULL && (name = g_dir_read_name(folder)) != NULL;)
+        g_ptr_array_add(names, g_strdup(name));
+    if (folder != NULL)
+        g_dir_close(folder);
+    return names;
+}
+
+static gint compare_names(gconstpointer a, gconstpointer b)
+{
+    const char *left = *(const char *const *)a;
+    const char *right = *(const char *const *)b;
+    /* sdb before sdaa, loop2 before loop10. */
+    gsize left_length = strlen(left);
+    gsize right_length = strlen(right);
+    if (left_length != right_length)
+        return left_length < right_length ? -1 : 1;
+    return strcmp(left, right);
+}
+
+static GPtrArray *uses_of(EkSystem *system, const char *folder, const char *name, dev_t dev,
+                          GPtrArray *mounts)
+{
+    GPtrArray *uses = g_ptr_array_new_with_free_func(use_free);
+    for (guint i = 0; i < mounts->len; i++) {
+        const Mount *mount = mounts->pdata[i];
+        if (mount_device(mount) == dev)
+            add_use(uses, mount->where, TRUE, mount->discards);
+    }
+    g_autofree char *holders_path = g_build_filename(folder, "holders", NULL);
+    g_autoptr(GPtrArray) holders = folder_names(holders_path);
+    for (guint i = 0; i < holders->len; i++)
+        add_use(uses, holders->pdata[i], FALSE, FALSE);
+
+    g_autofree char *swaps_path = g_build_filename(system->root, "proc/swaps", NULL);
+    g_autofree char *swaps = NULL;
+    g_autofree char *node = g_strdup_printf("/dev/%s ", name);
+    if (g_file_get_contents(swaps_path, &swaps, NULL, NULL) && strstr(swaps, node) != NULL)
+        add_use(uses, "swap", FALSE, FALSE);
+    return uses;
+}
+
+static char *guess_bus(const char *folder, const char *name)
+{
+    static const struct {
+        const char *in_path;
+        const char *bus;
+    } known[] = {{"/usb", "usb"},       {"/nvme", "nvme"}, {"/mmc", "mmc"},
+                 {"/virtio", "virtio"}, {"/ata", "ata"},   {"/host", "scsi"}};
+    if (g_str_has_prefix(name, "loop"))
+        return g_strdup("loop");
+    if (g_str_has_prefix(name, "nbd"))
+        return g_strdup("nbd");
+    char resolved[PATH_MAX];
+    if (realpath(folder, resolved) == NULL)
+        return NULL;
+    for (guint i = 0; i < G_N_ELEMENTS(known); i++)
+        if (strstr(resolved, known[i].in_path) != NULL)
+            return g_strdup(known[i].bus);
+    return NULL;
+}
+
+static char *take_first(char *first, char *second)
+{
+    if (first == NULL)
+        return second;
+    g_free(second);
+    return first;
+}
+
+static EkPart *read_part(EkSystem *system, const char *folder, const char *name, GPtrArray *mounts)
+{
+    dev_t dev = 0;
+    if (!attribute_dev(folder, &dev))
+        return NULL;
+    EkPart *part = g_new0(EkPart, 1);
+    g_autoptr(GHashTable) udev = udev_properties(system, dev);
+    part->name = g_strdup(name);
+    part->dev = dev;
+    part->range.first = attribute_number(folder, "start") * SYSFS_SECTOR;
+    part->range.bytes = attribute_number(folder, "size") * SYSFS_SECTOR;
+    part->filesystem = property(udev, "ID_FS_TYPE");
+    part->label = property(udev, "ID_FS_LABEL");
+    part->uses = uses_of(system, folder, name, dev, mounts);
+    return part;
+}
+
+static void read_parts(EkSystem *system, EkDrive *drive, const char *folder, GPtrArray *mounts)
+{
+    drive->parts = g_ptr_array_new_with_free_func(part_free);
+    g_autoptr(GPtrArray) names = folder_names(folder);
+    g_ptr_array_sort(names, compare_names);
+    for (guint i = 0; i < names->len; i++) {
+        g_autofree char *inside = g_build_filename(folder, names->pdata[i], NULL);
+        g_autofree char *number = attribute(inside, "partition");
+        EkPart *part = number != NULL ? read_part(system, inside, names->pdata[i], mounts) : NULL;
+        if (part != NULL)
+            g_ptr_array_add(drive->parts, part);
+    }
+}
+
+static EkDrive *read_drive(EkSystem *system, const char *name, GPtrArray *mounts)
+{
+    g_autofree char *folder = g_build_filename(system->root, "sys/block", name, NULL);
+    g_autofree char *about = g_build_filename(folder, "device", NULL);
+    dev_t dev = 0;
+    if (!attribute_dev(folder, &dev))
+        return NULL;
+
+    EkDrive *drive = g_new0(EkDrive, 1);
+    g_autoptr(GHashTable) udev = udev_properties(system, dev);
+    drive->name = g_strdup(name);
+    drive->path = g_strdup_printf("/dev/%s", name);
+    drive->dev = dev;
+    drive->bytes = attribute_number(folder, "size") * SYSFS_SECTOR;
+    drive->sector_size = (guint32)attribute_number(folder, "queue/logical_block_size");
+    drive->physical_sector_size = (guint32)attribute_number(folder, "queue/physical_block_size");
+    drive->model = take_first(attribute(about, "model"), property(udev, "ID_MODEL"));
+    drive->serial = take_first(property(udev, "ID_SERIAL_SHORT"), attribute(about, "serial"));
+    drive->serial = take_first(drive->serial, attribute(folder, "serial"));
+    drive->bus = take_first(property(udev, "ID_BUS"), guess_bus(folder, name));
+    drive->table = property(udev, "ID_PART_TABLE_TYPE");
+    drive->filesystem = property(udev, "ID_FS_TYPE");
+    drive->backing = attribute(folder, "loop/backing_file");
+    drive->read_only = attribute_number(folder, "ro") != 0;
+    drive->removable = attribute_number(folder, "removable") != 0;
+    drive->rotational = attribute_number(folder, "queue/rotational") != 0;
+    drive->can_discard = attribute_number(folder, "queue/discard_max_bytes") != 0;
+    drive->uses = uses_of(system, folder, name, dev, mounts);
+    read_parts(system, drive, folder, mounts);
+    return drive;
+}
+
+static gboolean is_no_drive(const char *name)
+{
+    return g_str_has_prefix(name, "ram") || g_str_has_prefix(name, "zram") ||
+           g_str_has_prefix(name, "dm-") || g_str_has_prefix(name, "md");
+}
+
+static GPtrArray *block_names(EkSystem *system)
+{
+    g_autofree char *folder = g_build_filename(system->root, "sys/block", NULL);
+    GPtrArray *names = folder_names(folder);
+    g_ptr_array_sort(names, compare_names);
+    return names;
+}
+
+GPtrArray *ek_system_drives(EkSystem *system)
+{
+    GPtrArray *drives = g_ptr_array_new_with_free_func((GDestroyNotify)ek_drive_free);
+    g_autoptr(GPtrArray) mounts = read_mounts(system);
+    g_autoptr(GPtrArray) names = block_names(system);
+    for (guint i = 0; i < names->len; i++) {
+        const char *name = names->pdata[i];
+        EkDrive *drive = is_no_drive(name) ? NULL : read_drive(system, name, mounts);
+        if (drive == NULL)
+            continue;
+        if (drive->bytes == 0 && drive->backing == NULL &&
+            (g_str_has_prefix(name, "loop") || g_str_has_prefix(name, "nbd")))
+            ek_drive_free(drive);
+        else
+            g_ptr_array_add(drives, drive);
+    }
+    return drives;
+}
+
+static gboolean drive_has_dev(const EkDrive *drive, dev_t dev)
+{
+    if (drive->dev == dev)
+        return TRUE;
+    for (guint i = 0; i < drive->parts->len; i++)
+        if (((const EkPart *)drive->parts->pdata[i])->dev == dev)
+            return TRUE;
+    return FALSE;
+}
+
+static EkDrive *drive_of_dev(EkSystem *system, dev_t dev)
+{
+    g_autoptr(GPtrArray) mounts = read_mounts(system);
+    g_autoptr(GPtrArray) names = block_names(system);
+    for (guint i = 0; i < names->len; i++) {
+        g_autoptr(EkDrive) drive = read_drive(system, names->pdata[i], mounts);
+        if (drive != NULL && drive_has_dev(drive, dev))
+            return g_steal_pointer(&drive);
+    }
+    return NULL;
+}
+
+EkDrive *ek_system_drive_of_path(EkSystem *system, const char *path)
+{
+    struct stat st;
+    if (stat(path, &st) != 0 || !S_ISBLK(st.st_mode))
+        return NULL;
+    return drive_of_dev(system, st.st_rdev);
+}
+
+const EkPart *ek_drive_part_of_path(const EkDrive *drive, const char *path)
+{
+    struct stat st;
+    if (stat(path, &st) != 0)
+        return NULL;
+    for (guint i = 0; i < drive->parts->len; i++) {
+        const EkPart *part = drive->parts->pdata[i];
+        if (part->dev == st.st_rdev)
+            return part;
+    }
+    return NULL;
+}
+
+static void describe_uses(GPtrArray *lines, const char *name, GPtrArray *uses)
+{
+    for (guint i = 0; i < uses->len; i++) {
+        const EkUse *use = uses->pdata[i];
+        g_ptr_array_add(lines, use->is_mount
+                                   ? g_strdup_printf("%s is mounted on %s", name, use->where)
+                                   : g_strdup_printf("%s is held by %s", name, use->where));
+    }
+}
+
+GPtrArray *ek_drive_in_use(const EkDrive *drive)
+{
+    GPtrArray *lines = g_ptr_array_new_with_free_func(g_free);
+    describe_uses(lines, drive->name, drive->uses);
+    for (guint i = 0; i < drive->parts->len; i++) {
+        const EkPart *part = drive->parts->pdata[i];
+        describe_uses(lines, part->name, part->uses);
+    }
+    return lines;
+}
+
+static gboolean dev_lies_on(EkSystem *system, dev_t dev, const struct stat *source, int layers);
+
+static gboolean file_lies_on(EkSystem *system, const struct stat *file, const struct stat *source,
+                             int layers)
+{
+    if (S_ISREG(source->st_mode) && file->st_dev == source->st_dev &&
+        file->st_ino == source->st_ino)
+        return TRUE;
+    dev_t dev = file->st_dev;
+    g_autoptr(GPtrArray) mounts = read_mounts(system);
+    for (guint i = 0; i < mounts->len; i++) {
+        const Mount *mount = mounts->pdata[i];
+        if (mount->dev == dev)
+            dev = mount_device(mount);
+    }
+    return dev_lies_on(system, dev, source, layers);
+}
+
+static gboolean dev_lies_on(EkSystem *system, dev_t dev, const struct stat *source, int layers)
+{
+    g_autoptr(EkDrive) drive = layers < MAX_LAYERS ? drive_of_dev(system, dev) : NULL;
+    if (drive == NULL)
+        return FALSE;
+    if (S_ISBLK(source->st_mode) && drive_has_dev(drive, source->st_rdev))
+        return TRUE;
+
+    struct stat st;
+    if (drive->backing != NULL && stat(drive->backing, &st) == 0 &&
+        file_lies_on(system, &st, source, layers + 1))
+        return TRUE;
+    g_autofree char *slaves_path =
+        g_build_filename(system->root, "sys/block", drive->name, "slaves", NULL);
+    g_autoptr(GPtrArray) slaves = folder_names(slaves_path);
+    for (guint i = 0; i < slaves->len; i++) {
+        g_autofree char *folder = g_build_filename(slaves_path, slaves->pdata[i], NULL);
+        dev_t below = 0;
+        if (attribute_dev(folder, &below) && dev_lies_on(system, below, source, layers + 1))
+            return TRUE;
+    }
+    return FALSE;
+}
+
+gboolean ek_system_lies_on(EkSystem *system, const char *path, const char *source)
+{
+    struct stat source_st;
+    struct stat st;
+    if (stat(source, &source_st) != 0)
+        return FALSE;
+    g_autofree char *existing = g_canonicalize_filename(path, NULL);
+    while (stat(existing, &st) != 0 && strcmp(existing, "/") != 0) {
+        char *parent = g_path_get_dirname(existing);
+        g_free(existing);
+        existing = parent;
+    }
+    if (stat(existing, &st) != 0)
+        return FALSE;
+    if (S_ISBLK(st.st_mode))
+        return dev_lies_on(system, st.st_rdev, &source_st, 0);
+    return file_lies_on(system, &st, &source_st, 0);
+}

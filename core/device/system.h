@@ -1,0 +1,83 @@
+/* SPDX-License-Identifier: MIT */
+/* What the operating system knows of the drives: from sysfs, udev's database and the mount table.
+ * Nothing here reads from a drive. Every call looks afresh. */
+#ifndef EK_DEVICE_SYSTEM_H
+#define EK_DEVICE_SYSTEM_H
+
+#include "base/error.h"
+#include "base/units.h"
+
+#include <sys/types.h>
+
+typedef struct EkSystem EkSystem;
+
+/* `root` is the folder below which sys/, run/udev/ and proc/ are looked up: NULL for the machine's
+ * own, another one for tests. */
+EkSystem *ek_system_new(const char *root);
+void ek_system_free(EkSystem *system);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkSystem, ek_system_free)
+
+/* Something that keeps a drive or a partition in use. */
+typedef struct {
+    char *where; /* a mount point, the name of a holder, or "swap" */
+    gboolean is_mount;
+    gboolean discards; /* mounted with discard on */
+} EkUse;
+
+typedef struct EkPart EkPart;
+
+/* A partition as the kernel knows it. */
+struct EkPart {
+    char *name; /* "sdb1" */
+    dev_t dev;
+    EkRange range;    /* on the drive */
+    char *filesystem; /* NULL when not known */
+    char *label;      /* NULL when not known */
+    GPtrArray *uses;  /* EkUse* */
+};
+
+typedef struct {
+    char *name; /* "sdb" */
+    char *path; /* "/dev/sdb" */
+    dev_t dev;
+    EkByte bytes;
+    guint32 sector_size;
+    guint32 physical_sector_size;
+    char *model; /* NULL when not known, as the next ones */
+    char *serial;
+    char *bus;        /* "usb", "ata", "nvme", "virtio", "mmc", "scsi", "loop" … */
+    char *table;      /* "dos", "gpt" …, as udev names them */
+    char *filesystem; /* of the drive as a whole */
+    char *backing;    /* of a loop device */
+    gboolean read_only;
+    gboolean removable;
+    gboolean rotational;
+    gboolean can_discard;
+    GPtrArray *uses;  /* EkUse*, of the drive as a whole */
+    GPtrArray *parts; /* EkPart* */
+} EkDrive;
+
+void ek_drive_free(EkDrive *drive);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkDrive, ek_drive_free)
+
+/* All drives, in order of name: EkDrive*, the caller unrefs. Memory disks, device-mapper and RAID
+ * devices, and loop devices with nothing behind them are no drives and left out. */
+GPtrArray *ek_system_drives(EkSystem *system);
+
+/* The drive that the block device node at `path` is, or is a partition of; NULL when it is none.
+ * The caller frees. */
+EkDrive *ek_system_drive_of_path(EkSystem *system, const char *path);
+
+/* The partition of the drive that the node at `path` is: NULL when it is the whole drive. */
+const EkPart *ek_drive_part_of_path(const EkDrive *drive, const char *path);
+
+/* What keeps the drive, or any of its partitions, in use: one line each ("sdb1 is mounted on
+ * /media/x"). Empty when free. The caller unrefs. */
+GPtrArray *ek_drive_in_use(const EkDrive *drive);
+
+/* TRUE when a file or folder at `path` (or, where it does not exist yet, its nearest parent that
+ * does) is kept on the device or in the file at `source`, also through loop devices, device mapper
+ * and RAID. */
+gboolean ek_system_lies_on(EkSystem *system, const char *path, const char *source);
+
+#endif

@@ -1,0 +1,77 @@
+/* SPDX-License-Identifier: MIT */
+/* Hunting: visits the image, collects traces, agrees on volumes. */
+#ifndef EK_HUNT_HUNT_H
+#define EK_HUNT_HUNT_H
+
+#include "image/gate.h"
+#include "table/table.h"
+#include "volume/volume.h"
+
+/* Names the set of recognisers: what was hunted by another set is hunted again. */
+#define EK_RECOGNISERS "mbr,fat,ntfs;1"
+
+/* One piece of evidence at one place, or a run of alike ones. */
+typedef struct {
+    const char *kind;   /* "table", "boot-sector"; "more" sums up those past the limit */
+    const char *format; /* "mbr", "ntfs", "fat" */
+    EkByte first_byte;
+    guint64 count;
+    guint64 stride;       /* bytes from one to the next; 0 for a single one */
+    guint64 first_record; /* of a run of numbered records */
+    gsize header_length;
+    guint8 header[EK_HEADER_MOST];
+} EkTrace;
+
+/* Where the scan's results go, in order of position, from the thread that called. A sink that
+ * returns FALSE ends the scan with its error. */
+typedef struct {
+    void *data;
+    gboolean (*trace)(void *data, const EkTrace *trace, GError **error);
+    /* Everything up to the end of this range was looked at. */
+    gboolean (*hunted)(void *data, EkRange range, GError **error);
+} EkHuntSink;
+
+/* A moment of a running scan. */
+typedef struct {
+    EkByte done;
+    EkByte total;
+    EkByte position;
+    guint64 boot_sectors;
+    guint64 tables;
+} EkHuntProgress;
+
+typedef struct EkHunt EkHunt;
+
+/* `threads` 0: as many as there are processors. `cancel` is atomic: not 0 when the work shall end.
+ */
+EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const gint *cancel);
+void ek_hunt_free(EkHunt *hunt);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkHunt, ek_hunt_free)
+
+/* Looks at every step of the ranges (EkRange, sorted, apart, each within good ground). FALSE with
+ * EK_ERROR_CANCELLED when it was asked to end; what was handed to the sink stays valid. */
+gboolean ek_hunt_scan(EkHunt *hunt, const GArray *ranges, GError **error);
+
+/* May be called from any thread while it scans. */
+EkHuntProgress ek_hunt_progress(EkHunt *hunt);
+
+/* What a volume is to the current table. */
+typedef enum { EK_STANDING_LISTED, EK_STANDING_LOST, EK_STANDING_DISPLACED } EkStanding;
+
+const char *ek_standing_name(EkStanding standing);
+
+/* Reads the table at the start of the drive. FALSE when there is none, *unread says whether that is
+ * because its sector was not read. */
+gboolean ek_hunt_current_table(EkGate *gate, guint32 sector_size, EkTable *table, gboolean *unread);
+
+typedef struct {
+    EkVolume *volume;
+    EkStanding standing;
+} EkFinding;
+
+/* Measures what the boot sectors among the traces (EkTrace*) claim, and agrees on volumes: those
+ * that stand, in order of position. EkFinding*, the caller unrefs. */
+GPtrArray *ek_hunt_agree(EkGate *gate, guint32 sector_size, const GPtrArray *traces,
+                         GError **error);
+
+#endif

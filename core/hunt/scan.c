@@ -1,0 +1,282 @@
+/* SPDX-License-Identifier: MIT */
+/* The pass over every step. Workers look at chunks; the thread that called takes their results in
+ * order of position, so that nothing depends on how many workers there are. */
+#include "hunt/hunt.h"
+
+#define CHUNK_BYTES (16u << 20)
+#define READ_BYTES (1u << 20) /* fits a processor's cache: the copy is read while it is warm */
+#define ROWS_WINDOW (256u << 20)
+#define ROWS_MOST 32u /* traces of a kind kept one by one in a window */
+
+typedef struct {
+    EkRange range;
+    GArray *traces; /* EkTrace */
+    GError *error;
+    gboolean done;
+} Job;
+
+typedef struct {
+    const char *kind;
+    const char *format;
+    guint64 window;
+    guint64 count;
+} Tally;
+
+struct EkHunt {
+    EkGate *gate;
+    EkHuntSink sink;
+    guint threads;
+    const gint *cancel;
+    GMutex lock; /* of `progress` and every job's `done` */
+    GCond finished;
+    EkHuntProgress progress;
+    GArray *tallies; /* Tally: one a kind and format */
+};
+
+EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const gint *cancel)
+{
+    EkHunt *hunt = g_new0(EkHunt, 1);
+    hunt->gate = gate;
+    hunt->sink = *sink;
+    hunt->threads = threads != 0 ? threads : MIN(g_get_num_processors(), 16);
+    hunt->cancel = cancel;
+    hunt->tallies = g_array_new(FALSE, FALSE, sizeof(Tally));
+    g_mutex_init(&hunt->lock);
+    g_cond_init(&hunt->finished);
+    return hunt;
+}
+
+void ek_hunt_free(EkHunt *hunt)
+{
+    g_array_unref(hunt->tallies);
+    g_mutex_clear(&hunt->lock);
+    g_cond_clear(&hunt->finished);
+    g_free(hunt);
+}
+
+EkHuntProgress ek_hunt_progress(EkHunt *hunt)
+{
+    g_mutex_lock(&hunt->lock);
+    EkHuntProgress progress = hunt->progress;
+    g_mutex_unlock(&hunt->lock);
+    return progress;
+}
+
+/* --- one step ------------------------------------------------------------------------------- */
+
+static gboolean has_signature(const EkFileSystem *format, const guint8 *step)
+{
+    for (gsize i = 0; i < format->signature_count; i++) {
+        const EkSignature *signature = &format->signatures[i];
+        const guint8 *here = step + signature->offset;
+        gsize k = 0;
+        while (k < signature->length &&
+               ((here[k] ^ signature->bytes[k]) &
+                (signature->mask[k] != 0 ? signature->mask[k] : 0xff)) == 0)
+            k++;
+        if (k == signature->length)
+            return TRUE;
+    }
+    return FALSE;
+}
+
+static void add_trace(Job *job, const char *kind, const char *format, EkSpan span, EkByte at)
+{
+    EkTrace trace = {.kind = kind, .format = format, .first_byte = at, .count = 1};
+    trace.header_length = MIN(span.length, EK_HEADER_MOST);
+    memcpy(trace.header, span.data, trace.header_length);
+    g_array_append_val(job->traces, trace);
+}
+
+static void look_at_step(const EkHunt *hunt, Job *job, EkSpan span, EkByte at)
+{
+    EkClaim claims[EK_CLAIMS_MOST];
+    gboolean is_boot_sector = FALSE;
+    if (ek_gate_known(hunt->gate, at, EK_STEP).good < EK_STEP)
+        return;
+    for (gsize i = 0; ek_file_systems[i] != NULL; i++) {
+        const EkFileSystem *format = ek_file_systems[i];
+        if (has_signature(format, span.data) && format->recognise(span, at, claims) > 0) {
+            add_trace(job, "boot-sector", format->name, span, at);
+            is_boot_sector = TRUE;
+        }
+    }
+    for (gsize i = 0; ek_table_formats[i] != NULL && !is_boot_sector; i++) {
+        EkTable table;
+        if (ek_table_formats[i]->read(span, EK_STEP, &table))
+            add_trace(job, "table", ek_table_formats[i]->scheme, span, at);
+    }
+}
+
+/* Is it worth calling anybody? All boot records end in 55 AA; the signatures say the rest. */
+static gboolean is_promising(const guint8 *step)
+{
+    if (step[510] == 0x55 && step[511] == 0xaa)
+        return TRUE;
+    for (gsize i = 0; ek_file_systems[i] != NULL; i++)
+        if (has_signature(ek_file_systems[i], step))
+            return TRUE;
+    return FALSE;
+}
+
+static gboolean look_at_range(const EkHunt *hunt, Job *job, EkRange range, guint8 *buffer)
+{
+    EkByte limit = ek_gate_bytes(hunt->gate);
+    for (EkByte at = range.first; at < ek_range_end(range); at += READ_BYTES) {
+        gsize here = (gsize)MIN(READ_BYTES, ek_range_end(range) - at);
+        gsize with_rest = (gsize)MIN(here + EK_RECOGNISE_BYTES, limit - at);
+        if (!ek_gate_read(hunt->gate, at, buffer, with_rest, NULL, &job->error))
+            return FALSE;
+        for (gsize step = 0; step + EK_STEP <= here; step += EK_STEP)
+            if (is_promising(buffer + step))
+                look_at_step(hunt, job,
+                             (EkSpan){buffer + step, MIN(with_rest - step, EK_RECOGNISE_BYTES)},
+                             at + step);
+    }
+    return TRUE;
+}
+
+/* A worker's task: the parts of the chunk that hold data. */
+static void look_at_job(gpointer data, gpointer user)
+{
+    Job *job = data;
+    EkHunt *hunt = user;
+    g_autofree guint8 *buffer = g_malloc(READ_BYTES + EK_RECOGNISE_BYTES);
+    EkByte at = job->range.first;
+    EkByte end = ek_range_end(job->range);
+    EkRange part;
+    while (at < end && g_atomic_int_get(hunt->cancel) == 0 &&
+           ek_gate_next_data(hunt->gate, at, &part)) {
+        EkByte first = MAX(at, part.first - part.first % EK_STEP);
+        EkByte stop = MIN(end, ek_divide_up(ek_range_end(part), EK_STEP) * EK_STEP);
+        if (first >= end || !look_at_range(hunt, job, (EkRange){first, stop - first}, buffer))
+            break;
+        at = stop;
+    }
+    g_mutex_lock(&hunt->lock);
+    job->done = TRUE;
+    g_cond_signal(&hunt->finished);
+    g_mutex_unlock(&hunt->lock);
+}
+
+/* --- in order ------------------------------------------------------------------------------- */
+
+/* Past the limit of rows in a window only their number is kept. TRUE when the trace itself is. */
+static gboolean is_within_limit(EkHunt *hunt, const EkTrace *trace, guint64 *count)
+{
+    guint64 window = trace->first_byte / ROWS_WINDOW;
+    for (guint i = 0; i < hunt->tallies->len; i++) {
+        Tally *tally = &g_array_index(hunt->tallies, Tally, i);
+        if (!g_str_equal(tally->kind, trace->kind) || !g_str_equal(tally->format, trace->format))
+            continue;
+        if (tally->window != window)
+            *tally = (Tally){trace->kind, trace->format, window, 0};
+        *count = ++tally->count;
+        return *count <= ROWS_MOST;
+    }
+    Tally first = {trace->kind, trace->format, window, 1};
+    g_array_append_val(hunt->tallies, first);
+    *count = 1;
+    return TRUE;
+}
+
+static gboolean hand_on(EkHunt *hunt, const EkTrace *trace, GError **error)
+{
+    guint64 count = 0;
+    if (is_within_limit(hunt, trace, &count))
+        return hunt->sink.trace(hunt->sink.data, trace, error);
+    EkTrace more = {.kind = "more",
+                    .format = trace->format,
+                    .first_byte = trace->first_byte / ROWS_WINDOW * ROWS_WINDOW,
+                    .count = count - ROWS_MOST};
+    return hunt->sink.trace(hunt->sink.data, &more, error);
+}
+
+static gboolean commit_job(EkHunt *hunt, Job *job, GError **error)
+{
+    g_mutex_lock(&hunt->lock);
+    while (!job->done)
+        g_cond_wait(&hunt->finished, &hunt->lock);
+    hunt->progress.done += job->range.bytes;
+    hunt->progress.position = ek_range_end(job->range);
+    for (guint i = 0; i < job->traces->len; i++) {
+        gboolean is_table = g_str_equal(g_array_index(job->traces, EkTrace, i).kind, "table");
+        if (is_table)
+            hunt->progress.tables++;
+        else
+            hunt->progress.boot_sectors++;
+    }
+    g_mutex_unlock(&hunt->lock);
+
+    if (job->error != NULL) {
+        g_propagate_error(error, g_steal_pointer(&job->error));
+        return FALSE;
+    }
+    if (g_atomic_int_get(hunt->cancel) != 0)
+        return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
+    for (guint i = 0; i < job->traces->len; i++)
+        if (!hand_on(hunt, &g_array_index(job->traces, EkTrace, i), error))
+            return FALSE;
+    return hunt->sink.hunted(hunt->sink.data, job->range, error);
+}
+
+static Job *next_job(const GArray *ranges, guint *index, EkByte *at)
+{
+    while (*index < ranges->len) {
+        EkRange range = g_array_index(ranges, EkRange, *index);
+        EkByte from = MAX(*at, range.first);
+        if (from >= ek_range_end(range)) {
+            (*index)++;
+            continue;
+        }
+        Job *job = g_new0(Job, 1);
+        EkByte end = MIN(ek_range_end(range), (from / CHUNK_BYTES + 1) * CHUNK_BYTES);
+        job->range = (EkRange){from, end - from};
+        job->traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
+        *at = end;
+        return job;
+    }
+    return NULL;
+}
+
+static void job_free(Job *job)
+{
+    g_array_unref(job->traces);
+    g_clear_error(&job->error);
+    g_free(job);
+}
+
+gboolean ek_hunt_scan(EkHunt *hunt, const GArray *ranges, GError **error)
+{
+    GThreadPool *pool = g_thread_pool_new(look_at_job, hunt, (gint)hunt->threads, TRUE, error);
+    if (pool == NULL)
+        return FALSE;
+    g_autoptr(GQueue) under_way = g_queue_new();
+    guint index = 0;
+    EkByte at = 0;
+    gboolean fine = TRUE;
+    Job *job;
+
+    g_mutex_lock(&hunt->lock);
+    hunt->progress = (EkHuntProgress){0};
+    for (guint i = 0; i < ranges->len; i++)
+        hunt->progress.total += g_array_index(ranges, EkRange, i).bytes;
+    g_mutex_unlock(&hunt->lock);
+
+    do {
+        while (fine && g_queue_get_length(under_way) < hunt->threads * 2 &&
+               (job = next_job(ranges, &index, &at)) != NULL) {
+            g_queue_push_tail(under_way, job);
+            g_thread_pool_push(pool, job, NULL);
+        }
+        job = g_queue_peek_head(under_way);
+        fine = fine && (job == NULL || commit_job(hunt, job, error));
+        if (fine && job != NULL)
+            job_free(g_queue_pop_head(under_way));
+    } while (fine && job != NULL);
+    /* Those still under way are waited for: they use the buffers' gate. */
+    g_thread_pool_free(pool, FALSE, TRUE);
+    while ((job = g_queue_pop_head(under_way)) != NULL)
+        job_free(job);
+    return fine;
+}

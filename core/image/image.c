@@ -1,0 +1,197 @@
+/* SPDX-License-Identifier: MIT */
+#include "image/image.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#define PIECE 4096u            /* what a file system keeps as a hole, at best */
+#define PUSH_AFTER (32u << 20) /* bytes after which writing back is set going */
+
+struct EkImage {
+    char *path;
+    int fd;
+    EkByte bytes;
+    EkRange unpushed;
+};
+
+/* A new name is only safe once its folder is. */
+static gboolean sync_folder_of(const char *path, GError **error)
+{
+    g_autofree char *folder = g_path_get_dirname(path);
+    int fd = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    gboolean done = fd >= 0 && fsync(fd) == 0;
+    int errnum = errno;
+    if (fd >= 0)
+        close(fd);
+    if (!done)
+        ek_error_from_errno(error, EK_ERROR_FAILED, errnum, "cannot sync %s", folder);
+    return done;
+}
+
+gboolean ek_image_create(const char *path, EkByte bytes, GError **error)
+{
+    int fd = open(path, O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
+    if (fd < 0)
+        return ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot make the image %s", path);
+    if (ftruncate(fd, (off_t)bytes) != 0 || fsync(fd) != 0) {
+        int errnum = errno;
+        close(fd);
+        unlink(path);
+        if (errnum == EFBIG || errnum == EINVAL) {
+            g_autofree char *size = ek_text_size(bytes);
+            return ek_error_set(error, EK_ERROR_NO_SPACE,
+                                "the file system of %s cannot hold a file of %s; put the image on "
+                                "another one with --image FILE",
+                                path, size);
+        }
+        return ek_error_from_errno(error, EK_ERROR_FAILED, errnum, "cannot make the image %s",
+                                   path);
+    }
+    close(fd);
+    return sync_folder_of(path, error);
+}
+
+EkImage *ek_image_open(const char *path, EkByte bytes, gboolean writable, GError **error)
+{
+    int fd = open(path, (writable ? O_RDWR : O_RDONLY) | O_CLOEXEC);
+    struct stat st;
+    if (fd < 0 || fstat(fd, &st) != 0) {
+        ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot open the image %s", path);
+        if (fd >= 0)
+            close(fd);
+        return NULL;
+    }
+    if (S_ISREG(st.st_mode) && (EkByte)st.st_size != bytes) {
+        ek_error_set(error, EK_ERROR_DAMAGED,
+                     "the image %s has %" G_GINT64_FORMAT " bytes where the drive has "
+                     "%" G_GUINT64_FORMAT ". Somebody changed it: put the right file back; nothing "
+                     "was read or written",
+                     path, (gint64)st.st_size, bytes);
+        close(fd);
+        return NULL;
+    }
+    EkImage *image = g_new0(EkImage, 1);
+    image->path = g_strdup(path);
+    image->fd = fd;
+    image->bytes = bytes;
+    return image;
+}
+
+void ek_image_close(EkImage *image)
+{
+    close(image->fd);
+    g_free(image->path);
+    g_free(image);
+}
+
+EkByte ek_image_bytes(const EkImage *image)
+{
+    return image->bytes;
+}
+
+const char *ek_image_path(const EkImage *image)
+{
+    return image->path;
+}
+
+gboolean ek_image_read(EkImage *image, EkByte first, guint8 *buffer, gsize length, GError **error)
+{
+    gsize done = 0;
+    while (done < length) {
+        ssize_t got = pread(image->fd, buffer + done, length - done, (off_t)(first + done));
+        if (got < 0 && errno == EINTR)
+            continue;
+        if (got <= 0)
+            return ek_error_from_errno(error, EK_ERROR_FAILED, got < 0 ? errno : EIO,
+                                       "cannot read %s at byte %" G_GUINT64_FORMAT, image->path,
+                                       first + done);
+        done += (gsize)got;
+    }
+    return TRUE;
+}
+
+static gboolean write_fully(EkImage *image, EkByte first, const guint8 *data, gsize length,
+                            GError **error)
+{
+    gsize done = 0;
+    while (done < length) {
+        ssize_t put = pwrite(image->fd, data + done, length - done, (off_t)(first + done));
+        if (put < 0 && errno == EINTR)
+            continue;
+        if (put < 0)
+            return ek_error_from_errno(error, EK_ERROR_FAILED, errno,
+                                       "cannot write %s at byte %" G_GUINT64_FORMAT, image->path,
+                                       first + done);
+        done += (gsize)put;
+    }
+    return TRUE;
+}
+
+/* Starts writing back early, so that a later sync finds little to do. */
+static void push(EkImage *image, EkByte first, gsize length)
+{
+    if (image->unpushed.bytes > 0 && ek_range_end(image->unpushed) == first)
+        image->unpushed.bytes += length;
+    else
+        image->unpushed = (EkRange){first, length};
+    if (image->unpushed.bytes < PUSH_AFTER)
+        return;
+#ifdef SYNC_FILE_RANGE_WRITE
+    (void)sync_file_range(image->fd, (off_t)image->unpushed.first, (off_t)image->unpushed.bytes,
+                          SYNC_FILE_RANGE_WRITE);
+#endif
+    image->unpushed.bytes = 0;
+}
+
+gboolean ek_image_write(EkImage *image, EkByte first, const guint8 *data, gsize length,
+                        GError **error)
+{
+    gsize at = 0;
+    while (at < length) {
+        gsize piece = MIN(PIECE - (first + at) % PIECE, length - at);
+        if (ek_bytes_are_zero(data + at, piece)) {
+            at += piece;
+            continue;
+        }
+        gsize run = piece;
+        while (at + run < length) {
+            gsize more = MIN(PIECE, length - at - run);
+            if (ek_bytes_are_zero(data + at + run, more))
+                break;
+            run += more;
+        }
+        if (!write_fully(image, first + at, data + at, run, error))
+            return FALSE;
+        push(image, first + at, run);
+        at += run;
+    }
+    return TRUE;
+}
+
+gboolean ek_image_sync(EkImage *image, GError **error)
+{
+    image->unpushed.bytes = 0;
+    if (fdatasync(image->fd) != 0)
+        return ek_error_from_errno(error, EK_ERROR_FAILED, errno,
+                                   "%s does not reach stable storage", image->path);
+    return TRUE;
+}
+
+gboolean ek_image_next_data(EkImage *image, EkByte from, EkRange *data)
+{
+    if (from >= image->bytes)
+        return FALSE;
+    off_t first = lseek(image->fd, (off_t)from, SEEK_DATA);
+    if (first < 0 && errno == ENXIO)
+        return FALSE;
+    off_t end = first < 0 ? -1 : lseek(image->fd, first, SEEK_HOLE);
+    *data = (EkRange){from, image->bytes - from};
+    if (first >= 0 && end > first)
+        *data = (EkRange){(EkByte)first, (EkByte)end - (EkByte)first};
+    return TRUE;
+}

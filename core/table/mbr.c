@@ -1,0 +1,188 @@
+/* SPDX-License-Identifier: MIT */
+/* The master boot record: 446 bytes of boot code (of which the last six hold the disk signature and
+ * two more bytes), four entries of 16 bytes, 55 AA. As in the UEFI Specification 2.10, 5.2 "LBA 0
+ * Format". What it distrusts: every boot sector ends in 55 AA too, so the four entries decide. */
+#include "base/text.h"
+#include "table/table.h"
+
+#define ENTRIES 4u
+#define ENTRY_BYTES 16u
+#define SIGNATURE_OFFSET 440u
+#define ENTRIES_OFFSET 446u
+#define END_OFFSET 510u
+#define MBR_BYTES 512u
+
+static const struct {
+    guint8 type;
+    const char *name;
+} type_names[] = {
+    {0x01, "FAT12"},        {0x04, "FAT16 <32M"},  {0x05, "extended"},     {0x06, "FAT16"},
+    {0x07, "NTFS / exFAT"}, {0x0b, "FAT32"},       {0x0c, "FAT32 LBA"},    {0x0e, "FAT16 LBA"},
+    {0x0f, "extended LBA"}, {0x27, "hidden NTFS"}, {0x42, "dynamic disk"}, {0x82, "Linux swap"},
+    {0x83, "Linux"},        {0x85, "extended"},    {0x8e, "Linux LVM"},    {0xee, "GPT protective"},
+    {0xef, "EFI system"},   {0xfd, "Linux RAID"},
+};
+
+const char *ek_mbr_type_name(guint8 type)
+{
+    for (gsize i = 0; i < G_N_ELEMENTS(type_names); i++)
+        if (type_names[i].type == type)
+            return type_names[i].name;
+    return "";
+}
+
+guint8 ek_mbr_type_for(const char *filesystem)
+{
+    static const struct {
+        const char *filesystem;
+        guint8 type;
+    } types[] = {{"ntfs", 0x07}, {"fat12", 0x01}, {"fat16", 0x0e}, {"fat32", 0x0c}};
+    for (gsize i = 0; i < G_N_ELEMENTS(types); i++)
+        if (g_str_equal(types[i].filesystem, filesystem))
+            return types[i].type;
+    return 0;
+}
+
+static gboolean is_extended(guint8 type)
+{
+    return type == 0x05 || type == 0x0f || type == 0x85;
+}
+
+static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
+{
+    *table = (EkTable){.scheme = "mbr", .disk_signature = ek_span_le32(span, SIGNATURE_OFFSET)};
+    if (span.length < MBR_BYTES || ek_span_le16(span, END_OFFSET) != 0xaa55)
+        return FALSE;
+    for (guint i = 0; i < ENTRIES; i++) {
+        EkSpan entry = ek_span_part(span, ENTRIES_OFFSET + i * ENTRY_BYTES, ENTRY_BYTES);
+        guint8 status = ek_span_u8(entry, 0);
+        guint8 type = ek_span_u8(entry, 4);
+        guint32 first = ek_span_le32(entry, 8);
+        guint32 count = ek_span_le32(entry, 12);
+        if (status != 0x00 && status != 0x80)
+            return FALSE;
+        if (type == 0) {
+            if (first != 0 || count != 0)
+                return FALSE; /* nobody writes a place without a type; code and text do */
+            continue;
+        }
+        if (first == 0 || count == 0)
+            return FALSE;
+        table->entries[table->count++] = (EkTableEntry){
+            .index = i,
+            .range = {(EkByte)first * sector_size, (EkByte)count * sector_size},
+            .type = type,
+            .active = status == 0x80,
+            .extended = is_extended(type),
+        };
+    }
+    for (guint i = 0; i < table->count; i++)
+        for (guint k = i + 1; k < table->count; k++)
+            if (ek_ranges_overlap(table->entries[i].range, table->entries[k].range))
+                return FALSE;
+    return table->count > 0;
+}
+
+/* Cylinder, head and sector for 255 heads and 63 sectors; FE FF FF past what they can say. */
+static void put_chs(guint8 *p, guint64 sector)
+{
+    guint64 cylinder = sector / (255 * 63);
+    guint64 head = sector / 63 % 255;
+    guint64 in_track = sector % 63 + 1;
+    if (cylinder > 1023) {
+        p[0] = 0xfe;
+        p[1] = 0xff;
+        p[2] = 0xff;
+        return;
+    }
+    p[0] = (guint8)head;
+    p[1] = (guint8)(in_track | (cylinder >> 8 << 6));
+    p[2] = (guint8)(cylinder & 0xff);
+}
+
+static gboolean compose_entry(const EkTableEntry *entry, guint32 sector_size, guint8 *p,
+                              GError **error)
+{
+    if (entry->range.first % sector_size != 0 || entry->range.bytes % sector_size != 0)
+        return ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                            "a partition at byte %" G_GUINT64_FORMAT
+                            " does not begin and end on sectors of %u bytes",
+                            entry->range.first, sector_size);
+    guint64 first = entry->range.first / sector_size;
+    guint64 count = entry->range.bytes / sector_size;
+    if (first > G_MAXUINT32 || count > G_MAXUINT32 || count == 0)
+        return ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                            "an MBR cannot express a partition of %" G_GUINT64_FORMAT
+                            " sectors at sector %" G_GUINT64_FORMAT,
+                            count, first);
+    memset(p, 0, ENTRY_BYTES);
+    p[0] = entry->active ? 0x80 : 0x00;
+    put_chs(p + 1, first);
+    p[4] = entry->type;
+    put_chs(p + 5, first + count - 1);
+    ek_put_le32(p + 8, (guint32)first);
+    ek_put_le32(p + 12, (guint32)count);
+    return TRUE;
+}
+
+static gboolean mbr_compose(const EkTable *table, guint32 sector_size, guint8 *header,
+                            GError **error)
+{
+    guint8 entries[ENTRIES * ENTRY_BYTES] = {0};
+    for (guint i = 0; i < table->count; i++) {
+        const EkTableEntry *entry = &table->entries[i];
+        if (entry->index >= ENTRIES)
+            return ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                                "an MBR has room for four primary partitions");
+        if (!compose_entry(entry, sector_size, entries + entry->index * ENTRY_BYTES, error))
+            return FALSE;
+    }
+    ek_put_le32(header + SIGNATURE_OFFSET, table->disk_signature);
+    memcpy(header + ENTRIES_OFFSET, entries, sizeof entries);
+    ek_put_le16(header + END_OFFSET, 0xaa55);
+    return TRUE;
+}
+
+static char *explain_entry(EkSpan entry, guint32 sector_size)
+{
+    guint8 type = ek_span_u8(entry, 4);
+    if (ek_bytes_are_zero(entry.data, entry.length))
+        return g_strdup("empty");
+    guint64 first = ek_span_le32(entry, 8);
+    guint64 count = ek_span_le32(entry, 12);
+    g_autofree char *size = ek_text_size(count * sector_size);
+    return g_strdup_printf("type %02x %s, sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT
+                           " (%s)%s",
+                           type, ek_mbr_type_name(type), first, first + MAX(count, 1) - 1, size,
+                           ek_span_u8(entry, 0) == 0x80 ? ", active" : "");
+}
+
+static GPtrArray *mbr_explain(EkSpan span, guint32 sector_size)
+{
+    static const char *const entry_names[ENTRIES] = {"partition 1", "partition 2", "partition 3",
+                                                     "partition 4"};
+    GPtrArray *fields = ek_fields_new();
+    gboolean blank = ek_bytes_are_zero(span.data, MIN(span.length, SIGNATURE_OFFSET));
+    ek_fields_add(fields, 0, SIGNATURE_OFFSET, "boot code", blank ? g_strdup("none") : NULL);
+    ek_fields_add(fields, SIGNATURE_OFFSET, 4, "disk signature",
+                  g_strdup_printf("%08x", ek_span_le32(span, SIGNATURE_OFFSET)));
+    ek_fields_add(fields, 444, 2, "reserved", NULL);
+    for (guint i = 0; i < ENTRIES; i++) {
+        gsize offset = ENTRIES_OFFSET + i * ENTRY_BYTES;
+        ek_fields_add(fields, offset, ENTRY_BYTES, entry_names[i],
+                      explain_entry(ek_span_part(span, offset, ENTRY_BYTES), sector_size));
+    }
+    ek_fields_add(fields, END_OFFSET, 2, "end mark",
+                  g_strdup(ek_span_le16(span, END_OFFSET) == 0xaa55 ? "a boot record" : "missing"));
+    return fields;
+}
+
+const EkTableFormat ek_table_mbr = {
+    .scheme = "mbr",
+    .header_bytes = MBR_BYTES,
+    .read = mbr_read,
+    .compose = mbr_compose,
+    .explain = mbr_explain,
+};
+
+const EkTableFormat *const ek_table_formats[] = {&ek_table_mbr, NULL};

@@ -1,0 +1,141 @@
+/* SPDX-License-Identifier: MIT */
+/* The FAT boot sector, by the "FAT32 File System Specification" 1.03 (also ECMA-107). The type
+ * follows from the number of clusters, never from the text at offset 54 or 82. What it distrusts:
+ * every number; one that puts a part of the volume outside of it is refused. */
+#include "base/text.h"
+#include "volume/fat/fat.h"
+
+const char *ek_fat_name(EkFatBits bits)
+{
+    return bits == EK_FAT12 ? "fat12" : bits == EK_FAT16 ? "fat16" : "fat32";
+}
+
+static gboolean is_sane_start(EkSpan span)
+{
+    guint8 jump = ek_span_u8(span, 0);
+    guint8 media = ek_span_u8(span, 21);
+    return span.length >= 512 && ek_span_le16(span, 510) == 0xaa55 &&
+           ((jump == 0xeb && ek_span_u8(span, 2) == 0x90) || jump == 0xe9) &&
+           (media == 0xf0 || media >= 0xf8);
+}
+
+/* Where the parts of the volume lie; FALSE when they do not fit. */
+static gboolean place_parts(EkFatBoot *boot, guint64 fat_sectors, guint32 root_entries,
+                            guint64 sectors, guint32 per_cluster)
+{
+    guint64 root_sectors = ek_divide_up((guint64)root_entries * 32, boot->sector_size);
+    guint64 before_data = boot->reserved_sectors + boot->fats * fat_sectors + root_sectors;
+    if (before_data >= sectors)
+        return FALSE;
+    guint64 clusters = (sectors - before_data) / per_cluster;
+    if (clusters == 0 || clusters > 0x0ffffff5)
+        return FALSE;
+    boot->clusters = (guint32)clusters;
+    boot->bits = clusters < 4085 ? EK_FAT12 : clusters < 65525 ? EK_FAT16 : EK_FAT32;
+    boot->fat_bytes = fat_sectors * boot->sector_size;
+    boot->fat_start = (EkByte)boot->reserved_sectors * boot->sector_size;
+    boot->root_start = boot->fat_start + boot->fats * boot->fat_bytes;
+    boot->root_bytes = (EkByte)root_entries * 32;
+    boot->data_start = before_data * boot->sector_size;
+    boot->bytes = sectors * boot->sector_size;
+    return (clusters + 2) * (guint64)boot->bits / 8 <= boot->fat_bytes;
+}
+
+gboolean ek_fat_boot_read(EkSpan span, EkFatBoot *boot)
+{
+    guint32 sector = ek_span_le16(span, 11);
+    guint32 per_cluster = ek_span_u8(span, 13);
+    if (!is_sane_start(span) || !ek_is_power_of_two(sector) || sector < 512 || sector > 4096 ||
+        !ek_is_power_of_two(per_cluster))
+        return FALSE;
+
+    guint32 short_fat = ek_span_le16(span, 22);
+    gboolean wide = short_fat == 0; /* the layout of FAT32 */
+    guint32 root_entries = ek_span_le16(span, 17);
+    guint64 sectors = ek_span_le16(span, 19);
+    if (sectors == 0)
+        sectors = ek_span_le32(span, 32);
+    *boot = (EkFatBoot){
+        .sector_size = sector,
+        .cluster_bytes = sector * per_cluster,
+        .reserved_sectors = ek_span_le16(span, 14),
+        .fats = ek_span_u8(span, 16),
+        .media = ek_span_u8(span, 21),
+        .hidden_sectors = ek_span_le32(span, 28),
+    };
+    if (boot->reserved_sectors == 0 || boot->fats == 0 || boot->fats > 4 || sectors == 0 ||
+        wide != (root_entries == 0))
+        return FALSE;
+    guint64 fat_sectors = wide ? ek_span_le32(span, 36) : short_fat;
+    if (fat_sectors == 0 || !place_parts(boot, fat_sectors, root_entries, sectors, per_cluster))
+        return FALSE;
+    if (wide != (boot->bits == EK_FAT32)) {
+        /* A small volume in the layout of FAT32 is one: its FAT is 32 bits wide all the same. */
+        if (!wide || ek_span_le16(span, 42) != 0)
+            return FALSE;
+        boot->bits = EK_FAT32;
+        if (((guint64)boot->clusters + 2) * 4 > boot->fat_bytes)
+            return FALSE;
+    }
+    gsize extended = wide ? 64 : 36;
+    boot->has_serial = ek_span_u8(span, extended + 2) == 0x29;
+    boot->serial = boot->has_serial ? ek_span_le32(span, extended + 3) : 0;
+    if (!wide)
+        return TRUE;
+    boot->root_cluster = ek_span_le32(span, 44);
+    boot->info_sector = ek_span_le16(span, 48);
+    boot->backup_sector = ek_span_le16(span, 50);
+    if (boot->info_sector >= boot->reserved_sectors)
+        boot->info_sector = 0;
+    if (boot->backup_sector >= boot->reserved_sectors)
+        boot->backup_sector = 0;
+    return ek_fat_cluster_exists(boot, boot->root_cluster);
+}
+
+static void explain_extended(GPtrArray *fields, EkSpan span, gsize at)
+{
+    ek_fields_add(fields, at, 3, "BIOS drive, mark", NULL);
+    ek_fields_add(
+        fields, at + 3, 4, "serial number",
+        g_strdup_printf("%04X-%04X", ek_span_le16(span, at + 5), ek_span_le16(span, at + 3)));
+    ek_fields_add(fields, at + 7, 11, "label in the boot sector", NULL);
+    ek_fields_add(fields, at + 18, 8, "type as text", NULL);
+    ek_fields_add(fields, at + 26, 510 - at - 26, "boot code", NULL);
+    ek_fields_add(fields, 510, 2, "end mark", NULL);
+}
+
+GPtrArray *ek_fat_boot_explain(EkSpan span)
+{
+    static const EkFieldRule common[] = {
+        {0, 3, "jump", EK_FIELD_BYTES, NULL},
+        {3, 8, "made by", EK_FIELD_BYTES, NULL},
+        {11, 2, "bytes a sector", EK_FIELD_LE16, NULL},
+        {13, 1, "sectors a cluster", EK_FIELD_U8, NULL},
+        {14, 2, "sectors before the FAT", EK_FIELD_LE16, NULL},
+        {16, 1, "FATs", EK_FIELD_U8, NULL},
+        {17, 2, "entries in the root folder", EK_FIELD_LE16, NULL},
+        {19, 2, "sectors, if below 65536", EK_FIELD_LE16, NULL},
+        {21, 1, "media", EK_FIELD_BYTES, NULL},
+        {22, 2, "sectors in a FAT (FAT12/16)", EK_FIELD_LE16, NULL},
+        {24, 2, "sectors a track", EK_FIELD_LE16, NULL},
+        {26, 2, "heads", EK_FIELD_LE16, NULL},
+        {28, 4, "sectors before the volume", EK_FIELD_LE32, NULL},
+        {32, 4, "sectors in the volume", EK_FIELD_LE32, NULL},
+    };
+    static const EkFieldRule wide[] = {
+        {36, 4, "sectors in a FAT", EK_FIELD_LE32, NULL},
+        {40, 2, "FAT in use", EK_FIELD_BYTES, NULL},
+        {42, 2, "version", EK_FIELD_BYTES, NULL},
+        {44, 4, "root folder begins at", EK_FIELD_LE32, "(cluster)"},
+        {48, 2, "information sector", EK_FIELD_LE16, NULL},
+        {50, 2, "backup boot sector", EK_FIELD_LE16, NULL},
+        {52, 12, "reserved", EK_FIELD_BYTES, NULL},
+    };
+    GPtrArray *fields = ek_fields_new();
+    ek_fields_add_rules(fields, span, common, G_N_ELEMENTS(common));
+    gboolean is_wide = ek_span_le16(span, 22) == 0;
+    if (is_wide)
+        ek_fields_add_rules(fields, span, wide, G_N_ELEMENTS(wide));
+    explain_extended(fields, span, is_wide ? 64 : 36);
+    return fields;
+}

@@ -1,0 +1,188 @@
+/* SPDX-License-Identifier: MIT */
+/* FAT12, FAT16 and FAT32 volumes: found by their boot sector (FAT32: or its backup), believed when
+ * FAT and root folder are where it says. */
+#include "volume/fat/fat.h"
+#include "volume/headers.h"
+
+static const EkSignature signatures[] = {
+    {.offset = 510, .length = 2, .bytes = {0x55, 0xaa}},
+};
+
+static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+{
+    EkFatBoot boot;
+    if (!ek_fat_boot_read(span, &boot))
+        return 0;
+    guint count = 0;
+    claims[count++] = (EkClaim){at, at, EK_ROLE_PRIMARY};
+    EkByte before = (EkByte)boot.backup_sector * boot.sector_size;
+    if (before > 0 && before <= at)
+        claims[count++] = (EkClaim){at - before, at, EK_ROLE_BACKUP};
+    return count;
+}
+
+typedef enum { PART_THERE, PART_ABSENT, PART_UNREAD } PartState;
+
+/* The first two entries of a FAT hold the media byte and nothing but ones. */
+static PartState look_at_fat(EkGate *gate, const EkFatBoot *boot, EkByte at)
+{
+    guint8 start[8];
+    EkKnown known;
+    if (!ek_gate_read(gate, at, start, sizeof start, &known, NULL))
+        return PART_ABSENT;
+    if (known.good < sizeof start)
+        return PART_UNREAD;
+    gboolean there = start[0] == boot->media && start[1] == 0xff;
+    if (boot->bits == EK_FAT12)
+        there = there && start[2] == 0xff;
+    else if (boot->bits == EK_FAT16)
+        there = there && start[2] >= 0xf8;
+    else
+        there = there && start[2] == 0xff && (start[3] & 0x0f) == 0x0f && start[4] >= 0xf8 &&
+                start[5] == 0xff;
+    return there ? PART_THERE : PART_ABSENT;
+}
+
+static PartState weigh_fats(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
+{
+    PartState best = PART_ABSENT;
+    for (guint32 copy = 0; copy < MIN(boot->fats, 2); copy++) {
+        EkByte at = volume->first_byte + boot->fat_start + copy * boot->fat_bytes;
+        PartState state = look_at_fat(gate, boot, at);
+        EkSector sector = at / EK_STEP;
+        if (state == PART_THERE)
+            ek_volume_reason(volume, copy == 0 ? 30 : 10,
+                             "FAT %u begins at sector %" G_GUINT64_FORMAT " as it says", copy + 1,
+                             sector);
+        else
+            ek_volume_reason(volume, 0, "FAT %u %s at sector %" G_GUINT64_FORMAT "%s", copy + 1,
+                             state == PART_UNREAD ? "could not be checked" : "is not", sector,
+                             state == PART_UNREAD ? ": not read" : "");
+        if (state == PART_THERE || (state == PART_UNREAD && best != PART_THERE))
+            best = state;
+    }
+    return best;
+}
+
+static PartState weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
+{
+    EkByte at = volume->first_byte + boot->root_start;
+    gsize length = (gsize)MIN(boot->root_bytes, 4096);
+    PartState state = PART_THERE;
+    if (boot->bits == EK_FAT32) {
+        EkFatTable table;
+        guint32 next = 0;
+        ek_fat_table_init(&table, gate, boot, volume->first_byte);
+        EkFatLink link = ek_fat_table_link(&table, boot->root_cluster, &next);
+        ek_fat_table_clear(&table);
+        if (link == EK_LINK_FREE || link == EK_LINK_BAD)
+            state = PART_ABSENT;
+        at = ek_fat_cluster_byte(boot, volume->first_byte, boot->root_cluster);
+        length = MIN(boot->cluster_bytes, 4096);
+    }
+    guint8 start[4096];
+    EkKnown known;
+    if (!ek_gate_read(gate, at, start, length, &known, NULL))
+        state = PART_ABSENT;
+    else if (known.good < length && state == PART_THERE)
+        state = PART_UNREAD;
+    else if (!ek_fat_is_folder((EkSpan){start, length}))
+        state = PART_ABSENT;
+
+    EkSector sector = at / EK_STEP;
+    if (state == PART_THERE) {
+        ek_volume_reason(volume, 20, "the root folder is at sector %" G_GUINT64_FORMAT, sector);
+        volume->label = ek_fat_label_of((EkSpan){start, length});
+    } else {
+        ek_volume_reason(volume, 0, "the root folder %s at sector %" G_GUINT64_FORMAT "%s",
+                         state == PART_UNREAD ? "could not be checked" : "is not", sector,
+                         state == PART_UNREAD ? ": not read" : "");
+    }
+    return state;
+}
+
+static void weigh_wide(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
+{
+    guint8 copy[EK_HEADER_MOST];
+    EkKnown known;
+    if (boot->backup_sector != 0) {
+        EkByte at = volume->first_byte + (EkByte)boot->backup_sector * boot->sector_size;
+        ek_header_reason(volume, ek_header_look(gate, at, volume->header, EK_HEADER_MOST, copy),
+                         "backup boot sector", at, 15);
+    }
+    EkByte info = volume->first_byte + (EkByte)boot->info_sector * boot->sector_size;
+    if (boot->info_sector != 0 && ek_gate_read(gate, info, copy, sizeof copy, &known, NULL) &&
+        memcmp(copy, "RRaA", 4) == 0 && memcmp(copy + 484, "rrAa", 4) == 0)
+        ek_volume_reason(volume, 5, "the information sector is at sector %" G_GUINT64_FORMAT,
+                         info / EK_STEP);
+}
+
+static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+{
+    g_autoptr(EkVolume) volume = ek_volume_new(&ek_fs_fat, "fat32");
+    guint8 other[EK_HEADER_MOST];
+    EkFatBoot boot;
+    if (!ek_gate_read(gate, claim->header_byte, volume->header, EK_HEADER_MOST, NULL, error))
+        return NULL;
+    if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+        return g_steal_pointer(&volume);
+
+    volume->filesystem = ek_fat_name(boot.bits);
+    volume->first_byte = claim->first_byte;
+    volume->bytes = boot.bytes;
+    volume->own_sector_size = boot.sector_size;
+    volume->header_byte = claim->header_byte;
+    if (boot.has_serial)
+        volume->uuid = g_strdup_printf("%04X-%04X", boot.serial >> 16, boot.serial & 0xffff);
+
+    ek_header_reason(volume,
+                     ek_header_look(gate, claim->first_byte, volume->header, EK_HEADER_MOST, other),
+                     "boot sector", claim->first_byte, 20);
+    if (boot.bits == EK_FAT32)
+        weigh_wide(gate, volume, &boot);
+    PartState fat = weigh_fats(gate, volume, &boot);
+    PartState root = weigh_root(gate, volume, &boot);
+    if (boot.hidden_sectors != 0 &&
+        (EkByte)boot.hidden_sectors * boot.sector_size == volume->first_byte)
+        ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
+
+    volume->stands = fat != PART_ABSENT && root != PART_ABSENT;
+    if (!volume->stands)
+        ek_volume_reason(volume, -100, "FAT and root folder are not where it says: no volume");
+    return g_steal_pointer(&volume);
+}
+
+static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+                     GError **error)
+{
+    EkFatBoot boot;
+    guint8 copy[EK_HEADER_MOST];
+    if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+        return ek_error_set(error, EK_ERROR_DAMAGED, "the kept boot sector is none");
+    if (ek_header_look(gate, volume->first_byte, volume->header, EK_HEADER_MOST, copy) !=
+        EK_HEADER_AGREES)
+        ek_header_mend(volume, volume->first_byte, "boot sector", sink, data);
+    EkByte backup = volume->first_byte + (EkByte)boot.backup_sector * boot.sector_size;
+    if (boot.backup_sector == 0)
+        return TRUE;
+    EkHeaderState state = ek_header_look(gate, backup, volume->header, EK_HEADER_MOST, copy);
+    if (state == EK_HEADER_UNREAD || state == EK_HEADER_DIFFERS)
+        ek_header_mend(volume, backup, "backup boot sector", sink, data);
+    return TRUE;
+}
+
+const EkFileSystem ek_fs_fat = {
+    .name = "fat",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .recognise = recognise,
+    .measure = measure,
+    .mend = mend,
+    .structure = "fat-boot",
+    .explain = ek_fat_boot_explain,
+    .open = ek_fat_open,
+    .close = ek_fat_close,
+    .root = ek_fat_root,
+    .list = ek_fat_list,
+    .extents = ek_fat_extents,
+};

@@ -1,0 +1,93 @@
+/* SPDX-License-Identifier: MIT */
+#ifndef EK_VOLUME_FAT_FAT_H
+#define EK_VOLUME_FAT_FAT_H
+
+#include "volume/volume.h"
+
+typedef enum { EK_FAT12 = 12, EK_FAT16 = 16, EK_FAT32 = 32 } EkFatBits;
+
+/* What a boot sector says, places in bytes from the start of the volume. */
+typedef struct {
+    EkFatBits bits;
+    guint32 sector_size;
+    guint32 cluster_bytes;
+    guint32 reserved_sectors;
+    guint32 fats;
+    EkByte fat_bytes;      /* of one FAT */
+    EkByte fat_start;      /* of the first FAT */
+    EkByte root_start;     /* FAT12/16 */
+    EkByte root_bytes;     /* FAT12/16 */
+    EkByte data_start;     /* of cluster 2 */
+    guint32 clusters;      /* valid numbers are 2 to clusters + 1 */
+    guint32 root_cluster;  /* FAT32 */
+    guint32 backup_sector; /* FAT32; 0 for none */
+    guint32 info_sector;   /* FAT32; 0 for none */
+    EkByte bytes;
+    guint8 media;
+    guint32 hidden_sectors;
+    guint32 serial;
+    gboolean has_serial;
+} EkFatBoot;
+
+/* Decodes a boot sector; FALSE when it is none, or contradicts itself. */
+gboolean ek_fat_boot_read(EkSpan span, EkFatBoot *boot);
+GPtrArray *ek_fat_boot_explain(EkSpan span);
+
+/* "fat12", "fat16", "fat32". */
+const char *ek_fat_name(EkFatBits bits);
+
+/* What stands in the FAT for a cluster. */
+typedef enum { EK_LINK_NEXT, EK_LINK_FREE, EK_LINK_END, EK_LINK_BAD, EK_LINK_UNKNOWN } EkFatLink;
+
+/* The FAT of a volume, read in windows: its first copy, and the second where the first was not
+ * read from the drive. */
+typedef struct {
+    EkGate *gate;
+    EkFatBoot boot;
+    EkByte first_byte; /* of the volume */
+    EkByte window_at;  /* from the start of the FAT */
+    gsize window_bytes;
+    guint8 *window;
+    guint8 *window_known; /* one byte a sector of the window */
+} EkFatTable;
+
+void ek_fat_table_init(EkFatTable *table, EkGate *gate, const EkFatBoot *boot, EkByte first_byte);
+void ek_fat_table_clear(EkFatTable *table);
+
+/* The link of a cluster that is in range; *next is set for EK_LINK_NEXT. */
+EkFatLink ek_fat_table_link(EkFatTable *table, guint32 cluster, guint32 *next);
+
+static inline gboolean ek_fat_cluster_exists(const EkFatBoot *boot, guint32 cluster)
+{
+    return cluster >= 2 && cluster - 2 < boot->clusters;
+}
+
+/* The byte on the drive where a cluster begins. */
+static inline EkByte ek_fat_cluster_byte(const EkFatBoot *boot, EkByte first_byte, guint32 cluster)
+{
+    return first_byte + boot->data_start + (EkByte)(cluster - 2) * boot->cluster_bytes;
+}
+
+/* Does this look like entries of a folder? Every used entry must be one; an empty folder does. */
+gboolean ek_fat_is_folder(EkSpan span);
+
+/* The label kept in a root folder's first entries; NULL when there is none. The caller frees. */
+char *ek_fat_label_of(EkSpan span);
+
+/* The files (files.c). */
+EkOpened *ek_fat_open(EkGate *gate, const EkVolume *volume, GError **error);
+void ek_fat_close(EkOpened *opened);
+EkEntry *ek_fat_root(EkOpened *opened);
+gboolean ek_fat_list(EkOpened *opened, const EkEntry *folder, EkEntrySink sink, void *data,
+                     EkFolderDamage *damage, GError **error);
+gboolean ek_fat_extents(EkOpened *opened, const EkEntry *file, EkExtentSink sink, void *data,
+                        GError **error);
+
+/* Names (names.c). `name` is 11 bytes of a short entry; the caller frees. */
+char *ek_fat_short_name(const guint8 *name, guint8 case_flags, gboolean *escaped);
+char *ek_fat_long_name(const gunichar2 *units, gsize count, gboolean *escaped);
+guint8 ek_fat_name_sum(const guint8 *name);
+
+extern const EkFileSystem ek_fs_fat;
+
+#endif

@@ -1,0 +1,28 @@
+/* SPDX-License-Identifier: MIT */
+/* What the file systems with a primary and a backup boot sector share. */
+#ifndef EK_VOLUME_HEADERS_H
+#define EK_VOLUME_HEADERS_H
+
+#include "volume/volume.h"
+
+/* How a header that should stand somewhere does. */
+typedef enum {
+    EK_HEADER_AGREES,  /* it stands there and says the same */
+    EK_HEADER_DIFFERS, /* something else stands there */
+    EK_HEADER_UNREAD,  /* those sectors were not read */
+    EK_HEADER_OUTSIDE  /* it would lie past the end of the drive */
+} EkHeaderState;
+
+/* Reads the `length` bytes at `at` and compares them with `header`; *copy gets them. */
+EkHeaderState ek_header_look(EkGate *gate, EkByte at, const guint8 *header, gsize length,
+                             guint8 *copy);
+
+/* Adds what a look at a boot sector found to the volume's reasons. */
+void ek_header_reason(EkVolume *volume, EkHeaderState state, const char *which, EkByte at,
+                      int points);
+
+/* Proposes to write the volume's header at `at`. */
+void ek_header_mend(const EkVolume *volume, EkByte at, const char *what, EkMendSink sink,
+                    void *data);
+
+#endif

@@ -1,0 +1,145 @@
+/* SPDX-License-Identifier: MIT */
+/* NTFS volumes: found by their boot sector or its backup, believed when their first file record
+ * stands where the boot sector says. The files are not listed by this version. */
+#include "volume/ntfs/ntfs.h"
+#include "volume/headers.h"
+
+#define ATTRIBUTE_VOLUME_NAME 0x60u
+#define RECORD_VOLUME 3u
+
+static const EkSignature signatures[] = {
+    {.offset = 3, .length = 8, .bytes = {'N', 'T', 'F', 'S', ' ', ' ', ' ', ' '}},
+};
+
+static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+{
+    EkNtfsBoot boot;
+    if (!ek_ntfs_boot_read(span, &boot))
+        return 0;
+    guint count = 0;
+    claims[count++] = (EkClaim){at, at, EK_ROLE_PRIMARY};
+    EkByte before = boot.sectors * boot.sector_size;
+    if (before <= at)
+        claims[count++] = (EkClaim){at - before, at, EK_ROLE_BACKUP};
+    return count;
+}
+
+typedef enum { RECORD_THERE, RECORD_ABSENT, RECORD_UNREAD } RecordState;
+
+/* Reads file record `number` of the run of records at `at` into `record`. */
+static RecordState look_at_record(EkGate *gate, const EkNtfsBoot *boot, EkByte at, guint32 number,
+                                  guint8 *record)
+{
+    EkKnown known;
+    EkByte place = 0;
+    if (!g_uint64_checked_add(&place, at, (guint64)number * boot->record_bytes) ||
+        !ek_gate_read(gate, place, record, boot->record_bytes, &known, NULL))
+        return RECORD_ABSENT;
+    if (known.good < boot->record_bytes)
+        return RECORD_UNREAD;
+    if (!ek_ntfs_record_mend(record, boot->record_bytes, boot->sector_size))
+        return RECORD_ABSENT;
+    guint32 own = ek_ntfs_record_number((EkSpan){record, boot->record_bytes});
+    return own == number || own == G_MAXUINT32 ? RECORD_THERE : RECORD_ABSENT;
+}
+
+static void take_label(EkVolume *volume, EkSpan record)
+{
+    EkSpan name = ek_ntfs_resident(ek_ntfs_record_attribute(record, ATTRIBUTE_VOLUME_NAME));
+    if (name.length < 2 || name.length > 256)
+        return;
+    gunichar2 units[128];
+    gsize count = name.length / 2;
+    for (gsize i = 0; i < count; i++)
+        units[i] = ek_span_le16(name, i * 2);
+    g_free(volume->label);
+    volume->label = g_utf16_to_utf8(units, (glong)count, NULL, NULL, NULL);
+}
+
+static RecordState weigh_records(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot,
+                                 EkByte cluster, const char *what, int points)
+{
+    g_autofree guint8 *record = g_malloc(boot->record_bytes);
+    EkByte at = volume->first_byte + cluster * boot->cluster_bytes;
+    RecordState state = look_at_record(gate, boot, at, 0, record);
+    EkSector sector = at / EK_STEP;
+    if (state == RECORD_THERE)
+        ek_volume_reason(volume, points, "%s begins at sector %" G_GUINT64_FORMAT " as it says",
+                         what, sector);
+    else if (state == RECORD_UNREAD)
+        ek_volume_reason(volume, 0, "%s at sector %" G_GUINT64_FORMAT " was not read: not checked",
+                         what, sector);
+    else
+        ek_volume_reason(volume, 0, "%s is not at sector %" G_GUINT64_FORMAT, what, sector);
+    if (volume->label == NULL &&
+        look_at_record(gate, boot, at, RECORD_VOLUME, record) == RECORD_THERE)
+        take_label(volume, (EkSpan){record, boot->record_bytes});
+    return state;
+}
+
+static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+{
+    g_autoptr(EkVolume) volume = ek_volume_new(&ek_fs_ntfs, "ntfs");
+    guint8 other[EK_HEADER_MOST];
+    EkNtfsBoot boot;
+    if (!ek_gate_read(gate, claim->header_byte, volume->header, EK_HEADER_MOST, NULL, error))
+        return NULL;
+    if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+        return g_steal_pointer(&volume);
+
+    volume->first_byte = claim->first_byte;
+    volume->bytes = ek_ntfs_boot_bytes(&boot);
+    volume->own_sector_size = boot.sector_size;
+    volume->header_byte = claim->header_byte;
+    volume->uuid = g_strdup_printf("%016" G_GINT64_MODIFIER "X", boot.serial);
+
+    EkByte backup = claim->first_byte + boot.sectors * boot.sector_size;
+    ek_header_reason(volume,
+                     ek_header_look(gate, claim->first_byte, volume->header, EK_HEADER_MOST, other),
+                     "boot sector", claim->first_byte, 20);
+    ek_header_reason(volume, ek_header_look(gate, backup, volume->header, EK_HEADER_MOST, other),
+                     "backup boot sector", backup, 15);
+    RecordState table = weigh_records(gate, volume, &boot, boot.mft_cluster, "$MFT", 35);
+    RecordState mirror = weigh_records(gate, volume, &boot, boot.mirror_cluster, "$MFTMirr", 20);
+    if (boot.hidden_sectors != 0 &&
+        (EkByte)boot.hidden_sectors * boot.sector_size == volume->first_byte)
+        ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
+
+    /* The mirror holds a copy of the first file record: either proves the other's place. */
+    volume->stands = table == RECORD_THERE || mirror == RECORD_THERE || table == RECORD_UNREAD;
+    if (!volume->stands)
+        ek_volume_reason(volume, -100, "no file record where it says: no volume");
+    else if (table != RECORD_THERE && mirror != RECORD_THERE)
+        ek_volume_reason(volume, 0,
+                         "its first file record could not be checked: read on, then hunt"
+                         " again");
+    return g_steal_pointer(&volume);
+}
+
+static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+                     GError **error)
+{
+    EkNtfsBoot boot;
+    guint8 copy[EK_HEADER_MOST];
+    if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+        return ek_error_set(error, EK_ERROR_DAMAGED, "the kept boot sector is none");
+    EkByte backup = volume->first_byte + boot.sectors * boot.sector_size;
+    if (ek_header_look(gate, volume->first_byte, volume->header, EK_HEADER_MOST, copy) !=
+        EK_HEADER_AGREES)
+        ek_header_mend(volume, volume->first_byte, "boot sector", sink, data);
+    EkHeaderState state = ek_header_look(gate, backup, volume->header, EK_HEADER_MOST, copy);
+    if (state == EK_HEADER_UNREAD || state == EK_HEADER_DIFFERS)
+        ek_header_mend(volume, backup, "backup boot sector", sink, data);
+    return TRUE;
+}
+
+const EkFileSystem ek_fs_ntfs = {
+    .name = "ntfs",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .recognise = recognise,
+    .measure = measure,
+    .mend = mend,
+    .structure = "ntfs-boot",
+    .explain = ek_ntfs_boot_explain,
+};

@@ -1,0 +1,172 @@
+/* SPDX-License-Identifier: MIT */
+/* File systems, one folder each. Each ends in one const EkFileSystem, and stands with one line in
+ * the list of list.c. */
+#ifndef EK_VOLUME_VOLUME_H
+#define EK_VOLUME_VOLUME_H
+
+#include "base/bytes.h"
+#include "base/error.h"
+#include "base/field.h"
+#include "image/gate.h"
+
+#define EK_HEADER_MOST 512u      /* bytes of a header that are kept of a volume */
+#define EK_RECOGNISE_BYTES 4096u /* what a recogniser is given at least, but for the end */
+#define EK_MEASURE_READS 64u     /* a claim gets at most */
+#define EK_CONFIDENT 50          /* from here on a volume is planned for */
+
+typedef struct EkFileSystem EkFileSystem;
+
+/* What must stand somewhere for a recogniser to be worth calling. */
+typedef struct {
+    gsize offset; /* in the step */
+    gsize length; /* at most 8 */
+    guint8 bytes[8];
+    guint8 mask[8]; /* all zero: every bit counts */
+} EkSignature;
+
+typedef enum { EK_ROLE_PRIMARY, EK_ROLE_BACKUP } EkRole;
+
+/* What one header says when it is taken for the primary, or for the backup, of its volume. */
+typedef struct {
+    EkByte first_byte;  /* where the volume would begin */
+    EkByte header_byte; /* where the header stands */
+    EkRole role;
+} EkClaim;
+
+#define EK_CLAIMS_MOST 2u
+
+typedef struct {
+    int points;
+    char *text;
+} EkGround; /* one reason of a confidence */
+
+/* A volume: what traces agree on. */
+typedef struct {
+    const EkFileSystem *format;
+    const char *filesystem; /* the name, static: "ntfs", "fat32" … */
+    EkByte first_byte;
+    EkByte bytes; /* of the partition it needs */
+    guint32 own_sector_size;
+    char *label; /* UTF-8; NULL when it has none or it is not known */
+    char *uuid;  /* serial number or UUID as people write it; NULL when not known */
+    EkByte header_byte;
+    guint8 header[EK_HEADER_MOST]; /* geometry and all: the header it is opened with */
+    gboolean stands;               /* FALSE: measured, and nothing there */
+    int confidence;                /* 0 to 100 */
+    GPtrArray *reasons;            /* EkGround* */
+} EkVolume;
+
+EkVolume *ek_volume_new(const EkFileSystem *format, const char *filesystem);
+void ek_volume_free(EkVolume *volume);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkVolume, ek_volume_free)
+
+/* Adds a reason; its points go into the confidence, which stays within 0 and 100. */
+void ek_volume_reason(EkVolume *volume, int points, const char *format, ...) G_GNUC_PRINTF(3, 4);
+
+static inline EkRange ek_volume_range(const EkVolume *volume)
+{
+    return (EkRange){volume->first_byte, volume->bytes};
+}
+
+/* Bytes that would make a header right again. */
+typedef struct {
+    const char *structure; /* key for ek_explain: "ntfs-boot", "fat-boot" */
+    EkByte first_byte;
+    gsize length;
+    guint8 *after;
+    char *what; /* "boot sector" */
+    char *from; /* where the bytes come from, in words */
+} EkMend;
+
+/* Takes `mend`; the receiver frees it with ek_mend_free. */
+typedef void (*EkMendSink)(void *data, EkMend *mend);
+void ek_mend_free(EkMend *mend);
+
+/* A moment as a volume keeps it. */
+typedef struct {
+    gint64 seconds;    /* since 1970-01-01 00:00, in the zone below */
+    gboolean is_local; /* in the clock of whoever wrote it: no zone is known */
+    gboolean is_set;
+} EkMoment;
+
+/* A file or folder. */
+typedef struct {
+    guint64 number; /* names it for good within its volume */
+    char *name;     /* UTF-8; other bytes as \xNN */
+    gboolean name_is_escaped;
+    guint8 *name_bytes; /* as on the drive */
+    gsize name_length;
+    gboolean is_folder;
+    guint64 size; /* bytes; 0 for folders */
+    EkMoment created;
+    EkMoment modified;
+    EkMoment accessed;
+    guint32 attributes;
+    guint64 place; /* the format's own: where content begins */
+} EkEntry;
+
+EkEntry *ek_entry_copy(const EkEntry *entry);
+void ek_entry_free(EkEntry *entry);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkEntry, ek_entry_free)
+
+/* Where a piece of a file lies. */
+typedef struct {
+    EkByte offset; /* in the file */
+    EkByte bytes;
+    EkByte first_byte; /* in the image; EK_UNPLACED when not known */
+} EkExtent;
+
+#define EK_UNPLACED G_MAXUINT64
+
+/* Return FALSE to stop. */
+typedef gboolean (*EkEntrySink)(void *data, const EkEntry *entry);
+typedef gboolean (*EkExtentSink)(void *data, const EkExtent *extent);
+
+/* What a folder's own damage costs. */
+typedef struct {
+    EkByte unread_bytes; /* of its entries: names may be missing */
+    EkByte bad_bytes;
+    gboolean cut_short; /* its chain is broken, or it leads back to itself */
+} EkFolderDamage;
+
+typedef struct EkOpened EkOpened;
+
+struct EkFileSystem {
+    const char *name; /* of the family: "ntfs", "fat" */
+    const EkSignature *signatures;
+    gsize signature_count;
+
+    /* Is what stands at `at` a header of ours? Pure: looks at `span` only, which begins there.
+     * Writes what it may mean into `claims`, returns how many. */
+    guint (*recognise)(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST]);
+
+    /* Follows a claim into the image. NULL only when reading failed. */
+    EkVolume *(*measure)(EkGate *gate, const EkClaim *claim, GError **error);
+
+    /* Proposes what makes primary and backup header right again. */
+    gboolean (*mend)(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+                     GError **error);
+
+    /* The fields of a header: for showing edits. */
+    const char *structure;
+    GPtrArray *(*explain)(EkSpan span);
+
+    /* Files. NULL where this version does not list them. */
+    EkOpened *(*open)(EkGate *gate, const EkVolume *volume, GError **error);
+    void (*close)(EkOpened *opened);
+    /* The folder everything is in. */
+    EkEntry *(*root)(EkOpened *opened);
+    gboolean (*list)(EkOpened *opened, const EkEntry *folder, EkEntrySink sink, void *data,
+                     EkFolderDamage *damage, GError **error);
+    /* The extents of a file, in order, covering its whole size. */
+    gboolean (*extents)(EkOpened *opened, const EkEntry *file, EkExtentSink sink, void *data,
+                        GError **error);
+};
+
+/* All file systems, NULL at the end. */
+extern const EkFileSystem *const ek_file_systems[];
+
+/* The descriptor that reads volumes called `filesystem` ("fat32"); NULL when there is none. */
+const EkFileSystem *ek_file_system_for(const char *filesystem);
+
+#endif

@@ -1,0 +1,218 @@
+/* SPDX-License-Identifier: MIT */
+#include "work/cloning.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+#include "case/clonestore.h"
+#include "case/planstore.h"
+#include "work/guard.h"
+
+#include <string.h>
+
+#define PIECE_BYTES (4u << 20)
+#define HOLE_BYTES 4096u
+
+struct EkCloning {
+    EkView view;
+    EkLock *lock;
+    EkTarget *target;
+    EkOverlay *repairs;
+    EkGate *gate;
+    const gint *cancel;
+    gint64 event;
+    gint64 id;
+    guint edits;
+    GMutex mutex; /* of `progress` */
+    EkCloneProgress progress;
+};
+
+/* Opens the target: a new file, one that an earlier clone of this case left unfinished, or a
+ * device. */
+static EkTarget *open_target(EkCase *opened, const EkCloneOrder *order, EkByte bytes,
+                             GError **error)
+{
+    if (!g_file_test(order->target, G_FILE_TEST_EXISTS))
+        return ek_target_create(order->target, bytes, error);
+    g_autoptr(EkTarget) target = ek_target_open(order->target, error);
+    if (target == NULL)
+        return NULL;
+    if (ek_target_is_device(target)) {
+        if (ek_target_bytes(target) >= bytes)
+            return g_steal_pointer(&target);
+        ek_error_set(error, EK_ERROR_REFUSED,
+                     "%s is smaller than the image: %" G_GUINT64_FORMAT " bytes are missing",
+                     order->target, bytes - ek_target_bytes(target));
+        return NULL;
+    }
+    if (ek_target_bytes(target) != bytes ||
+        !ek_clonestore_is_unfinished(opened, ek_target_identity(target))) {
+        ek_error_set(error, EK_ERROR_REFUSED,
+                     "%s exists. A clone goes to a file that does not, or to a device",
+                     order->target);
+        return NULL;
+    }
+    return ek_target_blank(target, error) ? g_steal_pointer(&target) : NULL;
+}
+
+static gboolean load_repairs(EkCloning *cloning, const EkCloneOrder *order, GError **error)
+{
+    cloning->repairs = ek_overlay_new();
+    if (order->as_imaged)
+        return TRUE;
+    g_autoptr(EkPlan) plan = ek_planstore_load(cloning->view.opened, error);
+    if (plan == NULL)
+        return FALSE;
+    g_clear_pointer(&cloning->repairs, ek_overlay_free);
+    cloning->repairs = ek_plan_overlay(plan->edits);
+    cloning->edits = plan->edits->len;
+    return TRUE;
+}
+
+EkCloning *ek_cloning_new(EkSystem *system, const EkCloneOrder *order, const gint *cancel,
+                          GError **error)
+{
+    g_autoptr(EkCloning) cloning = g_new0(EkCloning, 1);
+    g_mutex_init(&cloning->mutex);
+    cloning->cancel = cancel;
+    if (!ek_view_open(&cloning->view, order->folder, TRUE, error))
+        return NULL;
+    const EkCaseInfo *info = ek_case_info(cloning->view.opened);
+    cloning->lock = ek_lock_take(cloning->view.opened, EK_LOCK_EDITS, error);
+    if (cloning->lock == NULL ||
+        !ek_guard_apart(system, order->target, info->path, "the target", error) ||
+        !ek_guard_target(system, order->target, order->meant, error) ||
+        !load_repairs(cloning, order, error))
+        return NULL;
+    EkRange data = {0, 0};
+    EkByte needed = 0;
+    for (EkByte at = 0; ek_gate_next_data(cloning->view.gate, at, &data); at = ek_range_end(data))
+        needed += data.bytes;
+    gboolean exists = g_file_test(order->target, G_FILE_TEST_EXISTS);
+    if (!exists && !ek_guard_space(order->target, needed, "the clone", error))
+        return NULL;
+    cloning->target = open_target(cloning->view.opened, order, info->bytes, error);
+    if (cloning->target == NULL)
+        return NULL;
+    cloning->event = ek_event_begin(cloning->view.opened, "clone", order->options, error);
+    cloning->id = cloning->event == 0
+                      ? 0
+                      : ek_clonestore_begin(cloning->view.opened, cloning->event, order->target,
+                                            ek_target_identity(cloning->target), error);
+    if (cloning->id == 0)
+        return NULL;
+    EkGateParts parts = ek_view_parts(&cloning->view);
+    parts.repairs = cloning->repairs;
+    cloning->gate = ek_gate_new(&parts, EK_FACE_AS_REPAIRED);
+    cloning->progress.total = info->bytes * 2;
+    return g_steal_pointer(&cloning);
+}
+
+void ek_cloning_free(EkCloning *cloning)
+{
+    g_clear_pointer(&cloning->gate, ek_gate_free);
+    g_clear_pointer(&cloning->repairs, ek_overlay_free);
+    g_clear_pointer(&cloning->target, ek_target_close);
+    g_clear_pointer(&cloning->lock, ek_lock_release);
+    ek_view_close(&cloning->view);
+    g_mutex_clear(&cloning->mutex);
+    g_free(cloning);
+}
+
+EkCloneProgress ek_cloning_progress(EkCloning *cloning)
+{
+    g_mutex_lock(&cloning->mutex);
+    EkCloneProgress progress = cloning->progress;
+    g_mutex_unlock(&cloning->mutex);
+    return progress;
+}
+
+guint ek_cloning_edits(const EkCloning *cloning)
+{
+    return cloning->edits;
+}
+
+EkByte ek_cloning_unread(const EkCloning *cloning)
+{
+    EkKnown known = ek_gate_known(cloning->gate, 0, ek_gate_bytes(cloning->gate));
+    return known.bad + known.unread;
+}
+
+static void tell(EkCloning *cloning, EkByte done, gboolean verifying)
+{
+    g_mutex_lock(&cloning->mutex);
+    cloning->progress.done = done;
+    cloning->progress.verifying = verifying;
+    g_mutex_unlock(&cloning->mutex);
+}
+
+/* A file gets holes for zeros; a device, which may hold anything, gets the zeros. */
+static gboolean write_piece(EkCloning *cloning, EkByte first, const guint8 *data, gsize length,
+                            GError **error)
+{
+    if (ek_target_is_device(cloning->target))
+        return ek_target_write(cloning->target, first, data, length, error);
+    for (gsize at = 0; at < length; at += HOLE_BYTES) {
+        gsize part = MIN(HOLE_BYTES, length - at);
+        if (!ek_bytes_are_zero(data + at, part) &&
+            !ek_target_write(cloning->target, first + at, data + at, part, error))
+            return FALSE;
+    }
+    return TRUE;
+}
+
+static gboolean compare_piece(EkCloning *cloning, EkByte first, const guint8 *data, guint8 *back,
+                              gsize length, GError **error)
+{
+    if (!ek_target_read(cloning->target, first, back, length, error))
+        return FALSE;
+    if (memcmp(data, back, length) == 0)
+        return TRUE;
+    gsize at = 0;
+    while (data[at] == back[at])
+        at++;
+    return ek_error_set(error, EK_ERROR_FAILED,
+                        "%s gives back something else than was written at sector "
+                        "%" G_GUINT64_FORMAT ". Do not use it: the target itself is failing",
+                        ek_target_path(cloning->target), (first + at) / EK_STEP);
+}
+
+static gboolean pass(EkCloning *cloning, gboolean verifying, GError **error)
+{
+    g_autofree guint8 *data = g_malloc(PIECE_BYTES);
+    g_autofree guint8 *back = g_malloc(PIECE_BYTES);
+    EkByte bytes = ek_gate_bytes(cloning->gate);
+    for (EkByte at = 0; at < bytes; at += PIECE_BYTES) {
+        gsize length = (gsize)MIN(PIECE_BYTES, bytes - at);
+        if (g_atomic_int_get(cloning->cancel) != 0)
+            return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
+        if (!ek_gate_read(cloning->gate, at, data, length, NULL, error))
+            return FALSE;
+        if (verifying ? !compare_piece(cloning, at, data, back, length, error)
+                      : !write_piece(cloning, at, data, length, error))
+            return FALSE;
+        tell(cloning, (verifying ? bytes : 0) + at + length, verifying);
+    }
+    return TRUE;
+}
+
+gboolean ek_cloning_run(EkCloning *cloning, GError **error)
+{
+    GError *failure = NULL;
+    EkCase *opened = cloning->view.opened;
+    gboolean fine = pass(cloning, FALSE, &failure) && ek_target_sync(cloning->target, &failure) &&
+                    pass(cloning, TRUE, &failure) &&
+                    ek_clonestore_finish(opened, cloning->id, &failure);
+    gboolean cancelled = g_error_matches(failure, EK_ERROR, EK_ERROR_CANCELLED);
+    g_autofree char *detail =
+        fine ? g_strdup_printf("%s written and read back", ek_target_path(cloning->target))
+             : g_strdup(failure->message);
+    if (!ek_event_end(opened, cloning->event,
+                      fine        ? "done"
+                      : cancelled ? "interrupted"
+                                  : "failed",
+                      detail, failure == NULL ? &failure : NULL))
+        fine = FALSE;
+    if (failure != NULL)
+        g_propagate_error(error, failure);
+    return fine;
+}

@@ -1,0 +1,40 @@
+/* SPDX-License-Identifier: MIT */
+/* Writing the image, with the plan laid over it, to a file or device, and reading it back. */
+#ifndef EK_WORK_CLONING_H
+#define EK_WORK_CLONING_H
+
+#include "device/system.h"
+#include "rebuild/target.h"
+#include "work/view.h"
+
+typedef struct EkCloning EkCloning;
+
+typedef struct {
+    const char *folder;
+    const char *target;
+    const char *options; /* for the log */
+    const char *meant;
+    gboolean as_imaged; /* without the plan */
+} EkCloneOrder;
+
+typedef struct {
+    EkByte done;
+    EkByte total; /* writing and reading back */
+    gboolean verifying;
+} EkCloneProgress;
+
+EkCloning *ek_cloning_new(EkSystem *system, const EkCloneOrder *order, const gint *cancel,
+                          GError **error);
+void ek_cloning_free(EkCloning *cloning);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkCloning, ek_cloning_free)
+
+EkCloneProgress ek_cloning_progress(EkCloning *cloning);
+gboolean ek_cloning_run(EkCloning *cloning, GError **error);
+
+/* Edits that were laid over it. */
+guint ek_cloning_edits(const EkCloning *cloning);
+
+/* Bytes of the clone that were not read from the drive, and hold zeros. */
+EkByte ek_cloning_unread(const EkCloning *cloning);
+
+#endif

@@ -1,0 +1,146 @@
+/* SPDX-License-Identifier: MIT */
+#include "work/hunting.h"
+
+#include "base/text.h"
+
+struct EkHunting {
+    EkView view;
+    EkLock *lock;
+    gint64 event;
+    EkHuntStore *store;
+    EkHunt *hunt;
+    GArray *ranges; /* EkRange: good and not hunted yet */
+};
+
+/* Cuts what was hunted out of a good range, and adds the rest. A range that was hunted up to where
+ * unread ground began is looked at again from a little before, since a structure may lie across. */
+static void add_rest(GArray *ranges, EkRange good, const GArray *hunted)
+{
+    EkByte at = good.first;
+    for (guint i = 0; i < hunted->len && at < ek_range_end(good); i++) {
+        EkRange done = g_array_index(hunted, EkRange, i);
+        if (ek_range_end(done) <= at || done.first >= ek_range_end(good))
+            continue;
+        if (done.first > at) {
+            EkRange rest = {at, done.first - at};
+            g_array_append_val(ranges, rest);
+        }
+        at = MAX(at, ek_range_end(done));
+    }
+    if (at < ek_range_end(good)) {
+        EkRange rest = {at, ek_range_end(good) - at};
+        g_array_append_val(ranges, rest);
+    }
+}
+
+static GArray *ranges_to_hunt(EkView *view, GError **error)
+{
+    const EkCaseInfo *info = ek_case_info(view->opened);
+    g_autoptr(GArray) hunted = ek_volumestore_hunted(view->opened, EK_RECOGNISERS, error);
+    if (hunted == NULL)
+        return NULL;
+    GArray *ranges = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    EkStretch stretch;
+    EkRange good = {0, 0};
+    for (EkSector at = 0; ek_read_map_next(view->map, at, EK_STATE_BIT(EK_STATE_GOOD), &stretch);) {
+        EkByte first = stretch.first * info->sector_size;
+        EkByte end = MIN((stretch.first + stretch.count) * info->sector_size, info->bytes);
+        /* Stretches of several events are one good range. */
+        if (good.bytes > 0 && ek_range_end(good) == first) {
+            good.bytes = end - good.first;
+        } else {
+            add_rest(ranges, good, hunted);
+            good = (EkRange){first, end - first};
+        }
+        at = stretch.first + stretch.count;
+    }
+    add_rest(ranges, good, hunted);
+    return ranges;
+}
+
+EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads,
+                          const gint *cancel, GError **error)
+{
+    g_autoptr(EkHunting) hunting = g_new0(EkHunting, 1);
+    if (!ek_view_open(&hunting->view, folder, TRUE, error))
+        return NULL;
+    hunting->lock = ek_lock_take(hunting->view.opened, EK_LOCK_HUNTING, error);
+    if (hunting->lock == NULL)
+        return NULL;
+    hunting->ranges = ranges_to_hunt(&hunting->view, error);
+    if (hunting->ranges == NULL)
+        return NULL;
+    hunting->event = ek_event_begin(hunting->view.opened, "hunt", options, error);
+    if (hunting->event == 0)
+        return NULL;
+    hunting->store = ek_huntstore_new(hunting->view.opened, hunting->event, EK_RECOGNISERS);
+    EkHuntSink sink = ek_huntstore_sink(hunting->store);
+    hunting->hunt = ek_hunt_new(hunting->view.gate, &sink, threads, cancel);
+    return g_steal_pointer(&hunting);
+}
+
+void ek_hunting_free(EkHunting *hunting)
+{
+    g_clear_pointer(&hunting->hunt, ek_hunt_free);
+    g_clear_pointer(&hunting->store, ek_huntstore_free);
+    g_clear_pointer(&hunting->ranges, g_array_unref);
+    g_clear_pointer(&hunting->lock, ek_lock_release);
+    ek_view_close(&hunting->view);
+    g_free(hunting);
+}
+
+EkHuntProgress ek_hunting_progress(EkHunting *hunting)
+{
+    return ek_hunt_progress(hunting->hunt);
+}
+
+GPtrArray *ek_hunting_volumes(EkHunting *hunting, GError **error)
+{
+    return ek_volumestore_list(hunting->view.opened, error);
+}
+
+EkKnown ek_hunting_known(EkHunting *hunting)
+{
+    return ek_gate_known(hunting->view.gate, 0, ek_case_info(hunting->view.opened)->bytes);
+}
+
+static gboolean store_findings(EkHunting *hunting, guint *count, GError **error)
+{
+    EkCase *opened = hunting->view.opened;
+    g_autoptr(GPtrArray) traces = ek_volumestore_traces(opened, error);
+    if (traces == NULL)
+        return FALSE;
+    g_autoptr(GPtrArray) findings =
+        ek_hunt_agree(hunting->view.gate, ek_case_info(opened)->sector_size, traces, error);
+    if (findings == NULL)
+        return FALSE;
+    *count = findings->len;
+    return ek_volumestore_put(opened, hunting->event, findings, error);
+}
+
+gboolean ek_hunting_run(EkHunting *hunting, GError **error)
+{
+    GError *failure = NULL;
+    guint count = 0;
+    gboolean scanned = ek_hunt_scan(hunting->hunt, hunting->ranges, &failure);
+    gboolean cancelled = g_error_matches(failure, EK_ERROR, EK_ERROR_CANCELLED);
+    /* What was seen so far counts, also when the rest was called off. */
+    if (scanned || cancelled)
+        if (!ek_huntstore_flush(hunting->store, scanned ? &failure : NULL) ||
+            !store_findings(hunting, &count, scanned ? &failure : NULL))
+            scanned = FALSE;
+    EkHuntProgress now = ek_hunting_progress(hunting);
+    g_autofree char *size = ek_text_size(now.done);
+    g_autofree char *detail = failure != NULL && !cancelled
+                                  ? g_strdup(failure->message)
+                                  : g_strdup_printf("%s searched, %u volumes known", size, count);
+    if (!ek_event_end(hunting->view.opened, hunting->event,
+                      scanned     ? "done"
+                      : cancelled ? "interrupted"
+                                  : "failed",
+                      detail, failure == NULL ? &failure : NULL))
+        scanned = FALSE;
+    if (failure != NULL)
+        g_propagate_error(error, failure);
+    return scanned && failure == NULL;
+}

@@ -1,0 +1,56 @@
+/* SPDX-License-Identifier: MIT */
+#include "work/view.h"
+
+#include "case/applications.h"
+#include "case/mapstore.h"
+
+gboolean ek_view_open(EkView *view, const char *folder, gboolean writable, GError **error)
+{
+    *view = (EkView){0};
+    view->opened = ek_case_open(folder, writable, error);
+    if (view->opened == NULL)
+        return FALSE;
+    const EkCaseInfo *info = ek_case_info(view->opened);
+    view->map = ek_mapstore_load(view->opened, error);
+    if (view->map != NULL)
+        view->kept = ek_applications_kept(view->opened, error);
+    if (view->kept != NULL)
+        view->image = ek_image_open(info->image, info->bytes, FALSE, error);
+    if (view->image == NULL) {
+        ek_view_close(view);
+        return FALSE;
+    }
+    EkGateParts parts = ek_view_parts(view);
+    view->gate = ek_gate_new(&parts, EK_FACE_AS_READ);
+    return TRUE;
+}
+
+void ek_view_close(EkView *view)
+{
+    g_clear_pointer(&view->gate, ek_gate_free);
+    g_clear_pointer(&view->image, ek_image_close);
+    g_clear_pointer(&view->kept, ek_overlay_free);
+    g_clear_pointer(&view->map, ek_read_map_free);
+    g_clear_pointer(&view->opened, ek_case_close);
+}
+
+EkGateParts ek_view_parts(const EkView *view)
+{
+    return (EkGateParts){
+        .image = view->image,
+        .map = view->map,
+        .sector_size = ek_case_info(view->opened)->sector_size,
+        .kept = view->kept,
+    };
+}
+
+gboolean ek_view_open_volume(EkView *view, guint64 number, GPtrArray **volumes, EkFiles *files,
+                             GError **error)
+{
+    g_autoptr(GPtrArray) list = ek_volumestore_list(view->opened, error);
+    const EkCaseVolume *entry = list != NULL ? ek_volumestore_find(list, number, error) : NULL;
+    if (entry == NULL || !ek_files_open(files, view->gate, entry->volume, error))
+        return FALSE;
+    *volumes = g_steal_pointer(&list);
+    return TRUE;
+}

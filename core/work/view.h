@@ -1,0 +1,31 @@
+/* SPDX-License-Identifier: MIT */
+/* A case with its image, read map and gate: what most commands look through. */
+#ifndef EK_WORK_VIEW_H
+#define EK_WORK_VIEW_H
+
+#include "case/case.h"
+#include "case/volumestore.h"
+#include "files/files.h"
+#include "image/gate.h"
+
+typedef struct {
+    EkCase *opened;
+    EkReadMap *map;
+    EkImage *image;
+    EkOverlay *kept; /* the bytes as read where the image file holds applied edits */
+    EkGate *gate;    /* as read */
+} EkView;
+
+/* Opens the case at `folder` and all that belongs to it, the image for reading only: who writes to
+ * it opens it for that. On failure there is nothing to close. */
+gboolean ek_view_open(EkView *view, const char *folder, gboolean writable, GError **error);
+void ek_view_close(EkView *view);
+
+EkGateParts ek_view_parts(const EkView *view);
+
+/* A volume's files, by its number. *volumes holds what it is part of; the caller unrefs it after
+ * closing the files. */
+gboolean ek_view_open_volume(EkView *view, guint64 number, GPtrArray **volumes, EkFiles *files,
+                             GError **error);
+
+#endif
