@@ -14,8 +14,9 @@ typedef struct {
     EkByte bytes;
 } EkRange;
 
-#define EK_STEP 512u /* hunting looks at every step of this many bytes, whatever the sector size   \
-                      */
+#define EK_STEP                                                                                    \
+    512u /* hunting looks at every step of this many bytes, whatever the sector size               \
+          */
 
 /* The first byte after the range. Ranges are built only through ek_range_checked or from numbers
  * that are known to fit, so this cannot wrap. */

@@ -3,6 +3,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "case/applications.h"
 #include "case/clonestore.h"
 #include "case/planstore.h"
 #include "work/guard.h"
@@ -16,12 +17,12 @@ struct EkCloning {
     EkView view;
     EkLock *lock;
     EkTarget *target;
+    EkPlan *plan; /* NULL: as imaged */
     EkOverlay *repairs;
     EkGate *gate;
     const gint *cancel;
     gint64 event;
     gint64 id;
-    guint edits;
     GMutex mutex; /* of `progress` */
     EkCloneProgress progress;
 };
@@ -56,16 +57,14 @@ static EkTarget *open_target(EkCase *opened, const EkCloneOrder *order, EkByte b
 
 static gboolean load_repairs(EkCloning *cloning, const EkCloneOrder *order, GError **error)
 {
-    cloning->repairs = ek_overlay_new();
-    if (order->as_imaged)
+    if (order->as_imaged) {
+        cloning->repairs = ek_overlay_new();
         return TRUE;
-    g_autoptr(EkPlan) plan = ek_planstore_load(cloning->view.opened, error);
-    if (plan == NULL)
-        return FALSE;
-    g_clear_pointer(&cloning->repairs, ek_overlay_free);
-    cloning->repairs = ek_plan_overlay(plan->edits);
-    cloning->edits = plan->edits->len;
-    return TRUE;
+    }
+    cloning->plan = ek_planstore_load(cloning->view.opened, error);
+    if (cloning->plan != NULL)
+        cloning->repairs = ek_plan_overlay(cloning->plan->edits);
+    return cloning->plan != NULL;
 }
 
 EkCloning *ek_cloning_new(EkSystem *system, const EkCloneOrder *order, const gint *cancel,
@@ -111,6 +110,7 @@ void ek_cloning_free(EkCloning *cloning)
 {
     g_clear_pointer(&cloning->gate, ek_gate_free);
     g_clear_pointer(&cloning->repairs, ek_overlay_free);
+    g_clear_pointer(&cloning->plan, ek_plan_free);
     g_clear_pointer(&cloning->target, ek_target_close);
     g_clear_pointer(&cloning->lock, ek_lock_release);
     ek_view_close(&cloning->view);
@@ -128,7 +128,7 @@ EkCloneProgress ek_cloning_progress(EkCloning *cloning)
 
 guint ek_cloning_edits(const EkCloning *cloning)
 {
-    return cloning->edits;
+    return cloning->plan != NULL ? cloning->plan->edits->len : 0;
 }
 
 EkByte ek_cloning_unread(const EkCloning *cloning)
@@ -195,12 +195,25 @@ static gboolean pass(EkCloning *cloning, gboolean verifying, GError **error)
     return TRUE;
 }
 
+/* The edits that came along count as applied to the clone, so that `undo` can take them back. */
+static gboolean note_edits(EkCloning *cloning, GError **error)
+{
+    EkJournalTarget named = {cloning->view.opened, cloning->event, ek_target_path(cloning->target),
+                             ek_target_identity(cloning->target), FALSE};
+    EkJournal journal = ek_applications_journal(&named);
+    gint64 id = 0;
+    if (ek_cloning_edits(cloning) == 0)
+        return TRUE;
+    return journal.begin(journal.data, cloning->plan->edits, &id, error) &&
+           journal.set_state(journal.data, id, EK_APPLICATION_APPLIED, error);
+}
+
 gboolean ek_cloning_run(EkCloning *cloning, GError **error)
 {
     GError *failure = NULL;
     EkCase *opened = cloning->view.opened;
     gboolean fine = pass(cloning, FALSE, &failure) && ek_target_sync(cloning->target, &failure) &&
-                    pass(cloning, TRUE, &failure) &&
+                    pass(cloning, TRUE, &failure) && note_edits(cloning, &failure) &&
                     ek_clonestore_finish(opened, cloning->id, &failure);
     gboolean cancelled = g_error_matches(failure, EK_ERROR, EK_ERROR_CANCELLED);
     g_autofree char *detail =
