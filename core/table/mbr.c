@@ -125,6 +125,13 @@ static gboolean compose_entry(const EkTableEntry *entry, guint32 sector_size, gu
     return TRUE;
 }
 
+/* Does an entry say the same already? Then its cylinder numbers, which are made in several ways, are
+ * none of our business. */
+static gboolean says_the_same(const guint8 *a, const guint8 *b)
+{
+    return a[0] == b[0] && a[4] == b[4] && memcmp(a + 8, b + 8, 8) == 0;
+}
+
 static gboolean mbr_compose(const EkTable *table, guint32 sector_size, guint8 *header,
                             GError **error)
 {
@@ -134,8 +141,12 @@ static gboolean mbr_compose(const EkTable *table, guint32 sector_size, guint8 *h
         if (entry->index >= ENTRIES)
             return ek_error_set(error, EK_ERROR_UNSUPPORTED,
                                 "an MBR has room for four primary partitions");
-        if (!compose_entry(entry, sector_size, entries + entry->index * ENTRY_BYTES, error))
+        guint8 *composed = entries + entry->index * ENTRY_BYTES;
+        const guint8 *there = header + ENTRIES_OFFSET + entry->index * ENTRY_BYTES;
+        if (!compose_entry(entry, sector_size, composed, error))
             return FALSE;
+        if (says_the_same(composed, there))
+            memcpy(composed, there, ENTRY_BYTES);
     }
     ek_put_le32(header + SIGNATURE_OFFSET, table->disk_signature);
     memcpy(header + ENTRIES_OFFSET, entries, sizeof entries);

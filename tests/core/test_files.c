@@ -1,0 +1,371 @@
+/* SPDX-License-Identifier: MIT */
+#include "base/digest.h"
+#include "check.h"
+#include "files/files.h"
+#include "fixture.h"
+#include "volume/fat/fat.h"
+
+#include <glib/gstdio.h>
+#include <string.h>
+#include <unistd.h>
+
+typedef struct {
+    FatVolume *fat;
+    guint8 photo[5000];
+    guint8 sound[9000];
+    guint32 photo_at;
+    guint32 sound_at;
+    FatFolder root; /* where more entries may go */
+} Tray;
+
+/* A volume with a folder in a folder, long names, a file in pieces. */
+static Tray *tray_new(guint bits)
+{
+    Tray *tray = g_new0(Tray, 1);
+    FatVolume *fat = fat_volume_new(bits, 0);
+    FatFolder root = fat_root(fat);
+    fill_noise(tray->photo, sizeof tray->photo, 1);
+    fill_noise(tray->sound, sizeof tray->sound, 2);
+    tray->fat = fat;
+    fat_add(fat, &root, "TRAYS      ", NULL, 0x08, 0, 0);
+    fat_add(fat, &root, "NOTES   TXT", NULL, 0x20, 0, 0);
+    fat_add(fat, &root, "\xe5OTES   BAK", NULL, 0x20, 9, 900);
+    FatFolder photos = fat_add_folder(fat, &root, "GERMIN~1   ", "Germination photos");
+    FatFolder tray_1 = fat_add_folder(fat, &photos, "TRAY01     ", NULL);
+    tray->photo_at = fat_store(fat, tray->photo, sizeof tray->photo, 1);
+    fat_add(fat, &tray_1, "DAY07~1 JPG", "Day 07 – Größe und Länge der Keimlinge.jpg", 0x20,
+            tray->photo_at, sizeof tray->photo);
+    tray->sound_at = fat_store(fat, tray->sound, sizeof tray->sound, 3);
+    fat_add(fat, &root, "WARBLER WAV", "warbler.wav", 0x20, tray->sound_at, sizeof tray->sound);
+    tray->root = root;
+    return tray;
+}
+
+static void tray_free(Tray *tray)
+{
+    fat_volume_free(tray->fat);
+    g_free(tray);
+}
+
+static void open_files(Bench *bench, Tray *tray, EkFiles *files)
+{
+    GError *error = NULL;
+    bench_open(bench, tray->fat->data, tray->fat->length);
+    EkClaim claim = {0, 0, EK_ROLE_PRIMARY};
+    g_autoptr(EkVolume) volume = ek_fs_fat.measure(bench->gate, &claim, &error);
+    CHECK(volume != NULL && volume->stands);
+    CHECK(ek_files_open(files, bench->gate, volume, &error));
+    CHECK_FINE(&error);
+}
+
+static void close_files(Bench *bench, EkFiles *files)
+{
+    ek_files_close(files);
+    bench_close(bench);
+}
+
+static gboolean gather_path(void *data, const char *path, const EkEntry *entry)
+{
+    g_string_append_printf(data, "%s%s %" G_GUINT64_FORMAT "\n", path, entry->is_folder ? "/" : "",
+                           entry->size);
+    return TRUE;
+}
+
+static char *tree_of(EkFiles *files, EkFolderDamage *damage, guint *cut)
+{
+    GError *error = NULL;
+    GString *text = g_string_new(NULL);
+    g_autoptr(EkEntry) root = files->format->root(files->opened);
+    CHECK(ek_files_walk(files, "", root, TRUE, gather_path, text, damage, cut, &error));
+    CHECK_FINE(&error);
+    return g_string_free(text, FALSE);
+}
+
+static void the_tree_is_walked(void)
+{
+    static const guint widths[] = {12, 16, 32};
+    for (gsize i = 0; i < G_N_ELEMENTS(widths); i++) {
+        Bench bench;
+        EkFiles files;
+        EkFolderDamage damage;
+        guint cut = 0;
+        Tray *tray = tray_new(widths[i]);
+        open_files(&bench, tray, &files);
+        g_autofree char *tree = tree_of(&files, &damage, &cut);
+        CHECK_TEXT(tree, "NOTES.TXT 0\n"
+                         "Germination photos/ 0\n"
+                         "warbler.wav 9000\n"
+                         "Germination photos/TRAY01/ 0\n"
+                         "Germination photos/TRAY01/Day 07 – Größe und Länge der Keimlinge.jpg "
+                         "5000\n");
+        CHECK(!damage.cut_short);
+        CHECK_NUMBER(damage.bad_bytes + damage.unread_bytes + cut, 0);
+        close_files(&bench, &files);
+        tray_free(tray);
+    }
+}
+
+static void files_are_found_by_path_and_number(void)
+{
+    Bench bench;
+    EkFiles files;
+    GError *error = NULL;
+    Tray *tray = tray_new(16);
+    open_files(&bench, tray, &files);
+    g_autofree char *path = NULL;
+    g_autofree char *again = NULL;
+    g_autofree char *missing = NULL;
+    g_autoptr(EkEntry) entry = ek_files_find(&files, "germination PHOTOS//tray01/", &path, &error);
+    CHECK_TEXT(path, "Germination photos/TRAY01");
+    CHECK(entry->is_folder);
+    g_autoptr(EkEntry) file = ek_files_find(&files, "warbler.wav", &again, &error);
+    CHECK_NUMBER(file->size, 9000);
+    g_autofree char *number = g_strdup_printf("@%" G_GUINT64_FORMAT, file->number);
+    g_autofree char *by_number = NULL;
+    g_autoptr(EkEntry) same = ek_files_find(&files, number, &by_number, &error);
+    CHECK_TEXT(by_number, "warbler.wav");
+    CHECK_FINE(&error);
+    CHECK(ek_files_find(&files, "Germination photos/none", &missing, &error) == NULL);
+    CHECK_ERROR(&error, EK_ERROR_ABSENT, "no \"none\" in \"/Germination photos\"");
+    CHECK(ek_files_find(&files, "@999999999", &missing, &error) == NULL);
+    CHECK_ERROR(&error, EK_ERROR_ABSENT, "@999999999");
+    g_autofree char *modified = ek_moment_text(&file->modified);
+    CHECK_TEXT(modified, "2025-12-31T23:59:58");
+    CHECK(file->modified.is_local);
+    close_files(&bench, &files);
+    tray_free(tray);
+}
+
+static void damage_comes_from_the_read_map(void)
+{
+    Bench bench;
+    EkFiles files;
+    EkDamage damage;
+    GError *error = NULL;
+    Tray *tray = tray_new(16);
+    open_files(&bench, tray, &files);
+    EkSector data = tray->fat->data_start / 512;
+    /* The third and fourth of its pieces, every third cluster. */
+    bench_hole(&bench, data + tray->sound_at - 2 + 6, 1, EK_STATE_BAD);
+    bench_hole(&bench, data + tray->sound_at - 2 + 9, 1, EK_STATE_SET_ASIDE);
+    g_autofree char *path = NULL;
+    g_autofree char *other = NULL;
+    g_autoptr(EkEntry) file = ek_files_find(&files, "warbler.wav", &path, &error);
+    CHECK(ek_files_assess(&files, file, &damage, &error));
+    CHECK_NUMBER(damage.condition, EK_CONDITION_HOLED);
+    CHECK_NUMBER(damage.bad_bytes, 512);
+    CHECK_NUMBER(damage.unread_bytes, 512);
+    CHECK_NUMBER(damage.holes->len, 1); /* they meet in the file */
+    CHECK_NUMBER(g_array_index(damage.holes, EkHole, 0).offset, 1024);
+    CHECK_NUMBER(g_array_index(damage.holes, EkHole, 0).bytes, 1024);
+    ek_damage_clear(&damage);
+    g_autoptr(EkEntry) notes = ek_files_find(&files, "NOTES.TXT", &other, &error);
+    CHECK(ek_files_assess(&files, notes, &damage, &error));
+    CHECK_NUMBER(damage.condition, EK_CONDITION_WHOLE);
+    ek_damage_clear(&damage);
+    close_files(&bench, &files);
+    tray_free(tray);
+}
+
+static void the_second_fat_serves_where_the_first_was_not_read(void)
+{
+    Bench bench;
+    EkFiles files;
+    EkDamage damage;
+    GError *error = NULL;
+    Tray *tray = tray_new(16);
+    open_files(&bench, tray, &files);
+    g_autofree char *path = NULL;
+    bench_hole(&bench, tray->fat->reserved, tray->fat->fat_sectors, EK_STATE_BAD);
+    g_autoptr(EkEntry) file = ek_files_find(&files, "warbler.wav", &path, &error);
+    CHECK(ek_files_assess(&files, file, &damage, &error));
+    CHECK_NUMBER(damage.condition, EK_CONDITION_WHOLE);
+    ek_damage_clear(&damage);
+    ek_files_close(&files);
+    /* Without the second one, only the first cluster is known. */
+    bench_hole(&bench, tray->fat->reserved + tray->fat->fat_sectors, tray->fat->fat_sectors,
+               EK_STATE_BAD);
+    EkVolume *volume = ek_volume_new(&ek_fs_fat, "fat16");
+    memcpy(volume->header, tray->fat->data, 512);
+    CHECK(ek_files_open(&files, bench.gate, volume, &error));
+    CHECK(ek_files_assess(&files, file, &damage, &error));
+    CHECK_NUMBER(damage.condition, EK_CONDITION_UNPLACED);
+    CHECK_NUMBER(damage.unplaced_bytes, 9000 - 512);
+    ek_damage_clear(&damage);
+    ek_volume_free(volume);
+    close_files(&bench, &files);
+    tray_free(tray);
+}
+
+static void circles_and_lies_are_cut(void)
+{
+    Bench bench;
+    EkFiles files;
+    EkFolderDamage damage;
+    EkDamage of_file;
+    GError *error = NULL;
+    guint cut = 0;
+    Tray *tray = tray_new(16);
+    FatVolume *fat = tray->fat;
+    FatFolder root = tray->root;
+    /* A folder that is the one above it; one whose chain bites its tail and never ends; a file
+     * longer than its chain; one that begins outside. */
+    FatFolder loop = fat_add_folder(fat, &root, "LOOP       ", NULL);
+    fat_add(fat, &loop, "AGAIN      ", NULL, 0x10, loop.cluster, 0);
+    FatFolder tail = fat_add_folder(fat, &root, "TAIL       ", NULL);
+    for (int i = 0; i < 14; i++)
+        fat_add(fat, &tail, "SAME    TXT", NULL, 0x20, 0, 0);
+    fat_set(fat, tail.cluster, tail.cluster);
+    fat_add(fat, &root, "LONGER  BIN", NULL, 0x20, tray->photo_at, 0xfffffff0u);
+    fat_add(fat, &root, "OUTSIDE BIN", NULL, 0x20, 0xfff0, 600);
+    open_files(&bench, tray, &files);
+    g_autofree char *tree = tree_of(&files, &damage, &cut);
+    CHECK_NUMBER(cut, 1);
+    CHECK(damage.cut_short);
+    CHECK_CONTAINS(tree, "LOOP/AGAIN/ 0\n");
+    CHECK_CONTAINS(tree, "TAIL/SAME.TXT 0\n");
+    g_autofree char *path = NULL;
+    g_autofree char *other = NULL;
+    g_autoptr(EkEntry) longer = ek_files_find(&files, "LONGER.BIN", &path, &error);
+    CHECK(ek_files_assess(&files, longer, &of_file, &error));
+    CHECK_NUMBER(of_file.condition, EK_CONDITION_UNPLACED);
+    CHECK_NUMBER(of_file.unplaced_bytes, 0xfffffff0u - 5120);
+    ek_damage_clear(&of_file);
+    g_autoptr(EkEntry) outside = ek_files_find(&files, "OUTSIDE.BIN", &other, &error);
+    CHECK(ek_files_assess(&files, outside, &of_file, &error));
+    CHECK_NUMBER(of_file.unplaced_bytes, 600);
+    ek_damage_clear(&of_file);
+    close_files(&bench, &files);
+    tray_free(tray);
+}
+
+static void a_folder_with_a_hole_says_so(void)
+{
+    Bench bench;
+    EkFiles files;
+    EkFolderDamage damage;
+    guint cut = 0;
+    Tray *tray = tray_new(16);
+    open_files(&bench, tray, &files);
+    EkSector root = (tray->fat->data_start - tray->fat->root_entries * 32) / 512;
+    bench_hole(&bench, root, 1, EK_STATE_BAD);
+    g_autofree char *tree = tree_of(&files, &damage, &cut);
+    CHECK_NUMBER(damage.bad_bytes, 512);
+    close_files(&bench, &files);
+    tray_free(tray);
+}
+
+static void extract_writes_what_is_there(void)
+{
+    Bench bench;
+    EkFiles files;
+    EkExtracted result;
+    GError *error = NULL;
+    gint cancel = 0;
+    gsize length = 0;
+    Tray *tray = tray_new(32);
+    open_files(&bench, tray, &files);
+    g_autoptr(EkExtract) extract = ek_extract_new("out/deep", &error);
+    g_autofree char *path = NULL;
+    g_autoptr(EkEntry) file = ek_files_find(&files, "warbler.wav", &path, &error);
+    for (int copy = 1; copy <= 2; copy++) {
+        CHECK(ek_extract_file(extract, &files, path, file, &cancel, &result, &error));
+        CHECK_FINE(&error);
+        CHECK_TEXT(result.written_as, copy == 1 ? "warbler.wav" : "warbler (2).wav");
+        CHECK_NUMBER(result.renamed, copy == 2);
+        g_autofree char *there = g_build_filename("out/deep", result.written_as, NULL);
+        g_autofree guint8 *data = read_file(there, &length);
+        CHECK_NUMBER(length, sizeof tray->sound);
+        CHECK_BYTES(data, tray->sound, MIN(length, sizeof tray->sound));
+        guint8 sum[EK_SHA256_BYTES];
+        ek_sha256_of(tray->sound, sizeof tray->sound, sum);
+        char hex[65];
+        for (int i = 0; i < 32; i++)
+            g_snprintf(hex + i * 2, 3, "%02x", sum[i]);
+        CHECK_TEXT(result.sha256, hex);
+        ek_extracted_clear(&result);
+    }
+    GStatBuf st;
+    CHECK(g_stat("out/deep/warbler.wav", &st) == 0);
+    CHECK_NUMBER(st.st_mtime, ek_moment_to_unix(&file->modified));
+    CHECK(ek_extract_sync(extract, &error));
+    cancel = 1;
+    CHECK(!ek_extract_file(extract, &files, "x.wav", file, &cancel, &result, &error));
+    CHECK_ERROR(&error, EK_ERROR_CANCELLED, "interrupted");
+    ek_extracted_clear(&result);
+    CHECK(!g_file_test("out/deep/x.wav", G_FILE_TEST_EXISTS));
+    CHECK(!g_file_test("out/deep/.ektypon-part", G_FILE_TEST_EXISTS));
+    close_files(&bench, &files);
+    tray_free(tray);
+}
+
+static void nothing_leads_outside(void)
+{
+    Bench bench;
+    EkFiles files;
+    EkExtracted result;
+    GError *error = NULL;
+    gint cancel = 0;
+    Tray *tray = tray_new(16);
+    open_files(&bench, tray, &files);
+    g_autofree char *path = NULL;
+    g_autoptr(EkEntry) file = ek_files_find(&files, "warbler.wav", &path, &error);
+    g_autoptr(EkExtract) extract = ek_extract_new("out", &error);
+    g_mkdir("elsewhere", 0700);
+    CHECK(symlink("../elsewhere", "out/trap") == 0);
+    CHECK(symlink("../elsewhere/file.wav", "out/link.wav") == 0);
+    CHECK(!ek_extract_file(extract, &files, "trap/file.wav", file, &cancel, &result, &error));
+    CHECK_ERROR(&error, EK_ERROR_REFUSED, "not written through");
+    ek_extracted_clear(&result);
+    CHECK(ek_extract_file(extract, &files, "link.wav", file, &cancel, &result, &error));
+    CHECK_TEXT(result.written_as, "link (2).wav");
+    ek_extracted_clear(&result);
+    CHECK(ek_extract_file(extract, &files, "../../../up.wav", file, &cancel, &result, &error));
+    CHECK_TEXT(result.written_as, "_../_../_../up.wav");
+    ek_extracted_clear(&result);
+    CHECK(ek_extract_file(extract, &files, "a/..", file, &cancel, &result, &error));
+    CHECK_TEXT(result.written_as, "a/_..");
+    ek_extracted_clear(&result);
+    g_autofree char *long_name = g_strnfill(400, 'n');
+    g_autofree char *with_end = g_strconcat(long_name, ".wav", NULL);
+    CHECK(ek_extract_file(extract, &files, with_end, file, &cancel, &result, &error));
+    CHECK(result.renamed && g_str_has_suffix(result.written_as, ".wav"));
+    ek_extracted_clear(&result);
+    CHECK_FINE(&error);
+    CHECK(!g_file_test("elsewhere/file.wav", G_FILE_TEST_EXISTS));
+    CHECK(!g_file_test("up.wav", G_FILE_TEST_EXISTS));
+    close_files(&bench, &files);
+    tray_free(tray);
+}
+
+static void names_with_separators_are_escaped(void)
+{
+    gboolean escaped = FALSE;
+    const gunichar2 units[] = {'.', '.', '/', 'x', 0xd800, '\\', 7, 0x00e9};
+    g_autofree char *name = ek_fat_long_name(units, G_N_ELEMENTS(units), &escaped);
+    CHECK_TEXT(name, "..\\x2F\\x00x\\x00\\xD8\\x5C\\x00\\x07\\x00é");
+    CHECK(escaped);
+    g_autofree char *lower = ek_fat_short_name((const guint8 *)"README  TXT", 0x18, &escaped);
+    CHECK_TEXT(lower, "readme.txt");
+    CHECK(!escaped);
+    g_autofree char *page = ek_fat_short_name((const guint8 *)"\x05\x81/     \x01  ", 0, &escaped);
+    CHECK_TEXT(page, "σü\\x2F.\\x01");
+    CHECK(escaped);
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"the tree is walked", the_tree_is_walked},
+        {"files are found by path and number", files_are_found_by_path_and_number},
+        {"damage comes from the read map", damage_comes_from_the_read_map},
+        {"the second FAT serves where the first was not read",
+         the_second_fat_serves_where_the_first_was_not_read},
+        {"circles and lies are cut", circles_and_lies_are_cut},
+        {"a folder with a hole says so", a_folder_with_a_hole_says_so},
+        {"extract writes what is there", extract_writes_what_is_there},
+        {"nothing leads outside", nothing_leads_outside},
+        {"names with separators are escaped", names_with_separators_are_escaped},
+    };
+    return RUN_TESTS("files", tests);
+}

@@ -1,0 +1,293 @@
+/* SPDX-License-Identifier: MIT */
+#include "check.h"
+#include "fixture.h"
+#include "volume/fat/fat.h"
+#include "volume/ntfs/ntfs.h"
+#include "volume/volume.h"
+
+#include <string.h>
+
+static EkVolume *measure(Bench *bench, const EkFileSystem *format, EkByte first, EkByte header,
+                         EkRole role)
+{
+    GError *error = NULL;
+    EkClaim claim = {first, header, role};
+    EkVolume *volume = format->measure(bench->gate, &claim, &error);
+    CHECK_FINE(&error);
+    return volume;
+}
+
+static char *reasons_of(const EkVolume *volume)
+{
+    GString *text = g_string_new(NULL);
+    for (guint i = 0; i < volume->reasons->len; i++)
+        g_string_append_printf(text, "%s\n", ((EkGround *)volume->reasons->pdata[i])->text);
+    return g_string_free(text, FALSE);
+}
+
+static void a_fat_boot_sector_is_decoded(void)
+{
+    static const guint widths[] = {12, 16, 32};
+    for (gsize i = 0; i < G_N_ELEMENTS(widths); i++) {
+        g_autoptr(FatVolume) fat = fat_volume_new(widths[i], 63);
+        EkFatBoot boot;
+        CHECK(ek_fat_boot_read((EkSpan){fat->data, 512}, &boot));
+        CHECK_NUMBER(boot.bits, widths[i]);
+        CHECK_NUMBER(boot.clusters, fat->clusters);
+        CHECK_NUMBER(boot.bytes, fat->length);
+        CHECK_NUMBER(boot.data_start, fat->data_start);
+        CHECK_NUMBER(boot.hidden_sectors, 63);
+        CHECK_NUMBER(boot.serial, 0x5eed0000 + widths[i]);
+    }
+}
+
+/* Any single byte may be anything: what is decoded then still keeps to its own bounds. */
+static void no_boot_sector_speaks_of_places_outside(void)
+{
+    static const guint widths[] = {12, 16, 32};
+    for (gsize i = 0; i < G_N_ELEMENTS(widths); i++) {
+        g_autoptr(FatVolume) fat = fat_volume_new(widths[i], 0);
+        for (gsize at = 11; at < 64; at++) {
+            guint8 kept = fat->data[at];
+            for (guint value = 0; value < 256; value++) {
+                EkFatBoot boot;
+                fat->data[at] = (guint8)value;
+                if (!ek_fat_boot_read((EkSpan){fat->data, 512}, &boot))
+                    continue;
+                EkByte end = boot.data_start + (EkByte)boot.clusters * boot.cluster_bytes;
+                if (end > boot.bytes || boot.data_start < boot.fat_start ||
+                    (boot.clusters + 2) * (guint64)boot.bits / 8 > boot.fat_bytes ||
+                    boot.backup_sector >= boot.reserved_sectors)
+                    CHECK_NUMBER(at, -1);
+            }
+            fat->data[at] = kept;
+        }
+    }
+}
+
+static void a_fat_volume_is_believed_for_its_parts(void)
+{
+    static const guint widths[] = {12, 16, 32};
+    for (gsize i = 0; i < G_N_ELEMENTS(widths); i++) {
+        Bench bench;
+        g_autoptr(FatVolume) fat = fat_volume_new(widths[i], 0);
+        FatFolder root = fat_root(fat);
+        fat_add(fat, &root, "SEED TRAYS ", NULL, 0x08, 0, 0);
+        fat_add(fat, &root, "LABELS  TXT", NULL, 0x20, 0, 0);
+        bench_open(&bench, fat->data, fat->length);
+        g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_fat, 0, 0, EK_ROLE_PRIMARY);
+        CHECK(volume->stands);
+        CHECK_TEXT(volume->filesystem, ek_fat_name((EkFatBits)widths[i]));
+        CHECK_TEXT(volume->label, "SEED TRAYS");
+        CHECK(volume->confidence >= 75);
+        CHECK_NUMBER(volume->bytes, fat->length);
+        bench_close(&bench);
+    }
+}
+
+static void without_fat_or_root_there_is_no_volume(void)
+{
+    for (guint what = 0; what < 2; what++) {
+        Bench bench;
+        g_autoptr(FatVolume) fat = fat_volume_new(16, 0);
+        EkFatBoot boot;
+        CHECK(ek_fat_boot_read((EkSpan){fat->data, 512}, &boot));
+        if (what == 0)
+            memset(fat->data + boot.fat_start, 0, boot.fat_bytes * 2);
+        else
+            fill_noise(fat->data + boot.root_start, boot.root_bytes, 3);
+        bench_open(&bench, fat->data, fat->length);
+        g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_fat, 0, 0, EK_ROLE_PRIMARY);
+        CHECK(!volume->stands);
+        CHECK_NUMBER(volume->confidence, 0);
+        bench_close(&bench);
+    }
+}
+
+static void what_was_not_read_does_not_count_against_it(void)
+{
+    Bench bench;
+    g_autoptr(FatVolume) fat = fat_volume_new(16, 0);
+    bench_open(&bench, fat->data, fat->length);
+    g_autoptr(EkVolume) whole = measure(&bench, &ek_fs_fat, 0, 0, EK_ROLE_PRIMARY);
+    bench_hole(&bench, 1, 10, EK_STATE_SET_ASIDE); /* the start of FAT 1 */
+    g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_fat, 0, 0, EK_ROLE_PRIMARY);
+    g_autofree char *reasons = reasons_of(volume);
+    CHECK(volume->stands);
+    CHECK_CONTAINS(reasons, "FAT 1 could not be checked");
+    CHECK(volume->confidence <= whole->confidence);
+    bench_close(&bench);
+}
+
+static void the_fat32_backup_finds_the_volume(void)
+{
+    Bench bench;
+    EkClaim claims[EK_CLAIMS_MOST];
+    g_autoptr(FatVolume) fat = fat_volume_new(32, 0);
+    fill_noise(fat->data, 512, 1);
+    bench_open(&bench, fat->data, fat->length);
+    EkSpan span = {fat->data + 6 * 512, 512};
+    CHECK_NUMBER(ek_fs_fat.recognise(span, 6 * 512, claims), 2);
+    CHECK_NUMBER(claims[1].first_byte, 0);
+    g_autoptr(EkVolume) as_primary = measure(&bench, &ek_fs_fat, 6 * 512, 6 * 512, EK_ROLE_PRIMARY);
+    CHECK(!as_primary->stands);
+    g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_fat, 0, 6 * 512, EK_ROLE_BACKUP);
+    CHECK(volume->stands);
+    CHECK(volume->confidence >= 75);
+    bench_close(&bench);
+}
+
+typedef struct {
+    guint count;
+    EkByte at[4];
+    guint8 after[4][512];
+} Mends;
+
+static void take_mend(void *data, EkMend *mend)
+{
+    Mends *mends = data;
+    mends->at[mends->count] = mend->first_byte;
+    memcpy(mends->after[mends->count++], mend->after, 512);
+    ek_mend_free(mend);
+}
+
+static void boot_sectors_are_mended_from_their_copy(void)
+{
+    Bench bench;
+    Mends mends = {0};
+    GError *error = NULL;
+    g_autoptr(FatVolume) fat = fat_volume_new(32, 0);
+    g_autofree guint8 *good = g_memdup2(fat->data, 512);
+    fill_noise(fat->data, 512, 1);
+    bench_open(&bench, fat->data, fat->length);
+    g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_fat, 0, 6 * 512, EK_ROLE_BACKUP);
+    CHECK(ek_fs_fat.mend(bench.gate, volume, take_mend, &mends, &error));
+    CHECK_NUMBER(mends.count, 1);
+    CHECK_NUMBER(mends.at[0], 0);
+    CHECK_BYTES(mends.after[0], good, 512);
+    bench_close(&bench);
+
+    gsize length = 0;
+    g_autofree guint8 *ntfs = ntfs_volume_new(16000, 0, &length);
+    Mends none = {0};
+    bench_open(&bench, ntfs, length);
+    g_autoptr(EkVolume) healthy = measure(&bench, &ek_fs_ntfs, 0, 0, EK_ROLE_PRIMARY);
+    CHECK(ek_fs_ntfs.mend(bench.gate, healthy, take_mend, &none, &error));
+    CHECK_NUMBER(none.count, 0);
+    bench_hole(&bench, 16000, 1, EK_STATE_BAD);
+    CHECK(ek_fs_ntfs.mend(bench.gate, healthy, take_mend, &none, &error));
+    CHECK_NUMBER(none.count, 1);
+    CHECK_NUMBER(none.at[0], 16000 * 512);
+    CHECK_FINE(&error);
+    bench_close(&bench);
+}
+
+static void an_ntfs_volume_is_believed_for_its_first_record(void)
+{
+    Bench bench;
+    gsize length = 0;
+    g_autofree guint8 *ntfs = ntfs_volume_new(16000, 2048, &length);
+    bench_open(&bench, ntfs, length);
+    g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_ntfs, 0, 0, EK_ROLE_PRIMARY);
+    CHECK(volume->stands);
+    CHECK_NUMBER(volume->confidence, 90);
+    CHECK_TEXT(volume->label, "Catalogue");
+    CHECK_TEXT(volume->uuid, "5EED0042CAFE0001");
+    CHECK_NUMBER(volume->bytes, length);
+
+    /* The backup at the end finds the same volume. */
+    EkClaim claims[EK_CLAIMS_MOST];
+    EkSpan span = {ntfs + 16000 * 512, 512};
+    CHECK_NUMBER(ek_fs_ntfs.recognise(span, 16000 * 512, claims), 2);
+    CHECK_NUMBER(claims[1].first_byte, 0);
+    bench_hole(&bench, 0, 1, EK_STATE_BAD);
+    g_autoptr(EkVolume) from_backup = measure(&bench, &ek_fs_ntfs, 0, 16000 * 512, EK_ROLE_BACKUP);
+    g_autofree char *reasons = reasons_of(from_backup);
+    CHECK(from_backup->stands);
+    CHECK_CONTAINS(reasons, "boot sector at sector 0 was not read: not checked");
+    bench_close(&bench);
+}
+
+static void an_ntfs_claim_without_records_is_none(void)
+{
+    Bench bench;
+    gsize length = 0;
+    g_autofree guint8 *ntfs = ntfs_volume_new(16000, 0, &length);
+    guint32 mirror = 16000 / 8 / 2 * 4096;
+    memset(ntfs + NTFS_MFT_BYTE, 0, 4096);
+    memset(ntfs + mirror, 0, 4096);
+    bench_open(&bench, ntfs, length);
+    g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_ntfs, 0, 0, EK_ROLE_PRIMARY);
+    CHECK(!volume->stands);
+    /* Unread is another matter, and is said. */
+    bench_hole(&bench, NTFS_MFT_BYTE / 512, 8, EK_STATE_UNTOUCHED);
+    g_autoptr(EkVolume) unread = measure(&bench, &ek_fs_ntfs, 0, 0, EK_ROLE_PRIMARY);
+    g_autofree char *reasons = reasons_of(unread);
+    CHECK(unread->stands);
+    CHECK_CONTAINS(reasons, "could not be checked");
+    bench_close(&bench);
+}
+
+static void a_torn_file_record_is_none(void)
+{
+    gsize length = 0;
+    g_autofree guint8 *ntfs = ntfs_volume_new(16000, 0, &length);
+    guint8 record[1024];
+    memcpy(record, ntfs + NTFS_MFT_BYTE + 3 * 1024, sizeof record);
+    CHECK(ek_ntfs_record_mend(record, sizeof record, 512));
+    EkSpan span = {record, sizeof record};
+    CHECK_NUMBER(ek_ntfs_record_number(span), 3);
+    CHECK_NUMBER(ek_ntfs_resident(ek_ntfs_record_attribute(span, 0x60)).length, 18);
+    CHECK_NUMBER(ek_ntfs_record_attribute(span, 0x80).length, 0);
+    memcpy(record, ntfs + NTFS_MFT_BYTE, sizeof record);
+    record[1022] ^= 1;
+    CHECK(!ek_ntfs_record_mend(record, sizeof record, 512));
+    for (gsize at = 0; at < 0x40; at++)
+        for (guint value = 0; value < 256; value += 15) {
+            memcpy(record, ntfs + NTFS_MFT_BYTE + 3 * 1024, sizeof record);
+            record[at] = (guint8)value;
+            if (ek_ntfs_record_mend(record, sizeof record, 512))
+                ek_ntfs_resident(ek_ntfs_record_attribute(span, 0x60));
+        }
+}
+
+static void the_fields_of_a_header_cover_it(void)
+{
+    gsize length = 0;
+    g_autoptr(FatVolume) narrow = fat_volume_new(16, 0);
+    g_autoptr(FatVolume) wide = fat_volume_new(32, 0);
+    g_autofree guint8 *ntfs = ntfs_volume_new(16000, 0, &length);
+    GPtrArray *lists[] = {ek_fs_fat.explain((EkSpan){narrow->data, 512}),
+                          ek_fs_fat.explain((EkSpan){wide->data, 512}),
+                          ek_fs_ntfs.explain((EkSpan){ntfs, 512})};
+    for (gsize i = 0; i < G_N_ELEMENTS(lists); i++) {
+        gsize at = 0;
+        for (guint k = 0; k < lists[i]->len; k++) {
+            const EkField *field = lists[i]->pdata[k];
+            CHECK_NUMBER(field->offset, at);
+            at += field->length;
+        }
+        CHECK_NUMBER(at, 512);
+        g_ptr_array_unref(lists[i]);
+    }
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"a FAT boot sector is decoded", a_fat_boot_sector_is_decoded},
+        {"no boot sector speaks of places outside", no_boot_sector_speaks_of_places_outside},
+        {"a FAT volume is believed for its parts", a_fat_volume_is_believed_for_its_parts},
+        {"without FAT or root there is no volume", without_fat_or_root_there_is_no_volume},
+        {"what was not read does not count against it",
+         what_was_not_read_does_not_count_against_it},
+        {"the FAT32 backup finds the volume", the_fat32_backup_finds_the_volume},
+        {"boot sectors are mended from their copy", boot_sectors_are_mended_from_their_copy},
+        {"an NTFS volume is believed for its first record",
+         an_ntfs_volume_is_believed_for_its_first_record},
+        {"an NTFS claim without records is none", an_ntfs_claim_without_records_is_none},
+        {"a torn file record is none", a_torn_file_record_is_none},
+        {"the fields of a header cover it", the_fields_of_a_header_cover_it},
+    };
+    return RUN_TESTS("volume", tests);
+}
