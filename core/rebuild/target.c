@@ -5,6 +5,8 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <linux/fs.h>
+#include <sys/ioctl.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 #include <unistd.h>
@@ -60,6 +62,15 @@ EkTarget *ek_target_open(const char *path, GError **error)
     }
     if (fd < 0) {
         ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot open the target %s", path);
+        return NULL;
+    }
+    int read_only = 0;
+    if (is_device && ioctl(fd, BLKROGET, &read_only) == 0 && read_only != 0) {
+        ek_error_set(error, EK_ERROR_REFUSED,
+                     "%s is read-only in the kernel, as every source is kept. If it is meant to be "
+                     "written to, lift that first: blockdev --setrw %s",
+                     path, path);
+        close(fd);
         return NULL;
     }
     return from_fd(path, fd, error);

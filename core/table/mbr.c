@@ -125,8 +125,8 @@ static gboolean compose_entry(const EkTableEntry *entry, guint32 sector_size, gu
     return TRUE;
 }
 
-/* Does an entry say the same already? Then its cylinder numbers, which are made in several ways, are
- * none of our business. */
+/* Does an entry say the same already? Then its cylinder numbers, which are made in several ways,
+ * are none of our business. */
 static gboolean says_the_same(const guint8 *a, const guint8 *b)
 {
     return a[0] == b[0] && a[4] == b[4] && memcmp(a + 8, b + 8, 8) == 0;

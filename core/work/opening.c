@@ -14,6 +14,8 @@
 static char *absolute_source(const char *source)
 {
     gboolean simulated = g_str_has_prefix(source, "sim:");
+    if (!simulated && strstr(source, "://") != NULL)
+        return g_strdup(source);
     g_autofree char *path =
         g_canonicalize_filename(simulated ? source + strlen("sim:") : source, NULL);
     return g_strconcat(simulated ? "sim:" : "", path, NULL);

@@ -78,7 +78,7 @@ static char **words_of(const char *line)
     if (!g_shell_parse_argv(whole, NULL, &words, &error))
         g_error("%s: %s", line, error->message);
     g_free(words[0]);
-    words[0] = g_strdup(EKTYPON_PROGRAM);
+    words[0] = g_strdup(EKTYPON_PROGRAM_PATH);
     return words;
 }
 

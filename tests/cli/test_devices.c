@@ -1,0 +1,265 @@
+/* SPDX-License-Identifier: MIT */
+/* Files and loop devices as sources and targets. */
+#include "check.h"
+#include "fixture.h"
+#include "program.h"
+
+#include <stdio.h>
+#include <string.h>
+
+/* A loop device for a file: its path, for the caller to g_free; NULL where there are none. */
+static char *attach(const char *file, const char *options)
+{
+    if (!is_root())
+        return NULL;
+    g_auto(Result) result = shell("losetup -f --show %s %s", options, file);
+    return result.status == 0 ? g_strdup(g_strstrip(result.out)) : NULL;
+}
+
+static void detach(const char *device)
+{
+    /* A source stays read-only in the kernel, also for whoever gets this loop device next. */
+    must("blockdev --setrw %s; losetup -d %s", device, device);
+}
+
+static void no_loop_device(void)
+{
+    skip("loop devices need root");
+}
+
+static void a_file_is_imaged_and_never_written(void)
+{
+    gsize length = 3 * 1048576 + 1234;
+    g_autofree guint8 *data = g_malloc(length);
+    fill_noise(data, length, 8);
+    write_file("drive.img", data, length);
+    must("chmod 644 drive.img");
+    g_auto(Result) made = shell("strace -f -e trace=open,openat,openat2,creat -o trace %s "
+                                "new bench drive.img",
+                                EKTYPON_PROGRAM_PATH);
+    CHECK_STATUS(made, 0);
+    g_auto(Result) imaged = shell("strace -f -e trace=open,openat,openat2,creat -A -o trace %s "
+                                  "image bench",
+                                  EKTYPON_PROGRAM_PATH);
+    if (!is_sanitized())
+        CHECK_STATUS(imaged, 0);
+    g_auto(Result) opened = shell("grep -c 'drive.img.*O_RDONLY' trace");
+    CHECK_STATUS(opened, 0);
+    g_auto(Result) written = shell("grep 'drive.img' trace | grep -E 'O_WRONLY|O_RDWR|O_CREAT'");
+    CHECK_TEXT(written.out, "");
+    if (is_sanitized())
+        return; /* the leak checker does not work below a tracer */
+    must("cmp bench/image.raw drive.img");
+    g_auto(Result) status = ektypon("status bench --json");
+    json_t *json = result_json(&status);
+    CHECK_NUMBER(json_u64(json, "sectors"), length / 512 + 1);
+    CHECK_TEXT(json_text(json_object_get(json, "source"), "kind"), "file");
+    json_decref(json);
+}
+
+static void larger_sectors_are_counted_as_asked(void)
+{
+    must("head -c 1000000 /dev/urandom > drive.img");
+    g_auto(Result) made = ektypon("new bench drive.img --sector-size 4096");
+    CHECK_STATUS(made, 0);
+    g_auto(Result) imaged = ektypon("image bench");
+    CHECK_STATUS(imaged, 0);
+    must("cmp bench/image.raw drive.img");
+    g_auto(Result) map = ektypon("map bench --json");
+    json_t *json = result_json(&map);
+    CHECK_NUMBER(json_u64(json, "sector_size"), 4096);
+    CHECK_NUMBER(json_u64(json, "sectors"), 245);
+    json_decref(json);
+    g_auto(Result) odd = ektypon("new other drive.img --sector-size 1000");
+    CHECK_STATUS(odd, 1);
+    CHECK_CONTAINS(odd.err, "not a power of two");
+}
+
+static void a_loop_device_is_imaged(void)
+{
+    must("head -c 6M /dev/urandom > drive.img");
+    g_autofree char *device = attach("drive.img", "--direct-io=on");
+    if (device == NULL)
+        device = attach("drive.img", "");
+    if (device == NULL) {
+        no_loop_device();
+        return;
+    }
+    g_auto(Result) made = ektypon("new bench %s", device);
+    CHECK_STATUS(made, 0);
+    g_auto(Result) imaged = ektypon("image bench");
+    CHECK_STATUS(imaged, 0);
+    must("cmp bench/image.raw drive.img");
+    g_auto(Result) listed = ektypon("drives --json");
+    CHECK_CONTAINS(listed.out, device);
+    g_auto(Result) looked = ektypon("drives --look %s", device);
+    CHECK_STATUS(looked, 0);
+    CHECK_CONTAINS(looked.out, "first sector: reads; last sector: reads");
+    detach(device);
+}
+
+static void what_is_in_use_is_refused(void)
+{
+    must("truncate -s 32M drive.img && mke2fs -q -F drive.img");
+    g_autofree char *device = attach("drive.img", "");
+    if (device == NULL) {
+        no_loop_device();
+        return;
+    }
+    must("mkdir mount && mount %s mount", device);
+    g_auto(Result) made = ektypon("new bench %s", device);
+    CHECK_STATUS(made, 4);
+    CHECK_CONTAINS(made.err, "is mounted on");
+    g_auto(Result) listed = ektypon("drives");
+    CHECK_CONTAINS(listed.out, "unmount it before imaging");
+    /* Not onto the drive that is recovered, also when it is the file below. */
+    g_auto(Result) inside = ektypon("new mount/bench drive.img");
+    CHECK_STATUS(inside, 4);
+    CHECK_CONTAINS(inside.err, "lies on the drive that is being recovered");
+    g_auto(Result) image = ektypon("new bench drive.img --image mount/image.raw");
+    CHECK_STATUS(image, 4);
+    must("umount mount && test ! -e bench");
+    g_auto(Result) free_now = ektypon("new bench %s", device);
+    CHECK_STATUS(free_now, 0);
+    /* Mounted meanwhile: refused again at the start. The kernel was told to keep it read-only. */
+    must("blockdev --setrw %s && mount %s mount", device, device);
+    g_auto(Result) imaged = ektypon("image bench");
+    CHECK_STATUS(imaged, 4);
+    CHECK_CONTAINS(imaged.err, "is mounted on");
+    must("umount mount");
+    g_auto(Result) later = ektypon("image bench");
+    CHECK_STATUS(later, 0);
+    detach(device);
+}
+
+static void a_partition_names_its_drive(void)
+{
+    must("truncate -s 16M drive.img && printf 'label: dos\\n2048,8192,c\\n' | sfdisk -q drive.img");
+    g_autofree char *device = attach("drive.img", "-P");
+    if (device == NULL) {
+        no_loop_device();
+        return;
+    }
+    /* Where the kernel does not read tables itself, it is told. */
+    g_auto(Result) part =
+        shell("test -b %sp1 || addpart %s 1 2048 8192 && sleep 0.2 && test -b %sp1", device, device,
+              device);
+    if (part.status != 0) {
+        skip("the kernel makes no partitions of loop devices here");
+    } else {
+        g_auto(Result) made = ektypon("new bench %sp1", device);
+        CHECK_STATUS(made, 4);
+        g_autofree char *message = g_strdup_printf("%sp1 is a partition of %s", device, device);
+        CHECK_CONTAINS(made.err, message);
+        g_auto(Result) insisted = ektypon("new bench %sp1 --partition", device);
+        CHECK_STATUS(insisted, 0);
+    }
+    detach(device);
+}
+
+static void extraction_stays_off_the_source(void)
+{
+    gsize length = 32 << 20;
+    g_autofree guint8 *drive = g_malloc0(length);
+    g_autoptr(FatVolume) fat = fat_volume_new(16, 0);
+    FatFolder root = fat_root(fat);
+    fat_add(fat, &root, "LABELS  TXT", NULL, 0x20, 0, 0);
+    memcpy(drive, fat->data, fat->length);
+    write_file("drive.img", drive, length);
+    g_auto(Result) made = ektypon("new bench drive.img");
+    g_auto(Result) imaged = ektypon("image bench");
+    g_auto(Result) hunted = ektypon("hunt bench");
+    CHECK_STATUS(hunted, 0);
+    must("cp drive.img kept.img && mke2fs -q -F drive.img");
+    g_autofree char *device = attach("drive.img", "");
+    if (device == NULL) {
+        no_loop_device();
+        return;
+    }
+    must("mkdir mount && mount %s mount", device);
+    g_auto(Result) extracted = ektypon("extract bench 1 --to mount/out");
+    CHECK_STATUS(extracted, 4);
+    CHECK_CONTAINS(extracted.err, "lies on the drive that is being recovered");
+    must("test ! -e mount/out && umount mount");
+    detach(device);
+}
+
+static void a_device_as_target_wants_to_be_meant(void)
+{
+    unpack_demo();
+    must("truncate -s 200M target.img; truncate -s 100M small.img");
+    g_autofree char *device = attach("target.img", "");
+    if (device == NULL) {
+        no_loop_device();
+        return;
+    }
+    g_autofree char *small = attach("small.img", "");
+    g_auto(Result) made = ektypon("new bench sim:drive.model");
+    g_auto(Result) imaged = ektypon("image bench");
+    g_auto(Result) hunted = ektypon("hunt bench");
+    g_auto(Result) planned = ektypon("plan bench");
+    g_auto(Result) refused = ektypon("clone bench %s", device);
+    CHECK_STATUS(refused, 4);
+    CHECK_CONTAINS(refused.err, "To say that it is meant: --i-mean");
+    g_auto(Result) wrong = ektypon("clone bench %s --i-mean nope", device);
+    CHECK_STATUS(wrong, 4);
+    g_auto(Result) too_small = ektypon("clone bench %s --i-mean %s", small, small);
+    CHECK_STATUS(too_small, 4);
+    CHECK_CONTAINS(too_small.err, "is smaller than the image");
+    g_auto(Result) meant = ektypon("clone bench %s --i-mean %s", device, device);
+    CHECK_STATUS(meant, 0);
+    g_auto(Result) undone = ektypon("undo bench %s --i-mean %s", device, device);
+    CHECK_STATUS(undone, 0);
+    must("cmp target.img bench/image.raw");
+    g_auto(Result) applied = ektypon("apply bench %s --i-mean %s", device, device);
+    CHECK_STATUS(applied, 0);
+    g_auto(Result) listed = shell("sfdisk -d %s", device);
+    CHECK_CONTAINS(listed.out, "size=      163840, type=7");
+    must("blockdev --setro %s", device);
+    g_auto(Result) kept = ektypon("undo bench %s --i-mean %s", device, device);
+    CHECK_STATUS(kept, 4);
+    CHECK_CONTAINS(kept.err, "blockdev --setrw");
+    detach(device);
+    detach(small);
+}
+
+static void drives_are_listed_from_another_root(void)
+{
+    must("mkdir -p root/sys/block/sdq/queue root/proc/self root/run/udev/data && "
+         "cd root/sys/block/sdq && echo 65:0 > dev && echo 312581808 > size && "
+         "echo 512 > queue/logical_block_size && echo 512 > queue/physical_block_size && "
+         "echo 0 > queue/discard_max_bytes");
+    must("printf 'E:ID_SERIAL_SHORT=CR2-0042\\nE:ID_MODEL=Corvane_R2\\nE:ID_BUS=usb\\n' "
+         "> root/run/udev/data/b65:0");
+    g_auto(Result) listed = shell("EKTYPON_SYSTEM_ROOT=root %s drives", EKTYPON_PROGRAM_PATH);
+    CHECK_STATUS(listed, 0);
+    CHECK_CONTAINS(listed.out, "160 GB");
+    CHECK_CONTAINS(listed.out, "149.1 GiB");
+    CHECK_CONTAINS(listed.out, "CR2-0042");
+    CHECK_CONTAINS(listed.out, "/dev/sdq: no partition table is known");
+    must("echo 9223372036854775807 > root/sys/block/sdq/size");
+    g_auto(Result) absurd =
+        shell("EKTYPON_SYSTEM_ROOT=root %s drives --json", EKTYPON_PROGRAM_PATH);
+    CHECK_CONTAINS(absurd.out, "its size is absurd");
+    must("echo 0 > root/sys/block/sdq/size");
+    g_auto(Result) empty = shell("EKTYPON_SYSTEM_ROOT=root %s drives", EKTYPON_PROGRAM_PATH);
+    CHECK_CONTAINS(empty.out, "size 0: no medium");
+    must("rm -r root/sys/block/sdq");
+    g_auto(Result) none = shell("EKTYPON_SYSTEM_ROOT=root %s drives", EKTYPON_PROGRAM_PATH);
+    CHECK_CONTAINS(none.out, "No drives.");
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"a file is imaged and never written", a_file_is_imaged_and_never_written},
+        {"larger sectors are counted as asked", larger_sectors_are_counted_as_asked},
+        {"a loop device is imaged", a_loop_device_is_imaged},
+        {"what is in use is refused", what_is_in_use_is_refused},
+        {"a partition names its drive", a_partition_names_its_drive},
+        {"extraction stays off the source", extraction_stays_off_the_source},
+        {"a device as target wants to be meant", a_device_as_target_wants_to_be_meant},
+        {"drives are listed from another root", drives_are_listed_from_another_root},
+    };
+    return RUN_TESTS("devices", tests);
+}

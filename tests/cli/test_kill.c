@@ -1,0 +1,192 @@
+/* SPDX-License-Identifier: MIT */
+/* The program is killed at random moments: what the map calls good is right, and the end is that of
+ * a run that was left alone. */
+#include "check.h"
+#include "fixture.h"
+#include "program.h"
+
+#include <signal.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#define KILLS 30
+
+static char *map_of(const char *folder)
+{
+    g_auto(Result) result = ektypon("map %s --json", folder);
+    CHECK_STATUS(result, 0);
+    return g_strdup(result.out);
+}
+
+/* Every sector that is called good holds in the image what stands on the drive. */
+static void check_good(const char *folder, const guint8 *drive)
+{
+    g_autofree char *text = map_of(folder);
+    Result result = {.out = text};
+    json_t *json = result_json(&result);
+    json_t *extents = json_object_get(json, "extents");
+    g_autofree char *path = g_build_filename(folder, "image.raw", NULL);
+    FILE *image = fopen(path, "rb");
+    guint8 *piece = g_malloc(1 << 20);
+    for (size_t i = 0; i < json_array_size(extents); i++) {
+        json_t *extent = json_array_get(extents, i);
+        gsize at = json_u64(extent, "first") * 512;
+        gsize end = at + json_u64(extent, "count") * 512;
+        if (!g_str_equal(json_text(extent, "state"), "good"))
+            continue;
+        fseek(image, (long)at, SEEK_SET);
+        for (; at < end; at += 1 << 20) {
+            gsize length = MIN(1u << 20, end - at);
+            if (fread(piece, 1, length, image) != length || memcmp(piece, drive + at, length) != 0)
+                CHECK_NUMBER(at, -1);
+        }
+    }
+    g_free(piece);
+    fclose(image);
+    json_decref(json);
+}
+
+/* The demo drive in real time, made faster so that a run takes some seconds. */
+static void make_slow_model(void)
+{
+    unpack_demo();
+    must("echo realtime=true > slow; sed -e '/^seed=/r slow' -e 's/^error-time=.*/error-time=15/' "
+         "-e 's/^seek-time=.*/seek-time=1/' -e 's/^read-rate=.*/read-rate=250/' "
+         "-e 's/^rate=.*/rate=40/' drive.model > slow.model");
+}
+
+static void imaging_survives_kills(void)
+{
+    gsize length = 0;
+    g_autoptr(GRand) random = g_rand_new_with_seed(test_seed());
+    unpack_demo();
+    g_auto(Result) made = ektypon("new undisturbed sim:drive.model");
+    g_auto(Result) run = ektypon("image undisturbed");
+    CHECK_STATUS(run, 0);
+    g_autofree char *wanted = map_of("undisturbed");
+    make_slow_model();
+    g_autofree guint8 *drive = read_file("drive.img", &length);
+    int cases = 0;
+    gboolean finished = TRUE;
+    for (int kills = 0; kills < KILLS;) {
+        g_autofree char *folder = g_strdup_printf("case-%d", cases);
+        if (finished) {
+            folder = (g_free(folder), g_strdup_printf("case-%d", ++cases));
+            g_auto(Result) fresh = ektypon("new %s sim:slow.model", folder);
+            CHECK_STATUS(fresh, 0);
+        }
+        pid_t child = ektypon_start("image %s", folder);
+        g_usleep((gulong)g_rand_int_range(random, 1000, 700000));
+        kill(child, SIGKILL);
+        int status = 0;
+        waitpid(child, &status, 0);
+        finished = !WIFSIGNALED(status);
+        kills += !finished;
+        check_good(folder, drive);
+    }
+    for (int i = 1; i <= cases; i++) {
+        g_autofree char *folder = g_strdup_printf("case-%d", i);
+        g_auto(Result) rest = ektypon("image %s", folder);
+        CHECK_STATUS(rest, 0);
+        g_autofree char *map = map_of(folder);
+        CHECK_TEXT(map, wanted);
+        must("cmp %s/image.raw undisturbed/image.raw", folder);
+        must("rm -r %s", folder);
+    }
+    CHECK(cases >= 1);
+}
+
+static void hunting_survives_kills(void)
+{
+    g_autoptr(GRand) random = g_rand_new_with_seed(test_seed());
+    unpack_demo();
+    g_auto(Result) made = ektypon("new bench sim:drive.model");
+    g_auto(Result) imaged = ektypon("image bench");
+    must("cp -r bench quiet");
+    g_auto(Result) hunted = ektypon("hunt quiet");
+    CHECK_STATUS(hunted, 0);
+    for (int i = 0; i < 10; i++) {
+        pid_t child = ektypon_start("hunt bench");
+        g_usleep((gulong)g_rand_int_range(random, 500, 40000));
+        kill(child, SIGKILL);
+        waitpid(child, NULL, 0);
+    }
+    g_auto(Result) rest = ektypon("hunt bench");
+    CHECK_STATUS(rest, 0);
+    g_auto(Result) wanted = ektypon("volumes quiet --json");
+    g_auto(Result) got = ektypon("volumes bench --json");
+    CHECK_TEXT(got.out, wanted.out);
+}
+
+/* Whenever apply or undo is killed, the target holds all edits or none once it is named again. */
+static void applying_survives_kills(void)
+{
+    g_autoptr(GRand) random = g_rand_new_with_seed(test_seed());
+    unpack_demo();
+    g_auto(Result) made = ektypon("new bench sim:drive.model");
+    g_auto(Result) imaged = ektypon("image bench");
+    g_auto(Result) hunted = ektypon("hunt bench");
+    g_auto(Result) planned = ektypon("plan bench");
+    g_auto(Result) plain = ektypon("clone bench plain.raw --as-imaged");
+    CHECK_STATUS(plain, 0);
+    must("head -c 2M plain.raw > before");
+    g_auto(Result) first = ektypon("apply bench plain.raw");
+    CHECK_STATUS(first, 0);
+    must("head -c 2M plain.raw > after");
+    g_auto(Result) undone = ektypon("undo bench plain.raw");
+    for (int i = 0; i < 30; i++) {
+        const char *command = i % 2 == 0 ? "apply" : "undo";
+        pid_t child = ektypon_start("%s bench plain.raw", command);
+        g_usleep((gulong)g_rand_int_range(random, 500, 20000));
+        kill(child, SIGKILL);
+        waitpid(child, NULL, 0);
+        /* Naming the target again rolls back what was cut off; then it is one or the other. */
+        g_auto(Result) named = ektypon("%s bench plain.raw", i % 3 == 0 ? "apply" : "undo");
+        CHECK(named.status == 0 || strstr(named.err, "left to undo") != NULL);
+        g_auto(Result) state = shell("head -c 2M plain.raw > now; cmp -s now before || "
+                                     "cmp -s now after");
+        CHECK_STATUS(state, 0);
+    }
+    g_auto(Result) last = ektypon("undo bench plain.raw");
+    CHECK(last.status == 0 || strstr(last.err, "left to undo") != NULL);
+    must("cmp plain.raw bench/image.raw");
+}
+
+static void a_clone_that_was_cut_off_is_made_anew(void)
+{
+    unpack_demo();
+    g_auto(Result) made = ektypon("new bench sim:drive.model");
+    g_auto(Result) imaged = ektypon("image bench");
+    for (int i = 0; i < 8; i++) {
+        pid_t child = ektypon_start("clone bench clone.raw --as-imaged");
+        g_usleep((gulong)(5000 + i * 8000));
+        kill(child, SIGKILL);
+        waitpid(child, NULL, 0);
+    }
+    must("rm -f clone.raw"); /* it may have been finished */
+    pid_t child = ektypon_start("clone bench clone.raw --as-imaged");
+    for (int i = 0; i < 500 && access("clone.raw", F_OK) != 0; i++)
+        g_usleep(200);
+    kill(child, SIGKILL);
+    waitpid(child, NULL, 0);
+    g_auto(Result) again = ektypon("clone bench clone.raw --as-imaged");
+    CHECK(again.status == 0 || strstr(again.err, "clone.raw exists") != NULL);
+    if (again.status == 0)
+        must("cmp clone.raw bench/image.raw");
+    /* Finished, it is not written over. */
+    g_auto(Result) third = ektypon("clone bench clone.raw --as-imaged");
+    CHECK_STATUS(third, 4);
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"imaging survives kills", imaging_survives_kills},
+        {"hunting survives kills", hunting_survives_kills},
+        {"applying survives kills", applying_survives_kills},
+        {"a clone that was cut off is made anew", a_clone_that_was_cut_off_is_made_anew},
+    };
+    return RUN_TESTS("kill", tests);
+}
