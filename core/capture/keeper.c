@@ -24,6 +24,8 @@ typedef struct {
     EkKeptState state;
     guint8 *buffer;
     gsize length;
+    guint64 block;   /* the first that it touches */
+    guint64 sums[2]; /* what it adds to that one, and to the next */
 } Note;
 
 struct EkKeeper {
@@ -59,18 +61,30 @@ static guint64 *sum_of_block(EkKeeper *keeper, guint64 number, GError **error)
 
 static gboolean add_to_sums(EkKeeper *keeper, const Note *note, GError **error)
 {
-    guint32 size = keeper->parts.sector_size;
-    EkByte at = note->first * size;
-    for (gsize done = 0; done < note->length;) {
-        guint64 number = (at + done) / EK_BLOCK_BYTES;
-        gsize part = MIN(note->length - done, (number + 1) * EK_BLOCK_BYTES - (at + done));
-        guint64 *sum = sum_of_block(keeper, number, error);
-        if (sum == NULL)
+    for (guint i = 0; i < G_N_ELEMENTS(note->sums); i++) {
+        guint64 *sum = note->sums[i] != 0 ? sum_of_block(keeper, note->block + i, error) : NULL;
+        if (note->sums[i] != 0 && sum == NULL)
             return FALSE;
-        *sum += ek_block_sum((at + done) / size, size, note->buffer + done, part);
-        done += part;
+        if (sum != NULL)
+            *sum += note->sums[i];
     }
     return TRUE;
+}
+
+/* What the note's sectors add to the sums of their blocks. Done by the thread that reads, which has
+ * less to do than the keeper, and the data still in its cache. */
+static void sum_note(const EkKeeper *keeper, Note *note)
+{
+    guint32 size = keeper->parts.sector_size;
+    EkByte at = note->first * size;
+    gsize done = 0;
+    note->block = at / EK_BLOCK_BYTES;
+    for (guint i = 0; i < G_N_ELEMENTS(note->sums) && done < note->length; i++) {
+        gsize part = MIN(note->length - done, (note->block + i + 1) * EK_BLOCK_BYTES - at - done);
+        note->sums[i] = ek_block_sum((at + done) / size, size, note->buffer + done, part);
+        done += part;
+    }
+    g_assert(done == note->length); /* buffers are smaller than blocks */
 }
 
 /* Writes to the image, around what applied edits cover there. */
@@ -212,13 +226,15 @@ static void hand_over(EkKeeper *keeper, Note note)
 void ek_keeper_write(EkKeeper *keeper, EkSector first, EkSector count, guint8 *buffer, gsize length,
                      EkMark mark, const EkKeptState *state)
 {
-    hand_over(keeper, (Note){.kind = NOTE_WRITE,
-                             .first = first,
-                             .count = count,
-                             .mark = mark,
-                             .state = *state,
-                             .buffer = buffer,
-                             .length = length});
+    Note note = {.kind = NOTE_WRITE,
+                 .first = first,
+                 .count = count,
+                 .mark = mark,
+                 .state = *state,
+                 .buffer = buffer,
+                 .length = length};
+    sum_note(keeper, &note);
+    hand_over(keeper, note);
 }
 
 void ek_keeper_mark(EkKeeper *keeper, EkSector first, EkSector count, EkMark mark,

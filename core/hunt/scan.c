@@ -10,6 +10,7 @@
 
 typedef struct {
     EkRange range;
+    EkRange data;   /* no hole, as far as that was asked already */
     GArray *traces; /* EkTrace */
     GError *error;
     gboolean done;
@@ -31,6 +32,7 @@ struct EkHunt {
     GCond finished;
     EkHuntProgress progress;
     GArray *tallies; /* Tally: one a kind and format */
+    EkRange data;    /* the run of data that was asked for last: to ask for its end can be dear */
 };
 
 EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const gint *cancel)
@@ -136,6 +138,13 @@ static gboolean look_at_range(const EkHunt *hunt, Job *job, EkRange range, guint
     return TRUE;
 }
 
+static gboolean next_part(const EkHunt *hunt, const Job *job, EkByte at, EkRange *part)
+{
+    *part = job->data;
+    return (at >= part->first && at < ek_range_end(*part)) ||
+           ek_gate_next_data(hunt->gate, at, part);
+}
+
 /* A worker's task: the parts of the chunk that hold data. */
 static void look_at_job(gpointer data, gpointer user)
 {
@@ -145,8 +154,7 @@ static void look_at_job(gpointer data, gpointer user)
     EkByte at = job->range.first;
     EkByte end = ek_range_end(job->range);
     EkRange part;
-    while (at < end && g_atomic_int_get(hunt->cancel) == 0 &&
-           ek_gate_next_data(hunt->gate, at, &part)) {
+    while (at < end && g_atomic_int_get(hunt->cancel) == 0 && next_part(hunt, job, at, &part)) {
         EkByte first = MAX(at, part.first - part.first % EK_STEP);
         EkByte stop = MIN(end, ek_divide_up(ek_range_end(part), EK_STEP) * EK_STEP);
         if (first >= end || !look_at_range(hunt, job, (EkRange){first, stop - first}, buffer))
@@ -220,7 +228,7 @@ static gboolean commit_job(EkHunt *hunt, Job *job, GError **error)
     return hunt->sink.hunted(hunt->sink.data, job->range, error);
 }
 
-static Job *next_job(const GArray *ranges, guint *index, EkByte *at)
+static Job *next_job(EkHunt *hunt, const GArray *ranges, guint *index, EkByte *at)
 {
     while (*index < ranges->len) {
         EkRange range = g_array_index(ranges, EkRange, *index);
@@ -233,6 +241,9 @@ static Job *next_job(const GArray *ranges, guint *index, EkByte *at)
         EkByte end = MIN(ek_range_end(range), (from / CHUNK_BYTES + 1) * CHUNK_BYTES);
         job->range = (EkRange){from, end - from};
         job->traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
+        if (from >= ek_range_end(hunt->data) && !ek_gate_next_data(hunt->gate, from, &hunt->data))
+            hunt->data = (EkRange){ek_gate_bytes(hunt->gate), 0};
+        job->data = hunt->data;
         *at = end;
         return job;
     }
@@ -265,7 +276,7 @@ gboolean ek_hunt_scan(EkHunt *hunt, const GArray *ranges, GError **error)
 
     do {
         while (fine && g_queue_get_length(under_way) < hunt->threads * 2 &&
-               (job = next_job(ranges, &index, &at)) != NULL) {
+               (job = next_job(hunt, ranges, &index, &at)) != NULL) {
             g_queue_push_tail(under_way, job);
             g_thread_pool_push(pool, job, NULL);
         }

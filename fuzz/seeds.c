@@ -1,0 +1,52 @@
+/* SPDX-License-Identifier: MIT */
+/* Writes the seed corpus: one folder a harness below the folder that is named. */
+#include "fixture.h"
+
+#include <glib/gstdio.h>
+#include <string.h>
+
+static void put(const char *root, const char *harness, const char *name, const void *data,
+                gsize length)
+{
+    g_autofree char *folder = g_build_filename(root, harness, NULL);
+    g_autofree char *path = g_build_filename(folder, name, NULL);
+    g_mkdir_with_parents(folder, 0777);
+    write_file(path, data, length);
+}
+
+static void put_fat(const char *root, guint bits, const char *name)
+{
+    guint8 content[3000];
+    fill_noise(content, sizeof content, bits);
+    g_autoptr(FatVolume) fat = fat_volume_new(bits, 0);
+    FatFolder folder = fat_root(fat);
+    fat_add(fat, &folder, "TRAYS      ", NULL, 0x08, 0, 0);
+    FatFolder inside = fat_add_folder(fat, &folder, "PHOTOS~1   ", "Germination photos");
+    fat_add(fat, &inside, "DAY07   JPG", "Day 07 – Größe.jpg", 0x20,
+            fat_store(fat, content, sizeof content, 2), sizeof content);
+    gsize used = fat->data_start + (gsize)fat->next_cluster * fat->per_cluster * 512;
+    put(root, "fat", name, fat->data, MIN(used, fat->length));
+}
+
+int main(int argc, char **argv)
+{
+    static const char model[] = "# a drive\n[drive]\nmodel=Corvane R2\nbacking=drive.img\n"
+                                "error-time=1500\n\n[fault head]\nkind=unreadable\nfirst=100\n"
+                                "count=8\nrepeat-every=64\ndrift=1\nuntil=9000\n"
+                                "[fault tired]\nkind=slow\nfirst=1\ncount=2\nrate=0.5\n";
+    guint8 sector[512] = {0};
+    gsize length = 0;
+    if (argc != 2)
+        return 2;
+    mbr_put(sector, 0, 0x07, 2048, 163840);
+    mbr_put(sector, 3, 0x0c, 165888, 98304);
+    put(argv[1], "mbr", "two", sector, sizeof sector);
+    g_autofree guint8 *ntfs = ntfs_volume_new(300, 0, &length);
+    put(argv[1], "ntfs", "volume", ntfs, length);
+    put(argv[1], "ntfs", "record", ntfs + NTFS_MFT_BYTE + 3 * 1024, 1024);
+    put_fat(argv[1], 12, "12");
+    put_fat(argv[1], 16, "16");
+    put_fat(argv[1], 32, "32");
+    put(argv[1], "model", "faults", model, strlen(model));
+    return 0;
+}
