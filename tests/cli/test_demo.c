@@ -108,8 +108,7 @@ static void both_volumes_are_found_and_shown(void)
     g_auto(Result) all = ektypon("volumes bench");
     CHECK_CONTAINS(all.out, "ext4 and others are not found yet");
     /* A second hunt has nothing left to search, and finds the same. */
-    g_auto(Result) again = ektypon("hunt bench");
-    CHECK_STATUS(again, 0);
+    done("hunt bench");
     g_auto(Result) same = ektypon("volumes bench --json");
     CHECK_TEXT(same.out, result.out);
 }
@@ -215,8 +214,7 @@ static void the_table_and_the_boot_sector_are_rebuilt(void)
     CHECK_CONTAINS(shown.out, unknown);
     CHECK_CONTAINS(shown.out, "type 07 NTFS / exFAT, sectors 2048 to 165887 (80.0 MiB)");
 
-    g_auto(Result) cloned = ektypon("clone bench clone.raw");
-    CHECK_STATUS(cloned, 0);
+    done("clone bench clone.raw");
     g_autofree guint8 *clone = read_file("clone.raw", &length);
     g_autofree guint8 *drive = read_file("drive.img", &length);
     for (int entry = 0; entry < 2; entry++) {
@@ -241,9 +239,8 @@ static void undo_brings_every_byte_back(void)
     g_auto(Result) early = ektypon("apply bench bench/image.raw");
     CHECK_STATUS(early, 1);
     CHECK_CONTAINS(early.err, "has no plan yet");
-    g_auto(Result) planned = ektypon("plan bench");
-    g_auto(Result) cloned = ektypon("clone bench plain.raw --as-imaged");
-    CHECK_STATUS(cloned, 0);
+    done("plan bench");
+    done("clone bench plain.raw --as-imaged");
     must("cmp plain.raw bench/image.raw && cp plain.raw damaged.raw");
     static const char *const targets[] = {"plain.raw", "bench/image.raw"};
     for (gsize i = 0; i < G_N_ELEMENTS(targets); i++) {
@@ -256,7 +253,7 @@ static void undo_brings_every_byte_back(void)
         CHECK_CONTAINS(again.out, "nothing was written");
         /* Whatever was applied to the image, the case has it as it was read. */
         g_autofree char *as_read = g_strdup_printf("as-read-%d.raw", (int)i);
-        g_auto(Result) other = ektypon("clone bench %s --as-imaged", as_read);
+        done("clone bench %s --as-imaged", as_read);
         must("cmp damaged.raw %s", as_read);
         g_auto(Result) undone = ektypon("undo bench %s", targets[i]);
         CHECK_STATUS(undone, 0);
@@ -266,9 +263,8 @@ static void undo_brings_every_byte_back(void)
         CHECK_CONTAINS(nothing.err, "left to undo");
     }
     /* The edits that came along with a clone can be taken back too. */
-    g_auto(Result) clone = ektypon("clone bench clone.raw");
-    g_auto(Result) taken_back = ektypon("undo bench clone.raw");
-    CHECK_STATUS(taken_back, 0);
+    done("clone bench clone.raw");
+    done("undo bench clone.raw");
     must("cmp damaged.raw clone.raw");
     g_auto(Result) log = ektypon("log bench --json");
     json_t *events = result_json(&log);
@@ -279,8 +275,8 @@ static void undo_brings_every_byte_back(void)
 static void a_changed_target_is_refused(void)
 {
     image_and_hunt();
-    g_auto(Result) planned = ektypon("plan bench");
-    g_auto(Result) cloned = ektypon("clone bench plain.raw --as-imaged");
+    done("plan bench");
+    done("clone bench plain.raw --as-imaged");
     must("printf '\\007' | dd of=plain.raw bs=1 seek=450 conv=notrunc status=none; "
          "cp plain.raw before.raw");
     g_auto(Result) applied = ektypon("apply bench plain.raw");
@@ -298,12 +294,11 @@ static void imaging_goes_on_under_an_applied_plan(void)
     must("sed -e 's/^error-time=.*/error-time=1/' drive.model > all.model");
     /* A first model on which the first sectors do not read, and the same drive healed. */
     must("sed -n '/^.drive/,/^seed/p' all.model > healed.model");
-    g_auto(Result) made = ektypon("new bench sim:all.model");
-    g_auto(Result) imaged = ektypon("image bench");
-    g_auto(Result) hunted = ektypon("hunt bench");
-    g_auto(Result) planned = ektypon("plan bench");
-    g_auto(Result) applied = ektypon("apply bench bench/image.raw");
-    CHECK_STATUS(applied, 0);
+    done("new bench sim:all.model");
+    done("image bench");
+    done("hunt bench");
+    done("plan bench");
+    done("apply bench bench/image.raw");
     must("cp healed.model all.model");
     must("sqlite3 bench/map.db \"UPDATE boundary SET state=2, reason=1 WHERE state=3\"");
     g_auto(Result) more = ektypon("image bench");
@@ -314,10 +309,9 @@ static void imaging_goes_on_under_an_applied_plan(void)
     g_autofree guint8 *image = read_file("bench/image.raw", &length);
     CHECK(memcmp(image, drive, 512) != 0);
     CHECK_BYTES(image + NTFS_SECTOR * 512, drive + NTFS_SECTOR * 512, 512);
-    g_auto(Result) clone = ektypon("clone bench as-read.raw --as-imaged");
+    done("clone bench as-read.raw --as-imaged");
     must("cmp as-read.raw drive.img");
-    g_auto(Result) undone = ektypon("undo bench bench/image.raw");
-    CHECK_STATUS(undone, 0);
+    done("undo bench bench/image.raw");
     must("cmp bench/image.raw drive.img");
 }
 

@@ -60,10 +60,8 @@ static void a_file_is_imaged_and_never_written(void)
 static void larger_sectors_are_counted_as_asked(void)
 {
     must("head -c 1000000 /dev/urandom > drive.img");
-    g_auto(Result) made = ektypon("new bench drive.img --sector-size 4096");
-    CHECK_STATUS(made, 0);
-    g_auto(Result) imaged = ektypon("image bench");
-    CHECK_STATUS(imaged, 0);
+    done("new bench drive.img --sector-size 4096");
+    done("image bench");
     must("cmp bench/image.raw drive.img");
     g_auto(Result) map = ektypon("map bench --json");
     json_t *json = result_json(&map);
@@ -85,10 +83,8 @@ static void a_loop_device_is_imaged(void)
         no_loop_device();
         return;
     }
-    g_auto(Result) made = ektypon("new bench %s", device);
-    CHECK_STATUS(made, 0);
-    g_auto(Result) imaged = ektypon("image bench");
-    CHECK_STATUS(imaged, 0);
+    done("new bench %s", device);
+    done("image bench");
     must("cmp bench/image.raw drive.img");
     g_auto(Result) listed = ektypon("drives --json");
     CHECK_CONTAINS(listed.out, device);
@@ -119,16 +115,14 @@ static void what_is_in_use_is_refused(void)
     g_auto(Result) image = ektypon("new bench drive.img --image mount/image.raw");
     CHECK_STATUS(image, 4);
     must("umount mount && test ! -e bench");
-    g_auto(Result) free_now = ektypon("new bench %s", device);
-    CHECK_STATUS(free_now, 0);
+    done("new bench %s", device);
     /* Mounted meanwhile: refused again at the start. The kernel was told to keep it read-only. */
     must("blockdev --setrw %s && mount %s mount", device, device);
     g_auto(Result) imaged = ektypon("image bench");
     CHECK_STATUS(imaged, 4);
     CHECK_CONTAINS(imaged.err, "is mounted on");
     must("umount mount");
-    g_auto(Result) later = ektypon("image bench");
-    CHECK_STATUS(later, 0);
+    done("image bench");
     detach(device);
 }
 
@@ -166,10 +160,9 @@ static void extraction_stays_off_the_source(void)
     fat_add(fat, &root, "LABELS  TXT", NULL, 0x20, 0, 0);
     memcpy(drive, fat->data, fat->length);
     write_file("drive.img", drive, length);
-    g_auto(Result) made = ektypon("new bench drive.img");
-    g_auto(Result) imaged = ektypon("image bench");
-    g_auto(Result) hunted = ektypon("hunt bench");
-    CHECK_STATUS(hunted, 0);
+    done("new bench drive.img");
+    done("image bench");
+    done("hunt bench");
     must("cp drive.img kept.img && mke2fs -q -F drive.img");
     g_autofree char *device = attach("drive.img", "");
     if (device == NULL) {
@@ -194,10 +187,10 @@ static void a_device_as_target_wants_to_be_meant(void)
         return;
     }
     g_autofree char *small = attach("small.img", "");
-    g_auto(Result) made = ektypon("new bench sim:drive.model");
-    g_auto(Result) imaged = ektypon("image bench");
-    g_auto(Result) hunted = ektypon("hunt bench");
-    g_auto(Result) planned = ektypon("plan bench");
+    done("new bench sim:drive.model");
+    done("image bench");
+    done("hunt bench");
+    done("plan bench");
     g_auto(Result) refused = ektypon("clone bench %s", device);
     CHECK_STATUS(refused, 4);
     CHECK_CONTAINS(refused.err, "To say that it is meant: --i-mean");
@@ -206,13 +199,10 @@ static void a_device_as_target_wants_to_be_meant(void)
     g_auto(Result) too_small = ektypon("clone bench %s --i-mean %s", small, small);
     CHECK_STATUS(too_small, 4);
     CHECK_CONTAINS(too_small.err, "is smaller than the image");
-    g_auto(Result) meant = ektypon("clone bench %s --i-mean %s", device, device);
-    CHECK_STATUS(meant, 0);
-    g_auto(Result) undone = ektypon("undo bench %s --i-mean %s", device, device);
-    CHECK_STATUS(undone, 0);
+    done("clone bench %s --i-mean %s", device, device);
+    done("undo bench %s --i-mean %s", device, device);
     must("cmp target.img bench/image.raw");
-    g_auto(Result) applied = ektypon("apply bench %s --i-mean %s", device, device);
-    CHECK_STATUS(applied, 0);
+    done("apply bench %s --i-mean %s", device, device);
     g_auto(Result) listed = shell("sfdisk -d %s", device);
     CHECK_CONTAINS(listed.out, "size=      163840, type=7");
     must("blockdev --setro %s", device);

@@ -30,12 +30,9 @@ static void make_small_case(void)
             5);
     memcpy(drive + (1 << 20), fat->data, fat->length);
     write_file("drive.img", drive, 8 << 20);
-    g_auto(Result) made = ektypon("new bench drive.img");
-    CHECK_STATUS(made, 0);
-    g_auto(Result) imaged = ektypon("image bench");
-    CHECK_STATUS(imaged, 0);
-    g_auto(Result) hunted = ektypon("hunt bench");
-    CHECK_STATUS(hunted, 0);
+    done("new bench drive.img");
+    done("image bench");
+    done("hunt bench");
 }
 
 static void wrong_usage_is_explained(void)
@@ -132,7 +129,7 @@ static void what_is_not_in_the_case(void)
 static void targets_that_must_not_be(void)
 {
     make_small_case();
-    g_auto(Result) planned = ektypon("plan bench");
+    done("plan bench");
     must("cp drive.img before.img; mkdir folder; echo mine > mine");
     expect(4, "is the source itself", "clone bench drive.img");
     expect(4, "mine exists", "clone bench mine");
@@ -145,8 +142,7 @@ static void targets_that_must_not_be(void)
     /* Named as meant, with everything read, it goes. */
     g_auto(Result) meant = ektypon("apply bench drive.img --i-mean .img");
     CHECK_STATUS(meant, 0);
-    g_auto(Result) undone = ektypon("undo bench drive.img --i-mean .img");
-    CHECK_STATUS(undone, 0);
+    done("undo bench drive.img --i-mean .img");
     must("cmp drive.img before.img");
 }
 
@@ -179,9 +175,8 @@ static void another_drive_is_refused(void)
     g_autofree guint8 *other = g_malloc(8 << 20);
     fill_noise(other, 8 << 20, 4);
     write_file("drive.img", other, 8 << 20);
-    g_auto(Result) made = ektypon("new bench drive.img");
-    g_auto(Result) imaged = ektypon("image bench");
-    CHECK_STATUS(imaged, 0);
+    done("new bench drive.img");
+    done("image bench");
     must("cp bench/image.raw kept.raw");
     must("sqlite3 bench/map.db 'UPDATE boundary SET state=1 WHERE first=0; "
          "INSERT INTO boundary VALUES (10000,0,0,0,0)'");
@@ -198,7 +193,7 @@ static void a_locked_case_names_who_is_at_work(void)
     unpack_demo();
     must("echo realtime=true > slow; sed -e '/^seed=/r slow' -e 's/^error-time=.*/error-time=300/' "
          "drive.model > slow.model");
-    g_auto(Result) made = ektypon("new bench sim:slow.model");
+    done("new bench sim:slow.model");
     pid_t first = ektypon_start("image bench");
     for (int i = 0; i < 200; i++) {
         g_auto(Result) status = ektypon("status bench");
@@ -209,8 +204,7 @@ static void a_locked_case_names_who_is_at_work(void)
     g_autofree char *number = g_strdup_printf("process %d is at work on it (imaging)", (int)first);
     expect(4, number, "image bench");
     /* Reading is not held up, and Ctrl-C ends in order. */
-    g_auto(Result) map = ektypon("map bench");
-    CHECK_STATUS(map, 0);
+    done("map bench");
     int status = 0;
     kill(first, SIGINT);
     waitpid(first, &status, 0);
@@ -218,8 +212,7 @@ static void a_locked_case_names_who_is_at_work(void)
     g_auto(Result) log = ektypon("log bench");
     CHECK_CONTAINS(log.out, "interrupted");
     must("cp drive.model slow.model");
-    g_auto(Result) rest = ektypon("image bench");
-    CHECK_STATUS(rest, 0);
+    done("image bench");
 }
 
 static void a_case_that_may_only_be_read(void)
@@ -229,7 +222,7 @@ static void a_case_that_may_only_be_read(void)
         return;
     }
     make_small_case();
-    g_auto(Result) planned = ektypon("plan bench");
+    done("plan bench");
     /* As somebody else, for whom the folder is read-only. */
     must("chmod 755 . && chmod -R a+rX bench && install -m 755 %s ./program && mkdir -m 777 out",
          EKTYPON_PROGRAM_PATH);
@@ -271,8 +264,7 @@ static void a_full_disk_loses_nothing(void)
     CHECK_STATUS(refused, 1);
     CHECK_CONTAINS(refused.err, "may need 16.0 MiB");
     CHECK_CONTAINS(refused.err, "are missing");
-    g_auto(Result) made = ektypon("new small/bench drive.img --short-space go-on");
-    CHECK_STATUS(made, 0);
+    done("new small/bench drive.img --short-space go-on");
     g_auto(Result) imaged = ektypon("image small/bench --short-space go-on");
     CHECK_STATUS(imaged, 1);
     CHECK_CONTAINS(imaged.err, "no space left");
@@ -292,8 +284,7 @@ static void a_full_disk_loses_nothing(void)
     }
     json_decref(json);
     must("mount -o remount,size=40m small");
-    g_auto(Result) rest = ektypon("image small/bench");
-    CHECK_STATUS(rest, 0);
+    done("image small/bench");
     must("cmp small/bench/image.raw drive.img; umount small");
 }
 
@@ -301,7 +292,7 @@ static void a_drive_that_reads_nowhere_is_not_called_bad(void)
 {
     must("truncate -s 40M drive.img; printf '[drive]\\nbacking=drive.img\\nerror-time=7000\\n"
          "[fault all]\\nkind=unreadable\\nfirst=0\\ncount=81920\\n' > dead.model");
-    g_auto(Result) made = ektypon("new bench sim:dead.model");
+    done("new bench sim:dead.model");
     expect(1, "stopped reading everywhere", "image bench");
     g_auto(Result) map = ektypon("map bench --json");
     json_t *json = result_json(&map);

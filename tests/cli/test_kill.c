@@ -62,9 +62,8 @@ static void imaging_survives_kills(void)
     gsize length = 0;
     g_autoptr(GRand) random = g_rand_new_with_seed(test_seed());
     unpack_demo();
-    g_auto(Result) made = ektypon("new undisturbed sim:drive.model");
-    g_auto(Result) run = ektypon("image undisturbed");
-    CHECK_STATUS(run, 0);
+    done("new undisturbed sim:drive.model");
+    done("image undisturbed");
     g_autofree char *wanted = map_of("undisturbed");
     make_slow_model();
     g_autofree guint8 *drive = read_file("drive.img", &length);
@@ -102,19 +101,17 @@ static void hunting_survives_kills(void)
 {
     g_autoptr(GRand) random = g_rand_new_with_seed(test_seed());
     unpack_demo();
-    g_auto(Result) made = ektypon("new bench sim:drive.model");
-    g_auto(Result) imaged = ektypon("image bench");
+    done("new bench sim:drive.model");
+    done("image bench");
     must("cp -r bench quiet");
-    g_auto(Result) hunted = ektypon("hunt quiet");
-    CHECK_STATUS(hunted, 0);
+    done("hunt quiet");
     for (int i = 0; i < 10; i++) {
         pid_t child = ektypon_start("hunt bench");
         g_usleep((gulong)g_rand_int_range(random, 500, 40000));
         kill(child, SIGKILL);
         waitpid(child, NULL, 0);
     }
-    g_auto(Result) rest = ektypon("hunt bench");
-    CHECK_STATUS(rest, 0);
+    done("hunt bench");
     g_auto(Result) wanted = ektypon("volumes quiet --json");
     g_auto(Result) got = ektypon("volumes bench --json");
     CHECK_TEXT(got.out, wanted.out);
@@ -125,17 +122,15 @@ static void applying_survives_kills(void)
 {
     g_autoptr(GRand) random = g_rand_new_with_seed(test_seed());
     unpack_demo();
-    g_auto(Result) made = ektypon("new bench sim:drive.model");
-    g_auto(Result) imaged = ektypon("image bench");
-    g_auto(Result) hunted = ektypon("hunt bench");
-    g_auto(Result) planned = ektypon("plan bench");
-    g_auto(Result) plain = ektypon("clone bench plain.raw --as-imaged");
-    CHECK_STATUS(plain, 0);
+    done("new bench sim:drive.model");
+    done("image bench");
+    done("hunt bench");
+    done("plan bench");
+    done("clone bench plain.raw --as-imaged");
     must("head -c 2M plain.raw > before");
-    g_auto(Result) first = ektypon("apply bench plain.raw");
-    CHECK_STATUS(first, 0);
+    done("apply bench plain.raw");
     must("head -c 2M plain.raw > after");
-    g_auto(Result) undone = ektypon("undo bench plain.raw");
+    done("undo bench plain.raw");
     for (int i = 0; i < 30; i++) {
         const char *command = i % 2 == 0 ? "apply" : "undo";
         pid_t child = ektypon_start("%s bench plain.raw", command);
@@ -157,8 +152,8 @@ static void applying_survives_kills(void)
 static void a_clone_that_was_cut_off_is_made_anew(void)
 {
     unpack_demo();
-    g_auto(Result) made = ektypon("new bench sim:drive.model");
-    g_auto(Result) imaged = ektypon("image bench");
+    done("new bench sim:drive.model");
+    done("image bench");
     for (int i = 0; i < 8; i++) {
         pid_t child = ektypon_start("clone bench clone.raw --as-imaged");
         g_usleep((gulong)(5000 + i * 8000));

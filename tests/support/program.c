@@ -2,6 +2,7 @@
 #include "program.h"
 
 #include "base/digest.h"
+#include "check.h"
 #include "fixture.h"
 
 #include <errno.h>
@@ -90,6 +91,18 @@ Result ektypon(const char *format, ...)
     va_end(arguments);
     g_auto(GStrv) words = words_of(line);
     return run(words);
+}
+
+void done(const char *format, ...)
+{
+    va_list arguments;
+    va_start(arguments, format);
+    g_autofree char *line = g_strdup_vprintf(format, arguments);
+    va_end(arguments);
+    g_auto(Result) result = ektypon("%s", line);
+    if (result.status != 0)
+        fprintf(stderr, "\nektypon %s\n%s%s", line, result.out, result.err);
+    CHECK_NUMBER(result.status, 0);
 }
 
 pid_t ektypon_start(const char *format, ...)

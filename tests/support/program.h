@@ -20,6 +20,9 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(Result, result_clear)
 /* Runs ektypon with the words of a command line, split as a shell does. */
 Result ektypon(const char *format, ...) G_GNUC_PRINTF(1, 2);
 
+/* Runs it, and checks that it ends with status 0. */
+void done(const char *format, ...) G_GNUC_PRINTF(1, 2);
+
 /* Starts it in the background, its output thrown away. The caller waits for it. */
 pid_t ektypon_start(const char *format, ...) G_GNUC_PRINTF(1, 2);
 

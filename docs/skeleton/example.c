@@ -1,0 +1,88 @@
+/* SPDX-License-Identifier: MIT */
+/* A skeleton to copy: one file system that is found by its header. Say here which published format
+ * it follows, and what it distrusts. The build compiles this file, so that it stays right. */
+#include "volume/volume.h"
+
+/* Stands in example.h, which list.c includes. */
+extern const EkFileSystem ek_fs_example;
+
+static const EkSignature signatures[] = {
+    {.offset = 0, .length = 4, .bytes = {'S', 'E', 'E', 'D'}},
+};
+
+/* Is what stands at `at` a header of ours? Looks at `span` only, and believes nothing. */
+static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+{
+    if (!ek_span_equals(span, 0, "SEED", 4) || ek_span_le32(span, 8) == 0)
+        return 0;
+    claims[0] = (EkClaim){.first_byte = at, .header_byte = at, .role = EK_ROLE_PRIMARY};
+    return 1;
+}
+
+/* Does the rest stand where the header says? This is where false positives die: at most
+ * EK_MEASURE_READS reads, a reason with points for each thing that is there, none for what was not
+ * read, and `stands` only when something besides the header speaks for it. */
+static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+{
+    g_autoptr(EkVolume) volume = ek_volume_new(&ek_fs_example, "example");
+    EkKnown known;
+    guint8 table[512];
+    if (!ek_gate_read(gate, claim->header_byte, volume->header, EK_HEADER_MOST, NULL, error))
+        return NULL;
+    EkSpan header = {volume->header, EK_HEADER_MOST};
+    volume->first_byte = claim->first_byte;
+    volume->header_byte = claim->header_byte;
+    volume->own_sector_size = 512;
+    volume->bytes = (EkByte)ek_span_le32(header, 8) * 512;
+    ek_volume_reason(volume, 20, "header at sector %" G_GUINT64_FORMAT, claim->header_byte / 512);
+
+    EkByte at = 0;
+    if (!g_uint64_checked_add(&at, claim->first_byte, (EkByte)ek_span_le32(header, 4) * 512) ||
+        !ek_gate_read(gate, at, table, sizeof table, &known, NULL)) {
+        ek_volume_reason(volume, -100, "its table would lie past the end of the drive");
+    } else if (known.good < sizeof table) {
+        volume->stands = TRUE;
+        ek_volume_reason(volume, 0, "its table was not read: not checked");
+    } else if (ek_span_le32((EkSpan){table, sizeof table}, 0) == 1) {
+        volume->stands = TRUE;
+        ek_volume_reason(volume, 50, "its table is where it says");
+    }
+    return g_steal_pointer(&volume);
+}
+
+/* Proposals only: whoever calls decides. */
+static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+                     GError **error)
+{
+    (void)gate;
+    (void)volume;
+    (void)sink;
+    (void)data;
+    (void)error;
+    return TRUE;
+}
+
+static GPtrArray *explain(EkSpan span)
+{
+    static const EkFieldRule rules[] = {
+        {0, 4, "mark", EK_FIELD_BYTES, NULL},
+        {4, 4, "table begins at", EK_FIELD_LE32, "(sector)"},
+        {8, 4, "sectors in the volume", EK_FIELD_LE32, NULL},
+        {12, 500, "unused", EK_FIELD_BYTES, NULL},
+    };
+    GPtrArray *fields = ek_fields_new();
+    ek_fields_add_rules(fields, span, rules, G_N_ELEMENTS(rules));
+    return fields;
+}
+
+const EkFileSystem ek_fs_example = {
+    .name = "example",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .recognise = recognise,
+    .measure = measure,
+    .mend = mend,
+    .structure = "example-header",
+    .explain = explain,
+    /* .open, .close, .root, .list and .extents come with the files. */
+};
