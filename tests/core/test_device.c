@@ -5,6 +5,7 @@
 #include "device/system.h"
 #include "fixture.h"
 
+#include <fcntl.h>
 #include <glib/gstdio.h>
 #include <string.h>
 #include <unistd.h>
@@ -178,7 +179,7 @@ static void files_know_their_tail_and_their_holes(void)
 {
     GError *error = NULL;
     guint8 buffer[4096];
-    int fd = g_open("sparse.img", 0102 /* O_RDWR | O_CREAT */, 0600);
+    int fd = g_open("sparse.img", O_RDWR | O_CREAT, 0600);
     CHECK(fd >= 0);
     CHECK(pwrite(fd, "seeds", 5, 1 << 20) == 5);
     CHECK(ftruncate(fd, (2 << 20) + 100) == 0);
