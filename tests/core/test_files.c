@@ -124,6 +124,7 @@ static void files_are_found_by_path_and_number(void)
     g_autofree char *by_number = NULL;
     g_autoptr(EkEntry) same = ek_files_find(&files, number, &by_number, &error);
     CHECK_TEXT(by_number, "warbler.wav");
+    CHECK_NUMBER(same->number, file->number);
     CHECK_FINE(&error);
     CHECK(ek_files_find(&files, "Germination photos/none", &missing, &error) == NULL);
     CHECK_ERROR(&error, EK_ERROR_ABSENT, "no \"none\" in \"/Germination photos\"");
@@ -250,6 +251,7 @@ static void a_folder_with_a_hole_says_so(void)
     EkSector root = (tray->fat->data_start - tray->fat->root_entries * 32) / 512;
     bench_hole(&bench, root, 1, EK_STATE_BAD);
     g_autofree char *tree = tree_of(&files, &damage, &cut);
+    CHECK_TEXT(tree, ""); /* what is below the lost folders is lost with them */
     CHECK_NUMBER(damage.bad_bytes, 512);
     close_files(&bench, &files);
     tray_free(tray);
