@@ -2,6 +2,7 @@
 #include "cli.h"
 
 #include "base/text.h"
+#include "show.h"
 
 #include <signal.h>
 #include <stdio.h>
@@ -111,7 +112,8 @@ gboolean ek_cli_parse(EkCli *cli, const GOptionEntry *entries, int *status)
 int ek_cli_fail(EkCli *cli, GError *error)
 {
     fflush(stdout);
-    fprintf(stderr, "%s: %s\n", cli->command->name, error->message);
+    g_autofree char *text = g_strdup_printf("%s: %s", cli->command->name, error->message);
+    ek_show_sentence(stderr, "", 2, text);
     int status = EK_EXIT_FAILED;
     if (g_error_matches(error, EK_ERROR, EK_ERROR_REFUSED))
         status = EK_EXIT_REFUSED;

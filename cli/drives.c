@@ -186,9 +186,10 @@ static void print_rows(EkCli *cli, GArray *rows)
     for (guint i = 0; i < rows->len; i++) {
         const Row *row = &g_array_index(rows, Row, i);
         for (guint k = 0; k < row->warnings->len; k++) {
-            g_autofree char *mark = ek_show_in(cli->color_out, EK_COLOR_WARN, "!");
+            g_autofree char *mark = ek_show_in(cli->color_out, EK_COLOR_WARN, "! ");
             g_autofree char *safe = ek_text_escape(row->warnings->pdata[k]);
-            printf("%s %s: %s\n", mark, row->drive->path, safe);
+            g_autofree char *text = g_strdup_printf("%s: %s", row->drive->path, safe);
+            ek_show_sentence(stdout, mark, 2, text);
         }
         if (row->looked != NULL)
             printf("  %s: %s\n", row->drive->path, row->looked);

@@ -23,7 +23,8 @@ typedef struct {
     FILE *sums;
     EkFileTotals totals;
     guint64 failed;
-    guint problems;
+    GPtrArray *problems; /* char*: the first of them, told when the progress is over */
+    guint problem_count;
     GError *error; /* what ends the work */
     GMutex lock;   /* of the next three, which the progress shows */
     guint64 done_files;
@@ -46,10 +47,9 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
 
 static void tell_problem(Taking *taking, const char *path, const char *what)
 {
-    if (taking->json || taking->problems++ >= PROBLEMS_SHOWN)
-        return;
     g_autofree char *safe = ek_text_escape(path);
-    printf("%s: %s\n", safe, what);
+    if (!taking->json && taking->problem_count++ < PROBLEMS_SHOWN)
+        g_ptr_array_add(taking->problems, g_strdup_printf("%s: %s", safe, what));
 }
 
 static void tell_json(Taking *taking, const char *path, const EkEntry *entry,
@@ -169,8 +169,10 @@ static void print_end(Taking *taking, const char *folder)
         json_decref(json);
         return;
     }
-    if (taking->problems > PROBLEMS_SHOWN)
-        printf("… and %u more; --json tells all of them\n", taking->problems - PROBLEMS_SHOWN);
+    for (guint i = 0; i < taking->problems->len; i++)
+        ek_show_sentence(stdout, "", 2, taking->problems->pdata[i]);
+    if (taking->problem_count > PROBLEMS_SHOWN)
+        printf("… and %u more; --json tells all of them\n", taking->problem_count - PROBLEMS_SHOWN);
     g_autofree char *size = ek_text_size(totals->bytes);
     g_autofree char *files = ek_text_count(totals->files, "file", "files");
     g_autofree char *folders = ek_text_count(totals->folders, "folder", "folders");
@@ -230,7 +232,9 @@ static int run(EkCli *cli, Job *job, const gint *cancel)
     if (extract == NULL)
         return ek_cli_fail(cli, error);
 
+    g_autoptr(GPtrArray) problems = g_ptr_array_new_with_free_func(g_free);
     taking.extract = extract;
+    taking.problems = problems;
     job->damage = (EkFolderDamage){0};
     if (job->json)
         fputs("{\"files\": [", stdout);

@@ -16,6 +16,10 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
 {
     Show *show = data;
     EkHuntProgress now = ek_hunting_progress(show->hunting);
+    if (now.total == 0) {
+        g_string_assign(lines[0], "nothing was read since the last hunt: nothing new to search");
+        return;
+    }
     double seconds = (double)(g_get_monotonic_time() - show->started) / 1e6;
     double rate = seconds > 0 ? (double)now.done / seconds : 0;
     g_autofree char *bar = ek_show_bar(now.done, now.total, 24);

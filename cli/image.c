@@ -91,6 +91,18 @@ static void print_result(const EkCaptureProgress *now, gint64 device_ns)
            now->totals[EK_STATE_UNTOUCHED] + now->totals[EK_STATE_SET_ASIDE], time);
 }
 
+static void tell(const char *format, ...) G_GNUC_PRINTF(1, 2);
+
+static void tell(const char *format, ...)
+{
+    va_list arguments;
+    va_start(arguments, format);
+    g_autofree char *text = g_strdup_vprintf(format, arguments);
+    va_end(arguments);
+    fflush(stdout);
+    ek_show_sentence(stderr, "", 2, text);
+}
+
 static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, GError *error)
 {
     const char *folder = cli->operands[0];
@@ -105,41 +117,38 @@ static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, GError 
         return EK_EXIT_DONE;
     case EK_CAPTURE_CANCELLED:
         print_result(&now, now.device_clock);
-        fprintf(stderr, "image: interrupted; everything read is kept. To go on: ektypon image %s\n",
-                folder);
+        tell("image: interrupted; everything read is kept. To go on: ektypon image %s", folder);
         return EK_EXIT_INTERRUPTED;
     case EK_CAPTURE_STOPPED:
-        fprintf(
-            stderr,
-            "image: %s stopped reading everywhere: many reads in a row failed, spread over what "
-            "is left, and ground that read before does not read now. Nothing was marked bad for "
-            "it; %s is safe in %s. Let it cool, power-cycle it, then run: ektypon image %s\n",
-            info->source, safe, folder, folder);
+        tell(
+            "image: %s stopped reading everywhere: many reads in a row failed, spread over what is "
+            "left, and %s. Nothing was marked bad for it; %s is safe in %s. Let it cool, "
+            "power-cycle it, then run: ektypon image %s",
+            info->source,
+            now.totals[EK_STATE_GOOD] > 0 ? "ground that read before does not read now"
+                                          : "nothing on it has read so far",
+            safe, folder, folder);
         return EK_EXIT_FAILED;
     case EK_CAPTURE_GONE:
-        fprintf(stderr,
-                "image: %s is gone since sector %" G_GUINT64_FORMAT
-                "; %s is safe in %s. Power-cycle "
-                "the drive, then run: ektypon image %s\n",
-                info->source, at, safe, folder, folder);
+        tell("image: %s is gone since sector %" G_GUINT64_FORMAT "; %s is safe in %s. Power-cycle "
+             "the drive, then run: ektypon image %s",
+             info->source, at, safe, folder, folder);
         return EK_EXIT_FAILED;
     case EK_CAPTURE_STRANGER:
-        fprintf(stderr, "image: %s. Nothing was read into the case\n", error->message);
+        tell("image: %s. Nothing was read into the case", error->message);
         return EK_EXIT_FAILED;
     case EK_CAPTURE_FAILED: break;
     }
     if (g_error_matches(error, EK_ERROR, EK_ERROR_NO_SPACE)) {
         g_autofree char *missing = ek_text_size(
             (now.totals[EK_STATE_UNTOUCHED] + now.totals[EK_STATE_SET_ASIDE]) * now.sector_size);
-        fprintf(stderr,
-                "image: no space left: %s. What the map calls good is safe; up to %s more are "
-                "needed. Free them, then run: ektypon image %s\n",
-                error->message, missing, folder);
+        tell("image: no space left: %s. What the map calls good is safe; up to %s more are "
+             "needed. Free them, then run: ektypon image %s",
+             error->message, missing, folder);
     } else {
-        fprintf(stderr,
-                "image: what was read could not be kept: %s. What the map calls good is safe; when "
-                "that is mended, run: ektypon image %s\n",
-                error->message, folder);
+        tell("image: what was read could not be kept: %s. What the map calls good is safe; when "
+             "that is mended, run: ektypon image %s",
+             error->message, folder);
     }
     return EK_EXIT_FAILED;
 }

@@ -45,8 +45,10 @@ static void print_event(EkCli *cli, const EkEvent *event)
     g_autofree char *outcome =
         ek_show_in(cli->color_out && !fine, EK_COLOR_WARN, outcome_of(event));
     printf("%4" G_GINT64_FORMAT "  %s  %s %s\n", event->id, began, event->command, options);
-    printf("      %s%s%s%s%s\n", outcome, event->ended != 0 ? " after " : "",
-           event->ended != 0 ? took : "", *detail != '\0' ? ": " : "", detail);
+    g_autofree char *line =
+        g_strconcat(outcome, event->ended != 0 ? " after " : "", event->ended != 0 ? took : "",
+                    *detail != '\0' ? ": " : "", detail, NULL);
+    ek_show_sentence(stdout, "      ", 6, line);
 }
 
 int ek_command_log(EkCli *cli)

@@ -119,9 +119,9 @@ static void print_plan(EkCli *cli, const EkPlan *plan, guint32 sector_size)
     if (plan->warnings->len > 0)
         puts("");
     for (guint i = 0; i < plan->warnings->len; i++) {
-        g_autofree char *mark = ek_show_in(cli->color_out, EK_COLOR_WARN, "!");
+        g_autofree char *mark = ek_show_in(cli->color_out, EK_COLOR_WARN, "! ");
         g_autofree char *safe = ek_text_escape(plan->warnings->pdata[i]);
-        printf("%s %s\n", mark, safe);
+        ek_show_sentence(stdout, mark, 2, safe);
     }
     for (guint i = 0; i < plan->edits->len; i++)
         print_edit(cli, i + 1, plan->edits->pdata[i], sector_size);

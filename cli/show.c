@@ -109,6 +109,27 @@ char *ek_show_pad(const char *text, guint columns)
     return g_strdup_printf("%s%*s", text, missing, "");
 }
 
+void ek_show_sentence(FILE *stream, const char *mark, guint indent, const char *text)
+{
+    glong width = isatty(fileno(stream)) != 0 ? ek_show_width() : G_MAXLONG;
+    glong column = (glong)indent;
+    g_auto(GStrv) words = g_strsplit(text, " ", -1);
+    fputs(mark, stream);
+    for (char **word = words; *word != NULL; word++) {
+        glong length = g_utf8_strlen(*word, -1);
+        if (word > words && column + 1 + length > width) {
+            fprintf(stream, "\n%*s", (int)indent, "");
+            column = (glong)indent;
+        } else if (word > words) {
+            fputc(' ', stream);
+            column++;
+        }
+        fputs(*word, stream);
+        column += length;
+    }
+    fputc('\n', stream);
+}
+
 char *ek_show_bar(guint64 part, guint64 whole, guint width)
 {
     static const char *const eighths[] = {"", "▏", "▎", "▍", "▌", "▋", "▊", "▉"};

@@ -60,6 +60,10 @@ void ek_progress_end(EkProgress *progress);
 /* `text` and as many spaces as it lacks to `columns` characters. The caller frees. */
 char *ek_show_pad(const char *text, guint columns);
 
+/* Prints a sentence and a newline. On a terminal it is broken between words to its width, further
+ * lines indented by as many columns as `mark` (printed first, already coloured) takes. */
+void ek_show_sentence(FILE *stream, const char *mark, guint indent, const char *text);
+
 /* A bar of `width` cells, part of whole. The caller frees. */
 char *ek_show_bar(guint64 part, guint64 whole, guint width);
 

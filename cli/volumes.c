@@ -76,7 +76,8 @@ static void print_one(EkCli *cli, const EkCaseVolume *entry)
         g_autofree char *text = ek_text_escape(reason->text);
         g_autofree char *faint =
             ek_show_in(cli->color_out && reason->points == 0, EK_COLOR_FAINT, text);
-        printf("  %4s  %s\n", points, reason->points == 0 ? faint : text);
+        g_autofree char *mark = g_strdup_printf("  %4s  ", points);
+        ek_show_sentence(stdout, mark, 8, reason->points == 0 ? faint : text);
     }
     if (volume->format->open == NULL)
         printf(

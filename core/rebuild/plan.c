@@ -303,8 +303,10 @@ static void take_mend(void *data, EkMend *mend)
         before =
             ek_gate_read_new(planner->gate, mend->first_byte, mend->length, NULL, &taker->error);
     if (before != NULL) {
-        g_autofree char *why = g_strdup_printf("%s of volume %u, from %s", mend->what,
-                                               taker->volume->number, mend->from);
+        EkByte read = ek_gate_known(planner->gate, mend->first_byte, mend->length).good;
+        g_autofree char *why = g_strdup_printf(
+            "%s of volume %u, from %s%s", mend->what, taker->volume->number, mend->from,
+            read < mend->length ? " (what stood here was not read: zeros stand for it)" : "");
         g_ptr_array_add(planner->plan->edits, ek_edit_new(mend->structure, mend->first_byte, before,
                                                           mend->after, mend->length, why));
         EkPlanRepair *repair = g_new0(EkPlanRepair, 1);
