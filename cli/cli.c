@@ -123,6 +123,16 @@ int ek_cli_fail(EkCli *cli, GError *error)
     return status;
 }
 
+void ek_cli_advise(const char *format, ...)
+{
+    va_list arguments;
+    va_start(arguments, format);
+    g_autofree char *text = g_strdup_vprintf(format, arguments);
+    va_end(arguments);
+    fflush(stdout);
+    ek_show_sentence(stderr, "", 0, text);
+}
+
 int ek_cli_print_json(json_t *root)
 {
     int done = json_dumpf(root, stdout, JSON_INDENT(2) | JSON_PRESERVE_ORDER);

@@ -59,6 +59,9 @@ int ek_cli_fail(EkCli *cli, GError *error);
 /* As ek_cli_fail, for wrong usage that the option parser cannot see. */
 int ek_cli_misused(EkCli *cli, const char *format, ...) G_GNUC_PRINTF(2, 3);
 
+/* Advice: what to do next, what to mind. On stderr, after what stands on stdout so far. */
+void ek_cli_advise(const char *format, ...) G_GNUC_PRINTF(1, 2);
+
 /* Prints JSON and a newline; takes `root`. */
 int ek_cli_print_json(json_t *root);
 

@@ -74,7 +74,8 @@ int ek_command_clone(EkCli *cli)
         printf("%s of it were not read from the drive and are zeros.\n", unread);
     }
     if (edits > 0)
-        printf("To take the edits back there: ektypon undo %s %s\n", order.folder, order.target);
-    puts("Check its file systems with their own checkers, on the clone only.");
+        ek_cli_advise("To take the edits back there: ektypon undo %s %s", order.folder,
+                      order.target);
+    ek_cli_advise("Check its file systems with their own checkers, on the clone only.");
     return EK_EXIT_DONE;
 }

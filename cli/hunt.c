@@ -60,7 +60,7 @@ static int print_result(EkCli *cli, EkHunting *hunting)
                    unread);
         puts(".");
     }
-    printf("\nNext: ektypon %s %s\n", volumes->len > 0 ? "volumes" : "map", folder);
+    ek_cli_advise("Next: ektypon %s %s", volumes->len > 0 ? "volumes" : "map", folder);
     return EK_EXIT_DONE;
 }
 

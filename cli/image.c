@@ -91,18 +91,6 @@ static void print_result(const EkCaptureProgress *now, gint64 device_ns)
            now->totals[EK_STATE_UNTOUCHED] + now->totals[EK_STATE_SET_ASIDE], time);
 }
 
-static void tell(const char *format, ...) G_GNUC_PRINTF(1, 2);
-
-static void tell(const char *format, ...)
-{
-    va_list arguments;
-    va_start(arguments, format);
-    g_autofree char *text = g_strdup_vprintf(format, arguments);
-    va_end(arguments);
-    fflush(stdout);
-    ek_show_sentence(stderr, "", 2, text);
-}
-
 static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, GError *error)
 {
     const char *folder = cli->operands[0];
@@ -113,14 +101,15 @@ static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, GError 
     switch (end) {
     case EK_CAPTURE_COMPLETE:
         print_result(&now, now.device_clock);
-        printf("Next: ektypon hunt %s\n", folder);
+        ek_cli_advise("Next: ektypon hunt %s", folder);
         return EK_EXIT_DONE;
     case EK_CAPTURE_CANCELLED:
         print_result(&now, now.device_clock);
-        tell("image: interrupted; everything read is kept. To go on: ektypon image %s", folder);
+        ek_cli_advise("image: interrupted; everything read is kept. To go on: ektypon image %s",
+                      folder);
         return EK_EXIT_INTERRUPTED;
     case EK_CAPTURE_STOPPED:
-        tell(
+        ek_cli_advise(
             "image: %s stopped reading everywhere: many reads in a row failed, spread over what is "
             "left, and %s. Nothing was marked bad for it; %s is safe in %s. Let it cool, "
             "power-cycle it, then run: ektypon image %s",
@@ -130,25 +119,28 @@ static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, GError 
             safe, folder, folder);
         return EK_EXIT_FAILED;
     case EK_CAPTURE_GONE:
-        tell("image: %s is gone since sector %" G_GUINT64_FORMAT "; %s is safe in %s. Power-cycle "
-             "the drive, then run: ektypon image %s",
-             info->source, at, safe, folder, folder);
+        ek_cli_advise("image: %s is gone since sector %" G_GUINT64_FORMAT
+                      "; %s is safe in %s. Power-cycle "
+                      "the drive, then run: ektypon image %s",
+                      info->source, at, safe, folder, folder);
         return EK_EXIT_FAILED;
     case EK_CAPTURE_STRANGER:
-        tell("image: %s. Nothing was read into the case", error->message);
+        ek_cli_advise("image: %s. Nothing was read into the case", error->message);
         return EK_EXIT_FAILED;
     case EK_CAPTURE_FAILED: break;
     }
     if (g_error_matches(error, EK_ERROR, EK_ERROR_NO_SPACE)) {
         g_autofree char *missing = ek_text_size(
             (now.totals[EK_STATE_UNTOUCHED] + now.totals[EK_STATE_SET_ASIDE]) * now.sector_size);
-        tell("image: no space left: %s. What the map calls good is safe; up to %s more are "
-             "needed. Free them, then run: ektypon image %s",
-             error->message, missing, folder);
+        ek_cli_advise(
+            "image: no space left: %s. What the map calls good is safe; up to %s more are "
+            "needed. Free them, then run: ektypon image %s",
+            error->message, missing, folder);
     } else {
-        tell("image: what was read could not be kept: %s. What the map calls good is safe; when "
-             "that is mended, run: ektypon image %s",
-             error->message, folder);
+        ek_cli_advise(
+            "image: what was read could not be kept: %s. What the map calls good is safe; when "
+            "that is mended, run: ektypon image %s",
+            error->message, folder);
     }
     return EK_EXIT_FAILED;
 }

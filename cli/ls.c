@@ -71,9 +71,9 @@ static void print_end(Listing *listing)
     guint64 hurt = listing->totals.files - listing->totals.by_condition[EK_CONDITION_WHOLE];
     if (hurt > 0)
         printf("; %" G_GUINT64_FORMAT " not whole", hurt);
-    puts(listing->local_times
-             ? "\nTimes are in the clock of whoever wrote the files: FAT keeps no time zone."
-             : "");
+    puts("");
+    if (listing->local_times)
+        ek_cli_advise("Times are in the clock of whoever wrote the files: FAT keeps no time zone.");
 }
 
 static int list_place(EkCli *cli, EkFiles *files, guint64 volume, const char *path, gboolean json)

@@ -14,11 +14,12 @@ static void advise(const EkCaseInfo *info, const char *folder)
     g_autofree char *serial = ek_text_escape(info->serial != NULL ? info->serial : "unknown");
     printf("%s: %s, serial %s, %s (%s), %" G_GUINT64_FORMAT " sectors of %u\n", info->source, model,
            serial, label, binary, info->sectors, info->sector_size);
-    printf("Case %s is open; the image will be %s\n\n", folder, info->image);
-    puts("Until it is imaged: do not format it, do not mount it, not even to look, and let no\n"
-         "repair tool at the original. Keep discard (TRIM) off. Keep the drive cool, and leave it\n"
-         "switched on while it reads.\n");
-    printf("Next: ektypon image %s\n", folder);
+    printf("Case %s is open; the image will be %s\n", folder, info->image);
+    ek_cli_advise(
+        "Until it is imaged: do not format it, do not mount it, not even to look, and let no "
+        "repair tool at the original. Keep discard (TRIM) off. Keep the drive cool, and "
+        "leave it switched on while it reads.");
+    ek_cli_advise("Next: ektypon image %s", folder);
 }
 
 int ek_command_new(EkCli *cli)

@@ -130,7 +130,7 @@ static void print_plan(EkCli *cli, const EkPlan *plan, guint32 sector_size)
                plan->opens ? "every planned volume opens."
                            : "not every planned volume opens, see above.");
     if (plan->edits->len > 0)
-        printf("Nothing is written yet. Next: ektypon clone %s TARGET\n", cli->operands[0]);
+        ek_cli_advise("Nothing is written yet. Next: ektypon clone %s TARGET", cli->operands[0]);
 }
 
 static json_t *partitions_json(const EkPlan *plan, guint32 sector_size)

@@ -93,10 +93,14 @@ void ek_show_table_print(EkShowTable *show, int width)
 {
     fflush(stdout);
     scols_table_set_stream(show->table, stdout);
-    scols_table_set_termforce(show->table, SCOLS_TERMFORCE_ALWAYS);
-    scols_table_set_termwidth(show->table, (size_t)width);
     scols_table_enable_colors(show->table, 0);
-    scols_table_reduce_termwidth(show->table, 1);
+    if (isatty(STDOUT_FILENO) != 0) {
+        scols_table_set_termforce(show->table, SCOLS_TERMFORCE_ALWAYS);
+        scols_table_set_termwidth(show->table, (size_t)width);
+    } else {
+        /* Nothing is cut in a pipe. */
+        scols_table_set_termforce(show->table, SCOLS_TERMFORCE_NEVER);
+    }
     scols_print_table(show->table);
     scols_unref_table(show->table);
     g_free(show);

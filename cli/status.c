@@ -15,7 +15,7 @@ typedef struct {
     EkCase *opened;
     EkKeptState state;
     GPtrArray *volumes;
-    gboolean hunted;
+    gboolean hunted; /* all that is good by now */
     gboolean has_plan;
     gboolean applied; /* to anything, and not undone */
     gboolean cloned;
@@ -39,9 +39,17 @@ static gboolean gather(EkCase *opened, Standing *standing, GError **error)
     for (guint i = 0; i < events->len; i++) {
         const EkEvent *event = events->pdata[i];
         gboolean done = g_strcmp0(event->outcome, "done") == 0;
-        standing->hunted = standing->hunted || (done && g_str_equal(event->command, "hunt"));
         standing->cloned = standing->cloned || (done && g_str_equal(event->command, "clone"));
     }
+    g_autoptr(GArray) hunted = ek_volumestore_hunted(opened, EK_RECOGNISERS, error);
+    if (hunted == NULL)
+        return FALSE;
+    EkByte searched = 0;
+    for (guint i = 0; i < hunted->len; i++)
+        searched += g_array_index(hunted, EkRange, i).bytes;
+    const EkCaseInfo *info = ek_case_info(opened);
+    EkByte good = MIN(standing->state.totals[EK_STATE_GOOD] * info->sector_size, info->bytes);
+    standing->hunted = searched > 0 && searched + info->sector_size > good;
     standing->has_plan = ek_planstore_exists(opened);
     standing->imaging_pid = ek_lock_holder(opened, EK_LOCK_IMAGING);
     return TRUE;
@@ -62,7 +70,7 @@ static char *next_command(const Standing *standing, const char *folder, char **w
         *why = g_strdup("there is ground left to read");
     } else if (!standing->hunted) {
         command = "hunt";
-        *why = g_strdup("the image is complete and was not searched yet");
+        *why = g_strdup("what was read was not all searched yet");
     } else if (standing->volumes->len == 0) {
         command = "map";
         *why = g_strdup("no volume was found: see what could not be read");
@@ -131,7 +139,7 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
     if (standing->imaging_pid != 0)
         printf("         process %" G_GINT64_FORMAT " is imaging now\n", standing->imaging_pid);
     printf("Volumes  %u known%s\n", standing->volumes->len,
-           standing->hunted ? "" : " (not hunted to the end yet)");
+           standing->hunted ? "" : " (not all that is good was hunted)");
     printf("Plan     %s%s%s\n", standing->has_plan ? "made" : "none yet",
            standing->cloned ? ", cloned" : "", standing->applied ? ", applied" : "");
     g_autofree char *strong = ek_show_in(cli->color_out, EK_COLOR_STRONG, next);

@@ -80,10 +80,10 @@ static void print_one(EkCli *cli, const EkCaseVolume *entry)
         ek_show_sentence(stdout, mark, 8, reason->points == 0 ? faint : text);
     }
     if (volume->format->open == NULL)
-        printf(
-            "Its files are not listed yet: this version reads those of FAT12, FAT16 and FAT32.\n");
+        ek_cli_advise(
+            "Its files are not listed yet: this version reads those of FAT12, FAT16 and FAT32.");
     else
-        printf("Its files: ektypon ls %s %u\n", cli->operands[0], entry->number);
+        ek_cli_advise("Its files: ektypon ls %s %u", cli->operands[0], entry->number);
 }
 
 int ek_command_volumes(EkCli *cli)
@@ -122,10 +122,9 @@ int ek_command_volumes(EkCli *cli)
         printf("No volumes are known yet. To search for them: ektypon hunt %s\n", cli->operands[0]);
     else {
         ek_volumes_print_table(cli, volumes);
-        printf(
-            "\nThe evidence for one: ektypon volumes %s NUMBER. Volumes in ext4 and others are not "
-            "found yet.\n",
-            cli->operands[0]);
+        ek_cli_advise("The evidence for one: ektypon volumes %s NUMBER. Volumes in ext4 and others "
+                      "are not found yet.",
+                      cli->operands[0]);
     }
     return EK_EXIT_DONE;
 }

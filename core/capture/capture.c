@@ -5,7 +5,7 @@
  * reads wait, marked set aside, until something reads well. */
 #include "capture/capture.h"
 
-#include "base/text.h"
+#include "base/bytes.h"
 
 #include <string.h>
 
@@ -239,6 +239,19 @@ static Witness ask_witness(EkCapture *capture)
     return answer;
 }
 
+/* A witness whose sector is all zero says little: most drives have such ground. */
+static gboolean is_blank_witness(const EkCapture *capture, guint number)
+{
+    guint32 size = capture->info->sector_size;
+    EkSector sector = 0;
+    if (!find_witness(capture, number, &sector))
+        return TRUE;
+    gsize bytes = (gsize)ek_device_bytes_of(capture->info, sector, 1);
+    g_autofree guint8 *image = g_malloc(size);
+    return ek_image_read(capture->parts.image, sector * size, image, bytes, NULL) &&
+           ek_bytes_are_zero(image, bytes);
+}
+
 /* Before the first read of a case that holds something already: is this the drive it came from? */
 static void recognise_drive(EkCapture *capture)
 {
@@ -246,7 +259,10 @@ static void recognise_drive(EkCapture *capture)
     guint differ = 0;
     if (ek_read_map_total(capture->map, EK_STATE_GOOD) == 0)
         return;
-    for (guint i = 0; i < WITNESSES_AT_START; i++) {
+    for (guint i = 0; i < WITNESSES && agree + differ < WITNESSES_AT_START; i++) {
+        if (is_blank_witness(capture, i))
+            continue;
+        capture->witness = i;
         Witness answer = ask_witness(capture);
         agree += answer == WITNESS_AGREES;
         differ += answer == WITNESS_DIFFERS;

@@ -164,9 +164,16 @@ static void keep_note(EkKeeper *keeper, const Note *note)
 static gpointer keep(gpointer data)
 {
     EkKeeper *keeper = data;
+    GError *error = NULL;
     keeper->committed_at = g_get_monotonic_time();
     for (;;) {
-        Note *note = g_async_queue_pop(keeper->notes);
+        /* A read that takes long must not hold up what was read before it. */
+        Note *note = g_async_queue_timeout_pop(keeper->notes, COMMIT_EVERY);
+        if (note == NULL) {
+            if (keeper->waiting > 0 && keeper->error == NULL && !commit(keeper, &error))
+                fail(keeper, g_steal_pointer(&error));
+            continue;
+        }
         NoteKind kind = note->kind;
         if (kind == NOTE_WRITE || kind == NOTE_MARK) {
             /* After a failure nothing more is kept: a later success would hide it. */
@@ -177,10 +184,9 @@ static gpointer keep(gpointer data)
         } else if (kind == NOTE_DRAIN) {
             g_async_queue_push(keeper->drained, keeper);
         } else if (keeper->error == NULL) {
-            GError *error = NULL;
             keeper->state = note->state;
             if (!commit(keeper, &error))
-                fail(keeper, error);
+                fail(keeper, g_steal_pointer(&error));
         }
         g_free(note);
         if (kind == NOTE_FINISH)

@@ -12,8 +12,15 @@ struct EkHunting {
     GArray *ranges; /* EkRange: good and not hunted yet */
 };
 
-/* Cuts what was hunted out of a good range, and adds the rest. A range that was hunted up to where
- * unread ground began is looked at again from a little before, since a structure may lie across. */
+static void add_range(GArray *ranges, EkRange good, EkByte first, EkByte end)
+{
+    /* What begins before the end of what was hunted may lie across it: look again from there. */
+    first -= MIN(first - good.first, EK_RECOGNISE_BYTES);
+    EkRange rest = {first, end - first};
+    g_array_append_val(ranges, rest);
+}
+
+/* Cuts what was hunted out of a good range, and adds the rest. */
 static void add_rest(GArray *ranges, EkRange good, const GArray *hunted)
 {
     EkByte at = good.first;
@@ -21,16 +28,12 @@ static void add_rest(GArray *ranges, EkRange good, const GArray *hunted)
         EkRange done = g_array_index(hunted, EkRange, i);
         if (ek_range_end(done) <= at || done.first >= ek_range_end(good))
             continue;
-        if (done.first > at) {
-            EkRange rest = {at, done.first - at};
-            g_array_append_val(ranges, rest);
-        }
+        if (done.first > at)
+            add_range(ranges, good, at, done.first);
         at = MAX(at, ek_range_end(done));
     }
-    if (at < ek_range_end(good)) {
-        EkRange rest = {at, ek_range_end(good) - at};
-        g_array_append_val(ranges, rest);
-    }
+    if (at < ek_range_end(good))
+        add_range(ranges, good, at, ek_range_end(good));
 }
 
 static GArray *ranges_to_hunt(EkView *view, GError **error)

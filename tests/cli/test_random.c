@@ -131,11 +131,12 @@ static void check_files(guint count)
     CHECK(result.status == 0 || result.status == 3);
     json_t *json = result_json(&result);
     json_t *files = json_object_get(json, "files");
-    if (strstr(result.err, "names that stood there are missing") == NULL) {
+    gboolean folders_hurt = strstr(result.err, "names that stood there are missing") != NULL;
+    if (!folders_hurt) {
         CHECK_NUMBER(json_array_size(files), count);
         check_clean();
     } else {
-        CHECK(json_array_size(files) < count);
+        CHECK(json_array_size(files) <= count);
         CHECK_NUMBER(result.status, 3);
     }
     for (size_t i = 0; i < json_array_size(files); i++) {
@@ -144,6 +145,9 @@ static void check_files(guint count)
         gsize true_length = 0;
         g_autofree char *true_path = g_build_filename("tree", json_text(file, "path"), NULL);
         g_autofree char *place = g_build_filename("out", json_text(file, "written_as"), NULL);
+        /* Where a long name stood in the hole, the short one is left. */
+        if (folders_hurt && !g_file_test(true_path, G_FILE_TEST_EXISTS))
+            continue;
         g_autofree guint8 *whole = read_file(true_path, &true_length);
         g_autofree guint8 *taken = read_file(place, &length);
         json_t *holes = json_object_get(file, "holes");
