@@ -71,13 +71,12 @@ static void print_one(EkCli *cli, const EkCaseVolume *entry)
     printf("  confidence %d of 100, because:\n", volume->confidence);
     for (guint i = 0; i < volume->reasons->len; i++) {
         const EkGround *reason = volume->reasons->pdata[i];
-        g_autofree char *points =
-            reason->points != 0 ? g_strdup_printf("%+d", reason->points) : g_strdup("·");
+        g_autofree char *mark = reason->points != 0 ? g_strdup_printf("  %+4d  ", reason->points)
+                                                    : g_strdup("     -  ");
         g_autofree char *text = ek_text_escape(reason->text);
         g_autofree char *faint =
             ek_show_in(cli->color_out && reason->points == 0, EK_COLOR_FAINT, text);
-        g_autofree char *mark = g_strdup_printf("  %4s  ", points);
-        ek_show_sentence(stdout, mark, 8, reason->points == 0 ? faint : text);
+        ek_show_sentence(stdout, mark, 8, faint);
     }
     if (volume->format->open == NULL)
         ek_cli_advise(
