@@ -6,6 +6,8 @@
 #include "volumes.h"
 #include "work/hunting.h"
 
+#define TABLES_SHOWN 5u
+
 typedef struct {
     EkHunting *hunting;
     gboolean color;
@@ -38,11 +40,31 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
                     now.boot_sectors, now.tables);
 }
 
+static void print_tables(const GPtrArray *tables)
+{
+    for (guint i = 0; i < MIN(tables->len, TABLES_SHOWN); i++) {
+        const EkTrace *trace = tables->pdata[i];
+        EkTable table;
+        if (!ek_table_mbr.read((EkSpan){trace->header, trace->header_length}, EK_STEP, &table))
+            continue;
+        printf("%s partition table at sector %" G_GUINT64_FORMAT ", with %u entries%s\n",
+               trace->format, trace->first_byte / EK_STEP, table.count,
+               trace->first_byte == 0 ? "" : " (not where the drive's own stands)");
+    }
+    if (tables->len > TABLES_SHOWN)
+        printf("and %u more\n", tables->len - TABLES_SHOWN);
+    if (tables->len == 0)
+        puts("No partition table.");
+}
+
 static int print_result(EkCli *cli, EkHunting *hunting)
 {
     GError *error = NULL;
     g_autoptr(GPtrArray) volumes = ek_hunting_volumes(hunting, &error);
     if (volumes == NULL)
+        return ek_cli_fail(cli, error);
+    g_autoptr(GPtrArray) tables = ek_hunting_tables(hunting, &error);
+    if (tables == NULL)
         return ek_cli_fail(cli, error);
     EkKnown known = ek_hunting_known(hunting);
     const char *folder = cli->operands[0];
@@ -51,10 +73,11 @@ static int print_result(EkCli *cli, EkHunting *hunting)
              "yet.");
     else
         ek_volumes_print_table(cli, volumes);
+    print_tables(tables);
     if (known.bad + known.unread > 0) {
         g_autofree char *unread = ek_text_size(known.unread);
         g_autofree char *bad = ek_text_size(known.bad);
-        printf("\nNot searched: %s bad", bad);
+        printf("Not searched: %s bad", bad);
         if (known.unread > 0)
             printf(", %s not read yet. Image more, then hunt again: only that is searched then",
                    unread);

@@ -22,6 +22,7 @@ typedef struct {
     dev_t dev;
     char *source;
     char *where;
+    char *filesystem;
     gboolean discards;
 } Mount;
 
@@ -75,6 +76,7 @@ static void mount_free(gpointer data)
     Mount *mount = data;
     g_free(mount->source);
     g_free(mount->where);
+    g_free(mount->filesystem);
     g_free(mount);
 }
 
@@ -177,6 +179,7 @@ static GPtrArray *read_mounts(EkSystem *system)
         Mount *mount = g_new0(Mount, 1);
         mount->dev = makedev(major_number, minor_number);
         mount->where = unescape_octal(field[4]);
+        mount->filesystem = g_strdup(field[dash + 1]);
         mount->source = unescape_octal(field[dash + 2]);
         mount->discards = has_option(field[5], "discard") || has_option(field[dash + 3], "discard");
         g_ptr_array_add(mounts, mount);
@@ -193,6 +196,17 @@ static dev_t mount_device(const Mount *mount)
         stat(mount->source, &st) == 0 && S_ISBLK(st.st_mode))
         return st.st_rdev;
     return mount->dev;
+}
+
+/* What a mounted device is mounted as; NULL when it is not. */
+static char *mounted_filesystem(GPtrArray *mounts, dev_t dev)
+{
+    for (guint i = 0; i < mounts->len; i++) {
+        const Mount *mount = mounts->pdata[i];
+        if (mount_device(mount) == dev)
+            return g_strdup(mount->filesystem);
+    }
+    return NULL;
 }
 
 static void add_use(GPtrArray *uses, const char *where, gboolean is_mount, gboolean discards)
@@ -288,7 +302,7 @@ static EkPart *read_part(EkSystem *system, const char *folder, const char *name,
     part->dev = dev;
     part->range.first = attribute_number(folder, "start") * SYSFS_SECTOR;
     part->range.bytes = attribute_number(folder, "size") * SYSFS_SECTOR;
-    part->filesystem = property(udev, "ID_FS_TYPE");
+    part->filesystem = take_first(property(udev, "ID_FS_TYPE"), mounted_filesystem(mounts, dev));
     part->label = property(udev, "ID_FS_LABEL");
     part->uses = uses_of(system, folder, name, dev, mounts);
     return part;
@@ -329,7 +343,7 @@ static EkDrive *read_drive(EkSystem *system, const char *name, GPtrArray *mounts
     drive->serial = take_first(drive->serial, attribute(folder, "serial"));
     drive->bus = take_first(property(udev, "ID_BUS"), guess_bus(folder, name));
     drive->table = property(udev, "ID_PART_TABLE_TYPE");
-    drive->filesystem = property(udev, "ID_FS_TYPE");
+    drive->filesystem = take_first(property(udev, "ID_FS_TYPE"), mounted_filesystem(mounts, dev));
     drive->backing = attribute(folder, "loop/backing_file");
     drive->read_only = attribute_number(folder, "ro") != 0;
     drive->removable = attribute_number(folder, "removable") != 0;

@@ -102,6 +102,20 @@ GPtrArray *ek_hunting_volumes(EkHunting *hunting, GError **error)
     return ek_volumestore_list(hunting->view.opened, error);
 }
 
+GPtrArray *ek_hunting_tables(EkHunting *hunting, GError **error)
+{
+    g_autoptr(GPtrArray) traces = ek_volumestore_traces(hunting->view.opened, error);
+    if (traces == NULL)
+        return NULL;
+    GPtrArray *tables = g_ptr_array_new_with_free_func(g_free);
+    for (guint i = 0; i < traces->len; i++) {
+        const EkTrace *trace = traces->pdata[i];
+        if (g_str_equal(trace->kind, "table"))
+            g_ptr_array_add(tables, g_memdup2(trace, sizeof *trace));
+    }
+    return tables;
+}
+
 EkKnown ek_hunting_known(EkHunting *hunting)
 {
     return ek_gate_known(hunting->view.gate, 0, ek_case_info(hunting->view.opened)->bytes);

@@ -23,6 +23,9 @@ gboolean ek_hunting_run(EkHunting *hunting, GError **error);
 /* What there is after it: EkCaseVolume*, the caller unrefs. */
 GPtrArray *ek_hunting_volumes(EkHunting *hunting, GError **error);
 
+/* Where partition tables stand, current or not: EkTrace*, the caller unrefs. */
+GPtrArray *ek_hunting_tables(EkHunting *hunting, GError **error);
+
 /* How many bytes of the drive are good, and how many are not (for what may still be missing). */
 EkKnown ek_hunting_known(EkHunting *hunting);
 
