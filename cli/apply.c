@@ -13,20 +13,17 @@ int ek_command_apply(EkCli *cli)
     EkRebuildResult result;
     g_autofree char *meant = NULL;
     const GOptionEntry entries[] = {
-        {"i-mean", 0, 0, G_OPTION_ARG_STRING, &meant,
-         "the last four characters of the target device's serial", "SERIAL"},
         {"anyway", 0, 0, G_OPTION_ARG_NONE, &order.anyway,
          "also when a planned volume does not open", NULL},
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;
-    if (!ek_cli_parse(cli, entries, &status))
+    if (!ek_target_parse(cli, entries, &meant, &status))
         return status;
     order.folder = cli->operands[0];
     order.target = cli->operands[1];
     order.options = cli->options;
-    g_autofree char *typed = ek_target_ask(cli, order.target, meant);
-    order.meant = typed;
+    order.meant = meant;
 
     GError *error = NULL;
     if (!ek_rebuilding_apply(cli->system, &order, &result, &error))

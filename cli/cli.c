@@ -109,6 +109,16 @@ gboolean ek_cli_parse(EkCli *cli, const GOptionEntry *entries, int *status)
     return TRUE;
 }
 
+gboolean ek_cli_parse_json(EkCli *cli, gboolean *json, int *status)
+{
+    const GOptionEntry entries[] = {
+        {"json", 0, 0, G_OPTION_ARG_NONE, json, "print JSON (docs/json.md)", NULL},
+        G_OPTION_ENTRY_NULL,
+    };
+    *json = FALSE;
+    return ek_cli_parse(cli, entries, status);
+}
+
 int ek_cli_fail(EkCli *cli, GError *error)
 {
     fflush(stdout);

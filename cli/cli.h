@@ -53,6 +53,9 @@ extern const EkCommand ek_commands[];
  * was asked for, or the usage was wrong and has been explained). */
 gboolean ek_cli_parse(EkCli *cli, const GOptionEntry *entries, int *status);
 
+/* As ek_cli_parse, for commands whose only option is --json. */
+gboolean ek_cli_parse_json(EkCli *cli, gboolean *json, int *status);
+
 /* Says what failed, on stderr, and what that means for the exit status. Takes the error. */
 int ek_cli_fail(EkCli *cli, GError *error);
 

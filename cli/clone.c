@@ -36,18 +36,15 @@ int ek_command_clone(EkCli *cli)
     g_autofree char *meant = NULL;
     const GOptionEntry entries[] = {
         {"as-imaged", 0, 0, G_OPTION_ARG_NONE, &order.as_imaged, "leave the plan out", NULL},
-        {"i-mean", 0, 0, G_OPTION_ARG_STRING, &meant,
-         "the last four characters of the target device's serial", "SERIAL"},
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;
-    if (!ek_cli_parse(cli, entries, &status))
+    if (!ek_target_parse(cli, entries, &meant, &status))
         return status;
     order.folder = cli->operands[0];
     order.target = cli->operands[1];
     order.options = cli->options;
-    g_autofree char *typed = ek_target_ask(cli, order.target, meant);
-    order.meant = typed;
+    order.meant = meant;
 
     GError *error = NULL;
     const gint *cancel = ek_cli_watch_signals();
@@ -59,10 +56,11 @@ int ek_command_clone(EkCli *cli)
     gboolean done = ek_cloning_run(cloning, &error);
     ek_progress_end(progress);
     if (!done) {
-        if (g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED))
-            g_prefix_error(&error,
-                           "%s is not complete; the same command starts it over: ", order.target);
-        return ek_cli_fail(cli, error);
+        gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
+        status = ek_cli_fail(cli, error);
+        if (interrupted)
+            ek_cli_advise("%s is not complete; the same command makes it anew", order.target);
+        return status;
     }
     guint edits = ek_cloning_edits(cloning);
     g_autofree char *laid = ek_text_count(edits, "edit", "edits");

@@ -111,10 +111,11 @@ int ek_command_hunt(EkCli *cli)
     gboolean done = ek_hunting_run(hunting, &error);
     ek_progress_end(progress);
     if (!done) {
-        if (g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED))
-            g_prefix_error(&error,
-                           "what was found is kept; to go on: ektypon hunt %s: ", cli->operands[0]);
-        return ek_cli_fail(cli, error);
+        gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
+        status = ek_cli_fail(cli, error);
+        if (interrupted)
+            ek_cli_advise("What was found is kept. To go on: ektypon hunt %s", cli->operands[0]);
+        return status;
     }
     return print_result(cli, hunting);
 }

@@ -54,12 +54,8 @@ static void print_event(EkCli *cli, const EkEvent *event)
 int ek_command_log(EkCli *cli)
 {
     gboolean json = FALSE;
-    const GOptionEntry entries[] = {
-        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
-        G_OPTION_ENTRY_NULL,
-    };
     int status = EK_EXIT_DONE;
-    if (!ek_cli_parse(cli, entries, &status))
+    if (!ek_cli_parse_json(cli, &json, &status))
         return status;
     GError *error = NULL;
     g_autoptr(EkCase) opened = ek_case_open(cli->operands[0], FALSE, &error);

@@ -102,14 +102,10 @@ static int list_place(EkCli *cli, EkFiles *files, guint64 volume, const char *pa
 int ek_command_ls(EkCli *cli)
 {
     gboolean json = FALSE;
-    const GOptionEntry entries[] = {
-        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
-        G_OPTION_ENTRY_NULL,
-    };
     int status = EK_EXIT_DONE;
     guint64 number = 0;
     const char *path = NULL;
-    if (!ek_cli_parse(cli, entries, &status))
+    if (!ek_cli_parse_json(cli, &json, &status))
         return status;
     if (!ek_cli_parse_place(cli->operands[1], &number, &path))
         return ek_cli_misused(cli, "\"%s\" is not VOLUME or VOLUME:PATH, as 2:Photos",

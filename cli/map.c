@@ -250,12 +250,8 @@ static void print_largest(EkCli *cli, const Summary *summary, guint32 sector_siz
 int ek_command_map(EkCli *cli)
 {
     gboolean json = FALSE;
-    const GOptionEntry entries[] = {
-        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
-        G_OPTION_ENTRY_NULL,
-    };
     int status = EK_EXIT_DONE;
-    if (!ek_cli_parse(cli, entries, &status))
+    if (!ek_cli_parse_json(cli, &json, &status))
         return status;
     GError *error = NULL;
     g_autoptr(EkCase) opened = ek_case_open(cli->operands[0], FALSE, &error);

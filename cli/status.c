@@ -149,12 +149,8 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
 int ek_command_status(EkCli *cli)
 {
     gboolean json = FALSE;
-    const GOptionEntry entries[] = {
-        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
-        G_OPTION_ENTRY_NULL,
-    };
     int status = EK_EXIT_DONE;
-    if (!ek_cli_parse(cli, entries, &status))
+    if (!ek_cli_parse_json(cli, &json, &status))
         return status;
     GError *error = NULL;
     Standing standing;

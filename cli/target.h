@@ -1,11 +1,14 @@
 /* SPDX-License-Identifier: MIT */
+/* What the commands that write to a target share. */
 #ifndef EK_CLI_TARGET_H
 #define EK_CLI_TARGET_H
 
 #include "cli.h"
 
-/* The word that says a target device is meant: `meant` where it was given, else asked for on a
- * terminal; NULL where there is none to ask, or the target is a file. The caller frees. */
-char *ek_target_ask(EkCli *cli, const char *target, const char *meant);
+/* Parses `own` options (at most EK_TARGET_OPTIONS, NULL name at the end) and --i-mean, then finds
+ * out whether the second argument, a target, is meant: *meant is the word given or typed on a
+ * terminal, NULL where there is none to ask or the target is a file. The caller frees it. */
+#define EK_TARGET_OPTIONS 4
+gboolean ek_target_parse(EkCli *cli, const GOptionEntry *own, char **meant, int *status);
 
 #endif

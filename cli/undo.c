@@ -12,19 +12,13 @@ int ek_command_undo(EkCli *cli)
     EkRebuildOrder order = {0};
     EkRebuildResult result;
     g_autofree char *meant = NULL;
-    const GOptionEntry entries[] = {
-        {"i-mean", 0, 0, G_OPTION_ARG_STRING, &meant,
-         "the last four characters of the target device's serial", "SERIAL"},
-        G_OPTION_ENTRY_NULL,
-    };
     int status = EK_EXIT_DONE;
-    if (!ek_cli_parse(cli, entries, &status))
+    if (!ek_target_parse(cli, NULL, &meant, &status))
         return status;
     order.folder = cli->operands[0];
     order.target = cli->operands[1];
     order.options = cli->options;
-    g_autofree char *typed = ek_target_ask(cli, order.target, meant);
-    order.meant = typed;
+    order.meant = meant;
 
     GError *error = NULL;
     if (!ek_rebuilding_undo(cli->system, &order, &result, &error))

@@ -88,13 +88,9 @@ static void print_one(EkCli *cli, const EkCaseVolume *entry)
 int ek_command_volumes(EkCli *cli)
 {
     gboolean json = FALSE;
-    const GOptionEntry entries[] = {
-        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
-        G_OPTION_ENTRY_NULL,
-    };
     int status = EK_EXIT_DONE;
     guint64 number = 0;
-    if (!ek_cli_parse(cli, entries, &status))
+    if (!ek_cli_parse_json(cli, &json, &status))
         return status;
     if (cli->operands[1] != NULL && (!ek_text_parse_u64(cli->operands[1], &number) || number == 0))
         return ek_cli_misused(cli, "\"%s\" is not the number of a volume", cli->operands[1]);

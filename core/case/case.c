@@ -228,8 +228,6 @@ static EkCase *open_failed(const char *folder, const char *name, GError **error)
     if (error != NULL && *error != NULL && g_error_matches(*error, EK_ERROR, EK_ERROR_DAMAGED)) {
         g_autofree char *path = g_build_filename(folder, name, NULL);
         g_prefix_error(error, "%s is damaged: ", path);
-        if (!g_str_has_suffix((*error)->message, "."))
-            g_prefix_error(error, "%s", "");
     } else {
         g_prefix_error(error, "%s: ", folder);
     }

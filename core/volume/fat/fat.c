@@ -72,7 +72,7 @@ static PartState weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *boo
     if (boot->bits == EK_FAT32) {
         EkFatTable table;
         guint32 next = 0;
-        ek_fat_table_init(&table, gate, boot, volume->first_byte);
+        ek_fat_table_init(&table, gate, boot, volume->first_byte, EK_FAT_GLANCE);
         EkFatLink link = ek_fat_table_link(&table, boot->root_cluster, &next);
         ek_fat_table_clear(&table);
         if (link == EK_LINK_FREE || link == EK_LINK_BAD)

@@ -45,13 +45,19 @@ typedef struct {
     EkGate *gate;
     EkFatBoot boot;
     EkByte first_byte; /* of the volume */
+    gsize window_most; /* bytes, whole sectors */
     EkByte window_at;  /* from the start of the FAT */
     gsize window_bytes;
     guint8 *window;
     guint8 *window_known; /* one byte a sector of the window */
 } EkFatTable;
 
-void ek_fat_table_init(EkFatTable *table, EkGate *gate, const EkFatBoot *boot, EkByte first_byte);
+/* `window_most` bytes are read at a time: EK_FAT_WINDOW to follow chains, a little to look one up.
+ */
+#define EK_FAT_WINDOW (192u << 10)
+#define EK_FAT_GLANCE 4096u
+void ek_fat_table_init(EkFatTable *table, EkGate *gate, const EkFatBoot *boot, EkByte first_byte,
+                       gsize window_most);
 void ek_fat_table_clear(EkFatTable *table);
 
 /* The link of a cluster that is in range; *next is set for EK_LINK_NEXT. */

@@ -35,7 +35,7 @@ EkOpened *ek_fat_open(EkGate *gate, const EkVolume *volume, GError **error)
     opened->gate = gate;
     opened->boot = boot;
     opened->first_byte = volume->first_byte;
-    ek_fat_table_init(&opened->table, gate, &boot, volume->first_byte);
+    ek_fat_table_init(&opened->table, gate, &boot, volume->first_byte, EK_FAT_WINDOW);
     return opened;
 }
 

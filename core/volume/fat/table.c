@@ -3,13 +3,13 @@
  * read from the drive, those of the next copy serve. */
 #include "volume/fat/fat.h"
 
-#define WINDOW_BYTES (192u << 10) /* of whole sectors and of whole 12-bit pairs */
-
-void ek_fat_table_init(EkFatTable *table, EkGate *gate, const EkFatBoot *boot, EkByte first_byte)
+void ek_fat_table_init(EkFatTable *table, EkGate *gate, const EkFatBoot *boot, EkByte first_byte,
+                       gsize window_most)
 {
-    *table = (EkFatTable){.gate = gate, .boot = *boot, .first_byte = first_byte};
-    table->window = g_malloc(WINDOW_BYTES);
-    table->window_known = g_malloc(WINDOW_BYTES / EK_STEP);
+    *table = (EkFatTable){
+        .gate = gate, .boot = *boot, .first_byte = first_byte, .window_most = window_most};
+    table->window = g_malloc(window_most);
+    table->window_known = g_malloc(window_most / EK_STEP);
 }
 
 void ek_fat_table_clear(EkFatTable *table)
@@ -40,8 +40,8 @@ static gboolean fill_from_copy(EkFatTable *table, guint32 copy)
 
 static void load_window(EkFatTable *table, EkByte at)
 {
-    table->window_at = at - at % WINDOW_BYTES;
-    table->window_bytes = (gsize)MIN(WINDOW_BYTES, table->boot.fat_bytes - table->window_at);
+    table->window_at = at - at % table->window_most;
+    table->window_bytes = (gsize)MIN(table->window_most, table->boot.fat_bytes - table->window_at);
     gsize sectors = table->window_bytes / table->boot.sector_size;
     EkByte start = table->first_byte + table->boot.fat_start + table->window_at;
     EkKnown known;
