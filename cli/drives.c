@@ -64,7 +64,8 @@ static void look(Row *row)
 {
     const EkDrive *drive = row->drive;
     g_autoptr(GError) error = NULL;
-    g_autoptr(EkDevice) device = ek_device_open(drive->path, NULL, &error);
+    EkDeviceOptions options = {.look_only = TRUE};
+    g_autoptr(EkDevice) device = ek_device_open(drive->path, &options, &error);
     if (device == NULL) {
         row->looked = g_strdup(error->message);
         return;
@@ -133,67 +134,65 @@ static json_t *row_json(const Row *row)
     return out;
 }
 
-static char *joined_mounts(const EkDrive *drive)
+static void print_uses(GString *text, GPtrArray *uses)
 {
-    g_autoptr(GPtrArray) uses = ek_drive_in_use(drive);
-    if (uses->len == 0)
-        return g_strdup("free");
-    return g_strdup("in use");
+    for (guint i = 0; i < uses->len; i++) {
+        const EkUse *use = uses->pdata[i];
+        g_autofree char *where = ek_text_escape(use->where);
+        g_string_append_printf(text, ", %s %s", use->is_mount ? "mounted on" : "held by", where);
+    }
 }
 
-static char *filesystems(const EkDrive *drive)
+static void print_part(const EkPart *part, guint32 sector_size)
 {
-    g_autoptr(GString) text = g_string_new(drive->table != NULL ? drive->table : "");
-    if (drive->filesystem != NULL)
-        g_string_append_printf(text, "%s%s", text->len > 0 ? ": " : "", drive->filesystem);
-    for (guint i = 0; i < drive->parts->len; i++) {
-        const EkPart *part = drive->parts->pdata[i];
-        g_string_append_printf(text, "%s%s",
-                               i > 0           ? ", "
-                               : text->len > 0 ? ": "
-                                               : "partitions: ",
-                               part->filesystem != NULL ? part->filesystem : "?");
-    }
-    return g_strdup(text->len > 0 ? text->str : "none known");
+    g_autoptr(GString) text = g_string_new(NULL);
+    g_autofree char *size = ek_text_size(part->range.bytes);
+    g_autofree char *label = ek_text_escape(part->label != NULL ? part->label : "");
+    g_string_append_printf(text, "%s: %s%s%s%s, %s from sector %" G_GUINT64_FORMAT, part->name,
+                           part->filesystem != NULL ? part->filesystem : "file system not known",
+                           *label != '\0' ? " \"" : "", label, *label != '\0' ? "\"" : "", size,
+                           part->range.first / MAX(sector_size, 1));
+    print_uses(text, part->uses);
+    ek_show_sentence(stdout, "    ", 6, text->str);
 }
 
-static void print_rows(EkCli *cli, GArray *rows)
+/* A few lines a drive: a table of all this would be too wide to read. */
+static void print_drive(EkCli *cli, const Row *row)
 {
-    static const EkColumn columns[] = {
-        {"DRIVE", FALSE},  {"LABEL", TRUE}, {"BINARY", TRUE}, {"SECTOR", TRUE},   {"MODEL", FALSE},
-        {"SERIAL", FALSE}, {"BUS", FALSE},  {"HOLDS", FALSE}, {"DISCARD", FALSE}, {"STATE", FALSE},
-    };
-    EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
-    for (guint i = 0; i < rows->len; i++) {
-        const EkDrive *drive = g_array_index(rows, Row, i).drive;
-        g_autofree char *label = ek_text_label_size(drive->bytes);
-        g_autofree char *binary = ek_text_size(drive->bytes);
-        g_autofree char *sector =
-            drive->physical_sector_size != drive->sector_size
-                ? g_strdup_printf("%u/%u", drive->sector_size, drive->physical_sector_size)
-                : g_strdup_printf("%u", drive->sector_size);
-        g_autofree char *holds = filesystems(drive);
-        g_autofree char *state = joined_mounts(drive);
-        g_autofree char *model = ek_text_escape(drive->model != NULL ? drive->model : "unknown");
-        g_autofree char *serial = ek_text_escape(drive->serial != NULL ? drive->serial : "unknown");
-        const char *cells[] = {drive->path, label, binary,
-                               sector,      model, serial,
-                               drive->bus,  holds, drive->can_discard ? "possible" : "no",
-                               state};
-        ek_show_table_row(table, cells);
+    const EkDrive *drive = row->drive;
+    g_autofree char *label = ek_text_label_size(drive->bytes);
+    g_autofree char *binary = ek_text_size(drive->bytes);
+    g_autofree char *model = ek_text_escape(drive->model != NULL ? drive->model : "model unknown");
+    g_autofree char *serial = ek_text_escape(drive->serial != NULL ? drive->serial : "unknown");
+    g_autofree char *path = ek_show_in(cli->color_out, EK_COLOR_STRONG, drive->path);
+    g_autofree char *backing = ek_text_escape(drive->backing != NULL ? drive->backing : "");
+    printf("%s  %s, serial %s%s%s%s%s\n", path, model, serial, drive->bus != NULL ? ", " : "",
+           drive->bus != NULL ? drive->bus : "", drive->backing != NULL ? " over " : "", backing);
+
+    g_autoptr(GString) text = g_string_new(NULL);
+    g_string_append_printf(text, "%s on the label, %s; sectors of %u", label, binary,
+                           drive->sector_size);
+    if (drive->physical_sector_size != drive->sector_size)
+        g_string_append_printf(text, " (%u inside)", drive->physical_sector_size);
+    g_string_append_printf(text, "; discard %s%s", drive->can_discard ? "possible" : "not possible",
+                           drive->read_only ? "; read-only" : "");
+    ek_show_sentence(stdout, "    ", 6, text->str);
+    g_string_printf(text, "holds: %s%s%s", drive->table != NULL ? drive->table : "",
+                    drive->table != NULL && drive->filesystem != NULL ? ", " : "",
+                    drive->filesystem != NULL ? drive->filesystem : "");
+    if (drive->table == NULL && drive->filesystem == NULL)
+        g_string_append(text, drive->parts->len > 0 ? "partitions" : "nothing that is known");
+    print_uses(text, drive->uses);
+    ek_show_sentence(stdout, "    ", 6, text->str);
+    for (guint i = 0; i < drive->parts->len; i++)
+        print_part(drive->parts->pdata[i], drive->sector_size);
+    for (guint i = 0; i < row->warnings->len; i++) {
+        g_autofree char *mark = ek_show_in(cli->color_out, EK_COLOR_WARN, "  ! ");
+        g_autofree char *safe = ek_text_escape(row->warnings->pdata[i]);
+        ek_show_sentence(stdout, mark, 4, safe);
     }
-    ek_show_table_print(table, cli->width);
-    for (guint i = 0; i < rows->len; i++) {
-        const Row *row = &g_array_index(rows, Row, i);
-        for (guint k = 0; k < row->warnings->len; k++) {
-            g_autofree char *mark = ek_show_in(cli->color_out, EK_COLOR_WARN, "! ");
-            g_autofree char *safe = ek_text_escape(row->warnings->pdata[k]);
-            g_autofree char *text = g_strdup_printf("%s: %s", row->drive->path, safe);
-            ek_show_sentence(stdout, mark, 2, text);
-        }
-        if (row->looked != NULL)
-            printf("  %s: %s\n", row->drive->path, row->looked);
-    }
+    if (row->looked != NULL)
+        ek_show_sentence(stdout, "    ", 6, row->looked);
 }
 
 /* A simulated drive, in the shape of a real one. */
@@ -274,7 +273,8 @@ int ek_command_drives(EkCli *cli)
         puts("No drives. A drive that the system does not see is a matter of power, cable or\n"
              "electronics: no software can reach it.");
     } else {
-        print_rows(cli, rows);
+        for (guint i = 0; i < rows->len; i++)
+            print_drive(cli, &g_array_index(rows, Row, i));
     }
     for (guint i = 0; i < rows->len; i++) {
         g_ptr_array_unref(g_array_index(rows, Row, i).warnings);

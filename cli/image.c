@@ -160,6 +160,19 @@ int ek_command_image(EkCli *cli)
         return ek_cli_misused(cli, "--short-space takes go-on, not \"%s\"", short_space);
 
     GError *error = NULL;
+    EkKeptState state;
+    EkByte bytes = 0;
+    guint32 sector_size = 0;
+    if (ek_imaging_is_complete(cli->operands[0], &state, &bytes, &sector_size, &error)) {
+        g_autofree char *good = ek_text_size(MIN(state.totals[EK_STATE_GOOD] * sector_size, bytes));
+        printf("Everything was tried already: %s good, %" G_GUINT64_FORMAT
+               " bad sectors. The drive was not touched.\n",
+               good, state.totals[EK_STATE_BAD]);
+        ek_cli_advise("Next: ektypon hunt %s", cli->operands[0]);
+        return EK_EXIT_DONE;
+    }
+    if (error != NULL)
+        return ek_cli_fail(cli, error);
     const gint *cancel = ek_cli_watch_signals();
     g_autoptr(EkImaging) imaging = ek_imaging_new(cli->system, cli->operands[0], cli->options,
                                                   short_space != NULL, cancel, &error);

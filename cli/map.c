@@ -197,8 +197,8 @@ static void sum_extent(void *data, const Extent *extent)
 static void print_totals(EkCli *cli, const Summary *summary, const EkCaseInfo *info)
 {
     static const EkColumn columns[] = {
-        {"STATE", FALSE}, {"REASON", FALSE}, {"SECTORS", TRUE},
-        {"SIZE", TRUE},   {"SHARE", TRUE},   {"STRETCHES", TRUE},
+        {"STATE", FALSE, FALSE}, {"REASON", FALSE, FALSE}, {"SECTORS", TRUE, FALSE},
+        {"SIZE", TRUE, FALSE},   {"SHARE", TRUE, FALSE},   {"STRETCHES", TRUE, FALSE},
     };
     EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
     for (gsize i = 0; i < G_N_ELEMENTS(layers); i++) {
@@ -222,8 +222,8 @@ static void print_totals(EkCli *cli, const Summary *summary, const EkCaseInfo *i
 static void print_largest(EkCli *cli, const Summary *summary, guint32 sector_size)
 {
     static const EkColumn columns[] = {
-        {"FIRST", TRUE}, {"LAST", TRUE},   {"SECTORS", TRUE},
-        {"SIZE", TRUE},  {"STATE", FALSE}, {"REASON", FALSE},
+        {"FIRST", TRUE, FALSE}, {"LAST", TRUE, FALSE},   {"SECTORS", TRUE, FALSE},
+        {"SIZE", TRUE, FALSE},  {"STATE", FALSE, FALSE}, {"REASON", FALSE, FALSE},
     };
     if (summary->largest_count == 0)
         return;

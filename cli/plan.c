@@ -79,8 +79,9 @@ static void print_edit(EkCli *cli, guint number, const EkEdit *edit, guint32 sec
 static void print_partitions(EkCli *cli, const EkPlan *plan, guint32 sector_size)
 {
     static const EkColumn columns[] = {
-        {"PARTITION", TRUE}, {"FIRST SECTOR", TRUE}, {"SECTORS", TRUE}, {"SIZE", TRUE},
-        {"TYPE", FALSE},     {"ACTIVE", FALSE},      {"FROM", FALSE},
+        {"PARTITION", TRUE, FALSE}, {"FIRST SECTOR", TRUE, FALSE}, {"SECTORS", TRUE, FALSE},
+        {"SIZE", TRUE, FALSE},      {"TYPE", FALSE, FALSE},        {"ACTIVE", FALSE, FALSE},
+        {"FROM", FALSE, FALSE},
     };
     if (plan->partitions->len == 0)
         return;

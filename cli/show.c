@@ -76,7 +76,7 @@ EkShowTable *ek_show_table_new(const EkColumn *columns, guint count)
     show->columns = count;
     scols_table_set_column_separator(show->table, "  ");
     for (guint i = 0; i < count; i++) {
-        int flags = columns[i].right ? SCOLS_FL_RIGHT : 0;
+        int flags = (columns[i].right ? SCOLS_FL_RIGHT : 0) | (columns[i].cut ? SCOLS_FL_TRUNC : 0);
         scols_table_new_column(show->table, columns[i].header, 0, flags);
     }
     return show;

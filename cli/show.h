@@ -29,6 +29,7 @@ const char *ek_show_off(gboolean color);
 typedef struct {
     const char *header;
     gboolean right; /* a number */
+    gboolean cut;   /* may be cut short where the terminal is narrow */
 } EkColumn;
 
 typedef struct EkShowTable EkShowTable;

@@ -17,7 +17,8 @@ typedef struct {
     GPtrArray *volumes;
     gboolean hunted; /* all that is good by now */
     gboolean has_plan;
-    gboolean applied; /* to anything, and not undone */
+    gboolean plan_is_old; /* something was hunted since */
+    gboolean applied;     /* to anything, and not undone */
     gboolean cloned;
     gint64 imaging_pid;
 } Standing;
@@ -36,9 +37,12 @@ static gboolean gather(EkCase *opened, Standing *standing, GError **error)
         standing->applied =
             standing->applied ||
             ((const EkApplication *)applications->pdata[i])->state == EK_APPLICATION_APPLIED;
+    gint64 last_hunt = 0;
     for (guint i = 0; i < events->len; i++) {
         const EkEvent *event = events->pdata[i];
         gboolean done = g_strcmp0(event->outcome, "done") == 0;
+        if (done && g_str_equal(event->command, "hunt"))
+            last_hunt = event->id;
         standing->cloned = standing->cloned || (done && g_str_equal(event->command, "clone"));
     }
     g_autoptr(GArray) hunted = ek_volumestore_hunted(opened, EK_RECOGNISERS, error);
@@ -50,7 +54,9 @@ static gboolean gather(EkCase *opened, Standing *standing, GError **error)
     const EkCaseInfo *info = ek_case_info(opened);
     EkByte good = MIN(standing->state.totals[EK_STATE_GOOD] * info->sector_size, info->bytes);
     standing->hunted = searched > 0 && searched + info->sector_size > good;
-    standing->has_plan = ek_planstore_exists(opened);
+    gint64 planned = ek_planstore_event(opened);
+    standing->has_plan = planned != 0;
+    standing->plan_is_old = standing->has_plan && last_hunt > planned;
     standing->imaging_pid = ek_lock_holder(opened, EK_LOCK_IMAGING);
     return TRUE;
 }
@@ -77,6 +83,9 @@ static char *next_command(const Standing *standing, const char *folder, char **w
     } else if (!standing->has_plan) {
         command = "plan";
         *why = g_strdup("volumes were found; ls and extract take files out at any time");
+    } else if (standing->plan_is_old) {
+        command = "plan";
+        *why = g_strdup("the plan was made before the last hunt");
     } else if (!standing->cloned && !standing->applied) {
         command = "clone";
         rest = " TARGET";
@@ -140,7 +149,10 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
         printf("         process %" G_GINT64_FORMAT " is imaging now\n", standing->imaging_pid);
     printf("Volumes  %u known%s\n", standing->volumes->len,
            standing->hunted ? "" : " (not all that is good was hunted)");
-    printf("Plan     %s%s%s\n", standing->has_plan ? "made" : "none yet",
+    printf("Plan     %s%s%s\n",
+           standing->plan_is_old ? "made before the last hunt"
+           : standing->has_plan  ? "made"
+                                 : "none yet",
            standing->cloned ? ", cloned" : "", standing->applied ? ", applied" : "");
     g_autofree char *strong = ek_show_in(cli->color_out, EK_COLOR_STRONG, next);
     printf("\nNext: %s\n      (%s)\n", strong, why);

@@ -8,8 +8,9 @@
 void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes)
 {
     static const EkColumn columns[] = {
-        {"VOLUME", TRUE}, {"TYPE", FALSE},  {"FIRST SECTOR", TRUE}, {"LAST SECTOR", TRUE},
-        {"SIZE", TRUE},   {"LABEL", FALSE}, {"STANDING", FALSE},    {"CONFIDENCE", TRUE},
+        {"VOLUME", TRUE, FALSE},      {"TYPE", FALSE, FALSE},      {"FIRST SECTOR", TRUE, FALSE},
+        {"LAST SECTOR", TRUE, FALSE}, {"SIZE", TRUE, FALSE},       {"LABEL", FALSE, TRUE},
+        {"STANDING", FALSE, FALSE},   {"CONFIDENCE", TRUE, FALSE},
     };
     EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
     for (guint i = 0; i < volumes->len; i++) {

@@ -235,6 +235,8 @@ static Witness ask_witness(EkCapture *capture)
     } else {
         capture->failed_commands++;
     }
+    if (outcome.gone)
+        end_with(capture, EK_CAPTURE_GONE);
     ek_keeper_return_buffer(capture->keeper, buffer);
     return answer;
 }
@@ -255,13 +257,15 @@ static gboolean is_blank_witness(const EkCapture *capture, guint number)
 /* Before the first read of a case that holds something already: is this the drive it came from? */
 static void recognise_drive(EkCapture *capture)
 {
+    guint asked = 0;
     guint agree = 0;
     guint differ = 0;
     if (ek_read_map_total(capture->map, EK_STATE_GOOD) == 0)
         return;
-    for (guint i = 0; i < WITNESSES && agree + differ < WITNESSES_AT_START; i++) {
+    for (guint i = 0; i < WITNESSES && asked < WITNESSES_AT_START && !shall_end(capture); i++) {
         if (is_blank_witness(capture, i))
             continue;
+        asked++;
         capture->witness = i;
         Witness answer = ask_witness(capture);
         agree += answer == WITNESS_AGREES;
@@ -282,7 +286,7 @@ static void brake(EkCapture *capture)
     if (capture->failures_in_row < FAILURES_TO_STOP || capture->ended)
         return;
     ek_keeper_drain(capture->keeper);
-    for (guint i = 0; i < WITNESS_TRIES; i++) {
+    for (guint i = 0; i < WITNESS_TRIES && !capture->ended; i++) {
         if (ask_witness(capture) == WITNESS_AGREES) {
             confirm_pending(capture);
             return;

@@ -142,8 +142,10 @@ EkPlan *ek_planstore_load(EkCase *self, GError **error)
     return g_steal_pointer(&plan);
 }
 
-gboolean ek_planstore_exists(EkCase *self)
+gint64 ek_planstore_event(EkCase *self)
 {
-    g_autoptr(EkStatement) row = rows_of(self, NULL, "SELECT 1 FROM plan");
-    return row != NULL && ek_sql_step(ek_case_store(self), row, NULL) == 1;
+    g_autoptr(EkStatement) row = rows_of(self, NULL, "SELECT event FROM plan");
+    if (row == NULL || ek_sql_step(ek_case_store(self), row, NULL) != 1)
+        return 0;
+    return sqlite3_column_int64(row, 0);
 }

@@ -11,6 +11,7 @@ gboolean ek_planstore_put(EkCase *self, gint64 event, const EkPlan *plan, GError
 /* The plan as stored; EK_ERROR_ABSENT when none was made. */
 EkPlan *ek_planstore_load(EkCase *self, GError **error);
 
-gboolean ek_planstore_exists(EkCase *self);
+/* The event in which the plan was made; 0 when there is none. */
+gint64 ek_planstore_event(EkCase *self);
 
 #endif

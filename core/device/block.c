@@ -62,7 +62,7 @@ static int open_exclusively(const char *path, gboolean *direct)
     return fd;
 }
 
-EkDevice *ek_block_open(const char *path, GError **error)
+EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error)
 {
     gboolean direct = FALSE;
     int fd = open_exclusively(path, &direct);
@@ -94,7 +94,8 @@ EkDevice *ek_block_open(const char *path, GError **error)
     /* A second lock on the door: from here on the kernel itself refuses writes. Not everybody may
      * ask for that, and we write nothing anyway. */
     int read_only = 1;
-    (void)ioctl(fd, BLKROSET, &read_only);
+    if (!look_only)
+        (void)ioctl(fd, BLKROSET, &read_only);
 
     BlockDevice *block = g_new0(BlockDevice, 1);
     block->fd = fd;

@@ -43,7 +43,7 @@ EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GEr
     } else if (stat(source, &st) != 0) {
         ek_error_from_errno(error, EK_ERROR_FAILED, errno, "%s", source);
     } else if (S_ISBLK(st.st_mode)) {
-        device = ek_block_open(source, error);
+        device = ek_block_open(source, options != NULL && options->look_only, error);
     } else if (S_ISREG(st.st_mode)) {
         guint32 sector_size = options != NULL ? options->sector_size : 0;
         device = ek_file_open(source, sector_size != 0 ? sector_size : EK_STEP, error);

@@ -66,6 +66,7 @@ struct EkDevice {
 
 typedef struct {
     guint32 sector_size; /* files only; 0 for 512 */
+    gboolean look_only;  /* block devices: leave the kernel's own read-only switch as it is */
 } EkDeviceOptions;
 
 /* Opens SOURCE: "sim:PATH", a block device or a file. The caller closes. Errors: EK_ERROR_ABSENT,
@@ -102,7 +103,7 @@ EkByte ek_device_bytes_of(const EkDeviceInfo *info, EkSector first, EkSector cou
 
 /* The kinds. `path` comes without its scheme. */
 EkDevice *ek_file_open(const char *path, guint32 sector_size, GError **error);
-EkDevice *ek_block_open(const char *path, GError **error);
+EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error);
 EkDevice *ek_simulated_open(const char *path, GError **error);
 
 /* What an errno says of a failed read. */

@@ -14,6 +14,21 @@ struct EkImaging {
     gint64 event;
 };
 
+gboolean ek_imaging_is_complete(const char *folder, EkKeptState *state, EkByte *bytes,
+                                guint32 *sector_size, GError **error)
+{
+    g_autoptr(EkCase) opened = ek_case_open(folder, FALSE, error);
+    if (opened == NULL || !ek_mapstore_state(opened, state, error))
+        return FALSE;
+    const EkCaseInfo *info = ek_case_info(opened);
+    g_autoptr(EkImage) image = ek_image_open(info->image, info->bytes, FALSE, error);
+    if (image == NULL)
+        return FALSE;
+    *bytes = info->bytes;
+    *sector_size = info->sector_size;
+    return state->totals[EK_STATE_UNTOUCHED] + state->totals[EK_STATE_SET_ASIDE] == 0;
+}
+
 /* Is what answers there of the size this case was opened with? What it holds is checked by the
  * capture itself. */
 static gboolean check_size(const EkCaseInfo *info, const EkDeviceInfo *device, GError **error)

@@ -9,6 +9,11 @@
 
 typedef struct EkImaging EkImaging;
 
+/* TRUE when every sector of the case at `folder` is good or bad: then there is nothing to image,
+ * and the drive need not be there. *state is filled in. */
+gboolean ek_imaging_is_complete(const char *folder, EkKeptState *state, EkByte *bytes,
+                                guint32 *sector_size, GError **error);
+
 /* Prepares imaging of the case at `folder`. `options` is what the log says of how it was asked
  * for. `cancel` is atomic: not 0 when the work shall end. */
 EkImaging *ek_imaging_new(EkSystem *system, const char *folder, const char *options,

@@ -35,6 +35,14 @@ static void make_small_case(void)
     done("hunt bench");
 }
 
+/* Makes a finished case one that has ground left, from a sector on. */
+static void forget_from(const char *folder, guint sector)
+{
+    must("sqlite3 %s/map.db 'INSERT INTO boundary VALUES (%u,0,0,0,0); "
+         "UPDATE totals SET untouched=1, good=good-1'",
+         folder, sector);
+}
+
 static void wrong_usage_is_explained(void)
 {
     expect(2, "there is no command \"imagine\"", "imagine");
@@ -178,8 +186,7 @@ static void another_drive_is_refused(void)
     done("new bench drive.img");
     done("image bench");
     must("cp bench/image.raw kept.raw");
-    must("sqlite3 bench/map.db 'UPDATE boundary SET state=1 WHERE first=0; "
-         "INSERT INTO boundary VALUES (10000,0,0,0,0)'");
+    forget_from("bench", 10000);
     fill_noise(other, 8 << 20, 5);
     write_file("drive.img", other, 8 << 20);
     expect(1, "It is another drive, or it was written to", "image bench");
@@ -223,6 +230,7 @@ static void a_case_that_may_only_be_read(void)
     }
     make_small_case();
     done("plan bench");
+    forget_from("bench", 16000);
     /* As somebody else, for whom the folder is read-only. */
     must("chmod 755 . && chmod -R a+rX bench && install -m 755 %s ./program && mkdir -m 777 out",
          EKTYPON_PROGRAM_PATH);
@@ -300,6 +308,22 @@ static void a_drive_that_reads_nowhere_is_not_called_bad(void)
     json_decref(json);
 }
 
+/* With everything tried, the drive need not be there any more. */
+static void a_finished_image_needs_no_drive(void)
+{
+    make_small_case();
+    must("rm drive.img");
+    g_auto(Result) again = ektypon("image bench");
+    CHECK_STATUS(again, 0);
+    CHECK_CONTAINS(again.out, "The drive was not touched");
+    done("plan bench");
+    g_auto(Result) clone = ektypon("status bench");
+    CHECK_CONTAINS(clone.out, "Next: ektypon clone bench TARGET");
+    done("hunt bench");
+    g_auto(Result) plan = ektypon("status bench");
+    CHECK_CONTAINS(plan.out, "Next: ektypon plan bench");
+}
+
 /* More than a pipe holds, read by nobody. */
 static void output_that_nobody_reads(void)
 {
@@ -325,6 +349,7 @@ int main(void)
         {"a full disk loses nothing", a_full_disk_loses_nothing},
         {"a drive that reads nowhere is not called bad",
          a_drive_that_reads_nowhere_is_not_called_bad},
+        {"a finished image needs no drive", a_finished_image_needs_no_drive},
         {"output that nobody reads", output_that_nobody_reads},
     };
     return RUN_TESTS("errors", tests);
