@@ -12,6 +12,7 @@
 #define SKIM_BYTES (4u << 20)
 #define NARROW_BYTES (128u << 10)
 #define MAX_JUMP_BYTES (64u << 20)
+#define HOLE_BYTES ((EkByte)256u << 20) /* taken at once, so that it can be called off */
 #define FAILURES_TO_STOP 64u /* in a row, the second half of them spread over what is left */
 #define FAILURES_TO_SPREAD 32u
 #define TRIES_ALONE 3u /* of a sector that fails for another reason than the medium */
@@ -35,6 +36,8 @@ struct EkCapture {
     guint64 failed_commands;
     EkSector position;
     EkByte read_bytes;
+    EkSector data_first; /* the run of data of the source that was asked for last */
+    EkSector data_end;
     GArray *pending; /* Pending */
     guint witness;   /* the next one to ask */
     gboolean ended;
@@ -300,6 +303,32 @@ static guint32 attempts_at(const EkCapture *capture, EkSector sector)
     return ek_read_map_at(capture->map, sector).mark.attempts;
 }
 
+/* The sectors from `first` on, of `count`, that the source says are a hole; at most HOLE_BYTES. */
+static EkSector hole_at(EkCapture *capture, EkSector first, EkSector count)
+{
+    if (first < capture->data_first || first >= capture->data_end) {
+        EkSector data = capture->info->sectors;
+        EkSector length = 0;
+        if (!ek_device_next_data(capture->parts.device, first, &data, &length))
+            data = capture->info->sectors;
+        capture->data_first = data;
+        capture->data_end = data + length;
+    }
+    EkSector hole = first < capture->data_first ? capture->data_first - first : 0;
+    return MIN(MIN(hole, count), HOLE_BYTES / capture->info->sector_size);
+}
+
+static void take_hole(EkCapture *capture, EkSector first, EkSector count)
+{
+    EkMark good = {EK_STATE_GOOD, EK_REASON_NONE, 0, capture->parts.event};
+    EkKeptState now = state_now(capture);
+    EkByte bytes = ek_device_bytes_of(capture->info, first, count);
+    ek_read_map_set(capture->map, first, count, good);
+    ek_keeper_hole(capture->keeper, first, count, bytes, good, &now);
+    capture->position = first;
+    capture->read_bytes += bytes;
+}
+
 static void skim(EkCapture *capture)
 {
     guint32 block = sectors_in(capture, SKIM_BYTES);
@@ -310,7 +339,15 @@ static void skim(EkCapture *capture)
     EkStretch stretch;
     while (!shall_end(capture) &&
            ek_read_map_next(capture->map, at, EK_STATE_BIT(EK_STATE_UNTOUCHED), &stretch)) {
-        guint32 count = (guint32)MIN(block - stretch.first % unit(capture), stretch.count);
+        EkSector hole = hole_at(capture, stretch.first, stretch.count);
+        if (hole > 0) {
+            take_hole(capture, stretch.first, hole);
+            at = stretch.first + hole;
+            tell_progress(capture);
+            continue;
+        }
+        EkSector most_here = MIN(stretch.count, capture->data_end - stretch.first);
+        guint32 count = (guint32)MIN(block - stretch.first % unit(capture), most_here);
         EkReadOutcome outcome = read_and_keep(capture, stretch.first, count);
         at = stretch.first + count;
         if (outcome.reason == EK_REASON_NONE) {

@@ -87,9 +87,29 @@ static void sum_note(const EkKeeper *keeper, Note *note)
     g_assert(done == note->length); /* buffers are smaller than blocks */
 }
 
+/* Zeros are left as holes of the image; where an applied edit lies in it, they are what it covers.
+ */
+static gboolean keep_hole(EkKeeper *keeper, const Note *note, GError **error)
+{
+    const EkOverlay *kept = keeper->parts.kept;
+    EkByte at = note->first * keeper->parts.sector_size;
+    EkByte end = at + note->length;
+    EkRange covered;
+    while (kept != NULL && ek_overlay_next(kept, at, end, &covered)) {
+        g_autofree guint8 *zeros = g_malloc0(covered.bytes);
+        if (!keeper->parts.sink.correct(keeper->parts.sink.data, covered.first, zeros,
+                                        covered.bytes, error))
+            return FALSE;
+        at = ek_range_end(covered);
+    }
+    return add_to_sums(keeper, note, error);
+}
+
 /* Writes to the image, around what applied edits cover there. */
 static gboolean write_note(EkKeeper *keeper, const Note *note, GError **error)
 {
+    if (note->buffer == NULL)
+        return keep_hole(keeper, note, error);
     EkImage *image = keeper->parts.image;
     const EkOverlay *kept = keeper->parts.kept;
     EkByte start = note->first * keeper->parts.sector_size;
@@ -241,6 +261,30 @@ void ek_keeper_write(EkKeeper *keeper, EkSector first, EkSector count, guint8 *b
                  .length = length};
     sum_note(keeper, &note);
     hand_over(keeper, note);
+}
+
+void ek_keeper_hole(EkKeeper *keeper, EkSector first, EkSector count, EkByte length, EkMark mark,
+                    const EkKeptState *state)
+{
+    guint32 size = keeper->parts.sector_size;
+    EkSector per_block = EK_BLOCK_BYTES / size;
+    g_autofree guint8 *zeros = g_malloc0(size);
+    while (count > 0) {
+        EkSector part = MIN(count, per_block - first % per_block);
+        Note note = {.kind = NOTE_WRITE,
+                     .first = first,
+                     .count = part,
+                     .mark = mark,
+                     .state = *state,
+                     .length = (gsize)MIN(part * size, length),
+                     .block = first / per_block};
+        for (EkSector i = 0; i < part; i++)
+            note.sums[0] += ek_block_sum(first + i, size, zeros, MIN(size, length - i * size));
+        hand_over(keeper, note);
+        first += part;
+        count -= part;
+        length -= note.length;
+    }
 }
 
 void ek_keeper_mark(EkKeeper *keeper, EkSector first, EkSector count, EkMark mark,

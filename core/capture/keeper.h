@@ -58,6 +58,11 @@ void ek_keeper_return_buffer(EkKeeper *keeper, guint8 *buffer);
 void ek_keeper_write(EkKeeper *keeper, EkSector first, EkSector count, guint8 *buffer, gsize length,
                      EkMark mark, const EkKeptState *state);
 
+/* Hands over sectors that read as zeros without being read: a hole of the source. The last one may
+ * be short: `length` is in bytes. */
+void ek_keeper_hole(EkKeeper *keeper, EkSector first, EkSector count, EkByte length, EkMark mark,
+                    const EkKeptState *state);
+
 /* Hands over a mark without data. */
 void ek_keeper_mark(EkKeeper *keeper, EkSector first, EkSector count, EkMark mark,
                     const EkKeptState *state);

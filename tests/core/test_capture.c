@@ -4,7 +4,9 @@
 #include "check.h"
 #include "fixture.h"
 
+#include <fcntl.h>
 #include <string.h>
+#include <unistd.h>
 
 /* A store in memory that checks, at each commit, that what is called good is in the image. */
 typedef struct {
@@ -301,6 +303,36 @@ static void what_the_store_refuses_is_not_called_good(void)
     rig_close(&rig);
 }
 
+/* A sparse file: its holes are good without being read, and count in the sums like zeros. */
+static void holes_are_taken_without_reading(void)
+{
+    Rig rig;
+    GError *error = NULL;
+    gsize length = 40u * 1048576 + 77;
+    gsize places[] = {17u * 1048576 + 3, 30u * 1048576, length - 50};
+    rig_open(&rig, length, "");
+    memset(rig.truth, 0, length);
+    int fd = open("sparse.img", O_RDWR | O_CREAT, 0600);
+    CHECK(ftruncate(fd, (off_t)length) == 0);
+    for (gsize i = 0; i < G_N_ELEMENTS(places); i++) {
+        gsize bytes = MIN(9000u, length - places[i]);
+        fill_noise(rig.truth + places[i], bytes, (guint32)i);
+        CHECK(pwrite(fd, rig.truth + places[i], bytes, (off_t)places[i]) == (ssize_t)bytes);
+    }
+    close(fd);
+    ek_device_close(rig.device);
+    rig.device = ek_device_open("sparse.img", NULL, &error);
+    EkCaptureProgress progress;
+    CHECK_NUMBER(rig_run(&rig, &progress, &error), EK_CAPTURE_COMPLETE);
+    CHECK_FINE(&error);
+    CHECK_NUMBER(progress.read_bytes, length);
+    CHECK_NUMBER(ek_read_map_total(rig.store.map, EK_STATE_GOOD), length / 512 + 1);
+    g_autofree guint8 *image = read_file("image.raw", &length);
+    CHECK_BYTES(image, rig.truth, length);
+    check_sums(&rig);
+    rig_close(&rig);
+}
+
 static void what_was_left_is_taken_later(void)
 {
     static const EkSector bad[][2] = {{5000, 64}};
@@ -329,6 +361,7 @@ int main(void)
         {"another drive is not read into the case", another_drive_is_not_read_into_the_case},
         {"a drive that dies is gone, not bad", a_drive_that_dies_is_gone_not_bad},
         {"what the store refuses is not called good", what_the_store_refuses_is_not_called_good},
+        {"holes are taken without reading", holes_are_taken_without_reading},
         {"what was left is taken later", what_was_left_is_taken_later},
     };
     return RUN_TESTS("capture", tests);
