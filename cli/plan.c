@@ -108,7 +108,9 @@ static void print_partitions(EkCli *cli, const EkPlan *plan, guint32 sector_size
 
 static void print_plan(EkCli *cli, const EkPlan *plan, guint32 sector_size)
 {
-    if (plan->partitions->len == 0 && plan->edits->len == 0)
+    if (g_str_equal(plan->scheme, "none") && plan->edits->len == 0)
+        puts("No table is planned, and no repair is needed.");
+    else if (plan->partitions->len == 0 && plan->edits->len == 0)
         puts("There is nothing to plan for: no volume is believed enough to stand in a table.");
     else if (plan->edits->len == 0)
         puts("The table and the boot sectors are right as they are: the plan is empty.");

@@ -36,6 +36,12 @@ static EkStanding standing_of(EkVolume *volume, const EkTable *table)
 {
     for (guint i = 0; table != NULL && i < table->count; i++) {
         const EkTableEntry *entry = &table->entries[i];
+        if (ek_mbr_other_ruler(entry->type) != NULL) {
+            ek_volume_reason(volume, 0,
+                             "the drive is ruled by a %s, which this version does not read",
+                             ek_mbr_other_ruler(entry->type));
+            return EK_STANDING_LOST;
+        }
         if (entry->extended || !ek_ranges_overlap(entry->range, ek_volume_range(volume)))
             continue;
         guint8 type = ek_mbr_type_for(volume->filesystem);

@@ -257,6 +257,20 @@ static gboolean edit_table(Planner *planner, EkTable *table, GError **error)
     return TRUE;
 }
 
+/* Another kind of table on the drive; NULL when there is none. An MBR in its place would hide it.
+ */
+static const char *other_ruler(Planner *planner)
+{
+    guint8 second[8];
+    for (guint i = 0; planner->has_table && i < planner->old.count; i++)
+        if (ek_mbr_other_ruler(planner->old.entries[i].type) != NULL)
+            return ek_mbr_other_ruler(planner->old.entries[i].type);
+    if (ek_gate_read(planner->gate, planner->sector_size, second, sizeof second, NULL, NULL) &&
+        memcmp(second, "EFI PART", sizeof second) == 0)
+        return "GPT";
+    return NULL;
+}
+
 static gint by_slot(gconstpointer a, gconstpointer b)
 {
     return (gint)(*(const EkPlanPartition *const *)a)->index -
@@ -273,6 +287,16 @@ static gboolean plan_table(Planner *planner, GError **error)
                  chosen->number);
             return TRUE;
         }
+    }
+    const char *ruler = other_ruler(planner);
+    if (ruler != NULL) {
+        planner->plan->scheme = g_strdup("none");
+        warn(planner,
+             "the drive is ruled by a %s, and this version makes MBR tables only: the table stays "
+             "as "
+             "it is, boot sectors are repaired all the same",
+             ruler);
+        return TRUE;
     }
     EkTable table;
     planner->plan->scheme = g_strdup("mbr");

@@ -31,6 +31,11 @@ const char *ek_mbr_type_name(guint8 type)
     return "";
 }
 
+const char *ek_mbr_other_ruler(guint8 type)
+{
+    return type == 0xee ? "GPT" : type == 0x42 ? "dynamic disk" : NULL;
+}
+
 guint8 ek_mbr_type_for(const char *filesystem)
 {
     static const struct {

@@ -46,6 +46,10 @@ extern const EkTableFormat ek_table_mbr;
 /* All formats, NULL at the end. */
 extern const EkTableFormat *const ek_table_formats[];
 
+/* Does this MBR type byte say that another table rules the drive ("GPT", "dynamic disk")? NULL when
+ * not. */
+const char *ek_mbr_other_ruler(guint8 type);
+
 /* The trade's short name of an MBR type byte: "NTFS / exFAT", "FAT32 LBA"; "" when not known. */
 const char *ek_mbr_type_name(guint8 type);
 

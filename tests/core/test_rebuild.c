@@ -150,6 +150,27 @@ static void old_entries_that_contradict_nothing_stay(void)
     rig_close(&rig);
 }
 
+/* An MBR in place of a GPT would hide it: the table is left alone. */
+static void another_kind_of_table_is_left_alone(void)
+{
+    for (int what = 0; what < 2; what++) {
+        Rig rig;
+        rig_open(&rig);
+        if (what == 0)
+            mbr_put(rig.drive, 0, 0xee, 1, DRIVE / 512 - 1);
+        else
+            memcpy(rig.drive + 512, "EFI PART", 8);
+        rig_measure(&rig);
+        g_autoptr(EkPlan) plan = make(&rig);
+        g_autofree char *warnings = warnings_of(plan);
+        CHECK_TEXT(plan->scheme, "none");
+        CHECK_NUMBER(plan->edits->len, 0);
+        CHECK_NUMBER(plan->partitions->len, 0);
+        CHECK_CONTAINS(warnings, "ruled by a GPT");
+        rig_close(&rig);
+    }
+}
+
 static void a_lost_boot_sector_is_repaired_from_its_backup(void)
 {
     Rig rig;
@@ -370,6 +391,7 @@ int main(void)
         {"a wiped table is composed", a_wiped_table_is_composed},
         {"a healthy drive gets an empty plan", a_healthy_drive_gets_an_empty_plan},
         {"old entries that contradict nothing stay", old_entries_that_contradict_nothing_stay},
+        {"another kind of table is left alone", another_kind_of_table_is_left_alone},
         {"a lost boot sector is repaired from its backup",
          a_lost_boot_sector_is_repaired_from_its_backup},
         {"two on one ground are not both taken", two_on_one_ground_are_not_both_taken},
