@@ -47,8 +47,9 @@ static void print_tables(const GPtrArray *tables)
         EkTable table;
         if (!ek_table_mbr.read((EkSpan){trace->header, trace->header_length}, EK_STEP, &table))
             continue;
-        printf("%s partition table at sector %" G_GUINT64_FORMAT ", with %u entries%s\n",
-               trace->format, trace->first_byte / EK_STEP, table.count,
+        g_autofree char *entries = ek_text_count(table.count, "entry", "entries");
+        printf("%s partition table at sector %" G_GUINT64_FORMAT ", with %s%s\n", trace->format,
+               trace->first_byte / EK_STEP, entries,
                trace->first_byte == 0 ? "" : " (not where the drive's own stands)");
     }
     if (tables->len > TABLES_SHOWN)

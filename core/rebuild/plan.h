@@ -36,7 +36,7 @@ EkEdit *ek_edit_new(const char *structure, EkByte first_byte, const guint8 *befo
 void ek_edit_free(EkEdit *edit);
 
 typedef struct {
-    char *scheme;          /* "mbr", or "none" where the drive needs no table */
+    char *scheme;          /* "mbr", or "none" where no table is planned */
     GPtrArray *partitions; /* EkPlanPartition* */
     GPtrArray *repairs;    /* EkPlanRepair* */
     GPtrArray *edits;      /* EkEdit*, apart from one another, in order of position */
