@@ -74,7 +74,7 @@ static inline EkByte ek_fat_cluster_byte(const EkFatBoot *boot, EkByte first_byt
     return first_byte + boot->data_start + (EkByte)(cluster - 2) * boot->cluster_bytes;
 }
 
-/* Does this look like entries of a folder? Every used entry must be one; an empty folder does. */
+/* Does this look like entries of a folder? Three used ones in four must; an empty folder does. */
 gboolean ek_fat_is_folder(EkSpan span);
 
 /* The label kept in a root folder's first entries; NULL when there is none. The caller frees. */

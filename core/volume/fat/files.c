@@ -318,14 +318,17 @@ static gboolean is_plausible_entry(EkSpan entry)
 
 gboolean ek_fat_is_folder(EkSpan span)
 {
+    guint used = 0;
+    guint plausible = 0;
     for (gsize at = 0; at + ENTRY_BYTES <= span.length; at += ENTRY_BYTES) {
         EkSpan entry = ek_span_part(span, at, ENTRY_BYTES);
         if (ek_span_u8(entry, 0) == 0)
-            return TRUE;
-        if (!is_plausible_entry(entry))
-            return FALSE;
+            break;
+        used++;
+        if (is_plausible_entry(entry))
+            plausible++;
     }
-    return TRUE;
+    return plausible >= used - used / 4;
 }
 
 char *ek_fat_label_of(EkSpan span)

@@ -1,0 +1,222 @@
+/* SPDX-License-Identifier: MIT */
+/* What comes out: the shapes of JSON that docs/json.md promises, names from a disk, colour, pipes.
+ */
+#include "check.h"
+#include "fixture.h"
+#include "program.h"
+
+#include <signal.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/wait.h>
+
+/* Every key of `keys` (words) is there, and no other. */
+static void check_keys(json_t *object, const char *what, const char *keys)
+{
+    g_auto(GStrv) wanted = g_strsplit(keys, " ", -1);
+    const char *key = NULL;
+    json_t *value = NULL;
+    for (char **word = wanted; *word != NULL; word++)
+        if (json_object_get(object, *word) == NULL)
+            CHECK_TEXT(what, *word);
+    json_object_foreach(object, key, value) if (!g_strv_contains((const char *const *)wanted, key))
+        CHECK_TEXT(key, what);
+}
+
+static json_t *json_of(const char *line, int status)
+{
+    g_auto(Result) result = ektypon("%s", line);
+    CHECK_STATUS(result, status);
+    return result_json(&result);
+}
+
+static json_t *first_of(json_t *root, const char *list)
+{
+    json_t *first = json_array_get(json_object_get(root, list), 0);
+    if (first == NULL)
+        g_error("%s is empty", list);
+    return first;
+}
+
+static void make_demo_case(void)
+{
+    unpack_demo();
+    done("new bench sim:drive.model");
+    done("image bench");
+    done("hunt bench");
+    done("plan bench");
+}
+
+static void json_has_the_shapes_that_are_promised(void)
+{
+    make_demo_case();
+    json_t *drives = json_of("drives sim:drive.model --json", 0);
+    check_keys(drives, "drives", "drives");
+    check_keys(first_of(drives, "drives"), "a drive",
+               "name path bytes sector_size physical_sector_size model serial bus table filesystem "
+               "read_only removable can_discard uses partitions looked warnings");
+    json_decref(drives);
+    json_t *status = json_of("status bench --json", 0);
+    check_keys(status, "status",
+               "source image sector_size sectors device_seconds failed_commands "
+               "round finished next");
+    check_keys(json_object_get(status, "source"), "source", "kind path model serial");
+    check_keys(json_object_get(status, "image"), "image", "path verified");
+    json_decref(status);
+    json_t *map = json_of("map bench --json", 0);
+    check_keys(map, "map", "sector_size sectors totals extents");
+    check_keys(json_object_get(map, "totals"), "totals", "untouched good set_aside bad");
+    check_keys(first_of(map, "extents"), "an extent", "first count state reason");
+    json_decref(map);
+    json_t *volumes = json_of("volumes bench --json", 0);
+    check_keys(volumes, "volumes", "sector_size volumes");
+    check_keys(first_of(volumes, "volumes"), "a volume",
+               "number filesystem first_byte bytes first_sector sectors own_sector_size label uuid "
+               "standing confidence reasons");
+    check_keys(first_of(first_of(volumes, "volumes"), "reasons"), "a reason", "points text");
+    json_decref(volumes);
+    json_t *ls = json_of("ls bench 2 --json", 0);
+    check_keys(ls, "ls", "files totals");
+    check_keys(first_of(ls, "files"), "a file",
+               "volume number path type size modified deleted condition bad_bytes unread_bytes "
+               "holes");
+    check_keys(json_object_get(ls, "totals"), "totals", "files folders bytes whole holed unplaced");
+    json_decref(ls);
+    json_t *extract = json_of("extract bench 2:LABELS.TXT --to out --json", 0);
+    check_keys(first_of(extract, "files"), "an extracted file",
+               "volume number path written_as size sha256 condition bad_bytes unread_bytes holes");
+    json_decref(extract);
+    json_t *plan = json_of("plan bench --show --json", 0);
+    check_keys(plan, "plan",
+               "scheme sector_size opens partitions repairs edits alternatives warnings");
+    check_keys(first_of(plan, "partitions"), "a partition",
+               "index volume first_byte bytes first_sector sectors type name uuid active logical");
+    check_keys(first_of(plan, "repairs"), "a repair", "volume what from");
+    check_keys(first_of(plan, "edits"), "an edit", "first_byte bytes why before after");
+    json_decref(plan);
+    json_t *log = json_of("log bench --json", 0);
+    check_keys(first_of(log, "events"), "an event",
+               "id command options began ended outcome detail");
+    json_decref(log);
+}
+
+/* A name that would clear the screen, one that turns the line round, one that is no text. */
+static void names_from_a_disk_are_tamed(void)
+{
+    g_autofree guint8 *drive = g_malloc0(8 << 20);
+    g_autoptr(FatVolume) fat = fat_volume_new(16, 0);
+    FatFolder root = fat_root(fat);
+    fat_add(fat, &root, "CLEAR   TXT", "clear\033[2Jscreen.txt", 0x20, 0, 0);
+    fat_add(fat, &root, "TURN    TXT",
+            "photo\xe2\x80\xae"
+            "gpj.exe",
+            0x20, 0, 0);
+    fat_add(fat, &root, "A/B     TXT", NULL, 0x20, 0, 0);
+    memcpy(drive, fat->data, fat->length);
+    write_file("drive.img", drive, 8 << 20);
+    done("new bench drive.img");
+    done("image bench");
+    done("hunt bench");
+    g_auto(Result) listed = ektypon("ls bench 1");
+    CHECK_STATUS(listed, 0);
+    CHECK(strchr(listed.out, '\033') == NULL);
+    CHECK_CONTAINS(listed.out, "clear\\\\x1B\\\\x00[2Jscreen.txt");
+    CHECK_CONTAINS(listed.out, "photo\\u202Egpj.exe");
+    CHECK_CONTAINS(listed.out, "A\\\\x2FB.TXT");
+    json_t *json = json_of("ls bench 1 --json", 0);
+    json_t *tamed = first_of(json, "files");
+    CHECK_CONTAINS(json_text(tamed, "name_bytes"), "63006c0065006100720" /* "clear", and on */);
+    json_decref(json);
+    done("extract bench 1 --to out");
+    g_auto(Result) files = shell("ls -b out | head -1; ls out | wc -l");
+    CHECK_CONTAINS(files.out, "A\\\\x2FB.TXT");
+    CHECK_CONTAINS(files.out, "3");
+}
+
+static void a_drive_without_a_table_needs_none(void)
+{
+    g_autoptr(FatVolume) fat = fat_volume_new(32, 0);
+    write_file("drive.img", fat->data, fat->length);
+    done("new bench drive.img");
+    done("image bench");
+    done("hunt bench");
+    g_auto(Result) plan = ektypon("plan bench");
+    CHECK_STATUS(plan, 0);
+    CHECK_CONTAINS(plan.out, "No table is planned");
+    CHECK_CONTAINS(plan.out, "begins at the start of the drive: it needs no table");
+    done("clone bench clone.raw");
+    must("cmp clone.raw drive.img");
+    g_auto(Result) nothing = ektypon("apply bench clone.raw");
+    CHECK_STATUS(nothing, 0);
+    CHECK_CONTAINS(nothing.out, "nothing was written");
+}
+
+/* Colour and moving lines on a terminal only, and not where they are not wanted. */
+static void colour_stays_on_terminals(void)
+{
+    make_demo_case();
+    g_auto(Result) piped = ektypon("map bench");
+    CHECK(strchr(piped.out, '\033') == NULL);
+    g_auto(Result) terminal =
+        shell("TERM=xterm script -qec '%s map bench' /dev/null", EKTYPON_PROGRAM_PATH);
+    CHECK(strchr(terminal.out, '\033') != NULL);
+    g_auto(Result) plain =
+        shell("NO_COLOR=1 TERM=xterm script -qec '%s map bench' /dev/null", EKTYPON_PROGRAM_PATH);
+    CHECK(strchr(plain.out, '\033') == NULL);
+    CHECK_CONTAINS(plain.out, "×"); /* what is bad is told by its mark too */
+    CHECK_CONTAINS(plain.out, "none  █");
+    g_auto(Result) narrow = shell("COLUMNS=60 %s map bench", EKTYPON_PROGRAM_PATH);
+    g_auto(GStrv) lines = g_strsplit(narrow.out, "\n", -1);
+    CHECK(g_utf8_strlen(lines[0], -1) < 60);
+}
+
+static void a_killed_command_is_told_as_cut_off(void)
+{
+    unpack_demo();
+    must("echo realtime=true > slow; sed -e '/^seed=/r slow' drive.model > slow.model");
+    done("new bench sim:slow.model");
+    pid_t child = ektypon_start("image bench");
+    g_usleep(300000);
+    kill(child, SIGKILL);
+    waitpid(child, NULL, 0);
+    g_auto(Result) log = ektypon("log bench");
+    CHECK_CONTAINS(log.out, "cut off");
+    child = ektypon_start("image bench");
+    g_usleep(300000);
+    kill(child, SIGTERM);
+    int status = 0;
+    waitpid(child, &status, 0);
+    CHECK_NUMBER(WEXITSTATUS(status), 130);
+    g_auto(Result) after = ektypon("log bench");
+    CHECK_CONTAINS(after.out, "interrupted");
+}
+
+/* Its clock is kept in the case: a drive that died does not come back to life. */
+static void a_simulated_drive_lives_once(void)
+{
+    unpack_demo();
+    must("echo lifetime=0.5 > end; sed -e '/^seed=/r end' drive.model > short.model");
+    done("new bench sim:short.model");
+    g_auto(Result) first = ektypon("image bench");
+    CHECK_STATUS(first, 1);
+    CHECK_CONTAINS(first.err, "is gone since sector");
+    CHECK_CONTAINS(first.err, "then run: ektypon image bench");
+    g_auto(Result) map = ektypon("map bench --json");
+    g_auto(Result) second = ektypon("image bench");
+    CHECK_STATUS(second, 1);
+    g_auto(Result) same = ektypon("map bench --json");
+    CHECK_TEXT(same.out, map.out);
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"JSON has the shapes that are promised", json_has_the_shapes_that_are_promised},
+        {"names from a disk are tamed", names_from_a_disk_are_tamed},
+        {"a drive without a table needs none", a_drive_without_a_table_needs_none},
+        {"colour stays on terminals", colour_stays_on_terminals},
+        {"a killed command is told as cut off", a_killed_command_is_told_as_cut_off},
+        {"a simulated drive lives once", a_simulated_drive_lives_once},
+    };
+    return RUN_TESTS("output", tests);
+}
