@@ -23,8 +23,7 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
     g_autofree char *bar = ek_show_bar(now.done, now.total, 24);
     g_autofree char *share = ek_text_share(now.done, now.total);
     g_autofree char *speed = ek_text_size((guint64)rate);
-    g_autofree char *remaining =
-        rate >= 1 ? ek_text_duration((double)(now.total - now.done) / rate) : g_strdup("unknown");
+    g_autofree char *remaining = ek_show_time_left(now.total - now.done, rate);
     g_string_printf(lines[0], "%s%s%s %s  %s  %s/s  left %s",
                     ek_show_on(show->color, EK_COLOR_GOOD), bar, ek_show_off(show->color), share,
                     now.verifying ? "reading back" : "writing", speed, remaining);

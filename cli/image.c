@@ -63,10 +63,7 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
     g_autofree char *so_far = ek_text_size(done * now.sector_size);
     g_autofree char *total = ek_text_size(now.sectors * now.sector_size);
     g_autofree char *speed = ek_text_size((guint64)rate);
-    g_autofree char *remaining = left == 0 ? g_strdup("0 s")
-                                 : rate >= 1
-                                     ? ek_text_duration((double)(left * now.sector_size) / rate)
-                                     : g_strdup("unknown");
+    g_autofree char *remaining = ek_show_time_left(left * now.sector_size, rate);
     g_string_printf(lines[0], "%s%s%s %s  %s of %s  %s/s  left %s",
                     ek_show_on(show->color, EK_COLOR_GOOD), bar, ek_show_off(show->color), share,
                     so_far, total, speed, remaining);

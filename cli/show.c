@@ -1,6 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 #include "show.h"
 
+#include "base/text.h"
+
 #include <libsmartcols.h>
 #include <string.h>
 #include <sys/ioctl.h>
@@ -106,11 +108,11 @@ void ek_show_table_print(EkShowTable *show, int width)
     g_free(show);
 }
 
-char *ek_show_pad(const char *text, guint columns)
+char *ek_show_time_left(guint64 left, double rate)
 {
-    glong length = g_utf8_strlen(text, -1);
-    int missing = length < (glong)columns ? (int)((glong)columns - length) : 0;
-    return g_strdup_printf("%s%*s", text, missing, "");
+    if (left == 0)
+        return g_strdup("0 s");
+    return rate >= 1 ? ek_text_duration((double)left / rate) : g_strdup("unknown");
 }
 
 void ek_show_sentence(FILE *stream, const char *mark, guint indent, const char *text)

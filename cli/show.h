@@ -58,8 +58,9 @@ EkProgress *ek_progress_begin(gboolean terminal, EkProgressDraw draw, void *data
 /* Ends; on a terminal, or when it took long enough to have been shown, draws a last time. */
 void ek_progress_end(EkProgress *progress);
 
-/* `text` and as many spaces as it lacks to `columns` characters. The caller frees. */
-char *ek_show_pad(const char *text, guint columns);
+/* The time that `left` bytes take at `rate` bytes a second, "unknown" where that is below one. The
+ * caller frees. */
+char *ek_show_time_left(guint64 left, double rate);
 
 /* Prints a sentence and a newline. On a terminal it is broken between words to its width, further
  * lines indented by as many columns as `mark` (printed first, already coloured) takes. */

@@ -9,11 +9,6 @@ static const char *const state_names[] = {
     [EK_APPLICATION_ROLLED_BACK] = "rolled-back",
 };
 
-const char *ek_application_state_name(EkApplicationState state)
-{
-    return state_names[state];
-}
-
 static void application_free(gpointer data)
 {
     EkApplication *application = data;

@@ -22,8 +22,6 @@ GPtrArray *ek_applications_list(EkCase *self, GError **error);
 /* The edits of one: EkEdit*, in order of position; the caller unrefs. */
 GPtrArray *ek_applications_edits(EkCase *self, gint64 id, GError **error);
 
-const char *ek_application_state_name(EkApplicationState state);
-
 /* A journal for applications to one target. */
 typedef struct {
     EkCase *self;

@@ -17,10 +17,8 @@
 typedef struct {
     EkDevice device;
     int fd;
-    gboolean direct;
 } BlockDevice;
 
-/* The size of the device, a tail that is no whole sector included, in one aligned read. */
 static EkReadOutcome block_read(EkDevice *device, EkSector first, guint32 count, guint8 *buffer)
 {
     BlockDevice *block = (BlockDevice *)device;
@@ -52,11 +50,10 @@ static void block_close(EkDevice *device)
 
 static const EkDeviceClass block_class = {.read = block_read, .close = block_close};
 
-static int open_exclusively(const char *path, gboolean *direct)
+static int open_exclusively(const char *path)
 {
     int flags = O_RDONLY | O_EXCL | O_CLOEXEC;
     int fd = open(path, flags | O_DIRECT);
-    *direct = fd >= 0;
     if (fd < 0 && errno == EINVAL)
         fd = open(path, flags);
     return fd;
@@ -64,8 +61,7 @@ static int open_exclusively(const char *path, gboolean *direct)
 
 EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error)
 {
-    gboolean direct = FALSE;
-    int fd = open_exclusively(path, &direct);
+    int fd = open_exclusively(path);
     if (fd < 0) {
         int errnum = errno;
         if (errnum == EBUSY)
@@ -99,7 +95,6 @@ EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error)
 
     BlockDevice *block = g_new0(BlockDevice, 1);
     block->fd = fd;
-    block->direct = direct;
     block->device.class = &block_class;
     block->device.info = (EkDeviceInfo){
         .kind = EK_DEVICE_BLOCK,

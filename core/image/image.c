@@ -94,11 +94,6 @@ EkByte ek_image_bytes(const EkImage *image)
     return image->bytes;
 }
 
-const char *ek_image_path(const EkImage *image)
-{
-    return image->path;
-}
-
 gboolean ek_image_read(EkImage *image, EkByte first, guint8 *buffer, gsize length, GError **error)
 {
     gsize done = 0;

@@ -20,7 +20,6 @@ void ek_image_close(EkImage *image);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkImage, ek_image_close)
 
 EkByte ek_image_bytes(const EkImage *image);
-const char *ek_image_path(const EkImage *image);
 
 /* Reads `length` bytes at `first`, all inside the image. Safe from several threads. */
 gboolean ek_image_read(EkImage *image, EkByte first, guint8 *buffer, gsize length, GError **error);

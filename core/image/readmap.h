@@ -21,7 +21,6 @@ typedef enum {
 #define EK_STATES_UNREAD                                                                           \
     (EK_STATE_BIT(EK_STATE_UNTOUCHED) | EK_STATE_BIT(EK_STATE_SET_ASIDE) |                         \
      EK_STATE_BIT(EK_STATE_BAD))
-#define EK_STATES_LEFT (EK_STATE_BIT(EK_STATE_UNTOUCHED) | EK_STATE_BIT(EK_STATE_SET_ASIDE))
 
 /* "untouched", "good", "set_aside", "bad": as in JSON. */
 const char *ek_state_name(EkState state);

@@ -73,12 +73,10 @@ EkCloning *ek_cloning_new(EkSystem *system, const EkCloneOrder *order, const gin
     g_autoptr(EkCloning) cloning = g_new0(EkCloning, 1);
     g_mutex_init(&cloning->mutex);
     cloning->cancel = cancel;
-    if (!ek_view_open(&cloning->view, order->folder, TRUE, error))
+    if (!ek_view_open_locked(&cloning->view, order->folder, EK_LOCK_EDITS, &cloning->lock, error))
         return NULL;
     const EkCaseInfo *info = ek_case_info(cloning->view.opened);
-    cloning->lock = ek_lock_take(cloning->view.opened, EK_LOCK_EDITS, error);
-    if (cloning->lock == NULL ||
-        !ek_guard_apart(system, order->target, info->path, "the target", error) ||
+    if (!ek_guard_apart(system, order->target, info->path, "the target", error) ||
         !ek_guard_target(system, order->target, order->meant, error) ||
         !load_repairs(cloning, order, error))
         return NULL;

@@ -65,10 +65,7 @@ EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads
                           const gint *cancel, GError **error)
 {
     g_autoptr(EkHunting) hunting = g_new0(EkHunting, 1);
-    if (!ek_view_open(&hunting->view, folder, TRUE, error))
-        return NULL;
-    hunting->lock = ek_lock_take(hunting->view.opened, EK_LOCK_HUNTING, error);
-    if (hunting->lock == NULL)
+    if (!ek_view_open_locked(&hunting->view, folder, EK_LOCK_HUNTING, &hunting->lock, error))
         return NULL;
     hunting->ranges = ranges_to_hunt(&hunting->view, error);
     if (hunting->ranges == NULL)

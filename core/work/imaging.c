@@ -66,15 +66,8 @@ EkImaging *ek_imaging_new(EkSystem *system, const char *folder, const char *opti
                           gboolean allow_short_space, const gint *cancel, GError **error)
 {
     g_autoptr(EkImaging) imaging = g_new0(EkImaging, 1);
-    if (!ek_view_open(&imaging->view, folder, TRUE, error))
-        return NULL;
-    imaging->lock = ek_lock_take(imaging->view.opened, EK_LOCK_IMAGING, error);
-    if (imaging->lock == NULL)
-        return NULL;
-    /* What was true before the lock was ours may have changed. */
-    ek_view_close(&imaging->view);
     EkKeptState state;
-    if (!ek_view_open(&imaging->view, folder, TRUE, error) ||
+    if (!ek_view_open_locked(&imaging->view, folder, EK_LOCK_IMAGING, &imaging->lock, error) ||
         !ek_mapstore_state(imaging->view.opened, &state, error) ||
         !open_source(imaging, system, error) ||
         (!allow_short_space && !check_space(imaging, error)))

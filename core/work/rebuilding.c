@@ -13,10 +13,10 @@
 EkPlan *ek_rebuilding_plan(const char *folder, const char *options, GError **error)
 {
     EkView view;
-    if (!ek_view_open(&view, folder, TRUE, error))
+    g_autoptr(EkLock) lock = NULL;
+    if (!ek_view_open_locked(&view, folder, EK_LOCK_EDITS, &lock, error))
         return NULL;
-    g_autoptr(EkLock) lock = ek_lock_take(view.opened, EK_LOCK_EDITS, error);
-    g_autoptr(GPtrArray) volumes = lock != NULL ? ek_volumestore_list(view.opened, error) : NULL;
+    g_autoptr(GPtrArray) volumes = ek_volumestore_list(view.opened, error);
     gint64 event = volumes != NULL ? ek_event_begin(view.opened, "plan", options, error) : 0;
     EkPlan *plan = NULL;
     if (event != 0) {
@@ -101,10 +101,7 @@ static gboolean job_open(Job *job, EkSystem *system, const EkRebuildOrder *order
                          const char *command, GError **error)
 {
     *job = (Job){0};
-    if (!ek_view_open(&job->view, order->folder, TRUE, error))
-        return FALSE;
-    job->edits = ek_lock_take(job->view.opened, EK_LOCK_EDITS, error);
-    if (job->edits == NULL)
+    if (!ek_view_open_locked(&job->view, order->folder, EK_LOCK_EDITS, &job->edits, error))
         return FALSE;
     job->is_image = is_same_place(order->target, ek_case_info(job->view.opened)->image);
     if (job->is_image) {

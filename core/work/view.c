@@ -4,12 +4,9 @@
 #include "case/applications.h"
 #include "case/mapstore.h"
 
-gboolean ek_view_open(EkView *view, const char *folder, gboolean writable, GError **error)
+/* All of a view but the case, which is open. */
+static gboolean load(EkView *view, GError **error)
 {
-    *view = (EkView){0};
-    view->opened = ek_case_open(folder, writable, error);
-    if (view->opened == NULL)
-        return FALSE;
     const EkCaseInfo *info = ek_case_info(view->opened);
     view->map = ek_mapstore_load(view->opened, error);
     if (view->map != NULL)
@@ -23,6 +20,25 @@ gboolean ek_view_open(EkView *view, const char *folder, gboolean writable, GErro
     EkGateParts parts = ek_view_parts(view);
     view->gate = ek_gate_new(&parts, EK_FACE_AS_READ);
     return TRUE;
+}
+
+gboolean ek_view_open(EkView *view, const char *folder, gboolean writable, GError **error)
+{
+    *view = (EkView){.opened = ek_case_open(folder, writable, error)};
+    return view->opened != NULL && load(view, error);
+}
+
+gboolean ek_view_open_locked(EkView *view, const char *folder, EkLockSubject subject, EkLock **lock,
+                             GError **error)
+{
+    *view = (EkView){.opened = ek_case_open(folder, TRUE, error)};
+    if (view->opened == NULL)
+        return FALSE;
+    *lock = ek_lock_take(view->opened, subject, error);
+    if (*lock != NULL)
+        return load(view, error);
+    ek_view_close(view);
+    return FALSE;
 }
 
 void ek_view_close(EkView *view)

@@ -19,6 +19,11 @@ typedef struct {
 /* Opens the case at `folder` and all that belongs to it, the image for reading only: who writes to
  * it opens it for that. On failure there is nothing to close. */
 gboolean ek_view_open(EkView *view, const char *folder, gboolean writable, GError **error);
+
+/* For writers: takes the lock of a subject first, so that nothing in the view is older than it.
+ * *lock is for the caller to release, after closing the view. */
+gboolean ek_view_open_locked(EkView *view, const char *folder, EkLockSubject subject, EkLock **lock,
+                             GError **error);
 void ek_view_close(EkView *view);
 
 EkGateParts ek_view_parts(const EkView *view);
