@@ -21,8 +21,8 @@ EkByte ek_target_bytes(const EkTarget *target);
 const char *ek_target_path(const EkTarget *target);
 gboolean ek_target_is_device(const EkTarget *target);
 
-/* Names the target for good, whatever path leads to it: "file:DEVICE:INODE", "block:SERIAL" or,
- * without one, "block:MAJOR:MINOR". */
+/* Names the target for good, whatever path leads to it: "file:DEVICE:INODE:BIRTH", "block:SERIAL"
+ * or, without one, "block:MAJOR:MINOR". */
 const char *ek_target_identity(const EkTarget *target);
 
 gboolean ek_target_read(EkTarget *target, EkByte first, guint8 *buffer, gsize length,

@@ -175,6 +175,26 @@ static void a_clone_that_was_cut_off_is_made_anew(void)
     CHECK_STATUS(third, 4);
 }
 
+/* A file that stands where a cut-off clone stood is somebody's own, also when it got the inode. */
+static void a_file_in_the_place_of_a_clone_is_not_ours(void)
+{
+    unpack_demo();
+    done("new bench sim:drive.model");
+    done("image bench");
+    done("clone bench clone.raw --as-imaged");
+    must("sqlite3 bench/case.db 'UPDATE clone SET finished=0'");
+    /* As if the new file had got the old one's inode, which nobody can order. */
+    must("old=$(sqlite3 bench/case.db 'SELECT identity FROM clone'); sleep 0.1; rm clone.raw; "
+         "truncate -s 200M clone.raw; echo mine | dd of=clone.raw conv=notrunc status=none; "
+         "case $old in file:*:*:*) birth=:${old##*:} ;; *) birth= ;; esac; "
+         "sqlite3 bench/case.db \"UPDATE clone SET identity='$(stat -c file:%%d:%%i "
+         "clone.raw)$birth'\"");
+    g_auto(Result) refused = ektypon("clone bench clone.raw --as-imaged");
+    CHECK_STATUS(refused, 4);
+    CHECK_CONTAINS(refused.err, "clone.raw exists");
+    must("test \"$(head -c 4 clone.raw)\" = mine");
+}
+
 int main(void)
 {
     static const Test tests[] = {
@@ -182,6 +202,7 @@ int main(void)
         {"hunting survives kills", hunting_survives_kills},
         {"applying survives kills", applying_survives_kills},
         {"a clone that was cut off is made anew", a_clone_that_was_cut_off_is_made_anew},
+        {"a file in the place of a clone is not ours", a_file_in_the_place_of_a_clone_is_not_ours},
     };
     return RUN_TESTS("kill", tests);
 }
