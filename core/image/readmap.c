@@ -1,14 +1,30 @@
 /* SPDX-License-Identifier: MIT */
-/* A sorted array of boundaries: each says what holds from its sector up to the next one. The store
- * keeps the same boundaries, so a change is told as the boundaries of a range. */
+/* Boundaries in order of position: each says what holds from its sector up to the next one. A
+ * dying drive can have millions of them, and they come and go anywhere: so they stand in leaves of
+ * a few hundred, under one array of leaves. A boundary takes 8 bytes, its sector above and the
+ * number of its mark below; distinct marks are few. The store keeps the same boundaries, so a
+ * change is told as the boundaries of a range. */
 #include "image/readmap.h"
 
 #include <string.h>
 
+#define LEAF_ROOM 512u
+#define MARK_BITS 24
+#define MOST_ATTEMPTS 255u
+#define MAX_FRESH 3u
+
+typedef guint64 Boundary;
+
 typedef struct {
-    EkSector first;
-    EkMark mark;
-} Boundary;
+    EkSector first; /* of its first boundary */
+    guint count;    /* never 0 */
+    Boundary *at;
+} Leaf;
+
+typedef struct {
+    guint leaf;
+    guint index;
+} Place;
 
 typedef struct {
     EkSector from;
@@ -17,8 +33,10 @@ typedef struct {
 
 struct EkReadMap {
     EkSector sectors;
-    GArray *boundaries; /* Boundary; the first at sector 0 */
-    GArray *dirty;      /* Dirty, sorted, apart from one another */
+    GArray *leaves;      /* Leaf, never empty; the first begins at sector 0 */
+    GArray *marks;       /* EkMark */
+    GHashTable *numbers; /* of marks, by their bits */
+    GArray *dirty;       /* Dirty, sorted, apart from one another */
     EkSector totals[EK_STATES];
     EkSector stretches[EK_STATES];
 };
@@ -34,26 +52,81 @@ const char *ek_state_name(EkState state)
     return "untouched";
 }
 
-static Boundary *boundary(const EkReadMap *map, gsize index)
+static guint64 bits_of(EkMark mark)
 {
-    return &g_array_index(map->boundaries, Boundary, index);
+    return (guint64)mark.event << 32 | (guint64)mark.attempts << 8 | (guint64)mark.reason << 4 |
+           (guint64)mark.state;
 }
 
-static gboolean same_mark(EkMark a, EkMark b)
+static guint number_of(EkReadMap *map, EkMark mark)
 {
-    return a.state == b.state && a.reason == b.reason && a.attempts == b.attempts &&
-           a.event == b.event;
+    mark.attempts = MIN(mark.attempts, MOST_ATTEMPTS);
+    guint64 bits = bits_of(mark);
+    gpointer number = g_hash_table_lookup(map->numbers, &bits);
+    if (number != NULL)
+        return GPOINTER_TO_UINT(number) - 1;
+    g_assert(map->marks->len < 1u << MARK_BITS);
+    g_array_append_val(map->marks, mark);
+    g_hash_table_insert(map->numbers, g_memdup2(&bits, sizeof bits),
+                        GUINT_TO_POINTER(map->marks->len));
+    return map->marks->len - 1;
+}
+
+static Boundary compose(EkSector first, guint number)
+{
+    return first << MARK_BITS | number;
+}
+
+static EkSector first_of(Boundary boundary)
+{
+    return boundary >> MARK_BITS;
+}
+
+static guint number_in(Boundary boundary)
+{
+    return (guint)(boundary & ((1u << MARK_BITS) - 1));
+}
+
+static Leaf *leaf_at(const EkReadMap *map, guint leaf)
+{
+    return &g_array_index(map->leaves, Leaf, leaf);
+}
+
+static Boundary get(const EkReadMap *map, Place place)
+{
+    return leaf_at(map, place.leaf)->at[place.index];
+}
+
+static EkMark mark_at(const EkReadMap *map, Place place)
+{
+    return g_array_index(map->marks, EkMark, number_in(get(map, place)));
+}
+
+static gboolean step(const EkReadMap *map, Place *place)
+{
+    if (++place->index < leaf_at(map, place->leaf)->count)
+        return TRUE;
+    place->index = 0;
+    return ++place->leaf < map->leaves->len;
+}
+
+static EkSector end_of(const EkReadMap *map, Place place)
+{
+    return step(map, &place) ? first_of(get(map, place)) : map->sectors;
 }
 
 EkReadMap *ek_read_map_new(EkSector sectors)
 {
-    g_assert(sectors > 0);
+    g_assert(sectors > 0 && sectors < (EkSector)1 << (64 - MARK_BITS));
     EkReadMap *map = g_new0(EkReadMap, 1);
     map->sectors = sectors;
-    map->boundaries = g_array_new(FALSE, FALSE, sizeof(Boundary));
+    map->leaves = g_array_new(FALSE, FALSE, sizeof(Leaf));
+    map->marks = g_array_new(FALSE, FALSE, sizeof(EkMark));
+    map->numbers = g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, NULL);
     map->dirty = g_array_new(FALSE, FALSE, sizeof(Dirty));
-    Boundary start = {0};
-    g_array_append_val(map->boundaries, start);
+    Leaf leaf = {0, 1, g_new(Boundary, LEAF_ROOM)};
+    leaf.at[0] = compose(0, number_of(map, (EkMark){0}));
+    g_array_append_val(map->leaves, leaf);
     map->totals[EK_STATE_UNTOUCHED] = sectors;
     map->stretches[EK_STATE_UNTOUCHED] = 1;
     return map;
@@ -63,14 +136,30 @@ EkReadMap *ek_read_map_copy(const EkReadMap *map)
 {
     EkReadMap *copy = g_new0(EkReadMap, 1);
     *copy = *map;
-    copy->boundaries = g_array_copy(map->boundaries);
+    copy->leaves = g_array_copy(map->leaves);
+    for (guint i = 0; i < copy->leaves->len; i++) {
+        Leaf *leaf = leaf_at(copy, i);
+        Boundary *own = g_new(Boundary, LEAF_ROOM);
+        memcpy(own, leaf->at, leaf->count * sizeof *own);
+        leaf->at = own;
+    }
+    copy->marks = g_array_copy(map->marks);
+    copy->numbers = g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, NULL);
+    for (guint i = 0; i < copy->marks->len; i++) {
+        guint64 bits = bits_of(g_array_index(copy->marks, EkMark, i));
+        g_hash_table_insert(copy->numbers, g_memdup2(&bits, sizeof bits), GUINT_TO_POINTER(i + 1));
+    }
     copy->dirty = g_array_copy(map->dirty);
     return copy;
 }
 
 void ek_read_map_free(EkReadMap *map)
 {
-    g_array_unref(map->boundaries);
+    for (guint i = 0; i < map->leaves->len; i++)
+        g_free(leaf_at(map, i)->at);
+    g_array_unref(map->leaves);
+    g_array_unref(map->marks);
+    g_hash_table_unref(map->numbers);
     g_array_unref(map->dirty);
     g_free(map);
 }
@@ -81,41 +170,147 @@ EkSector ek_read_map_sectors(const EkReadMap *map)
 }
 
 /* The boundary that governs `sector`: the last one at or before it. */
-static gsize governing(const EkReadMap *map, EkSector sector)
+static Place governing(const EkReadMap *map, EkSector sector)
 {
-    gsize low = 0;
-    gsize high = map->boundaries->len;
+    guint low = 0;
+    guint high = map->leaves->len;
     while (high - low > 1) {
-        gsize middle = low + (high - low) / 2;
-        if (boundary(map, middle)->first <= sector)
+        guint middle = low + (high - low) / 2;
+        if (leaf_at(map, middle)->first <= sector)
             low = middle;
         else
             high = middle;
     }
-    return low;
-}
-
-static EkSector end_of(const EkReadMap *map, gsize index)
-{
-    return index + 1 < map->boundaries->len ? boundary(map, index + 1)->first : map->sectors;
+    const Leaf *leaf = leaf_at(map, low);
+    guint left = 0;
+    guint right = leaf->count;
+    while (right - left > 1) {
+        guint middle = left + (right - left) / 2;
+        if (first_of(leaf->at[middle]) <= sector)
+            left = middle;
+        else
+            right = middle;
+    }
+    return (Place){low, left};
 }
 
 static void note_dirty(EkReadMap *map, EkSector from, EkSector to)
 {
     GArray *dirty = map->dirty;
-    guint at = dirty->len;
-    while (at > 0 && g_array_index(dirty, Dirty, at - 1).to + 1 >= from)
-        at--;
-    guint past = at;
+    /* The first range that reaches to or past `from`. */
+    guint low = 0;
+    guint high = dirty->len;
+    while (low < high) {
+        guint middle = low + (high - low) / 2;
+        if (g_array_index(dirty, Dirty, middle).to + 1 >= from)
+            high = middle;
+        else
+            low = middle + 1;
+    }
+    guint past = low;
     while (past < dirty->len && g_array_index(dirty, Dirty, past).from <= to + 1) {
         from = MIN(from, g_array_index(dirty, Dirty, past).from);
         to = MAX(to, g_array_index(dirty, Dirty, past).to);
         past++;
     }
-    if (past > at)
-        g_array_remove_range(dirty, at, past - at);
     Dirty range = {from, to};
-    g_array_insert_val(dirty, at, range);
+    if (past == low) {
+        g_array_insert_val(dirty, low, range);
+        return;
+    }
+    g_array_index(dirty, Dirty, low) = range;
+    if (past - low > 1)
+        g_array_remove_range(dirty, low + 1, past - low - 1);
+}
+
+/* Makes room in a full leaf. What is appended to the end of the map leaves full leaves behind. */
+static void split(EkReadMap *map, guint number)
+{
+    Leaf *leaf = leaf_at(map, number);
+    guint keep = number + 1 == map->leaves->len ? leaf->count - 1 : leaf->count / 2;
+    Leaf right = {first_of(leaf->at[keep]), leaf->count - keep, g_new(Boundary, LEAF_ROOM)};
+    memcpy(right.at, leaf->at + keep, right.count * sizeof *right.at);
+    leaf->count = keep;
+    g_array_insert_val(map->leaves, number + 1, right);
+}
+
+/* Puts a boundary at `place`, before what stands there, and tells where that is now. */
+static Place insert(EkReadMap *map, Place place, Boundary boundary)
+{
+    if (leaf_at(map, place.leaf)->count == LEAF_ROOM) {
+        split(map, place.leaf);
+        guint kept = leaf_at(map, place.leaf)->count;
+        if (place.index > kept)
+            place = (Place){place.leaf + 1, place.index - kept};
+    }
+    Leaf *leaf = leaf_at(map, place.leaf);
+    memmove(leaf->at + place.index + 1, leaf->at + place.index,
+            (leaf->count - place.index) * sizeof *leaf->at);
+    leaf->at[place.index] = boundary;
+    leaf->count++;
+    leaf->first = first_of(leaf->at[0]);
+    return place;
+}
+
+static void drop_leaf(EkReadMap *map, guint number)
+{
+    g_free(leaf_at(map, number)->at);
+    g_array_remove_index(map->leaves, number);
+}
+
+/* Two neighbours that fit into half a leaf become one. */
+static void merge(EkReadMap *map, guint number)
+{
+    if (number + 1 >= map->leaves->len)
+        return;
+    Leaf *leaf = leaf_at(map, number);
+    const Leaf *next = leaf_at(map, number + 1);
+    if (leaf->count + next->count > LEAF_ROOM / 2)
+        return;
+    memcpy(leaf->at + leaf->count, next->at, next->count * sizeof *leaf->at);
+    leaf->count += next->count;
+    drop_leaf(map, number + 1);
+}
+
+static void take_out(EkReadMap *map, Place place, gsize count)
+{
+    guint from = place.leaf;
+    while (count > 0) {
+        Leaf *leaf = leaf_at(map, place.leaf);
+        guint part = (guint)MIN(count, (gsize)(leaf->count - place.index));
+        memmove(leaf->at + place.index, leaf->at + place.index + part,
+                (leaf->count - place.index - part) * sizeof *leaf->at);
+        leaf->count -= part;
+        count -= part;
+        if (leaf->count == 0) {
+            drop_leaf(map, place.leaf);
+            continue;
+        }
+        leaf->first = first_of(leaf->at[0]);
+        if (place.index >= leaf->count)
+            place = (Place){place.leaf + 1, 0};
+    }
+    merge(map, MIN(from, map->leaves->len - 1));
+    if (from > 0)
+        merge(map, from - 1);
+}
+
+/* Puts `fresh` where `old` boundaries (at least one) from `place` on stand. */
+static void splice(EkReadMap *map, Place place, gsize old, const Boundary *fresh, guint fresh_count)
+{
+    for (guint i = 0; i < fresh_count && i < old; i++) {
+        Leaf *leaf = leaf_at(map, place.leaf);
+        leaf->at[place.index] = fresh[i];
+        leaf->first = first_of(leaf->at[0]);
+        if (i + 1 < old)
+            step(map, &place);
+        else
+            place.index++; /* behind the last one, in its leaf */
+    }
+    if (old > fresh_count)
+        take_out(map, place, old - fresh_count);
+    for (guint i = fresh_count; i > old; i--)
+        place = insert(map, place, fresh[i - 1]);
 }
 
 void ek_read_map_set(EkReadMap *map, EkSector first, EkSector count, EkMark mark)
@@ -123,81 +318,81 @@ void ek_read_map_set(EkReadMap *map, EkSector first, EkSector count, EkMark mark
     if (first >= map->sectors || count == 0)
         return;
     EkSector end = first + MIN(count, map->sectors - first);
-    gsize left = governing(map, first);
-    gsize last = governing(map, end - 1);
-    EkMark after = boundary(map, last)->mark; /* holds on past the end */
+    guint number = number_of(map, mark);
+    Place left = governing(map, first);
+    Boundary leftmost = get(map, left);
 
     /* Take out what the touched boundaries stood for … */
-    for (gsize i = left; i <= last; i++) {
-        EkMark old = boundary(map, i)->mark;
-        map->totals[old.state] -= MIN(end_of(map, i), end) - MAX(boundary(map, i)->first, first);
-        map->stretches[old.state]--;
-    }
-    gboolean right_exists = last + 1 < map->boundaries->len;
-    gboolean ends_inside = end < end_of(map, last);
+    Place place = left;
+    gsize old = 0;
+    gboolean more = TRUE;
+    guint after = 0; /* the mark that holds on past the end */
+    EkSector stop = 0;
+    do {
+        Boundary boundary = get(map, place);
+        EkState state = g_array_index(map->marks, EkMark, number_in(boundary)).state;
+        stop = end_of(map, place);
+        map->totals[state] -= MIN(stop, end) - MAX(first_of(boundary), first);
+        map->stretches[state]--;
+        after = number_in(boundary);
+        old++;
+        more = step(map, &place);
+    } while (more && stop < end);
 
     /* … and put in what stands there now: the left part of the first, the new run, and the right
      * part of the last, each only where it differs from what comes before it. */
-    Boundary fresh[3];
+    Boundary fresh[MAX_FRESH];
     guint fresh_count = 0;
-    EkMark before = mark;
-    gboolean has_before = FALSE;
-    if (boundary(map, left)->first < first) {
-        before = boundary(map, left)->mark;
-        has_before = TRUE;
-        fresh[fresh_count++] = *boundary(map, left);
-        map->stretches[before.state]++;
-    } else if (left > 0) {
-        before = boundary(map, left - 1)->mark;
-        has_before = TRUE;
+    gint64 before = -1;
+    if (first_of(leftmost) < first) {
+        before = number_in(leftmost);
+        fresh[fresh_count++] = leftmost;
+        map->stretches[g_array_index(map->marks, EkMark, number_in(leftmost)).state]++;
+    } else if (left.index > 0 || left.leaf > 0) {
+        Place previous = left.index > 0
+                             ? (Place){left.leaf, left.index - 1}
+                             : (Place){left.leaf - 1, leaf_at(map, left.leaf - 1)->count - 1};
+        before = number_in(get(map, previous));
     }
-    if (!has_before || !same_mark(before, mark)) {
-        fresh[fresh_count++] = (Boundary){first, mark};
+    if (before != (gint64)number) {
+        fresh[fresh_count++] = compose(first, number);
         map->stretches[mark.state]++;
     }
     map->totals[mark.state] += end - first;
-    gsize take_out = last - left + 1;
-    if (ends_inside) {
-        if (!same_mark(mark, after)) {
-            fresh[fresh_count++] = (Boundary){end, after};
-            map->stretches[after.state]++;
+    if (end < stop) {
+        if (after != number) {
+            fresh[fresh_count++] = compose(end, after);
+            map->stretches[g_array_index(map->marks, EkMark, after).state]++;
         }
-    } else if (right_exists && same_mark(mark, boundary(map, last + 1)->mark)) {
-        take_out++;
+    } else if (more && number_in(get(map, place)) == number) {
+        old++;
         map->stretches[mark.state]--;
     }
-
-    gsize common = MIN(take_out, fresh_count);
-    memcpy(boundary(map, left), fresh, common * sizeof(Boundary));
-    if (fresh_count > take_out)
-        g_array_insert_vals(map->boundaries, (guint)(left + common), fresh + common,
-                            (guint)(fresh_count - common));
-    else if (take_out > fresh_count)
-        g_array_remove_range(map->boundaries, (guint)(left + common),
-                             (guint)(take_out - fresh_count));
+    splice(map, left, old, fresh, fresh_count);
     note_dirty(map, first, end);
 }
 
 EkStretch ek_read_map_at(const EkReadMap *map, EkSector sector)
 {
     g_assert(sector < map->sectors);
-    gsize index = governing(map, sector);
-    const Boundary *at = boundary(map, index);
-    return (EkStretch){at->first, end_of(map, index) - at->first, at->mark};
+    Place place = governing(map, sector);
+    EkSector first = first_of(get(map, place));
+    return (EkStretch){first, end_of(map, place) - first, mark_at(map, place)};
 }
 
 gboolean ek_read_map_next(const EkReadMap *map, EkSector from, guint states, EkStretch *stretch)
 {
     if (from >= map->sectors)
         return FALSE;
-    for (gsize i = governing(map, from); i < map->boundaries->len; i++) {
-        const Boundary *at = boundary(map, i);
-        if ((EK_STATE_BIT(at->mark.state) & states) == 0)
+    Place place = governing(map, from);
+    do {
+        EkMark mark = mark_at(map, place);
+        if ((EK_STATE_BIT(mark.state) & states) == 0)
             continue;
-        EkSector first = MAX(from, at->first);
-        *stretch = (EkStretch){first, end_of(map, i) - first, at->mark};
+        EkSector first = MAX(from, first_of(get(map, place)));
+        *stretch = (EkStretch){first, end_of(map, place) - first, mark};
         return TRUE;
-    }
+    } while (step(map, &place));
     return FALSE;
 }
 
@@ -218,12 +413,13 @@ void ek_read_map_tally(const EkReadMap *map, EkSector first, EkSector count,
     if (first >= map->sectors || count == 0)
         return;
     EkSector end = first + MIN(count, map->sectors - first);
-    for (gsize i = governing(map, first); i < map->boundaries->len; i++) {
-        const Boundary *at = boundary(map, i);
-        if (at->first >= end)
+    Place place = governing(map, first);
+    do {
+        EkSector from = first_of(get(map, place));
+        if (from >= end)
             break;
-        tally[at->mark.state] += MIN(end_of(map, i), end) - MAX(at->first, first);
-    }
+        tally[mark_at(map, place).state] += MIN(end_of(map, place), end) - MAX(from, first);
+    } while (step(map, &place));
 }
 
 static void change_free(gpointer data)
@@ -238,21 +434,21 @@ GPtrArray *ek_read_map_take_changes(EkReadMap *map)
     GPtrArray *changes = g_ptr_array_new_with_free_func(change_free);
     for (guint d = 0; d < map->dirty->len; d++) {
         Dirty dirty = g_array_index(map->dirty, Dirty, d);
-        gsize index = governing(map, dirty.from);
-        if (boundary(map, index)->first < dirty.from)
-            index++;
+        GArray *stretches = g_array_new(FALSE, FALSE, sizeof(EkStretch));
+        Place place = governing(map, MIN(dirty.from, map->sectors - 1));
+        gboolean more = TRUE;
+        if (first_of(get(map, place)) < dirty.from)
+            more = step(map, &place);
+        for (; more && first_of(get(map, place)) <= dirty.to; more = step(map, &place)) {
+            EkSector first = first_of(get(map, place));
+            EkStretch stretch = {first, end_of(map, place) - first, mark_at(map, place)};
+            g_array_append_val(stretches, stretch);
+        }
         EkMapChange *change = g_new0(EkMapChange, 1);
         change->from = dirty.from;
         change->to = dirty.to;
-        gsize stop = index;
-        while (stop < map->boundaries->len && boundary(map, stop)->first <= dirty.to)
-            stop++;
-        change->stretches = g_new0(EkStretch, stop - index + 1);
-        for (; index < stop; index++) {
-            const Boundary *at = boundary(map, index);
-            change->stretches[change->count++] =
-                (EkStretch){at->first, end_of(map, index) - at->first, at->mark};
-        }
+        change->count = stretches->len;
+        change->stretches = (EkStretch *)(gpointer)g_array_free(stretches, FALSE);
         g_ptr_array_add(changes, change);
     }
     g_array_set_size(map->dirty, 0);

@@ -23,11 +23,11 @@ static gboolean same(EkMark a, EkMark b)
 }
 
 /* The map against a plain array, one mark a sector. */
-static void compare(const EkReadMap *map, const EkMark *plain)
+static void compare(const EkReadMap *map, const EkMark *plain, guint sectors)
 {
     EkSector totals[EK_STATES] = {0};
     EkSector stretches[EK_STATES] = {0};
-    for (guint i = 0; i < SECTORS; i++) {
+    for (guint i = 0; i < sectors; i++) {
         EkStretch at = ek_read_map_at(map, i);
         if (!same(at.mark, plain[i]) || i < at.first || i >= at.first + at.count)
             CHECK_NUMBER(i, -1);
@@ -54,9 +54,9 @@ static void the_map_agrees_with_a_plain_array(void)
         for (EkSector i = first; i < MIN(first + count, SECTORS); i++)
             plain[i] = mark;
         if (round % 20 == 0)
-            compare(map, plain);
+            compare(map, plain, SECTORS);
     }
-    compare(map, plain);
+    compare(map, plain, SECTORS);
     EkSector tally[EK_STATES];
     EkSector wanted[EK_STATES] = {0};
     ek_read_map_tally(map, 50, 100, tally);
@@ -64,6 +64,30 @@ static void the_map_agrees_with_a_plain_array(void)
         wanted[plain[i].state]++;
     for (int state = 0; state < EK_STATES; state++)
         CHECK_NUMBER(tally[state], wanted[state]);
+}
+
+/* Far more boundaries than one leaf of the map holds, and then few again. */
+static void a_map_of_many_boundaries_agrees_with_a_plain_array(void)
+{
+    enum { MANY = 60000 };
+    g_autoptr(GRand) random = g_rand_new_with_seed(test_seed());
+    g_autoptr(EkReadMap) map = ek_read_map_new(MANY);
+    g_autofree EkMark *plain = g_new0(EkMark, MANY);
+    for (int round = 0; round < 90000; round++) {
+        gboolean wide = round > 60000 && round % 100 == 0;
+        EkSector first = (EkSector)g_rand_int_range(random, 0, MANY);
+        EkSector count = (EkSector)g_rand_int_range(random, 1, wide ? MANY / 4 : 4);
+        EkMark mark = random_mark(random);
+        ek_read_map_set(map, first, count, mark);
+        for (EkSector i = first; i < MIN(first + count, MANY); i++)
+            plain[i] = mark;
+        if (round % 15000 == 0)
+            compare(map, plain, MANY);
+    }
+    g_autoptr(EkReadMap) copy = ek_read_map_copy(map);
+    ek_read_map_set(map, 0, MANY, plain[0]);
+    compare(copy, plain, MANY);
+    CHECK_NUMBER(ek_read_map_at(map, MANY / 2).count, MANY);
 }
 
 /* A store that does what the map's changes say ends up with the map's boundaries. */
@@ -247,6 +271,8 @@ int main(void)
 {
     static const Test tests[] = {
         {"the map agrees with a plain array", the_map_agrees_with_a_plain_array},
+        {"a map of many boundaries agrees with a plain array",
+         a_map_of_many_boundaries_agrees_with_a_plain_array},
         {"changes rebuild the map elsewhere", changes_rebuild_the_map_elsewhere},
         {"stretches are found by state", stretches_are_found_by_state},
         {"the image is sparse where there are zeros", the_image_is_sparse_where_there_are_zeros},
