@@ -122,7 +122,9 @@ static void end_with(EkCapture *capture, EkCaptureEnd end)
 
 static EkKeptState state_now(EkCapture *capture)
 {
-    return (EkKeptState){.device_clock = ek_device_clock(capture->parts.device),
+    EkDeviceMemory memory = ek_device_remember(capture->parts.device);
+    return (EkKeptState){.device_clock = memory.clock,
+                         .device_used = memory.used,
                          .failed_commands = capture->failed_commands,
                          .round = (guint)capture->round};
 }

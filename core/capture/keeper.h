@@ -17,6 +17,7 @@ typedef struct {
 /* What goes along with every commit. */
 typedef struct {
     gint64 device_clock; /* ns */
+    gint64 device_used;  /* ns: see EkDeviceMemory */
     guint64 failed_commands;
     guint round;                   /* EkRound */
     EkSector totals[EK_STATES];    /* of the map that goes with it; filled in by the keeper */

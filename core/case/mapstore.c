@@ -41,7 +41,7 @@ gboolean ek_mapstore_state(EkCase *self, EkKeptState *state, GError **error)
     g_autoptr(EkStatement) row = ek_sql_prepare(
         store, error,
         "SELECT untouched,good,set_aside,bad,stretches_untouched,stretches_good,"
-        "stretches_set_aside,stretches_bad,device_clock,failed_commands,round FROM totals",
+        "stretches_set_aside,stretches_bad,device_clock,failed_commands,round,device_used FROM totals",
         "");
     if (row == NULL)
         return FALSE;
@@ -57,6 +57,7 @@ gboolean ek_mapstore_state(EkCase *self, EkKeptState *state, GError **error)
     state->device_clock = sqlite3_column_int64(row, 8);
     state->failed_commands = (guint64)sqlite3_column_int64(row, 9);
     state->round = (guint)sqlite3_column_int(row, 10);
+    state->device_used = sqlite3_column_int64(row, 11);
     return TRUE;
 }
 
@@ -114,11 +115,12 @@ static gboolean put_commit(sqlite3 *store, void *data, GError **error)
     return ek_sql_do(store, error,
                      "UPDATE totals SET untouched=?, good=?, set_aside=?, bad=?,"
                      " stretches_untouched=?, stretches_good=?, stretches_set_aside=?,"
-                     " stretches_bad=?, device_clock=?, failed_commands=?, round=?",
-                     "uuuuuuuuiui", state->totals[0], state->totals[1], state->totals[2],
+                     " stretches_bad=?, device_clock=?, failed_commands=?, round=?,"
+                     " device_used=?",
+                     "uuuuuuuuiuii", state->totals[0], state->totals[1], state->totals[2],
                      state->totals[3], state->stretches[0], state->stretches[1],
                      state->stretches[2], state->stretches[3], state->device_clock,
-                     state->failed_commands, (gint64)state->round);
+                     state->failed_commands, (gint64)state->round, state->device_used);
 }
 
 static gboolean sink_commit(void *data, const GPtrArray *changes, const EkBlockSum *sums,

@@ -67,4 +67,14 @@ const char *const ek_map_schema[EK_MAP_SCHEMA_VERSIONS] = {
     " bad INTEGER NOT NULL, stretches_untouched INTEGER NOT NULL, stretches_good INTEGER NOT NULL,"
     " stretches_set_aside INTEGER NOT NULL, stretches_bad INTEGER NOT NULL,"
     " device_clock INTEGER NOT NULL, failed_commands INTEGER NOT NULL, round INTEGER NOT NULL)",
+
+    /* Sums from before this version counted sectors of zeros too: they are of no use now. */
+    "ALTER TABLE totals ADD COLUMN device_used INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE totals ADD COLUMN has_sums INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE totals ADD COLUMN gone_at INTEGER;"
+    "ALTER TABLE totals ADD COLUMN fill_zeros INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE totals ADD COLUMN fill_ones INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE totals ADD COLUMN fill_pattern INTEGER NOT NULL DEFAULT 0;"
+    "UPDATE totals SET device_used=device_clock;"
+    "DELETE FROM block_sum",
 };

@@ -23,6 +23,7 @@ const char *ek_device_kind_name(EkDeviceKind kind)
     switch (kind) {
     case EK_DEVICE_BLOCK: return "block";
     case EK_DEVICE_SIMULATED: return "simulated";
+    case EK_DEVICE_NBD: return "nbd";
     case EK_DEVICE_FILE: break;
     }
     return "file";
@@ -81,12 +82,27 @@ const EkDeviceInfo *ek_device_info(const EkDevice *device)
     return &device->info;
 }
 
-EkReadOutcome ek_device_read(EkDevice *device, EkSector first, guint32 count, guint8 *buffer)
+EkReadOutcome ek_device_read_or_zeros(EkDevice *device, EkSector first, guint32 count,
+                                      guint8 *buffer)
 {
     g_assert(count > 0 && first < device->info.sectors && count <= device->info.sectors - first);
     EkReadOutcome outcome = device->class->read(device, first, count, buffer);
     g_assert(outcome.good <= count);
     return outcome;
+}
+
+EkReadOutcome ek_device_read(EkDevice *device, EkSector first, guint32 count, guint8 *buffer)
+{
+    EkReadOutcome outcome = ek_device_read_or_zeros(device, first, count, buffer);
+    if (outcome.zeros)
+        memset(buffer, 0, (gsize)outcome.good * device->info.sector_size);
+    outcome.zeros = FALSE;
+    return outcome;
+}
+
+void ek_device_set_cancel(EkDevice *device, const gint *cancel)
+{
+    device->cancel = cancel;
 }
 
 gboolean ek_device_next_data(EkDevice *device, EkSector from, EkSector *first, EkSector *count)
@@ -100,21 +116,27 @@ gboolean ek_device_next_data(EkDevice *device, EkSector from, EkSector *first, E
     return TRUE;
 }
 
-gint64 ek_device_clock(EkDevice *device)
+EkDeviceMemory ek_device_remember(EkDevice *device)
 {
-    if (device->class->clock != NULL)
-        return device->class->clock(device);
-    return device->clock_base + (g_get_monotonic_time() - device->opened_at) * 1000;
+    if (device->class->remember != NULL)
+        return device->class->remember(device);
+    gint64 clock = device->clock_base + (g_get_monotonic_time() - device->opened_at) * 1000;
+    return (EkDeviceMemory){clock, clock};
 }
 
-void ek_device_set_clock(EkDevice *device, gint64 nanoseconds)
+void ek_device_recall(EkDevice *device, EkDeviceMemory memory)
 {
-    if (device->class->set_clock != NULL) {
-        device->class->set_clock(device, nanoseconds);
+    if (device->class->recall != NULL) {
+        device->class->recall(device, memory);
         return;
     }
-    device->clock_base = nanoseconds;
+    device->clock_base = memory.clock;
     device->opened_at = g_get_monotonic_time();
+}
+
+gint64 ek_device_clock(EkDevice *device)
+{
+    return ek_device_remember(device).clock;
 }
 
 void ek_device_wait(EkDevice *device, gint64 nanoseconds)
@@ -123,6 +145,11 @@ void ek_device_wait(EkDevice *device, gint64 nanoseconds)
         device->class->wait(device, nanoseconds);
     else
         g_usleep((gulong)(nanoseconds / 1000));
+}
+
+gboolean ek_device_is_back(EkDevice *device)
+{
+    return device->class->is_back != NULL && device->class->is_back(device);
 }
 
 EkByte ek_device_bytes_of(const EkDeviceInfo *info, EkSector first, EkSector count)

@@ -20,9 +20,9 @@ typedef enum {
 /* "medium", "timeout" …; "" for EK_REASON_NONE. */
 const char *ek_reason_name(EkReason reason);
 
-typedef enum { EK_DEVICE_FILE, EK_DEVICE_BLOCK, EK_DEVICE_SIMULATED } EkDeviceKind;
+typedef enum { EK_DEVICE_FILE, EK_DEVICE_BLOCK, EK_DEVICE_SIMULATED, EK_DEVICE_NBD } EkDeviceKind;
 
-/* "file", "block", "simulated": the value of `kind` in JSON. */
+/* "file", "block", "simulated", "nbd": the value of `kind` in JSON. */
 const char *ek_device_kind_name(EkDeviceKind kind);
 
 typedef struct {
@@ -35,14 +35,23 @@ typedef struct {
     EkByte bytes;         /* exact length; the last sector may be short */
     EkSector sectors;     /* counts a short last sector */
     guint32 max_transfer; /* bytes in the largest single command, a multiple of sector_size */
+    gboolean many_commands; /* a longer read is several commands, each of which keeps what it read */
 } EkDeviceInfo;
 
 typedef struct {
     guint32 good;    /* sectors that came back, from the first on */
     EkReason reason; /* EK_REASON_NONE when all came back */
     gboolean gone;   /* the whole device is gone, not this place */
-    int errnum;      /* what the system said, 0 when nothing */
+    gboolean zeros;  /* what came back is zeros, and the buffer was left alone */
+    gboolean abandoned; /* called off while it hung: says nothing about the drive */
+    int errnum;         /* what the system said, 0 when nothing */
 } EkReadOutcome;
+
+/* What a drive went through, over all openings that handed it on. */
+typedef struct {
+    gint64 clock; /* ns of device time */
+    gint64 used;  /* ns of a simulated drive's life; elsewhere the same as the clock */
+} EkDeviceMemory;
 
 typedef struct EkDevice EkDevice;
 
@@ -50,9 +59,10 @@ typedef struct EkDevice EkDevice;
 typedef struct {
     EkReadOutcome (*read)(EkDevice *device, EkSector first, guint32 count, guint8 *buffer);
     gboolean (*next_data)(EkDevice *device, EkSector from, EkSector *first, EkSector *count);
-    gint64 (*clock)(EkDevice *device);                       /* NULL: the wall's */
-    void (*set_clock)(EkDevice *device, gint64 nanoseconds); /* NULL: cannot be set */
-    void (*wait)(EkDevice *device, gint64 nanoseconds);      /* NULL: sleeps */
+    EkDeviceMemory (*remember)(EkDevice *device); /* NULL: by the wall's clock */
+    void (*recall)(EkDevice *device, EkDeviceMemory memory);
+    void (*wait)(EkDevice *device, gint64 nanoseconds); /* NULL: sleeps */
+    gboolean (*is_back)(EkDevice *device);              /* NULL: has to be opened again */
     void (*close)(EkDevice *device);
 } EkDeviceClass;
 
@@ -60,8 +70,9 @@ typedef struct {
 struct EkDevice {
     const EkDeviceClass *class;
     EkDeviceInfo info;
-    gint64 clock_base; /* ns of device time from earlier openings */
-    gint64 opened_at;  /* monotonic µs */
+    gint64 clock_base;  /* ns of device time from earlier openings */
+    gint64 opened_at;   /* monotonic µs */
+    const gint *cancel; /* atomic; NULL: nobody calls a read off */
 };
 
 typedef struct {
@@ -85,6 +96,14 @@ const EkDeviceInfo *ek_device_info(const EkDevice *device);
  * sector is filled with zeros. Never fails as a call: the outcome says what came back. */
 EkReadOutcome ek_device_read(EkDevice *device, EkSector first, guint32 count, guint8 *buffer);
 
+/* The same, but zeros that cost nothing to know are told (`zeros`), not written to the buffer. */
+EkReadOutcome ek_device_read_or_zeros(EkDevice *device, EkSector first, guint32 count,
+                                      guint8 *buffer);
+
+/* A read that hangs is called off soon after *cancel (atomic) is not 0, where the kind of device
+ * can do that. `cancel` must outlive the device. */
+void ek_device_set_cancel(EkDevice *device, const gint *cancel);
+
 /* The next stretch at or after `from` that the device says holds data; what lies before it reads as
  * zeros and costs nothing. FALSE when nothing but holes follow. A device that cannot tell calls
  * everything data. */
@@ -93,10 +112,14 @@ gboolean ek_device_next_data(EkDevice *device, EkSector from, EkSector *first, E
 /* Device time, ns: what the drive spent, over all openings that handed it on. For a simulated drive
  * the model's clock. */
 gint64 ek_device_clock(EkDevice *device);
-void ek_device_set_clock(EkDevice *device, gint64 nanoseconds);
+EkDeviceMemory ek_device_remember(EkDevice *device);
+void ek_device_recall(EkDevice *device, EkDeviceMemory memory);
 
 /* Lets device time pass. */
 void ek_device_wait(EkDevice *device, gint64 nanoseconds);
+
+/* Whether a device that was gone answers again without being opened anew. */
+gboolean ek_device_is_back(EkDevice *device);
 
 /* Bytes of `count` sectors from `first` on: less where the last sector is short. */
 EkByte ek_device_bytes_of(const EkDeviceInfo *info, EkSector first, EkSector count);

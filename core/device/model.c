@@ -7,8 +7,7 @@
 #include <math.h>
 #include <string.h>
 
-#define MAX_MODEL_BYTES (1u << 20)
-#define MAX_FAULTS 65536u
+#define MAX_MODEL_BYTES (256u << 20)
 
 typedef enum {
     VALUE_TEXT,
@@ -69,7 +68,11 @@ enum {
     FAULT_REPEAT,
     FAULT_DRIFT,
     FAULT_UNTIL,
+    FAULT_CHANCE,
     FAULT_RATE,
+    FAULT_HANG,
+    FAULT_AFTER,
+    FAULT_BACK,
     FAULT_KEYS
 };
 
@@ -77,7 +80,25 @@ static const KeyRule fault_rules[FAULT_KEYS] = {
     [FAULT_KIND] = {"kind", VALUE_KIND},      [FAULT_FIRST] = {"first", VALUE_SECTORS},
     [FAULT_COUNT] = {"count", VALUE_SECTORS}, [FAULT_REPEAT] = {"repeat-every", VALUE_SECTORS},
     [FAULT_DRIFT] = {"drift", VALUE_SIGNED},  [FAULT_UNTIL] = {"until", VALUE_SECTORS},
+    [FAULT_CHANCE] = {"chance", VALUE_NUMBER},
     [FAULT_RATE] = {"rate", VALUE_NUMBER},
+    [FAULT_HANG] = {"hang", VALUE_NUMBER},
+    [FAULT_AFTER] = {"after-errors", VALUE_SECTORS},
+    [FAULT_BACK] = {"back-after", VALUE_NUMBER},
+};
+
+static const char *const kind_names[] = {
+    [EK_FAULT_UNREADABLE] = "unreadable", [EK_FAULT_SLOW] = "slow",     [EK_FAULT_FLAKY] = "flaky",
+    [EK_FAULT_STUCK] = "stuck",           [EK_FAULT_VANISH] = "vanish",
+};
+
+/* The keys that only one kind of fault has. */
+static const struct {
+    int key;
+    EkFaultKind kind;
+} special_keys[] = {
+    {FAULT_CHANCE, EK_FAULT_FLAKY}, {FAULT_RATE, EK_FAULT_SLOW},   {FAULT_HANG, EK_FAULT_STUCK},
+    {FAULT_AFTER, EK_FAULT_VANISH}, {FAULT_BACK, EK_FAULT_VANISH},
 };
 
 #define MAX_KEYS DRIVE_KEYS
@@ -98,6 +119,7 @@ typedef struct {
     gboolean has_drive;
     EkFault *fault; /* the group being read, NULL in [drive] */
     int group_line;
+    GHashTable *names; /* of the faults so far */
     Value values[MAX_KEYS];
 } Reader;
 
@@ -147,14 +169,15 @@ static gboolean parse_value(const Reader *reader, const KeyRule *rule, Value *va
         value->whole = strcmp(text, "true") == 0;
         return TRUE;
     case VALUE_KIND:
-        if (strcmp(text, "unreadable") == 0)
-            value->whole = EK_FAULT_UNREADABLE;
-        else if (strcmp(text, "slow") == 0)
-            value->whole = EK_FAULT_SLOW;
-        else
-            return mistake(reader, value->line, error,
-                           "kind=%s is not a kind of fault; there are: unreadable, slow", text);
-        return TRUE;
+        for (guint64 kind = 0; kind < G_N_ELEMENTS(kind_names); kind++) {
+            value->whole = kind;
+            if (strcmp(text, kind_names[kind]) == 0)
+                return TRUE;
+        }
+        return mistake(reader, value->line, error,
+                       "kind=%s is not a kind of fault; there are: unreadable, slow, flaky, stuck, "
+                       "vanish",
+                       text);
     }
     return FALSE;
 }
@@ -222,13 +245,21 @@ static gboolean finish_fault(Reader *reader, GError **error)
     fault->repeat_every = v[FAULT_REPEAT].whole;
     fault->drift = v[FAULT_DRIFT].with_sign;
     fault->until = v[FAULT_UNTIL].whole;
+    fault->chance = v[FAULT_CHANCE].set ? v[FAULT_CHANCE].number : 1;
     fault->rate = v[FAULT_RATE].set ? v[FAULT_RATE].number : 2;
+    fault->hang = nanoseconds(&v[FAULT_HANG], 1e9, 30);
+    fault->after_errors = v[FAULT_AFTER].set ? v[FAULT_AFTER].whole : 0;
+    fault->back_after = nanoseconds(&v[FAULT_BACK], 1e9, 20);
     if (fault->count == 0)
         return mistake(reader, v[FAULT_COUNT].line, error, "count is 0");
     if (fault->kind == EK_FAULT_SLOW && fault->rate < 0.001)
         return mistake(reader, v[FAULT_RATE].line, error, "rate is below 0.001 MiB/s");
-    if (fault->kind != EK_FAULT_SLOW && v[FAULT_RATE].set)
-        return mistake(reader, v[FAULT_RATE].line, error, "rate belongs to kind=slow");
+    if (fault->chance > 1)
+        return mistake(reader, v[FAULT_CHANCE].line, error, "chance is more than 1");
+    for (guint i = 0; i < G_N_ELEMENTS(special_keys); i++)
+        if (v[special_keys[i].key].set && special_keys[i].kind != fault->kind)
+            return mistake(reader, v[special_keys[i].key].line, error, "%s belongs to kind=%s",
+                           fault_rules[special_keys[i].key].key, kind_names[special_keys[i].kind]);
     if (fault->repeat_every != 0 && fault->repeat_every < fault->count)
         return mistake(reader, v[FAULT_REPEAT].line, error,
                        "repeat-every is less than count: the repetitions would overlap");
@@ -267,17 +298,12 @@ static gboolean begin_group(Reader *reader, char *header, GError **error)
                        "unknown group %s]; there are: [drive], [fault NAME]", header);
     if (!reader->has_drive)
         return mistake(reader, reader->line, error, "[drive] comes first");
-    if (reader->model->faults->len >= MAX_FAULTS)
-        return mistake(reader, reader->line, error, "more than %u faults", MAX_FAULTS);
     const char *name = header + strlen("[fault ");
-    for (guint i = 0; i < reader->model->faults->len; i++) {
-        const EkFault *other = reader->model->faults->pdata[i];
-        if (strcmp(other->name, name) == 0)
-            return mistake(reader, reader->line, error, "[fault %s] stands here a second time",
-                           name);
-    }
+    if (g_hash_table_contains(reader->names, name))
+        return mistake(reader, reader->line, error, "[fault %s] stands here a second time", name);
     reader->fault = g_new0(EkFault, 1);
     reader->fault->name = g_strdup(name);
+    g_hash_table_add(reader->names, reader->fault->name);
     g_ptr_array_add(reader->model->faults, reader->fault);
     return TRUE;
 }
@@ -331,11 +357,17 @@ static gboolean read_lines(Reader *reader, char *contents, GError **error)
     return finish_group(reader, error);
 }
 
-static void fault_free(gpointer data)
+void ek_fault_free(EkFault *fault)
 {
-    EkFault *fault = data;
     g_free(fault->name);
     g_free(fault);
+}
+
+EkModel *ek_model_new(void)
+{
+    EkModel *model = g_new0(EkModel, 1);
+    model->faults = g_ptr_array_new_with_free_func((GDestroyNotify)(void (*)(void))ek_fault_free);
+    return model;
 }
 
 EkModel *ek_model_read(const char *path, GError **error)
@@ -354,9 +386,9 @@ EkModel *ek_model_read(const char *path, GError **error)
         ek_error_set(error, EK_ERROR_DAMAGED, "%s is not a drive model", path);
         return NULL;
     }
-    g_autoptr(EkModel) model = g_new0(EkModel, 1);
-    model->faults = g_ptr_array_new_with_free_func(fault_free);
-    Reader reader = {.path = path, .model = model};
+    g_autoptr(EkModel) model = ek_model_new();
+    g_autoptr(GHashTable) names = g_hash_table_new(g_str_hash, g_str_equal);
+    Reader reader = {.path = path, .model = model, .names = names};
     return read_lines(&reader, contents, error) ? g_steal_pointer(&model) : NULL;
 }
 

@@ -6,7 +6,13 @@
 #include "base/error.h"
 #include "base/units.h"
 
-typedef enum { EK_FAULT_UNREADABLE, EK_FAULT_SLOW } EkFaultKind;
+typedef enum {
+    EK_FAULT_UNREADABLE,
+    EK_FAULT_SLOW,
+    EK_FAULT_FLAKY, /* fails by chance, drawn at each attempt */
+    EK_FAULT_STUCK, /* hangs, then fails with a timeout */
+    EK_FAULT_VANISH /* makes the drive drop off */
+} EkFaultKind;
 
 typedef struct {
     char *name;
@@ -16,7 +22,11 @@ typedef struct {
     EkSector repeat_every; /* 0: once */
     gint64 drift;          /* added to the distance with each repetition */
     EkSector until;        /* last sector it may touch; 0: the end of the drive */
-    double rate;           /* MiB/s, slow only */
+    double chance;         /* flaky: that a sector fails, 0 to 1 */
+    double rate;           /* slow: MiB/s */
+    gint64 hang;           /* stuck: ns */
+    guint64 after_errors;  /* vanish: failed commands inside it before the drive drops off */
+    gint64 back_after;     /* vanish: ns until it answers again */
 } EkFault;
 
 typedef struct {
@@ -37,6 +47,10 @@ typedef struct {
     gint64 wear;       /* ns of life a failed command costs besides its time */
     GPtrArray *faults; /* EkFault*, in order of the file */
 } EkModel;
+
+/* An empty one: all numbers 0, no faults. The caller fills it in. */
+EkModel *ek_model_new(void);
+void ek_fault_free(EkFault *fault);
 
 /* Reads and checks a model. Every mistake is an EK_ERROR_DAMAGED that names file and line. */
 EkModel *ek_model_read(const char *path, GError **error);

@@ -1,8 +1,11 @@
 /* SPDX-License-Identifier: MIT */
 /* A simulated drive: a drive model over a backing file, with a clock of its own that passes by the
- * model's costs. Deterministic: what a command does depends on the model and the clock only. */
-#include "device/device.h"
-#include "device/model.h"
+ * model's costs. Deterministic: what a command does depends on the model, the clock and what the
+ * drive went through since it was switched on. */
+#include "device/simulated.h"
+
+#include "base/bytes.h"
+#include "device/ground.h"
 
 #include <errno.h>
 #include <math.h>
@@ -11,59 +14,59 @@
 typedef struct {
     EkDevice device;
     EkModel *model;
-    EkDevice *backing;
+    EkGroundIndex *ground;
+    EkDevice *backing;   /* NULL: zeros throughout */
     gint64 now;          /* ns of device time */
     gint64 used;         /* ns of life used up: the clock less the waiting, plus wear */
     EkSector next;       /* where the last good command ended */
     gboolean positioned; /* FALSE before the first good read: that one pays a seek */
+    GHashTable *errors;  /* vanish faults: failed commands inside, since the drive came back */
+    gint64 back_at;      /* ns: gone until then */
+    EkSector data_first; /* the run of data of the backing that was asked for last */
+    EkSector data_end;
+    EkSector asked_from; /* where it was asked for */
 } SimulatedDevice;
 
-typedef struct {
-    const EkFault *fault; /* NULL: healthy */
-    EkSector count;       /* sectors this holds for */
-} Ground;
-
-/* Which fault governs `sector`, and for how many sectors from there: the last in the file counts.
- */
-static Ground ground_at(const EkModel *model, EkSector sector, EkSector limit)
+/* Whether a flaky sector fails at this attempt: a pure function of seed, sector and clock. */
+static gboolean draw(const SimulatedDevice *drive, EkSector sector, double chance)
 {
-    Ground ground = {NULL, limit - sector};
-    for (guint i = 0; i < model->faults->len; i++) {
-        const EkFault *fault = model->faults->pdata[i];
-        EkSector first = 0;
-        EkSector count = 0;
-        if (!ek_fault_run(fault, sector, &first, &count))
-            continue;
-        EkSector change = first > sector ? first - sector : first + count - sector;
-        if (first <= sector)
-            ground.fault = fault;
-        ground.count = MIN(ground.count, change);
+    guint64 mixed = drive->model->seed * 0x9E3779B97F4A7C15u ^ sector * 0xD1B54A32D192ED03u ^
+                    (guint64)drive->now * 0xAEF17502108EF2D9u;
+    for (int i = 0; i < 3; i++) {
+        mixed ^= mixed >> 32;
+        mixed *= 0xE9846AF9B1A615Du;
     }
-    return ground;
+    mixed ^= mixed >> 28;
+    return (double)(mixed >> 11) * 0x1p-53 < chance;
 }
 
-static gboolean is_unreadable(Ground ground)
-{
-    return ground.fault != NULL && ground.fault->kind == EK_FAULT_UNREADABLE;
-}
+typedef struct {
+    EkSector sector; /* relative to the command; its count when nothing fails */
+    const EkFault *fault;
+    guint number;
+} Failing;
 
 /* The first sector in [first, first + count) that fails, widened to physical sectors: a read of
- * part of one fails when any of it is bad. Returns count when none does. */
-static EkSector first_failing(const SimulatedDevice *drive, EkSector first, EkSector count)
+ * part of one fails when any of it is bad. */
+static Failing first_failing(const SimulatedDevice *drive, EkSector first, EkSector count)
 {
     const EkModel *model = drive->model;
     EkSector per_physical = model->physical_sector_size / model->sector_size;
     EkSector from = first - first % per_physical;
     EkSector to = (first + count + per_physical - 1) / per_physical * per_physical;
     for (EkSector at = from; at < to;) {
-        Ground ground = ground_at(model, at, to);
-        if (is_unreadable(ground)) {
+        EkGround ground = ek_ground_at(drive->ground, at, to);
+        EkSector end = at + ground.count;
+        gboolean flaky = ground.fault != NULL && ground.fault->kind == EK_FAULT_FLAKY;
+        while (flaky && at < end && !draw(drive, at, ground.fault->chance))
+            at++;
+        if (ground.fault != NULL && ground.fault->kind != EK_FAULT_SLOW && at < end) {
             EkSector bad = at - at % per_physical;
-            return bad > first ? bad - first : 0;
+            return (Failing){bad > first ? bad - first : 0, ground.fault, ground.number};
         }
-        at += ground.count;
+        at = end;
     }
-    return count;
+    return (Failing){count, NULL, 0};
 }
 
 static gint64 transfer_time(const SimulatedDevice *drive, EkSector first, EkSector count)
@@ -71,7 +74,7 @@ static gint64 transfer_time(const SimulatedDevice *drive, EkSector first, EkSect
     const EkModel *model = drive->model;
     double seconds = 0;
     for (EkSector at = first; at < first + count;) {
-        Ground ground = ground_at(model, at, first + count);
+        EkGround ground = ek_ground_at(drive->ground, at, first + count);
         double rate = model->read_rate;
         if (ground.fault != NULL && ground.fault->kind == EK_FAULT_SLOW)
             rate = ground.fault->rate;
@@ -88,52 +91,103 @@ static void pass(SimulatedDevice *drive, gint64 nanoseconds)
         g_usleep((gulong)(nanoseconds / 1000));
 }
 
-static gboolean is_dead(const SimulatedDevice *drive)
+static gboolean answers(SimulatedDevice *drive)
 {
-    return drive->model->lifetime > 0 && drive->used >= drive->model->lifetime;
+    if (drive->model->lifetime > 0 && drive->used >= drive->model->lifetime)
+        return FALSE;
+    return drive->now >= drive->back_at;
 }
 
-/* One command of at most max-transfer bytes. */
-static EkReadOutcome command(SimulatedDevice *drive, EkSector first, guint32 count, guint8 *buffer)
+/* The drive drops off: when it is back, every vanish fault counts anew. */
+static void vanish(SimulatedDevice *drive, const EkFault *fault)
+{
+    drive->back_at = drive->now + fault->back_after;
+    drive->positioned = FALSE;
+    g_hash_table_remove_all(drive->errors);
+}
+
+/* A command that fails: what it costs, and what it leaves behind. */
+static EkReadOutcome fail(SimulatedDevice *drive, const Failing *failing, gint64 cost)
 {
     const EkModel *model = drive->model;
-    if (is_dead(drive))
-        return ek_read_failed(0, ENODEV);
+    const EkFault *fault = failing->fault;
+    guint32 good = model->returns_before_error ? (guint32)failing->sector : 0;
+    gboolean stuck = fault->kind == EK_FAULT_STUCK;
 
+    drive->positioned = FALSE;
+    if (fault->kind == EK_FAULT_VANISH && fault->after_errors == 0) {
+        vanish(drive, fault);
+        return ek_read_failed(0, ENODEV);
+    }
+    cost += stuck ? fault->hang : model->error_time;
+    pass(drive, cost);
+    drive->used += cost + model->wear;
+    if (fault->kind == EK_FAULT_VANISH) {
+        gpointer key = GUINT_TO_POINTER(failing->number + 1);
+        guint count = GPOINTER_TO_UINT(g_hash_table_lookup(drive->errors, key)) + 1;
+        g_hash_table_insert(drive->errors, key, GUINT_TO_POINTER(count));
+        if (count >= fault->after_errors)
+            vanish(drive, fault);
+    }
+    return ek_read_failed(good, stuck ? ETIMEDOUT : EIO);
+}
+
+/* One command of at most max-transfer bytes; its data is not fetched. */
+static EkReadOutcome command(SimulatedDevice *drive, EkSector first, guint32 count)
+{
+    const EkModel *model = drive->model;
+    if (!answers(drive))
+        return ek_read_failed(0, ENODEV);
     gint64 cost = model->command_time;
     if (!drive->positioned || drive->next != first)
         cost += model->seek_time;
-    EkSector failing = first_failing(drive, first, count);
-    EkReadOutcome outcome = {.good = count};
-    if (failing < count) {
-        drive->positioned = FALSE;
-        cost += model->error_time;
-        drive->used += model->wear;
-        outcome = ek_read_failed(model->returns_before_error ? (guint32)failing : 0, EIO);
-    } else {
-        cost += transfer_time(drive, first, count);
-        drive->positioned = TRUE;
-        drive->next = first + count;
-    }
+    Failing failing = first_failing(drive, first, count);
+    if (failing.fault != NULL)
+        return fail(drive, &failing, cost);
+    cost += transfer_time(drive, first, count);
+    drive->positioned = TRUE;
+    drive->next = first + count;
     pass(drive, cost);
     drive->used += cost;
-    if (outcome.good > 0) {
-        EkReadOutcome backing = ek_device_read(drive->backing, first, outcome.good, buffer);
-        if (backing.reason != EK_REASON_NONE)
-            return backing;
-    }
-    return outcome;
+    return (EkReadOutcome){.good = count};
 }
 
-static EkReadOutcome simulated_read(EkDevice *device, EkSector first, guint32 count, guint8 *buffer)
+/* Many commands over ground that is healthy throughout cost what each of them costs: FALSE, and
+ * nothing done, where that cannot be said beforehand. */
+static gboolean commands_over_healthy(SimulatedDevice *drive, EkSector first, guint32 count,
+                                      guint32 most)
 {
-    SimulatedDevice *drive = (SimulatedDevice *)device;
+    const EkModel *model = drive->model;
+    if (count <= most || model->realtime || !answers(drive))
+        return FALSE;
+    EkSector per_physical = model->physical_sector_size / model->sector_size;
+    EkSector from = first - first % per_physical;
+    EkSector to = (first + count + per_physical - 1) / per_physical * per_physical;
+    EkGround ground = ek_ground_at(drive->ground, from, to);
+    if (ground.fault != NULL || ground.count < to - from)
+        return FALSE;
+    gint64 cost = (gint64)(count / most) * (model->command_time + transfer_time(drive, first, most));
+    if (count % most != 0)
+        cost += model->command_time + transfer_time(drive, first, count % most);
+    if (!drive->positioned || drive->next != first)
+        cost += model->seek_time;
+    if (model->lifetime > 0 && drive->used + cost >= model->lifetime)
+        return FALSE;
+    drive->positioned = TRUE;
+    drive->next = first + count;
+    drive->now += cost;
+    drive->used += cost;
+    return TRUE;
+}
+
+static EkReadOutcome read_commands(SimulatedDevice *drive, EkSector first, guint32 count)
+{
     guint32 most = drive->model->max_transfer / drive->model->sector_size;
     guint32 done = 0;
+    if (commands_over_healthy(drive, first, count, most))
+        return (EkReadOutcome){.good = count};
     while (done < count) {
-        guint32 part = MIN(most, count - done);
-        guint8 *into = buffer + (gsize)done * drive->model->sector_size;
-        EkReadOutcome outcome = command(drive, first + done, part, into);
+        EkReadOutcome outcome = command(drive, first + done, MIN(most, count - done));
         done += outcome.good;
         if (outcome.reason != EK_REASON_NONE) {
             outcome.good = done;
@@ -143,16 +197,46 @@ static EkReadOutcome simulated_read(EkDevice *device, EkSector first, guint32 co
     return (EkReadOutcome){.good = count};
 }
 
-static gint64 simulated_clock(EkDevice *device)
+/* Is all of it hole in the backing? */
+static gboolean is_hole(SimulatedDevice *drive, EkSector first, EkSector count)
 {
-    return ((SimulatedDevice *)device)->now;
+    if (drive->backing == NULL)
+        return TRUE;
+    if (first < drive->asked_from || first >= drive->data_end) {
+        EkSector run = 0;
+        drive->asked_from = first;
+        drive->data_first = drive->data_end = G_MAXUINT64;
+        if (ek_device_next_data(drive->backing, first, &drive->data_first, &run))
+            drive->data_end = drive->data_first + run;
+    }
+    return first + count <= drive->data_first;
 }
 
-static void simulated_set_clock(EkDevice *device, gint64 now)
+static EkReadOutcome simulated_read(EkDevice *device, EkSector first, guint32 count, guint8 *buffer)
 {
     SimulatedDevice *drive = (SimulatedDevice *)device;
-    drive->used += now - drive->now;
-    drive->now = now;
+    EkReadOutcome outcome = read_commands(drive, first, count);
+    if (outcome.good == 0)
+        return outcome;
+    if (is_hole(drive, first, outcome.good)) {
+        outcome.zeros = TRUE;
+        return outcome;
+    }
+    EkReadOutcome backing = ek_device_read(drive->backing, first, outcome.good, buffer);
+    return backing.reason != EK_REASON_NONE ? backing : outcome;
+}
+
+static EkDeviceMemory simulated_remember(EkDevice *device)
+{
+    SimulatedDevice *drive = (SimulatedDevice *)device;
+    return (EkDeviceMemory){drive->now, drive->used};
+}
+
+static void simulated_recall(EkDevice *device, EkDeviceMemory memory)
+{
+    SimulatedDevice *drive = (SimulatedDevice *)device;
+    drive->now = memory.clock;
+    drive->used = memory.used;
 }
 
 static void simulated_wait(EkDevice *device, gint64 nanoseconds)
@@ -160,22 +244,54 @@ static void simulated_wait(EkDevice *device, gint64 nanoseconds)
     pass((SimulatedDevice *)device, nanoseconds);
 }
 
+static gboolean simulated_is_back(EkDevice *device)
+{
+    return answers((SimulatedDevice *)device);
+}
+
 static void simulated_close(EkDevice *device)
 {
     SimulatedDevice *drive = (SimulatedDevice *)device;
     if (drive->backing != NULL)
         ek_device_close(drive->backing);
+    ek_ground_index_free(drive->ground);
     ek_model_free(drive->model);
+    g_hash_table_unref(drive->errors);
     g_free(drive);
 }
 
 static const EkDeviceClass simulated_class = {
     .read = simulated_read,
-    .clock = simulated_clock,
-    .set_clock = simulated_set_clock,
+    .remember = simulated_remember,
+    .recall = simulated_recall,
     .wait = simulated_wait,
+    .is_back = simulated_is_back,
     .close = simulated_close,
 };
+
+EkDevice *ek_simulated_new(EkModel *model, const char *path, EkDevice *backing, EkByte bytes)
+{
+    SimulatedDevice *drive = g_new0(SimulatedDevice, 1);
+    drive->device.class = &simulated_class;
+    drive->device.info = (EkDeviceInfo){
+        .kind = EK_DEVICE_SIMULATED,
+        .path = g_strdup(path),
+        .model = g_strdup(model->model),
+        .serial = g_strdup(model->serial),
+        .sector_size = model->sector_size,
+        .physical_sector_size = model->physical_sector_size,
+        .bytes = bytes,
+        .sectors = ek_divide_up(bytes, model->sector_size),
+        .max_transfer = model->max_transfer,
+        .many_commands = TRUE,
+    };
+    drive->backing = backing;
+    drive->model = model;
+    drive->ground = ek_ground_index_new(model);
+    drive->errors = g_hash_table_new(g_direct_hash, g_direct_equal);
+    drive->back_at = G_MININT64;
+    return &drive->device;
+}
 
 EkDevice *ek_simulated_open(const char *path, GError **error)
 {
@@ -187,21 +303,7 @@ EkDevice *ek_simulated_open(const char *path, GError **error)
         g_prefix_error(error, "%s: backing: ", path);
         return NULL;
     }
-    backing->info.sectors = ek_divide_up(backing->info.bytes, model->sector_size);
-
-    SimulatedDevice *drive = g_new0(SimulatedDevice, 1);
-    drive->device.class = &simulated_class;
-    drive->device.info = (EkDeviceInfo){
-        .kind = EK_DEVICE_SIMULATED,
-        .path = g_strdup(path),
-        .model = g_strdup(model->model),
-        .serial = g_strdup(model->serial),
-        .sector_size = model->sector_size,
-        .physical_sector_size = model->physical_sector_size,
-        .bytes = backing->info.bytes,
-        .max_transfer = model->max_transfer,
-    };
-    drive->backing = g_steal_pointer(&backing);
-    drive->model = g_steal_pointer(&model);
-    return &drive->device;
+    EkByte bytes = backing->info.bytes;
+    backing->info.sectors = ek_divide_up(bytes, model->sector_size);
+    return ek_simulated_new(g_steal_pointer(&model), path, g_steal_pointer(&backing), bytes);
 }

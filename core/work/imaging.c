@@ -76,7 +76,8 @@ EkImaging *ek_imaging_new(EkSystem *system, const char *folder, const char *opti
     imaging->image = ek_image_open(info->image, info->bytes, TRUE, error);
     if (imaging->image == NULL)
         return NULL;
-    ek_device_set_clock(imaging->device, state.device_clock);
+    ek_device_recall(imaging->device,
+                     (EkDeviceMemory){state.device_clock, state.device_used});
     imaging->event = ek_event_begin(imaging->view.opened, "image", options, error);
     if (imaging->event == 0)
         return NULL;
