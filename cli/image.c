@@ -46,6 +46,7 @@ static const char *doing(EkRound round)
     case EK_ROUND_SKIM: return "skim: large reads in order, stepping over trouble";
     case EK_ROUND_NARROW: return "narrow: into what was stepped over";
     case EK_ROUND_SINGLE: return "single: sector by sector what failed";
+    case EK_ROUND_AGAIN: return "again: bad sectors once more";
     case EK_ROUND_NONE: break;
     }
     return "starting";

@@ -47,17 +47,6 @@ struct EkCapture {
     EkCaptureProgress progress;
 };
 
-const char *ek_round_name(EkRound round)
-{
-    switch (round) {
-    case EK_ROUND_SKIM: return "skim";
-    case EK_ROUND_NARROW: return "narrow";
-    case EK_ROUND_SINGLE: return "single";
-    case EK_ROUND_NONE: break;
-    }
-    return "";
-}
-
 static void tell_progress(EkCapture *capture)
 {
     EkCaptureProgress now = {

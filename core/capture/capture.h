@@ -4,19 +4,9 @@
 #define EK_CAPTURE_CAPTURE_H
 
 #include "capture/keeper.h"
+#include "capture/scheduler.h"
 #include "device/device.h"
 #include "image/gate.h"
-
-/* The numbers are stored: never renumber. */
-typedef enum {
-    EK_ROUND_NONE = 0,
-    EK_ROUND_SKIM = 1,
-    EK_ROUND_NARROW = 2,
-    EK_ROUND_SINGLE = 3
-} EkRound;
-
-/* "skim", "narrow", "single"; "" for EK_ROUND_NONE. */
-const char *ek_round_name(EkRound round);
 
 typedef enum {
     EK_CAPTURE_COMPLETE,  /* every sector is good or bad */

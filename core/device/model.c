@@ -3,6 +3,8 @@
  * repeated group or key, an unknown one, or a value with a rest is a mistake that gets its line. */
 #include "device/model.h"
 
+#include "base/repetition.h"
+
 #include <errno.h>
 #include <math.h>
 #include <string.h>
@@ -401,53 +403,14 @@ void ek_model_free(EkModel *model)
     g_free(model);
 }
 
-/* Where repetition k begins: first + k * every + drift * k(k-1)/2. FALSE when it does not exist. */
-static gboolean repetition(const EkFault *fault, guint64 k, EkSector *first)
-{
-    if (k > 0 && (fault->repeat_every == 0 || k > G_MAXUINT32))
-        return FALSE;
-    __extension__ typedef __int128 wide;
-    wide step = (wide)fault->repeat_every + (wide)fault->drift * (wide)(k > 0 ? k - 1 : 0);
-    if (k > 0 && step < (wide)fault->count)
-        return FALSE; /* a negative drift has used up the distance */
-    wide at = (wide)fault->first + (wide)k * fault->repeat_every +
-              (wide)fault->drift * (wide)k * (wide)(k > 0 ? k - 1 : 0) / 2;
-    wide limit = fault->until != 0 ? (wide)fault->until : (wide)G_MAXINT64;
-    if (at < 0 || at > limit)
-        return FALSE;
-    *first = (EkSector)at;
-    return TRUE;
-}
-
 gboolean ek_fault_run(const EkFault *fault, EkSector sector, EkSector *first, EkSector *count)
 {
-    /* Starts grow with k as long as repetitions exist: find the last that begins at or before
-     * `sector`, then this one or the next is the answer. */
-    guint64 low = 0;
-    guint64 high = 1;
-    EkSector at = 0;
-    while (repetition(fault, high, &at) && at <= sector) {
-        low = high;
-        high *= 2;
-    }
-    while (high - low > 1) {
-        guint64 middle = low + (high - low) / 2;
-        if (repetition(fault, middle, &at) && at <= sector)
-            low = middle;
-        else
-            high = middle;
-    }
-    for (guint64 k = low; k <= low + 1; k++) {
-        if (!repetition(fault, k, &at))
-            return FALSE;
-        EkSector length = fault->count;
-        if (fault->until != 0)
-            length = MIN(length, fault->until - at + 1);
-        if (sector < at || sector - at < length) {
-            *first = at;
-            *count = length;
-            return TRUE;
-        }
-    }
-    return FALSE;
+    EkRepetition repetition = {fault->first, fault->count, fault->repeat_every, fault->drift,
+                               fault->until};
+    EkRepeated run;
+    if (!ek_repetition_find(&repetition, sector, &run))
+        return FALSE;
+    *first = run.first;
+    *count = run.count;
+    return TRUE;
 }

@@ -1,0 +1,369 @@
+/* SPDX-License-Identifier: MIT */
+/* Where bad ground begins, and where it ends. Its beginning is searched for from the good side in
+ * steps whose chance of failing is worth their cost. Its end is searched for from the far side: each
+ * success shrinks what is unknown and brings everything from there on. Ground that was skipped, in
+ * the skim, and the edges of what failed, in the narrow round, are the same search. */
+#include "capture/scheduling.h"
+
+#define PROBED_FOR 8u /* both ends bad: looks that much smaller */
+#define BOTH_BAD_BYTES ((EkByte)128u << 20)
+#define POOR_VISIT 0.5
+#define FADING 0.95
+#define LIKELY 0.5
+#define LEISURE 8u /* good commands, after which a read may be several */
+
+static gboolean is_fine(EkGroundKind kind)
+{
+    return kind == EK_GROUND_GOOD || kind == EK_GROUND_UNTOUCHED;
+}
+
+/* --- the end of bad ground --- */
+
+void ek_bracket_begin(EkScheduler *self, EkSector bad, EkSector low, EkSector high, EkSector floor,
+                      gboolean slow)
+{
+    self->job = (EkJob){
+        .kind = EK_JOB_BRACKET, .low = low, .bad = bad, .end = high, .floor = floor, .slow = slow};
+    self->job.from = self->job.at = G_MAXUINT64;
+}
+
+static gboolean is_exact(const EkScheduler *self)
+{
+    return self->job.floor <= self->parts.unit;
+}
+
+/* Chooses where the next run through the rest of the gap begins. */
+static void choose(EkScheduler *self)
+{
+    EkJob *job = &self->job;
+    const EkCosts *costs = &self->costs;
+    EkSector from = job->low;
+    if (job->bad < job->low) {
+        double success = costs->seek + costs->command;
+        double failure = costs->seek + costs->failure;
+        if (job->slow)
+            failure = costs->seek + ek_scheduler_slow_probe(self) * costs->slow_sector;
+        const EkRuns *runs = job->slow ? &self->slow_runs : &self->runs;
+        double share = ek_costs_probe(success, failure);
+        from = job->bad +
+               ek_runs_quantile(runs, share, job->known, job->end - job->bad);
+        from = MAX(ek_scheduler_align_down(self, from), job->low);
+    }
+    /* In the skim a step is worth a block at least. */
+    EkSector step = is_exact(self) ? self->parts.unit : ek_scheduler_block(self);
+    EkSector latest = job->end > job->low + step ? ek_scheduler_align_down(self, job->end - step)
+                                                 : job->low;
+    if (!is_exact(self) && job->end - job->low <= 2 * step)
+        from = job->low;
+    job->from = job->at = MAX(MIN(from, latest), job->low);
+    job->probing = TRUE;
+}
+
+static void end_visit(EkScheduler *self)
+{
+    self->yield_good = self->yield_good * FADING + (double)self->job.good;
+    self->yield_seconds = self->yield_seconds * FADING + self->job.seconds;
+    self->job.kind = EK_JOB_NONE;
+}
+
+gboolean ek_bracket_next(EkScheduler *self, EkRead *read)
+{
+    EkJob *job = &self->job;
+    for (;;) {
+        if (job->at == G_MAXUINT64)
+            choose(self);
+        EkSector end = job->end;
+        if (self->round == EK_ROUND_SKIM && !self->learning.busy)
+            ek_stride_step_over(self, &job->at, &end);
+        if (job->at < end) {
+            guint32 count = ek_scheduler_block(self);
+            if (is_exact(self))
+                count = self->parts.command;
+            else if (job->slow && job->probing)
+                count = MIN(count, ek_scheduler_slow_probe(self));
+            else if (job->good > LEISURE * self->parts.command && count == self->parts.command && self->parts.block == 0)
+                count = self->parts.most;
+            read->first = job->at;
+            read->count = (guint32)MIN(count, end - job->at);
+            return TRUE;
+        }
+        /* All that was left of this run was stepped over. */
+        job->end = job->from;
+        job->at = G_MAXUINT64;
+        if (job->end <= job->low) {
+            end_visit(self);
+            return FALSE;
+        }
+    }
+}
+
+/* The run reached its end: what is unknown ends where it began. */
+static void run_is_through(EkScheduler *self)
+{
+    EkJob *job = &self->job;
+    job->end = job->from;
+    job->at = G_MAXUINT64;
+    if (job->end > job->low) {
+        if (!is_exact(self) && job->end - job->low < job->floor)
+            end_visit(self);
+        return;
+    }
+    if (job->bad < job->low && !job->slow) {
+        if (is_exact(self))
+            ek_runs_note(&self->runs, job->low - job->bad);
+        else
+            ek_runs_note_at_most(&self->runs, job->low - job->bad);
+    }
+    end_visit(self);
+}
+
+/* Is it worth going on in this gap? Others may bring more. */
+static gboolean is_worth_it(const EkScheduler *self)
+{
+    const EkJob *job = &self->job;
+    double usual = self->yield_seconds > 0 ? self->yield_good / self->yield_seconds
+                                           : 1 / self->costs.sector;
+    return (double)job->good >= usual * POOR_VISIT * job->seconds;
+}
+
+static void bracket_failed(EkScheduler *self, const EkResult *result)
+{
+    EkJob *job = &self->job;
+    gboolean at_once = result->good == job->from;
+    gboolean alone = result->failed_end - result->good <= self->parts.unit;
+    guint32 attempts = ek_read_map_at(self->parts.map, result->good).mark.attempts + 1;
+    gboolean is_bad = alone && result->reason == EK_REASON_MEDIUM;
+    ek_scheduler_set(self, result->good, result->failed_end,
+                     is_bad ? EK_STATE_BAD : EK_STATE_SET_ASIDE, result->reason, attempts);
+    job->failures++;
+    if (!at_once || job->bad == job->low)
+        ek_scheduler_note_separate_failure(self);
+    if (at_once && job->bad < job->low) {
+        if (!is_exact(self))
+            ek_runs_note_more(&self->runs, job->from - job->bad);
+        job->known = job->from - job->bad;
+    } else {
+        job->bad = result->good;
+        job->known = 0;
+    }
+    if (result->failed_end < job->end || alone)
+        job->low = result->failed_end;
+    else if (at_once && is_exact(self))
+        job->low = result->good + self->parts.unit;
+    else
+        job->low = job->end;
+    job->at = G_MAXUINT64;
+    if (job->low >= job->end) {
+        if (is_exact(self) && alone)
+            ek_runs_note(&self->runs, job->end - job->bad);
+        end_visit(self);
+    } else if (!is_exact(self) && (job->end - job->low < job->floor || !is_worth_it(self))) {
+        end_visit(self);
+    }
+}
+
+static void bracket_slow(EkScheduler *self, const EkResult *result)
+{
+    EkJob *job = &self->job;
+    if (job->slow && result->first == job->from)
+        ek_scheduler_set(self, job->low, job->from, EK_STATE_SET_ASIDE, EK_REASON_SLOW, 1);
+    job->low = result->end;
+    job->bad = MIN(job->bad, job->low - 1);
+    job->known = job->low - job->bad - 1;
+    job->slow = TRUE;
+    ek_scheduler_set(self, job->low, job->end, EK_STATE_SET_ASIDE, EK_REASON_SLOW, 0);
+    job->at = G_MAXUINT64;
+    if (job->low >= job->end || job->end - job->low < job->floor)
+        end_visit(self);
+}
+
+void ek_bracket_observe(EkScheduler *self, const EkResult *result)
+{
+    EkJob *job = &self->job;
+    job->good += result->good - result->first;
+    job->seconds += result->seconds;
+    if (result->reason != EK_REASON_NONE) {
+        bracket_failed(self, result);
+    } else if (result->slow && self->round == EK_ROUND_SKIM) {
+        bracket_slow(self, result);
+    } else {
+        job->probing = FALSE;
+        job->at = result->end;
+        if (job->at >= job->end)
+            run_is_through(self);
+    }
+}
+
+/* The next stretch that was set aside, cut to the window; the cursor goes behind it. */
+static gboolean next_stretch(EkScheduler *self, EkSectorRange window, EkStretch *stretch)
+{
+    EkSector stop = window.first + window.count;
+    if (!ek_read_map_next(self->parts.map, self->cursor, EK_STATE_BIT(EK_STATE_SET_ASIDE),
+                          stretch) ||
+        stretch->first >= stop)
+        return FALSE;
+    stretch->count = MIN(stretch->count, stop - stretch->first);
+    self->cursor = stretch->first + stretch->count;
+    return TRUE;
+}
+
+gboolean ek_fill_pick(EkScheduler *self, EkSectorRange window)
+{
+    EkStretch gap;
+    EkSector floor = MAX(self->floor, ek_scheduler_block(self));
+    while (next_stretch(self, window, &gap)) {
+        EkSector first = gap.first;
+        EkSector end = gap.first + gap.count;
+        EkGroundKind kind = ek_ground_kind(&gap);
+        gboolean slow = kind == EK_GROUND_SLOW;
+        if ((kind != EK_GROUND_SKIPPED && !slow) || gap.count < floor)
+            continue;
+        gboolean fine_before = is_fine(ek_ground_before(self, first));
+        gboolean fine_after = is_fine(ek_ground_from(self, end));
+        EkSector bad = first;
+        if (slow)
+            bad = first - MIN(first, 1);
+        else if (!fine_before)
+            bad = ek_ground_begin(self, first);
+        gboolean both_bad = !slow && !fine_before && !fine_after &&
+                            ek_runs_share(&self->runs, first - bad, 0, end - bad) < 1 - LIKELY / 5;
+        if (both_bad &&
+            (gap.count / PROBED_FOR < floor || gap.count * self->parts.sector_size < BOTH_BAD_BYTES))
+            continue;
+        ek_bracket_begin(self, bad, first, end, MAX(floor, self->parts.unit + 1), slow);
+        if (both_bad) {
+            self->job.from = self->job.at = ek_scheduler_align_down(self, first + gap.count / 2);
+            self->job.probing = TRUE;
+        }
+        self->found = TRUE;
+        return TRUE;
+    }
+    return FALSE;
+}
+
+/* A stretch that failed after bad ground: the last bad sector is in it. */
+static void begin_in_failed(EkScheduler *self, EkSector first, EkSector end)
+{
+    EkSector bad = ek_ground_begin(self, first);
+    ek_bracket_begin(self, bad, first + self->parts.unit, end, self->parts.unit, FALSE);
+    self->job.known = first - bad;
+}
+
+static gboolean is_known_bad(EkGroundKind kind)
+{
+    return kind == EK_GROUND_FAILED || kind == EK_GROUND_BAD;
+}
+
+/* Is the run of bad ground before `first` likely to have ended there? */
+static gboolean is_likely_over(const EkScheduler *self, EkSector first, EkSector end)
+{
+    EkSector bad = ek_ground_begin(self, first);
+    return bad < first &&
+           ek_runs_share(&self->runs, first - bad, 0, end - bad) >= LIKELY;
+}
+
+gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
+{
+    EkStretch gap;
+    while (next_stretch(self, window, &gap)) {
+        EkSector first = gap.first;
+        EkSector end = gap.first + gap.count;
+        EkGroundKind kind = ek_ground_kind(&gap);
+        gboolean untried = kind == EK_GROUND_SKIPPED ||
+                           (kind == EK_GROUND_EXPECTED && self->round == EK_ROUND_SINGLE);
+        gboolean failed = kind == EK_GROUND_FAILED && gap.mark.reason != EK_REASON_TRANSPORT &&
+                          gap.count > self->parts.unit;
+        gboolean fine_before = is_fine(ek_ground_before(self, first));
+        gboolean fine_after = is_fine(ek_ground_from(self, end));
+        if (untried && fine_before)
+            ek_bracket_begin(self, first, first, end, self->parts.unit, FALSE);
+        else if (untried && (fine_after || is_likely_over(self, first, end)))
+            ek_bracket_begin(self, ek_ground_begin(self, first), first, end, self->parts.unit,
+                             FALSE);
+        else if (failed && is_known_bad(ek_ground_before(self, first)) && fine_after)
+            begin_in_failed(self, first, end);
+        else
+            continue;
+        self->found = self->worked = TRUE;
+        return TRUE;
+    }
+    return FALSE;
+}
+
+/* --- the beginning of bad ground --- */
+
+void ek_left_begin(EkScheduler *self, EkSector first, EkSector end)
+{
+    self->job = (EkJob){.kind = EK_JOB_LEFT, .at = first, .end = end};
+}
+
+gboolean ek_left_pick(EkScheduler *self, EkSectorRange window)
+{
+    EkStretch stretch;
+    while (next_stretch(self, window, &stretch)) {
+        if (ek_ground_kind(&stretch) != EK_GROUND_FAILED || stretch.count <= self->parts.unit ||
+            stretch.mark.reason == EK_REASON_TRANSPORT ||
+            !is_fine(ek_ground_before(self, stretch.first)))
+            continue;
+        ek_left_begin(self, stretch.first, stretch.first + stretch.count);
+        self->found = self->worked = TRUE;
+        return TRUE;
+    }
+    return FALSE;
+}
+
+gboolean ek_left_next(EkScheduler *self, EkRead *read)
+{
+    EkJob *job = &self->job;
+    if (job->found || job->at >= job->end)
+        return FALSE;
+    double share =
+        ek_costs_probe(self->costs.command, self->costs.failure + self->costs.seek);
+    double part = (double)(job->end - job->at) * (1 - share);
+    EkSector to = ek_scheduler_align_down(self, job->at + (EkSector)part);
+    if (to <= job->at)
+        to = ek_scheduler_align_up(self, job->at + 1);
+    read->first = job->at;
+    read->count = (guint32)MIN(MIN(to, job->end) - job->at, self->parts.command);
+    return TRUE;
+}
+
+/* The first bad sector stands at `bad`; what follows in the stretch is open again. */
+static void left_found(EkScheduler *self, EkSector bad, EkSector after)
+{
+    EkJob *job = &self->job;
+    EkSector end = job->end;
+    job->found = TRUE;
+    ek_scheduler_set(self, after, end, EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
+    if (self->learning.busy) {
+        self->learning.edges[self->learning.stage - 1] = bad;
+        return;
+    }
+    if (after >= end) {
+        if (is_fine(ek_ground_from(self, end)))
+            ek_runs_note(&self->runs, after - bad);
+        return;
+    }
+    double now = ek_runs_share(&self->runs, after - bad, 0, end - bad);
+    if (is_fine(ek_ground_from(self, end)) && now >= LIKELY)
+        ek_bracket_begin(self, bad, after, end, self->parts.unit, FALSE);
+}
+
+void ek_left_observe(EkScheduler *self, const EkResult *result)
+{
+    EkJob *job = &self->job;
+    job->at = result->good;
+    if (result->reason == EK_REASON_NONE)
+        return;
+    guint32 attempts = ek_read_map_at(self->parts.map, result->good).mark.attempts + 1;
+    gboolean alone = result->failed_end - result->good <= self->parts.unit;
+    gboolean is_bad = alone && result->reason == EK_REASON_MEDIUM;
+    ek_scheduler_set(self, result->good, result->failed_end,
+                     is_bad ? EK_STATE_BAD : EK_STATE_SET_ASIDE, result->reason, attempts);
+    if (alone) {
+        left_found(self, result->good, result->failed_end);
+        return;
+    }
+    ek_scheduler_set(self, result->failed_end, job->end, EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
+    job->end = result->failed_end;
+}

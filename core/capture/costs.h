@@ -1,0 +1,50 @@
+/* SPDX-License-Identifier: MIT */
+/* What things cost on this drive, as measured so far. All times are seconds of device time. */
+#ifndef EK_CAPTURE_COSTS_H
+#define EK_CAPTURE_COSTS_H
+
+#include "base/units.h"
+
+/* A running mean of commands of about one size. */
+typedef struct {
+    double sectors;
+    double seconds;
+    double weight; /* commands that went into it, counted up to a limit */
+} EkCommandMean;
+
+typedef struct {
+    EkCommandMean large;
+    EkCommandMean small;
+    double command; /* what a good command costs beyond its transfer */
+    double sector;  /* transfer of one sector */
+    double seek;    /* more, where a read does not go on where the last good one ended */
+    double failure; /* a command that fails */
+    double slow_sector; /* transfer of one sector on slow ground */
+    guint failures; /* that `failure` was measured from */
+    guint seeks;
+} EkCosts;
+
+/* Nothing measured yet: common values stand in. */
+void ek_costs_init(EkCosts *costs, guint32 sector_size);
+
+/* A good read of `sectors` sectors in `commands` commands took `seconds`. `largest` is the drive's
+ * largest command in sectors; `continues`: it went on where the last good one ended. */
+void ek_costs_note_good(EkCosts *costs, double sectors, double commands, double largest,
+                        gboolean continues, double seconds);
+
+/* A command that failed took `seconds`. */
+void ek_costs_note_failure(EkCosts *costs, double seconds);
+
+/* What such a read would cost on healthy ground. */
+double ek_costs_expected(const EkCosts *costs, double sectors, double commands,
+                         gboolean continues);
+
+/* TRUE once enough was read to say what is normal. */
+gboolean ek_costs_know_normal(const EkCosts *costs);
+
+/* The probability of success that a probe should have when a success costs `success` and a failure
+ * `failure`: the root p of p + p^(failure / success) = 1, by which the places of a search can be told
+ * apart with the least cost on average (codes with letters of unequal cost). */
+double ek_costs_probe(double success, double failure);
+
+#endif

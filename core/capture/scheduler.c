@@ -1,0 +1,483 @@
+/* SPDX-License-Identifier: MIT */
+/* The order of things: rounds, within a round the wanted stretches by rank and then everything,
+ * within these the levels of the round, and within a level sweeps over the map. */
+#include "capture/scheduling.h"
+
+#include <math.h>
+
+#define SMALLEST_BLOCK 8u
+#define LEFT_OUT 0.0005 /* share of the drive that the skim's failed blocks may keep from it */
+#define FAR_SHARE 16u
+#define FLOOR_STEP 4u
+#define INSIDE_BYTES ((EkByte)64u << 20) /* ground that is bad throughout costs one failure for it */
+#define INSIDE_UNITS 64u
+#define AVOID_BYTES ((EkByte)32u << 20)
+#define GOLDEN 0.6180339887498949
+
+typedef enum {
+    LEVEL_FIRST,
+    LEVEL_FILL,
+    LEVEL_LEFT,
+    LEVEL_RIGHT,
+    LEVEL_SLOW,
+    LEVEL_SLOW_IN,
+    LEVEL_INSIDE,
+    LEVEL_INSIDE_FINE,
+    LEVEL_AVOIDED,
+    LEVEL_SINGLE,
+    LEVEL_AGAIN,
+    LEVEL_END
+} Level;
+
+#define MOST_LEVELS 6
+
+static const Level skim_levels[MOST_LEVELS] = {LEVEL_FIRST, LEVEL_FILL, LEVEL_END};
+static const Level narrow_levels[MOST_LEVELS] = {LEVEL_LEFT,    LEVEL_RIGHT,  LEVEL_SLOW,
+                                                 LEVEL_SLOW_IN, LEVEL_INSIDE, LEVEL_END};
+static const Level narrow_slow_levels[MOST_LEVELS] = {LEVEL_SLOW,  LEVEL_SLOW_IN, LEVEL_LEFT,
+                                                      LEVEL_RIGHT, LEVEL_INSIDE,  LEVEL_END};
+static const Level single_levels[MOST_LEVELS] = {LEVEL_INSIDE_FINE, LEVEL_LEFT,   LEVEL_RIGHT,
+                                                 LEVEL_AVOIDED,     LEVEL_SINGLE, LEVEL_END};
+static const Level again_levels[MOST_LEVELS] = {LEVEL_AGAIN, LEVEL_END};
+
+const char *ek_round_name(EkRound round)
+{
+    switch (round) {
+    case EK_ROUND_SKIM: return "skim";
+    case EK_ROUND_NARROW: return "narrow";
+    case EK_ROUND_SINGLE: return "single";
+    case EK_ROUND_AGAIN: return "again";
+    case EK_ROUND_NONE: break;
+    }
+    return "";
+}
+
+/* --- the ground --- */
+
+EkGroundKind ek_ground_kind(const EkStretch *stretch)
+{
+    switch (stretch->mark.state) {
+    case EK_STATE_GOOD: return EK_GROUND_GOOD;
+    case EK_STATE_BAD: return EK_GROUND_BAD;
+    case EK_STATE_UNTOUCHED: return EK_GROUND_UNTOUCHED;
+    case EK_STATE_SET_ASIDE: break;
+    }
+    gboolean tried = stretch->mark.attempts > 0;
+    switch (stretch->mark.reason) {
+    case EK_REASON_MEDIUM: return tried ? EK_GROUND_FAILED : EK_GROUND_EXPECTED;
+    case EK_REASON_TIMEOUT: return EK_GROUND_FAILED;
+    case EK_REASON_TRANSPORT: return tried ? EK_GROUND_FAILED : EK_GROUND_AVOIDED;
+    case EK_REASON_SLOW: return tried ? EK_GROUND_SLOW_IN : EK_GROUND_SLOW;
+    case EK_REASON_SKIPPED:
+    case EK_REASON_NONE: break;
+    }
+    return EK_GROUND_SKIPPED;
+}
+
+EkGroundKind ek_ground_before(const EkScheduler *self, EkSector first)
+{
+    if (first == 0)
+        return EK_GROUND_GOOD;
+    EkStretch stretch = ek_read_map_at(self->parts.map, first - 1);
+    return ek_ground_kind(&stretch);
+}
+
+EkGroundKind ek_ground_from(const EkScheduler *self, EkSector end)
+{
+    if (end >= self->parts.sectors)
+        return EK_GROUND_GOOD;
+    EkStretch stretch = ek_read_map_at(self->parts.map, end);
+    return ek_ground_kind(&stretch);
+}
+
+EkSector ek_ground_begin(const EkScheduler *self, EkSector first)
+{
+    /* A few steps are enough: what lies further back says little about this edge. */
+    for (int steps = 0; steps < 8 && first > 0; steps++) {
+        EkStretch stretch = ek_read_map_at(self->parts.map, first - 1);
+        EkGroundKind kind = ek_ground_kind(&stretch);
+        if (kind == EK_GROUND_GOOD || kind == EK_GROUND_UNTOUCHED)
+            break;
+        first = stretch.first;
+    }
+    return first;
+}
+
+void ek_scheduler_set(EkScheduler *self, EkSector first, EkSector end, EkState state,
+                      EkReason reason, guint32 attempts)
+{
+    if (end > first)
+        self->parts.set(self->parts.data, first, end - first, state, reason, attempts);
+}
+
+EkSector ek_scheduler_align_down(const EkScheduler *self, EkSector sector)
+{
+    return sector - sector % self->parts.unit;
+}
+
+EkSector ek_scheduler_align_up(const EkScheduler *self, EkSector sector)
+{
+    return MIN(ek_divide_up(sector, self->parts.unit) * self->parts.unit, self->parts.sectors);
+}
+
+double ek_scheduler_failure_sectors(const EkScheduler *self)
+{
+    return self->costs.failure / self->costs.sector;
+}
+
+void ek_scheduler_note_separate_failure(EkScheduler *self)
+{
+    self->failed_at[self->failed_count++ % G_N_ELEMENTS(self->failed_at)] = self->odometer;
+}
+
+/* Separate failures a sector, of late. */
+static double failures_per_sector(const EkScheduler *self)
+{
+    guint kept = MIN(self->failed_count, G_N_ELEMENTS(self->failed_at));
+    if (kept < 2)
+        return 0;
+    EkSector oldest = self->failed_at[(self->failed_count - kept) % G_N_ELEMENTS(self->failed_at)];
+    return kept / (double)MAX(self->odometer - oldest, 1);
+}
+
+guint32 ek_scheduler_block(const EkScheduler *self)
+{
+    const EkSchedulerParts *parts = &self->parts;
+    if (parts->block > 0)
+        return parts->block;
+    double rate = failures_per_sector(self);
+    guint32 best = parts->command;
+    double least = G_MAXDOUBLE;
+    if (rate <= 0)
+        return best;
+    /* What a block costs a sector, and what is to be paid later for what its failures keep out. */
+    for (guint32 block = MAX(SMALLEST_BLOCK, parts->unit);; block = MIN(block * 2, parts->command)) {
+        double left = MAX(0.0, rate * block - LEFT_OUT);
+        double price = 2 * self->costs.failure / block + self->costs.command;
+        double cost = self->costs.command / block + left * price;
+        if (cost < least) {
+            least = cost;
+            best = block;
+        }
+        if (block >= parts->command)
+            break;
+    }
+    return MAX(best - best % parts->unit, parts->unit);
+}
+
+/* --- rounds and levels --- */
+
+static EkSector sectors_in(const EkScheduler *self, EkByte bytes)
+{
+    return MAX(bytes / self->parts.sector_size, 1);
+}
+
+static const Level *levels_of(const EkScheduler *self)
+{
+    switch (self->round) {
+    case EK_ROUND_SKIM: return skim_levels;
+    case EK_ROUND_NARROW: {
+        /* Slow ground brings something for sure; which brings more for the time? */
+        double slow = 1 / self->costs.slow_sector;
+        double narrow = ek_scheduler_block(self) / (2 * self->costs.failure);
+        return slow > narrow ? narrow_slow_levels : narrow_levels;
+    }
+    case EK_ROUND_SINGLE: return single_levels;
+    case EK_ROUND_AGAIN:
+    case EK_ROUND_NONE: break;
+    }
+    return again_levels;
+}
+
+/* The size of stretches a level begins with and ends with. */
+static EkSector first_floor(const EkScheduler *self, Level level)
+{
+    switch (level) {
+    case LEVEL_FILL: return MAX(self->parts.sectors / FAR_SHARE, self->parts.unit);
+    case LEVEL_INSIDE: return MAX(self->parts.sectors / FAR_SHARE, sectors_in(self, INSIDE_BYTES));
+    case LEVEL_INSIDE_FINE: return sectors_in(self, INSIDE_BYTES);
+    default: return self->parts.unit;
+    }
+}
+
+static EkSector last_floor(const EkScheduler *self, Level level)
+{
+    switch (level) {
+    case LEVEL_INSIDE: return sectors_in(self, INSIDE_BYTES);
+    case LEVEL_INSIDE_FINE: return (EkSector)self->parts.unit * INSIDE_UNITS;
+    default: return self->parts.unit;
+    }
+}
+
+static void begin_level(EkScheduler *self)
+{
+    EkSectorRange window = g_array_index(self->windows, EkSectorRange, self->window);
+    self->cursor = window.first;
+    self->floor = first_floor(self, levels_of(self)[self->level]);
+    self->found = FALSE;
+    if (self->round == EK_ROUND_AGAIN || (self->round == EK_ROUND_SKIM && self->parts.backwards))
+        self->cursor = self->again % 2 == 0 ? window.first + window.count : window.first;
+}
+
+/* On to the next sweep, level, window or round. FALSE when there is none. */
+static gboolean advance(EkScheduler *self)
+{
+    const Level *levels = levels_of(self);
+    Level level = levels[self->level];
+    EkSectorRange window = g_array_index(self->windows, EkSectorRange, self->window);
+    gboolean repeats = level != LEVEL_FIRST && level != LEVEL_AGAIN;
+    if (repeats && self->found) {
+        self->cursor = window.first;
+        self->found = FALSE;
+        return TRUE;
+    }
+    if (self->floor > last_floor(self, level)) {
+        self->floor = MAX(self->floor / FLOOR_STEP, last_floor(self, level));
+        self->cursor = window.first;
+        self->found = FALSE;
+        return TRUE;
+    }
+    self->level++;
+    /* What was found may have made work for a level that was through; ground that must be tried
+     * sector by sector comes after all of that. */
+    gboolean at_end = levels[self->level] == LEVEL_END;
+    if (at_end || levels[self->level] == LEVEL_AVOIDED) {
+        gboolean once_more = self->worked && self->round != EK_ROUND_SKIM;
+        if (!at_end && !once_more) {
+            begin_level(self);
+            return TRUE;
+        }
+        self->worked = FALSE;
+        self->level = 0;
+        if (!once_more)
+            self->window++;
+    }
+    if (self->window == self->windows->len) {
+        self->window = 0;
+        if (self->round == EK_ROUND_AGAIN)
+            self->again++;
+        else
+            self->round++;
+        if (self->round == EK_ROUND_AGAIN && self->again >= self->parts.again)
+            return FALSE;
+    }
+    begin_level(self);
+    return TRUE;
+}
+
+static gboolean pick(EkScheduler *self)
+{
+    EkSectorRange window = g_array_index(self->windows, EkSectorRange, self->window);
+    switch (levels_of(self)[self->level]) {
+    case LEVEL_FIRST: return ek_first_pick(self, window);
+    case LEVEL_FILL: return ek_fill_pick(self, window);
+    case LEVEL_LEFT: return ek_left_pick(self, window);
+    case LEVEL_RIGHT: return ek_right_pick(self, window);
+    case LEVEL_SLOW: return ek_plain_pick(self, window, EK_GROUND_SLOW);
+    case LEVEL_SLOW_IN: return ek_plain_pick(self, window, EK_GROUND_SLOW_IN);
+    case LEVEL_AVOIDED: return ek_plain_pick(self, window, EK_GROUND_AVOIDED);
+    case LEVEL_INSIDE:
+    case LEVEL_INSIDE_FINE: return ek_inside_pick(self, window);
+    case LEVEL_SINGLE: return ek_single_pick(self, window);
+    case LEVEL_AGAIN: return ek_again_pick(self, window);
+    case LEVEL_END: break;
+    }
+    return FALSE;
+}
+
+static gboolean job_next(EkScheduler *self, EkRead *read)
+{
+    switch (self->job.kind) {
+    case EK_JOB_FIRST: return ek_first_next(self, read);
+    case EK_JOB_BRACKET: return ek_bracket_next(self, read);
+    case EK_JOB_LEFT: return ek_left_next(self, read);
+    case EK_JOB_PLAIN: return ek_plain_next(self, read);
+    case EK_JOB_PROBE: return ek_probe_next(self, read);
+    case EK_JOB_SINGLE: return ek_single_next(self, read);
+    case EK_JOB_AGAIN: return ek_again_next(self, read);
+    case EK_JOB_NONE: break;
+    }
+    return FALSE;
+}
+
+static void job_observe(EkScheduler *self, const EkResult *result)
+{
+    switch (self->job.kind) {
+    case EK_JOB_FIRST: ek_first_observe(self, result); break;
+    case EK_JOB_BRACKET: ek_bracket_observe(self, result); break;
+    case EK_JOB_LEFT: ek_left_observe(self, result); break;
+    case EK_JOB_PLAIN: ek_plain_observe(self, result); break;
+    case EK_JOB_PROBE: ek_probe_observe(self, result); break;
+    case EK_JOB_SINGLE: ek_single_observe(self, result); break;
+    case EK_JOB_AGAIN: ek_again_observe(self, result); break;
+    case EK_JOB_NONE: break;
+    }
+}
+
+gboolean ek_scheduler_next(EkScheduler *self, EkRead *read)
+{
+    for (;;) {
+        if (self->job.kind != EK_JOB_NONE && job_next(self, read)) {
+            read->round = self->round;
+            return TRUE;
+        }
+        self->job = (EkJob){0};
+        if (self->learning.busy && ek_stride_learn_on(self))
+            continue;
+        if (self->round == EK_ROUND_AGAIN && self->again >= self->parts.again)
+            return FALSE;
+        if (!pick(self) && !advance(self))
+            return FALSE;
+    }
+}
+
+/* --- what came of a read --- */
+
+/* The device vanished: what was asked for is no longer asked soon, nor what lies near it. */
+static void lose(EkScheduler *self, const EkRead *read)
+{
+    EkSector margin = sectors_in(self, AVOID_BYTES);
+    EkSector from = read->first > margin ? read->first - margin : 0;
+    EkSector to = MIN(read->first + read->count + margin, self->parts.sectors);
+    gboolean last = self->job.kind == EK_JOB_PLAIN || self->job.kind == EK_JOB_SINGLE;
+    EkStretch stretch;
+    for (EkSector at = from;
+         !last && ek_read_map_next(self->parts.map, at, EK_STATES_UNREAD, &stretch) &&
+         stretch.first < to;
+         at = stretch.first + stretch.count) {
+        EkGroundKind kind = ek_ground_kind(&stretch);
+        if (kind != EK_GROUND_BAD && kind != EK_GROUND_FAILED)
+            ek_scheduler_set(self, stretch.first, MIN(stretch.first + stretch.count, to),
+                             EK_STATE_SET_ASIDE, EK_REASON_TRANSPORT, 0);
+    }
+    guint32 attempts = ek_read_map_at(self->parts.map, read->first).mark.attempts + 1;
+    if (last && read->count <= self->parts.unit && attempts >= 2)
+        ek_scheduler_set(self, read->first, read->first + read->count, EK_STATE_BAD,
+                         EK_REASON_TRANSPORT, attempts);
+    else if (last)
+        ek_scheduler_set(self, read->first, read->first + read->count, EK_STATE_SET_ASIDE,
+                         EK_REASON_TRANSPORT, attempts);
+    self->cursor = MAX(self->cursor, MIN(read->first + read->count, self->parts.sectors));
+    self->job = (EkJob){0};
+    self->learning.busy = FALSE;
+}
+
+void ek_scheduler_observe(EkScheduler *self, const EkRead *read, const EkReadOutcome *outcome,
+                          double seconds)
+{
+    gboolean continues = read->first == self->next;
+    double commands = ceil((double)read->count / self->parts.command);
+    EkResult result = {
+        .first = read->first,
+        .end = read->first + read->count,
+        .good = read->first + outcome->good,
+        .reason = outcome->reason,
+        .seconds = seconds,
+    };
+    guint32 whole = outcome->good - outcome->good % self->parts.command;
+    result.failed_end = MIN(result.end, read->first + whole + self->parts.command);
+
+    ek_scheduler_set(self, result.first, result.good, EK_STATE_GOOD, EK_REASON_NONE, 0);
+    self->odometer += result.failed_end - result.first;
+    if (outcome->gone) {
+        lose(self, read);
+        return;
+    }
+    if (outcome->reason == EK_REASON_NONE) {
+        self->next = result.end;
+        double usual = ek_costs_expected(&self->costs, read->count, commands, continues);
+        result.slow = ek_costs_know_normal(&self->costs) &&
+                      seconds > usual * self->parts.patience + SLOW_GRACE;
+        if (result.slow)
+            self->costs.slow_sector = seconds / read->count;
+        else
+            ek_costs_note_good(&self->costs, read->count, commands, self->parts.command, continues,
+                               seconds);
+    } else {
+        self->next = G_MAXUINT64;
+        ek_costs_note_failure(&self->costs, seconds);
+    }
+    job_observe(self, &result);
+}
+
+/* --- making one --- */
+
+EkScheduler *ek_scheduler_new(const EkSchedulerParts *parts)
+{
+    EkScheduler *self = g_new0(EkScheduler, 1);
+    self->parts = *parts;
+    g_assert(parts->unit > 0 && parts->command >= parts->unit && parts->most >= parts->command);
+    EkSectorRange all = {0, parts->sectors};
+    if (parts->limits.count > 0)
+        all = parts->limits;
+    self->windows = g_array_new(FALSE, FALSE, sizeof(EkSectorRange));
+    for (gsize i = 0; i < parts->wanted_count; i++) {
+        EkSector first = MAX(parts->wanted[i].first, all.first);
+        EkSector end = MIN(parts->wanted[i].first + parts->wanted[i].count, all.first + all.count);
+        EkSectorRange window = {first, end > first ? end - first : 0};
+        if (window.count > 0)
+            g_array_append_val(self->windows, window);
+    }
+    g_array_append_val(self->windows, all);
+    ek_costs_init(&self->costs, parts->sector_size);
+    ek_runs_init(&self->runs);
+    ek_runs_init_long(&self->slow_runs);
+    self->next = G_MAXUINT64;
+    self->round = EK_ROUND_SKIM;
+    begin_level(self);
+    return self;
+}
+
+void ek_scheduler_free(EkScheduler *self)
+{
+    g_array_unref(self->windows);
+    g_free(self);
+}
+
+EkRound ek_scheduler_round(const EkScheduler *self)
+{
+    return self->round;
+}
+
+gboolean ek_scheduler_elsewhere(const EkScheduler *self, guint number, EkRead *read)
+{
+    guint states = EK_STATE_BIT(EK_STATE_UNTOUCHED) | EK_STATE_BIT(EK_STATE_SET_ASIDE);
+    double place = number * GOLDEN;
+    EkSector from = (EkSector)((place - floor(place)) * (double)self->parts.sectors);
+    EkStretch stretch;
+    if (!ek_read_map_next(self->parts.map, from, states, &stretch) &&
+        !ek_read_map_next(self->parts.map, 0, states, &stretch))
+        return FALSE;
+    EkSector unit = self->parts.unit;
+    read->first = stretch.first;
+    read->count = (guint32)MIN(unit - stretch.first % unit, stretch.count);
+    read->round = self->round;
+    return TRUE;
+}
+
+double ek_scheduler_estimate(const EkScheduler *self)
+{
+    const EkCosts *costs = &self->costs;
+    guint states = EK_STATE_BIT(EK_STATE_UNTOUCHED) | EK_STATE_BIT(EK_STATE_SET_ASIDE);
+    double seconds = 0;
+    EkStretch stretch;
+    for (EkSector at = 0; ek_read_map_next(self->parts.map, at, states, &stretch);
+         at = stretch.first + stretch.count) {
+        double sectors = (double)stretch.count;
+        switch (ek_ground_kind(&stretch)) {
+        case EK_GROUND_UNTOUCHED:
+        case EK_GROUND_AVOIDED:
+            seconds += sectors * (costs->sector + costs->command / self->parts.command);
+            break;
+        case EK_GROUND_SLOW:
+        case EK_GROUND_SLOW_IN: seconds += sectors * costs->slow_sector; break;
+        default: seconds += sectors / self->parts.unit * (costs->failure + costs->seek); break;
+        }
+    }
+    return seconds;
+}
+
+double ek_scheduler_failure_cost(const EkScheduler *self)
+{
+    return self->costs.failure;
+}

@@ -1,0 +1,178 @@
+/* SPDX-License-Identifier: MIT */
+/* The scheduler's inside, for its own files only. */
+#ifndef EK_CAPTURE_SCHEDULING_H
+#define EK_CAPTURE_SCHEDULING_H
+
+#include "base/repetition.h"
+#include "capture/costs.h"
+#include "capture/runs.h"
+#include "capture/scheduler.h"
+
+/* What a stretch is to the scheduler: all of it can be told from the map's marks. */
+typedef enum {
+    EK_GROUND_GOOD,
+    EK_GROUND_UNTOUCHED,
+    EK_GROUND_SKIPPED,  /* never tried */
+    EK_GROUND_SLOW,     /* never tried, beside slow ground */
+    EK_GROUND_SLOW_IN,  /* never tried, between slow ground and slow ground */
+    EK_GROUND_EXPECTED, /* never tried: a damaged head is expected to fail here */
+    EK_GROUND_AVOIDED,  /* never tried: near where the device vanished */
+    EK_GROUND_FAILED,   /* a read of all of it failed */
+    EK_GROUND_BAD
+} EkGroundKind;
+
+typedef enum {
+    EK_JOB_NONE,
+    EK_JOB_FIRST,   /* reading on over untouched ground */
+    EK_JOB_BRACKET, /* looking for where bad ground ends, from the far side */
+    EK_JOB_LEFT,    /* looking for where it begins, in a stretch that failed */
+    EK_JOB_PLAIN,   /* reading on, whatever it costs */
+    EK_JOB_PROBE,   /* one small read in the middle of nowhere */
+    EK_JOB_SINGLE,  /* one by one */
+    EK_JOB_AGAIN    /* bad ones once more */
+} EkJobKind;
+
+typedef struct {
+    EkJobKind kind;
+    EkSector at;  /* the next read begins here; going backwards: ends here */
+    EkSector end; /* the run ends here; going backwards: begins here */
+    EkSector low; /* bracket: the first sector that nobody knows about */
+    EkSector bad; /* bracket: where the bad run before it began */
+    EkSector known; /* bracket: sectors that the bad run has at least */
+    EkSector from; /* bracket: where this run began */
+    EkSector floor; /* bracket: what is shorter is left for later */
+    EkSector good;  /* read well in this job */
+    double seconds; /* spent on it */
+    guint failures;
+    guint gallop; /* single: units in the next read */
+    guint streak; /* single: failures in a row */
+    gboolean slow; /* bracket: it is slow ground whose end is looked for */
+    gboolean found; /* left: the first bad sector stands at `bad` */
+    gboolean probing; /* the next read is the first after a jump: a small one */
+} EkJob;
+
+#define EK_STRIDES 8
+#define EK_EDGES 3
+
+/* A damaged head, as learned. */
+typedef struct {
+    EkRepetition runs;
+    guint64 confirmed; /* number of the last run that was seen to fail */
+    guint64 to_probe;  /* number of the next one whose middle is tried */
+    gboolean active;
+} EkStride;
+
+typedef struct {
+    gboolean busy;
+    guint stage; /* 0 to 2: the edges; 3: the width */
+    EkSectorRange blocks[EK_EDGES]; /* that failed right after good ground, the latest last */
+    guint count;
+    EkSector edges[EK_EDGES];
+} EkLearning;
+
+struct EkScheduler {
+    EkSchedulerParts parts;
+    GArray *windows; /* EkSectorRange: the wanted ones, then everything */
+    EkCosts costs;
+    EkRuns runs;
+    EkRuns slow_runs;
+
+    EkRound round;
+    guint window;
+    guint level;
+    EkSector cursor;
+    EkSector floor;
+    gboolean found; /* something, in this sweep */
+    gboolean worked; /* something, in this round of levels */
+    guint again;
+
+    EkJob job;
+    EkSector next;      /* where the last good read ended */
+    EkSector odometer;  /* sectors tried */
+    EkSector failed_at[16]; /* odometer at the last separate failures */
+    guint failed_count;
+
+    /* The skim over untouched ground. */
+    EkSector jump;
+    EkSector slow_jump;
+    EkSector good_since; /* sectors read well since the last failure */
+    guint near_failures;
+    guint landings; /* jumps in a row that landed on bad ground */
+    EkStride strides[EK_STRIDES];
+    guint stride_count;
+    EkLearning learning;
+    guint learned_in_vain;
+    double yield_good; /* what visits to gaps brought: sectors and seconds, fading */
+    double yield_seconds;
+};
+
+EkGroundKind ek_ground_kind(const EkStretch *stretch);
+/* The kind of ground right before `first` and at `end`; good beyond the ends of the drive. */
+EkGroundKind ek_ground_before(const EkScheduler *self, EkSector first);
+EkGroundKind ek_ground_from(const EkScheduler *self, EkSector end);
+/* The first of the ground before `first` that is not good. */
+EkSector ek_ground_begin(const EkScheduler *self, EkSector first);
+
+void ek_scheduler_set(EkScheduler *self, EkSector first, EkSector end, EkState state,
+                      EkReason reason, guint32 attempts);
+/* Sectors in the next read of good-looking ground. */
+guint32 ek_scheduler_block(const EkScheduler *self);
+/* Sectors of a probe that can tell slow ground from usual. */
+guint32 ek_scheduler_slow_probe(const EkScheduler *self);
+/* What any read may take longer, in seconds. */
+#define SLOW_GRACE 0.02
+EkSector ek_scheduler_align_down(const EkScheduler *self, EkSector sector);
+EkSector ek_scheduler_align_up(const EkScheduler *self, EkSector sector);
+/* Sectors that would be read in the time that a failure costs. */
+double ek_scheduler_failure_sectors(const EkScheduler *self);
+/* A failure in ground that was not known to be bad. */
+void ek_scheduler_note_separate_failure(EkScheduler *self);
+
+/* A read as its job sees it. */
+typedef struct {
+    EkSector first;
+    EkSector end;
+    EkSector good; /* the first sector that did not come back; `end` when all did */
+    EkSector failed_end; /* end of the command that failed; what follows was not tried */
+    EkReason reason;
+    gboolean slow;
+    double seconds;
+} EkResult;
+
+/* One file a group of jobs. pick: looks for a job from the cursor on, FALSE when there is none up to
+ * `end`. next: the job's next read, FALSE when it is through. observe: what came of it. */
+gboolean ek_first_pick(EkScheduler *self, EkSectorRange window);
+gboolean ek_first_next(EkScheduler *self, EkRead *read);
+void ek_first_observe(EkScheduler *self, const EkResult *result);
+/* Cuts [*first, end) to begin after, and end before, ground where a damaged head is expected. */
+gboolean ek_stride_step_over(EkScheduler *self, EkSector *first, EkSector *end);
+/* A failure after good ground; TRUE when a search has begun that tells more of the damaged head. */
+gboolean ek_stride_note_edge(EkScheduler *self, EkSector first, EkSector end);
+gboolean ek_stride_learn_on(EkScheduler *self);
+void ek_stride_probed(EkScheduler *self, EkSector sector, gboolean failed);
+
+gboolean ek_fill_pick(EkScheduler *self, EkSectorRange window);
+gboolean ek_left_pick(EkScheduler *self, EkSectorRange window);
+gboolean ek_right_pick(EkScheduler *self, EkSectorRange window);
+void ek_left_begin(EkScheduler *self, EkSector first, EkSector end);
+gboolean ek_left_next(EkScheduler *self, EkRead *read);
+void ek_left_observe(EkScheduler *self, const EkResult *result);
+void ek_bracket_begin(EkScheduler *self, EkSector bad, EkSector low, EkSector high, EkSector floor,
+                      gboolean slow);
+gboolean ek_bracket_next(EkScheduler *self, EkRead *read);
+void ek_bracket_observe(EkScheduler *self, const EkResult *result);
+
+gboolean ek_plain_pick(EkScheduler *self, EkSectorRange window, EkGroundKind kind);
+gboolean ek_plain_next(EkScheduler *self, EkRead *read);
+void ek_plain_observe(EkScheduler *self, const EkResult *result);
+gboolean ek_inside_pick(EkScheduler *self, EkSectorRange window);
+gboolean ek_probe_next(EkScheduler *self, EkRead *read);
+void ek_probe_observe(EkScheduler *self, const EkResult *result);
+gboolean ek_single_pick(EkScheduler *self, EkSectorRange window);
+gboolean ek_single_next(EkScheduler *self, EkRead *read);
+void ek_single_observe(EkScheduler *self, const EkResult *result);
+gboolean ek_again_pick(EkScheduler *self, EkSectorRange window);
+gboolean ek_again_next(EkScheduler *self, EkRead *read);
+void ek_again_observe(EkScheduler *self, const EkResult *result);
+
+#endif
