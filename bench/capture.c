@@ -15,6 +15,9 @@
 #include <sys/stat.h>
 
 #define LONG_WAIT_S 600
+/* With more bad sectors than this a trial ends once 99.9 % are in: the rest is one failure after
+ * another, in their millions. */
+#define MOST_BAD 30000000u
 
 typedef struct {
     Yardstick yardstick;
@@ -26,6 +29,7 @@ typedef struct {
     guint64 failed;
     guint64 failed_at_99;
     gboolean died;
+    gboolean cut; /* ended early */
     double died_at;
     EkSector wrong; /* sectors in the wrong state at the end */
 } Trial;
@@ -87,6 +91,24 @@ static double now(Trial *trial)
     return (double)ek_device_clock(trial->device) / 1e9;
 }
 
+/* What is readable and not read yet, largest first seen: for finding out why. */
+static void print_missing(const Trial *trial, EkRound round)
+{
+    EkStretch stretch;
+    guint printed = 0;
+    for (EkSector at = 0; printed < 12 && ek_read_map_next(trial->map, at, EK_STATES_UNREAD, &stretch);
+         at = stretch.first + stretch.count) {
+        EkSector readable = readable_in(trial, stretch.first, stretch.count);
+        if (readable * 4000 < trial->yardstick.readable / 100)
+            continue;
+        printed++;
+        fprintf(stderr, "before %s: %" G_GUINT64_FORMAT " + %" G_GUINT64_FORMAT " %s %s %u, readable %" G_GUINT64_FORMAT "\n",
+                ek_round_name(round), stretch.first, stretch.count,
+                ek_state_name(stretch.mark.state), ek_reason_name(stretch.mark.reason),
+                stretch.mark.attempts, readable);
+    }
+}
+
 /* FALSE when the drive does not come back. */
 static gboolean wait_for_it(Trial *trial)
 {
@@ -115,8 +137,12 @@ static void image(Trial *trial)
     g_autofree guint8 *buffer = g_malloc((gsize)parts.most * info->sector_size);
     const char *trace = getenv("TRACE");
     EkRead read;
+    EkRound round = EK_ROUND_NONE;
     while (ek_scheduler_next(scheduler, &read)) {
         double began = now(trial);
+        if (getenv("MISSING") != NULL && read.round != round)
+            print_missing(trial, read.round);
+        round = read.round;
         EkReadOutcome outcome = ek_device_read_or_zeros(trial->device, read.first, read.count, buffer);
         double took = now(trial) - began;
         if (outcome.good > 0)
@@ -133,6 +159,9 @@ static void image(Trial *trial)
                 return;
         }
         ek_scheduler_observe(scheduler, &read, &outcome, took);
+        trial->cut = trial->yardstick.bad > MOST_BAD && trial->marks[3] > 0;
+        if (trial->cut)
+            return;
         g_assert(getenv("TWICE") == NULL || trial->bad_good == 0);
     }
     trial->marks[MARKS - 1] = now(trial);
@@ -165,7 +194,7 @@ static void run(Trial *trial, EkModel *model, EkByte bytes)
     yardstick_measure(&trial->yardstick, model, sectors);
     trial->map = ek_read_map_new(sectors);
     image(trial);
-    trial->wrong = trial->died ? 0 : count_wrong(trial);
+    trial->wrong = trial->died || trial->cut ? 0 : count_wrong(trial);
 }
 
 static void clear(Trial *trial)

@@ -10,6 +10,7 @@
 #define POOR_VISIT 0.5
 #define FADING 0.95
 #define LIKELY 0.5
+#define FORWARD 0.75 /* share of runs that should have ended where a walk goes on behind one */
 #define LEISURE 8u /* good commands, after which a read may be several */
 
 static gboolean is_fine(EkGroundKind kind)
@@ -25,6 +26,7 @@ void ek_bracket_begin(EkScheduler *self, EkSector bad, EkSector low, EkSector hi
     self->job = (EkJob){
         .kind = EK_JOB_BRACKET, .low = low, .bad = bad, .end = high, .floor = floor, .slow = slow};
     self->job.from = self->job.at = G_MAXUINT64;
+    self->job.found = bad < low && ek_ground_from(self, bad) == EK_GROUND_BAD;
 }
 
 static gboolean is_exact(const EkScheduler *self)
@@ -32,12 +34,14 @@ static gboolean is_exact(const EkScheduler *self)
     return self->job.floor <= self->parts.unit;
 }
 
-/* Chooses where the next run through the rest of the gap begins. */
+/* Chooses where the next run through the rest of the gap begins; nothing is left of it where none
+ * is worth its cost. */
 static void choose(EkScheduler *self)
 {
     EkJob *job = &self->job;
     const EkCosts *costs = &self->costs;
     EkSector from = job->low;
+    gboolean forward = FALSE;
     if (job->bad < job->low) {
         double success = costs->seek + costs->command;
         double failure = costs->seek + costs->failure;
@@ -45,9 +49,15 @@ static void choose(EkScheduler *self)
             failure = costs->seek + ek_scheduler_slow_probe(self) * costs->slow_sector;
         const EkRuns *runs = job->slow ? &self->slow_runs : &self->runs;
         double share = ek_costs_probe(success, failure);
-        from = job->bad +
-               ek_runs_quantile(runs, share, job->known, job->end - job->bad);
+        /* With bad ground behind it there need not be an end at all before that. */
+        forward = !job->slow && !is_fine(ek_ground_from(self, job->end));
+        EkSector most = forward ? self->parts.sectors : job->end - job->bad;
+        from = job->bad + ek_runs_quantile(runs, forward ? FORWARD : share, job->known, most);
         from = MAX(ek_scheduler_align_down(self, from), job->low);
+    }
+    if (forward && from >= job->end) {
+        job->end = job->low;
+        return;
     }
     /* In the skim a step is worth a block at least. */
     EkSector step = is_exact(self) ? self->parts.unit : ek_scheduler_block(self);
@@ -72,6 +82,10 @@ gboolean ek_bracket_next(EkScheduler *self, EkRead *read)
     for (;;) {
         if (job->at == G_MAXUINT64)
             choose(self);
+        if (job->end <= job->low) {
+            end_visit(self);
+            return FALSE;
+        }
         EkSector end = job->end;
         if (self->round == EK_ROUND_SKIM && !self->learning.busy)
             ek_stride_step_over(self, &job->at, &end);
@@ -90,10 +104,6 @@ gboolean ek_bracket_next(EkScheduler *self, EkRead *read)
         /* All that was left of this run was stepped over. */
         job->end = job->from;
         job->at = G_MAXUINT64;
-        if (job->end <= job->low) {
-            end_visit(self);
-            return FALSE;
-        }
     }
 }
 
@@ -109,9 +119,9 @@ static void run_is_through(EkScheduler *self)
         return;
     }
     if (job->bad < job->low && !job->slow) {
-        if (is_exact(self))
+        if (is_exact(self) && job->found)
             ek_runs_note(&self->runs, job->low - job->bad);
-        else
+        else if (!is_exact(self))
             ek_runs_note_at_most(&self->runs, job->low - job->bad);
     }
     end_visit(self);
@@ -145,16 +155,14 @@ static void bracket_failed(EkScheduler *self, const EkResult *result)
     } else {
         job->bad = result->good;
         job->known = 0;
+        job->found = alone;
     }
-    if (result->failed_end < job->end || alone)
-        job->low = result->failed_end;
-    else if (at_once && is_exact(self))
-        job->low = result->good + self->parts.unit;
-    else
-        job->low = job->end;
+    /* The skim leaves what failed to the narrow round, which looks for the end inside it too. */
+    job->low = is_exact(self) && !alone ? result->good + self->parts.unit : result->failed_end;
+    job->low = MIN(job->low, job->end);
     job->at = G_MAXUINT64;
     if (job->low >= job->end) {
-        if (is_exact(self) && alone)
+        if (is_exact(self) && alone && job->found)
             ek_runs_note(&self->runs, job->end - job->bad);
         end_visit(self);
     } else if (!is_exact(self) && (job->end - job->low < job->floor || !is_worth_it(self))) {
@@ -207,6 +215,22 @@ static gboolean next_stretch(EkScheduler *self, EkSectorRange window, EkStretch 
     return TRUE;
 }
 
+/* Is the run of bad ground before `first` likely to have ended there? */
+static gboolean is_likely_over(const EkScheduler *self, EkSector first)
+{
+    EkSector bad = ek_ground_begin(self, first);
+    return bad < first &&
+           ek_runs_share(&self->runs, first - bad, 0, self->parts.sectors) >= FORWARD + 0.01;
+}
+
+/* Is it likely to end somewhere before `end`? */
+static gboolean is_walkable(const EkScheduler *self, EkSector first, EkSector end)
+{
+    EkSector bad = ek_ground_begin(self, first);
+    return bad < first &&
+           bad + ek_runs_quantile(&self->runs, FORWARD, 0, self->parts.sectors) < end;
+}
+
 gboolean ek_fill_pick(EkScheduler *self, EkSectorRange window)
 {
     EkStretch gap;
@@ -226,7 +250,7 @@ gboolean ek_fill_pick(EkScheduler *self, EkSectorRange window)
         else if (!fine_before)
             bad = ek_ground_begin(self, first);
         gboolean both_bad = !slow && !fine_before && !fine_after &&
-                            ek_runs_share(&self->runs, first - bad, 0, end - bad) < 1 - LIKELY / 5;
+                            !is_likely_over(self, first);
         if (both_bad &&
             (gap.count / PROBED_FOR < floor || gap.count * self->parts.sector_size < BOTH_BAD_BYTES))
             continue;
@@ -254,14 +278,6 @@ static gboolean is_known_bad(EkGroundKind kind)
     return kind == EK_GROUND_FAILED || kind == EK_GROUND_BAD;
 }
 
-/* Is the run of bad ground before `first` likely to have ended there? */
-static gboolean is_likely_over(const EkScheduler *self, EkSector first, EkSector end)
-{
-    EkSector bad = ek_ground_begin(self, first);
-    return bad < first &&
-           ek_runs_share(&self->runs, first - bad, 0, end - bad) >= LIKELY;
-}
-
 gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
 {
     EkStretch gap;
@@ -277,7 +293,7 @@ gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
         gboolean fine_after = is_fine(ek_ground_from(self, end));
         if (untried && fine_before)
             ek_bracket_begin(self, first, first, end, self->parts.unit, FALSE);
-        else if (untried && (fine_after || is_likely_over(self, first, end)))
+        else if (untried && (fine_after || is_walkable(self, first, end)))
             ek_bracket_begin(self, ek_ground_begin(self, first), first, end, self->parts.unit,
                              FALSE);
         else if (failed && is_known_bad(ek_ground_before(self, first)) && fine_after)

@@ -36,8 +36,8 @@ static const Level narrow_levels[MOST_LEVELS] = {LEVEL_LEFT,    LEVEL_RIGHT,  LE
                                                  LEVEL_SLOW_IN, LEVEL_INSIDE, LEVEL_END};
 static const Level narrow_slow_levels[MOST_LEVELS] = {LEVEL_SLOW,  LEVEL_SLOW_IN, LEVEL_LEFT,
                                                       LEVEL_RIGHT, LEVEL_INSIDE,  LEVEL_END};
-static const Level single_levels[MOST_LEVELS] = {LEVEL_INSIDE_FINE, LEVEL_LEFT,   LEVEL_RIGHT,
-                                                 LEVEL_AVOIDED,     LEVEL_SINGLE, LEVEL_END};
+static const Level single_levels[MOST_LEVELS] = {LEVEL_LEFT,    LEVEL_RIGHT,  LEVEL_INSIDE_FINE,
+                                                 LEVEL_AVOIDED, LEVEL_SINGLE, LEVEL_END};
 static const Level again_levels[MOST_LEVELS] = {LEVEL_AGAIN, LEVEL_END};
 
 const char *ek_round_name(EkRound round)
@@ -130,14 +130,16 @@ void ek_scheduler_note_separate_failure(EkScheduler *self)
     self->failed_at[self->failed_count++ % G_N_ELEMENTS(self->failed_at)] = self->odometer;
 }
 
-/* Separate failures a sector, of late. */
+/* Separate failures a sector, of late: as few as any look back, near or far, allows. */
 static double failures_per_sector(const EkScheduler *self)
 {
     guint kept = MIN(self->failed_count, G_N_ELEMENTS(self->failed_at));
-    if (kept < 2)
-        return 0;
-    EkSector oldest = self->failed_at[(self->failed_count - kept) % G_N_ELEMENTS(self->failed_at)];
-    return kept / (double)MAX(self->odometer - oldest, 1);
+    double least = kept < 2 ? 0 : 1;
+    for (guint i = 1; i <= kept && kept >= 2; i++) {
+        EkSector then = self->failed_at[(self->failed_count - i) % G_N_ELEMENTS(self->failed_at)];
+        least = MIN(least, (i + 1) / (double)MAX(self->odometer - then, 1));
+    }
+    return least;
 }
 
 guint32 ek_scheduler_block(const EkScheduler *self)
@@ -209,14 +211,59 @@ static EkSector last_floor(const EkScheduler *self, Level level)
     }
 }
 
+static gboolean is_inside(Level level)
+{
+    return level == LEVEL_INSIDE || level == LEVEL_INSIDE_FINE;
+}
+
 static void begin_level(EkScheduler *self)
 {
     EkSectorRange window = g_array_index(self->windows, EkSectorRange, self->window);
+    Level level = levels_of(self)[self->level];
     self->cursor = window.first;
-    self->floor = first_floor(self, levels_of(self)[self->level]);
     self->found = FALSE;
+    self->floor = first_floor(self, level);
+    if (is_inside(level) && self->inside_floor > 0)
+        self->floor = self->inside_floor;
     if (self->round == EK_ROUND_AGAIN || (self->round == EK_ROUND_SKIM && self->parts.backwards))
         self->cursor = self->again % 2 == 0 ? window.first + window.count : window.first;
+}
+
+static void begin_sweep(EkScheduler *self)
+{
+    self->cursor = g_array_index(self->windows, EkSectorRange, self->window).first;
+    self->found = FALSE;
+}
+
+/* What was found may have made work for levels that were through: they come again before any that
+ * costs more. */
+static gboolean go_back(EkScheduler *self)
+{
+    if (!self->worked || self->round == EK_ROUND_SKIM)
+        return FALSE;
+    self->worked = FALSE;
+    self->level = 0;
+    begin_level(self);
+    return TRUE;
+}
+
+/* The next window, or the next round with the first. FALSE when there is none. */
+static gboolean advance_window(EkScheduler *self)
+{
+    self->level = 0;
+    self->inside_floor = 0;
+    self->worked = FALSE;
+    if (++self->window == self->windows->len) {
+        self->window = 0;
+        if (self->round == EK_ROUND_AGAIN)
+            self->again++;
+        else
+            self->round++;
+    }
+    if (self->round == EK_ROUND_AGAIN && self->again >= self->parts.again)
+        return FALSE;
+    begin_level(self);
+    return TRUE;
 }
 
 /* On to the next sweep, level, window or round. FALSE when there is none. */
@@ -224,43 +271,27 @@ static gboolean advance(EkScheduler *self)
 {
     const Level *levels = levels_of(self);
     Level level = levels[self->level];
-    EkSectorRange window = g_array_index(self->windows, EkSectorRange, self->window);
+    if (is_inside(level)) {
+        self->inside_floor = self->floor;
+        if (go_back(self))
+            return TRUE;
+    }
     gboolean repeats = level != LEVEL_FIRST && level != LEVEL_AGAIN;
     if (repeats && self->found) {
-        self->cursor = window.first;
-        self->found = FALSE;
+        begin_sweep(self);
         return TRUE;
     }
     if (self->floor > last_floor(self, level)) {
         self->floor = MAX(self->floor / FLOOR_STEP, last_floor(self, level));
-        self->cursor = window.first;
-        self->found = FALSE;
+        begin_sweep(self);
         return TRUE;
     }
-    self->level++;
-    /* What was found may have made work for a level that was through; ground that must be tried
-     * sector by sector comes after all of that. */
-    gboolean at_end = levels[self->level] == LEVEL_END;
-    if (at_end || levels[self->level] == LEVEL_AVOIDED) {
-        gboolean once_more = self->worked && self->round != EK_ROUND_SKIM;
-        if (!at_end && !once_more) {
-            begin_level(self);
-            return TRUE;
-        }
-        self->worked = FALSE;
-        self->level = 0;
-        if (!once_more)
-            self->window++;
-    }
-    if (self->window == self->windows->len) {
-        self->window = 0;
-        if (self->round == EK_ROUND_AGAIN)
-            self->again++;
-        else
-            self->round++;
-        if (self->round == EK_ROUND_AGAIN && self->again >= self->parts.again)
-            return FALSE;
-    }
+    Level next = levels[++self->level];
+    gboolean dearer = is_inside(next) || next == LEVEL_AVOIDED || next == LEVEL_END;
+    if (dearer && go_back(self))
+        return TRUE;
+    if (next == LEVEL_END)
+        return advance_window(self);
     begin_level(self);
     return TRUE;
 }

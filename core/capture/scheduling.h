@@ -47,7 +47,7 @@ typedef struct {
     guint gallop; /* single: units in the next read */
     guint streak; /* single: failures in a row */
     gboolean slow; /* bracket: it is slow ground whose end is looked for */
-    gboolean found; /* left: the first bad sector stands at `bad` */
+    gboolean found; /* the first bad sector stands at `bad`, exactly */
     gboolean probing; /* the next read is the first after a jump: a small one */
 } EkJob;
 
@@ -82,6 +82,7 @@ struct EkScheduler {
     guint level;
     EkSector cursor;
     EkSector floor;
+    EkSector inside_floor; /* where the level that looks inside goes on; 0: at its beginning */
     gboolean found; /* something, in this sweep */
     gboolean worked; /* something, in this round of levels */
     guint again;

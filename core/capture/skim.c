@@ -303,7 +303,10 @@ static EkSector jump_after(EkScheduler *self, gboolean landed)
     if (self->stride_count > 0)
         first = MAX(first, self->strides[self->stride_count - 1].runs.count + self->parts.command);
     self->landings = landed ? self->landings + 1 : 0;
-    self->near_failures = (double)self->good_since < scale ? self->near_failures + 1 : 0;
+    if ((double)self->good_since >= scale)
+        self->near_failures = 0;
+    else if (!landed)
+        self->near_failures++;
     if (self->near_failures == 0 || self->jump == 0)
         self->jump = first;
     else if (self->landings >= LANDINGS || self->near_failures > NEAR_FAILURES)
