@@ -296,7 +296,8 @@ gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
         else if (untried && (fine_after || is_walkable(self, first, end)))
             ek_bracket_begin(self, ek_ground_begin(self, first), first, end, self->parts.unit,
                              FALSE);
-        else if (failed && is_known_bad(ek_ground_before(self, first)) && fine_after)
+        else if (failed && fine_after && !fine_before &&
+                 (self->round == EK_ROUND_SINGLE || is_known_bad(ek_ground_before(self, first))))
             begin_in_failed(self, first, end);
         else
             continue;

@@ -368,6 +368,9 @@ void ek_first_observe(EkScheduler *self, const EkResult *result)
             ek_scheduler_set(self, result->good, result->failed_end, EK_STATE_SET_ASIDE,
                              result->reason, 1);
         ek_stride_probed(self, result->first, failed);
+        /* What was stepped over in vain is read around what the probe read. */
+        if (!failed)
+            *job = (EkJob){0};
         return;
     }
     if (failed) {
