@@ -155,7 +155,7 @@ guint32 ek_scheduler_block(const EkScheduler *self)
     /* What a block costs a sector, and what is to be paid later for what its failures keep out. */
     for (guint32 block = MAX(SMALLEST_BLOCK, parts->unit);; block = MIN(block * 2, parts->command)) {
         double left = MAX(0.0, rate * block - LEFT_OUT);
-        double price = 2 * self->costs.failure / block + self->costs.command;
+        double price = self->costs.failure / block + self->costs.command / 2;
         double cost = self->costs.command / block + left * price;
         if (cost < least) {
             least = cost;

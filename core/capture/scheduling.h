@@ -90,7 +90,7 @@ struct EkScheduler {
     EkJob job;
     EkSector next;      /* where the last good read ended */
     EkSector odometer;  /* sectors tried */
-    EkSector failed_at[16]; /* odometer at the last separate failures */
+    EkSector failed_at[4]; /* odometer at the last separate failures */
     guint failed_count;
 
     /* The skim over untouched ground. */

@@ -14,7 +14,7 @@
 #define SLOW_PROBE 64.0 /* sectors */
 #define LEISURE 8u      /* good commands in a row, after which a read may be several */
 #define VAIN_LESSONS 4u
-#define REGULAR 8u /* times what the places are uncertain by */
+#define REGULAR 4u /* times what the places are uncertain by */
 #define LEAST_WIDTH 8u /* units */
 
 static EkSector bytes_to_sectors(const EkScheduler *self, EkByte bytes)
@@ -307,7 +307,7 @@ static EkSector jump_after(EkScheduler *self, gboolean landed)
         self->near_failures = 0;
     else if (!landed)
         self->near_failures++;
-    if (self->near_failures == 0 || self->jump == 0)
+    if ((self->near_failures == 0 && !landed) || self->jump == 0)
         self->jump = first;
     else if (self->landings >= LANDINGS || self->near_failures > NEAR_FAILURES)
         self->jump = MAX(self->jump * 4, far);
