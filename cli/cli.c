@@ -81,9 +81,11 @@ gboolean ek_cli_parse(EkCli *cli, const GOptionEntry *entries, int *status)
     g_autoptr(GOptionContext) context = g_option_context_new(NULL);
     g_autoptr(GError) error = NULL;
     g_option_context_set_help_enabled(context, FALSE);
+    GOptionGroup *group = g_option_group_new(NULL, NULL, NULL, cli->option_data, NULL);
     if (entries != NULL)
-        g_option_context_add_main_entries(context, entries, NULL);
-    g_option_context_add_main_entries(context, own, NULL);
+        g_option_group_add_entries(group, entries);
+    g_option_group_add_entries(group, own);
+    g_option_context_set_main_group(context, group);
     if (!g_option_context_parse(context, &cli->argc, &cli->argv, &error)) {
         *status = explain_usage(cli, error->message);
         return FALSE;

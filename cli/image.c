@@ -1,92 +1,278 @@
 /* SPDX-License-Identifier: MIT */
+/* Imaging, and what is asked of an image afterwards. */
 #include "cli.h"
 
 #include "base/text.h"
-#include "show.h"
-#include "work/imaging.h"
+#include "imageview.h"
+#include "numbers.h"
+#include "work/checking.h"
 
 #include <string.h>
 
-#define RATE_WINDOW_NS (10 * (gint64)1000000000)
-#define SAMPLES 64u
-
 typedef struct {
-    gint64 clock; /* ns of device time */
-    guint64 bytes;
-} Sample;
+    char *want;
+    char *duration;
+    char *rate;
+    char *block;
+    char *first;
+    char *last;
+    char *patience;
+    char *source;
+    char *on_gone;
+    char *progress;
+    char *short_space;
+    gint64 failed_reads;
+    gint again;
+    gint compare;
+    gboolean all_rounds;
+    gboolean backwards;
+    gboolean wait;
+    gboolean no_wait;
+    gboolean check;
+    gboolean sha256;
+    gboolean reopen;
+    char *reopen_what; /* NULL: all */
+    GArray *wanted;    /* EkSectorRange */
+} Options;
 
-typedef struct {
-    EkImaging *imaging;
-    gboolean color;
-    gint64 started; /* device time */
-    Sample samples[SAMPLES];
-    guint sample_count;
-} Show;
-
-/* Bytes a second of device time, lately: what the drive gives, however fast the clock runs. */
-static double recent_rate(Show *show, const EkCaptureProgress *now)
+static void options_clear(Options *options)
 {
-    Sample latest = {now->device_clock, now->read_bytes};
-    if (show->sample_count == SAMPLES)
-        memmove(show->samples, show->samples + 1, (--show->sample_count) * sizeof(Sample));
-    show->samples[show->sample_count++] = latest;
-    guint from = 0;
-    while (from + 2 < show->sample_count &&
-           latest.clock - show->samples[from + 1].clock >= RATE_WINDOW_NS)
-        from++;
-    gint64 passed = latest.clock - show->samples[from].clock;
-    if (passed <= 0)
-        return 0;
-    return (double)(latest.bytes - show->samples[from].bytes) / ((double)passed / 1e9);
+    char **const texts[] = {&options->want,     &options->duration, &options->rate,
+                            &options->block,    &options->first,    &options->last,
+                            &options->patience, &options->source,   &options->on_gone,
+                            &options->progress, &options->short_space, &options->reopen_what};
+    for (gsize i = 0; i < G_N_ELEMENTS(texts); i++)
+        g_free(*texts[i]);
+    if (options->wanted != NULL)
+        g_array_unref(options->wanted);
 }
 
-static const char *doing(EkRound round)
+static gboolean misused(GError **error, const char *format, ...) G_GNUC_PRINTF(2, 3);
+
+static gboolean misused(GError **error, const char *format, ...)
 {
-    switch (round) {
-    case EK_ROUND_SKIM: return "skim: large reads in order, stepping over trouble";
-    case EK_ROUND_NARROW: return "narrow: into what was stepped over";
-    case EK_ROUND_SINGLE: return "single: sector by sector what failed";
-    case EK_ROUND_AGAIN: return "again: bad sectors once more";
-    case EK_ROUND_NONE: break;
+    va_list arguments;
+    va_start(arguments, format);
+    g_propagate_error(error, g_error_new_valist(G_OPTION_ERROR, G_OPTION_ERROR_BAD_VALUE, format,
+                                                arguments));
+    va_end(arguments);
+    return FALSE;
+}
+
+/* --- what the options mean ------------------------------------------------------------------- */
+
+/* A line `first count` each, in sectors, decimal or hex; # begins a comment. */
+static gboolean read_wanted(Options *options, GError **error)
+{
+    g_autofree char *contents = NULL;
+    if (options->want == NULL)
+        return TRUE;
+    if (!g_file_get_contents(options->want, &contents, NULL, error))
+        return FALSE;
+    options->wanted = g_array_new(FALSE, FALSE, sizeof(EkSectorRange));
+    g_auto(GStrv) lines = g_strsplit(contents, "\n", -1);
+    for (guint i = 0; lines[i] != NULL; i++) {
+        EkSectorRange range;
+        const char *at = g_strchug(lines[i]);
+        if (*at == '\0' || *at == '#')
+            continue;
+        gboolean fine = ek_numbers_whole(at, &range.first, &at) && g_ascii_isspace(*at);
+        while (fine && g_ascii_isspace(*at))
+            at++;
+        fine = fine && ek_numbers_whole(at, &range.count, &at);
+        while (fine && g_ascii_isspace(*at))
+            at++;
+        if (!fine || *at != '\0' || range.count == 0 || range.first > G_MAXINT64 ||
+            range.count > G_MAXINT64)
+            return misused(error, "%s:%u: wanted is a line `first count` in sectors", options->want,
+                           i + 1);
+        g_array_append_val(options->wanted, range);
     }
-    return "starting";
+    return TRUE;
 }
 
-static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
+static gboolean parse_sector(const char *text, const char *option, EkSector *sector,
+                             GError **error)
 {
-    Show *show = data;
-    EkCaptureProgress now = ek_imaging_progress(show->imaging);
-    EkSector left = now.totals[EK_STATE_UNTOUCHED] + now.totals[EK_STATE_SET_ASIDE];
-    EkSector done = now.sectors - left;
-    double rate = recent_rate(show, &now);
-    g_autofree char *bar = ek_show_bar(done, now.sectors, 24);
-    g_autofree char *share = ek_text_share(done, now.sectors);
-    g_autofree char *so_far = ek_text_size(done * now.sector_size);
-    g_autofree char *total = ek_text_size(now.sectors * now.sector_size);
-    g_autofree char *speed = ek_text_size((guint64)rate);
-    g_autofree char *remaining = ek_show_time_left(left * now.sector_size, rate);
-    g_string_printf(lines[0], "%s%s%s %s  %s of %s  %s/s  left %s",
-                    ek_show_on(show->color, EK_COLOR_GOOD), bar, ek_show_off(show->color), share,
-                    so_far, total, speed, remaining);
-    g_string_printf(lines[1], "%s, at sector %" G_GUINT64_FORMAT, doing(now.round), now.position);
-    g_string_printf(lines[2],
-                    "stretches left %" G_GUINT64_FORMAT "  bad sectors %s%" G_GUINT64_FORMAT
-                    "%s  failed reads %" G_GUINT64_FORMAT,
-                    now.stretches_left,
-                    ek_show_on(show->color && now.totals[EK_STATE_BAD] > 0, EK_COLOR_BAD),
-                    now.totals[EK_STATE_BAD], ek_show_off(show->color), now.failed_commands);
+    const char *end = NULL;
+    if (ek_numbers_whole(text, sector, &end) && *end == '\0' && *sector < G_MAXINT64)
+        return TRUE;
+    return misused(error, "%s takes a sector, not \"%s\"", option, text);
 }
 
-static void print_result(const EkCaptureProgress *now, gint64 device_ns)
+static gboolean parse_limits(const Options *options, EkCaptureChoices *choices, GError **error)
+{
+    EkSector first = 0;
+    EkSector last = G_MAXINT64;
+    if (options->first == NULL && options->last == NULL)
+        return TRUE;
+    if ((options->first != NULL && !parse_sector(options->first, "--first", &first, error)) ||
+        (options->last != NULL && !parse_sector(options->last, "--last", &last, error)))
+        return FALSE;
+    if (last < first)
+        return misused(error, "--last %s comes before --first %s", options->last, options->first);
+    choices->limits = (EkSectorRange){first, last - first + 1};
+    return TRUE;
+}
+
+static gboolean parse_reopening(const Options *options, EkReopening *reopening, GError **error)
+{
+    static const EkReason reasons[] = {EK_REASON_MEDIUM, EK_REASON_TIMEOUT, EK_REASON_TRANSPORT};
+    guint64 event = 0;
+    const char *what = options->reopen_what;
+    reopening->wanted = options->reopen;
+    if (what == NULL || g_str_equal(what, "all"))
+        return TRUE;
+    for (gsize i = 0; i < G_N_ELEMENTS(reasons); i++) {
+        if (!g_str_equal(what, ek_reason_name(reasons[i])))
+            continue;
+        reopening->reason = reasons[i];
+        return TRUE;
+    }
+    if (ek_text_parse_u64(what, &event) && event > 0 && event <= G_MAXUINT32) {
+        reopening->event = (guint32)event;
+        return TRUE;
+    }
+    return misused(error,
+                   "--reopen takes all, medium, timeout, transport or an event's number, not "
+                   "\"%s\"",
+                   what);
+}
+
+static gboolean parse_numbers(const Options *options, EkCaptureChoices *choices, GError **error)
+{
+    gint64 seconds = 0;
+    char *end = NULL;
+    if (options->duration != NULL && !ek_numbers_duration(options->duration, &seconds))
+        return misused(error, "--for takes a duration like 90s, 15m or 1h30m, not \"%s\"",
+                       options->duration);
+    choices->time_limit = seconds * 1000000000;
+    if (options->rate != NULL &&
+        (!ek_numbers_size(options->rate, &choices->rate_limit) || choices->rate_limit == 0))
+        return misused(error, "--rate-limit takes bytes a second like 20M, not \"%s\"",
+                       options->rate);
+    if (options->block != NULL &&
+        (!ek_numbers_size(options->block, &choices->block_bytes) || choices->block_bytes == 0))
+        return misused(error, "--block takes a size like 64K, not \"%s\"", options->block);
+    if (options->patience != NULL) {
+        choices->patience = g_ascii_strtod(options->patience, &end);
+        if (end == options->patience || *end != '\0' || !(choices->patience > 1) ||
+            choices->patience > 1e6)
+            return misused(error, "--patience takes a number above 1, not \"%s\"",
+                           options->patience);
+    }
+    if (options->failed_reads < 0 || options->again < 0 || options->compare < 0)
+        return misused(error, "--failed-reads, --again and --compare take a number from 0 up");
+    choices->failed_reads_limit = (guint64)options->failed_reads;
+    choices->again = (guint)options->again;
+    choices->compare = (guint)options->compare;
+    return TRUE;
+}
+
+static gboolean parse_choices(Options *options, const EkCli *cli, EkImagingChoices *choices,
+                              GError **error)
+{
+    if (options->short_space != NULL && !g_str_equal(options->short_space, "go-on"))
+        return misused(error, "--short-space takes go-on, not \"%s\"", options->short_space);
+    if (options->progress != NULL && !g_str_equal(options->progress, "json"))
+        return misused(error, "--progress takes json, not \"%s\"", options->progress);
+    if (options->wait && options->no_wait)
+        return misused(error, "--wait and --no-wait contradict each other");
+    if (!read_wanted(options, error) || !parse_numbers(options, &choices->capture, error) ||
+        !parse_limits(options, &choices->capture, error) ||
+        !parse_reopening(options, &choices->reopening, error))
+        return FALSE;
+    if (options->wanted != NULL) {
+        choices->capture.wanted = (const EkSectorRange *)(gconstpointer)options->wanted->data;
+        choices->capture.wanted_count = options->wanted->len;
+    }
+    choices->capture.backwards = options->backwards;
+    choices->capture.all_rounds = options->all_rounds || options->again > 0;
+    choices->source = options->source;
+    choices->on_gone = options->on_gone;
+    choices->allow_short_space = options->short_space != NULL;
+    choices->wait = options->wait || (cli->terminal_err && !options->no_wait);
+    return TRUE;
+}
+
+/* --- how it ended ---------------------------------------------------------------------------- */
+
+static void print_result(const EkCaptureProgress *now)
 {
     g_autofree char *good = ek_text_size(now->totals[EK_STATE_GOOD] * now->sector_size);
     g_autofree char *total = ek_text_size(now->sectors * now->sector_size);
     g_autofree char *share = ek_text_share(now->totals[EK_STATE_GOOD], now->sectors);
-    g_autofree char *time = ek_text_duration((double)device_ns / 1e9);
+    g_autofree char *time = ek_text_duration((double)now->device_clock / 1e9);
     printf("%s of %s good (%s); %" G_GUINT64_FORMAT " bad sectors, %" G_GUINT64_FORMAT
            " left; %s of the drive's time\n",
            good, total, share, now->totals[EK_STATE_BAD],
            now->totals[EK_STATE_UNTOUCHED] + now->totals[EK_STATE_SET_ASIDE], time);
+}
+
+/* What is good only in that the drive answered. */
+static void print_doubts(EkImaging *imaging, const EkCaptureProgress *now)
+{
+    EkComparison comparison = ek_imaging_comparison(imaging);
+    EkSector good = now->totals[EK_STATE_GOOD];
+    EkSector odd = now->fill[EK_FILL_ONES] + now->fill[EK_FILL_PATTERN];
+    if (comparison.compared > 0)
+        printf("%u places read a second time: %u the same, %u different, %u did not read\n",
+               comparison.compared,
+               comparison.compared - comparison.differing - comparison.silent,
+               comparison.differing, comparison.silent);
+    if (comparison.differing > 0)
+        ek_cli_advise("image: the drive does not answer the same each time: what it gave cannot be "
+                      "relied on as it is");
+    if (odd > good / 20 && odd > 2048) {
+        g_autofree char *share = ek_text_share(odd, good);
+        ek_cli_advise("image: %s of what was read is one value or pattern over and over (FF, or "
+                      "eight bytes repeated). A healthy drive seldom has that: the drive may make "
+                      "it up",
+                      share);
+    }
+    if (now->repeats_every > 0) {
+        g_autofree char *size = ek_text_size(now->repeats_every * now->sector_size);
+        ek_cli_advise("image: the drive's answers repeat every %" G_GUINT64_FORMAT
+                      " sectors (%s): it is smaller than it says, or its adapter drops part of the "
+                      "address",
+                      now->repeats_every, size);
+    }
+}
+
+/* The decision in numbers: what is left, and what it would cost. */
+static void put_decision(EkImaging *imaging, const EkCaptureProgress *now, const char *folder)
+{
+    EkSector left = now->totals[EK_STATE_UNTOUCHED] + now->totals[EK_STATE_SET_ASIDE];
+    g_autofree char *size = ek_text_size(left * now->sector_size);
+    g_autofree char *share = ek_text_share(left, now->sectors);
+    g_autofree char *time = ek_text_duration(ek_imaging_estimate(imaging));
+    g_autofree char *each = ek_text_duration(now->failure_seconds);
+    ek_cli_advise("image: what reads well is in. Left are %" G_GUINT64_FORMAT " sectors (%s, %s of "
+                  "the drive) in %" G_GUINT64_FORMAT " stretches, most of it next to what failed. "
+                  "To try it sector by sector takes up to %s of reading, about %s for each sector "
+                  "that fails; all of that wears the drive",
+                  left, size, share, now->stretches_left, time, each);
+    ek_cli_advise("Next: look at what you have first: ektypon hunt %s\nThen, if it is wanted: "
+                  "ektypon image %s --all-rounds",
+                  folder, folder);
+}
+
+static int explain_failure(EkImaging *imaging, const GError *error, const char *folder)
+{
+    EkCaptureProgress now = ek_imaging_progress(imaging);
+    if (!g_error_matches(error, EK_ERROR, EK_ERROR_NO_SPACE)) {
+        ek_cli_advise(
+            "image: what was read could not be kept: %s. What the map calls good is safe; when "
+            "that is mended, run: ektypon image %s",
+            error->message, folder);
+        return EK_EXIT_FAILED;
+    }
+    EkSector left = now.totals[EK_STATE_UNTOUCHED] + now.totals[EK_STATE_SET_ASIDE];
+    g_autofree char *missing = ek_text_size(left * now.sector_size);
+    ek_cli_advise("image: no space left: %s. What the map calls good is safe; up to %s (%"
+                  G_GUINT64_FORMAT " bytes) more are needed. Free them, then run: ektypon image %s",
+                  error->message, missing, left * now.sector_size, folder);
+    return EK_EXIT_FAILED;
 }
 
 static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, GError *error)
@@ -95,14 +281,26 @@ static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, GError 
     const EkCaseInfo *info = ek_imaging_info(imaging);
     EkCaptureProgress now = ek_imaging_progress(imaging);
     g_autofree char *safe = ek_text_share(now.totals[EK_STATE_GOOD], now.sectors);
-    EkSector at = ek_imaging_last_position(imaging);
     switch (end) {
     case EK_CAPTURE_COMPLETE:
-        print_result(&now, now.device_clock);
+        print_result(&now);
+        print_doubts(imaging, &now);
         ek_cli_advise("Next: ektypon hunt %s", folder);
         return EK_EXIT_DONE;
+    case EK_CAPTURE_DECISION:
+        print_result(&now);
+        print_doubts(imaging, &now);
+        put_decision(imaging, &now, folder);
+        return EK_EXIT_LEFT;
+    case EK_CAPTURE_LIMIT:
+        print_result(&now);
+        print_doubts(imaging, &now);
+        ek_cli_advise("image: stopped at the limit that was asked for; everything read is kept. To "
+                      "go on: ektypon image %s",
+                      folder);
+        return EK_EXIT_LEFT;
     case EK_CAPTURE_CANCELLED:
-        print_result(&now, now.device_clock);
+        print_result(&now);
         ek_cli_advise("image: interrupted; everything read is kept. To go on: ektypon image %s",
                       folder);
         return EK_EXIT_INTERRUPTED;
@@ -120,70 +318,177 @@ static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, GError 
         ek_cli_advise("image: %s is gone since sector %" G_GUINT64_FORMAT
                       "; %s is safe in %s. Power-cycle "
                       "the drive, then run: ektypon image %s",
-                      info->source, at, safe, folder, folder);
+                      info->source, ek_imaging_last_position(imaging), safe, folder, folder);
         return EK_EXIT_FAILED;
     case EK_CAPTURE_STRANGER:
         ek_cli_advise("image: %s. Nothing was read into the case", error->message);
         return EK_EXIT_FAILED;
     case EK_CAPTURE_FAILED: break;
     }
-    if (g_error_matches(error, EK_ERROR, EK_ERROR_NO_SPACE)) {
-        g_autofree char *missing = ek_text_size(
-            (now.totals[EK_STATE_UNTOUCHED] + now.totals[EK_STATE_SET_ASIDE]) * now.sector_size);
-        ek_cli_advise(
-            "image: no space left: %s. What the map calls good is safe; up to %s more are "
-            "needed. Free them, then run: ektypon image %s",
-            error->message, missing, folder);
-    } else {
-        ek_cli_advise(
-            "image: what was read could not be kept: %s. What the map calls good is safe; when "
-            "that is mended, run: ektypon image %s",
-            error->message, folder);
-    }
+    return explain_failure(imaging, error, folder);
+}
+
+/* --- what is asked of the image afterwards --------------------------------------------------- */
+
+static void name_changed(void *data, EkByte first, EkByte bytes)
+{
+    guint32 sector_size = *(const guint32 *)data;
+    g_autofree char *size = ek_text_size(bytes);
+    printf("changed: %s at byte %" G_GUINT64_FORMAT ", sectors %" G_GUINT64_FORMAT
+           " to %" G_GUINT64_FORMAT "\n",
+           size, first, first / sector_size, (first + bytes - 1) / sector_size);
+}
+
+static int check_image(EkCli *cli, const gint *cancel, guint32 sector_size)
+{
+    GError *error = NULL;
+    EkCheck check;
+    EkCheckParts parts = {.cancel = cancel, .data = &sector_size, .changed = name_changed};
+    if (!ek_checking_run(cli->operands[0], &parts, &check, &error))
+        return ek_cli_fail(cli, error);
+    g_autofree char *size = ek_text_size(check.bytes);
+    printf("%" G_GUINT64_FORMAT " of %" G_GUINT64_FORMAT " blocks (%s) are as they were read\n",
+           check.blocks - check.changed, check.blocks, size);
+    if (check.changed == 0)
+        return EK_EXIT_DONE;
+    ek_cli_advise("image: what stands in these blocks is not what the drive gave: the disk under "
+                  "the image fails, or something wrote to it. Do not rely on it");
     return EK_EXIT_FAILED;
 }
 
-int ek_command_image(EkCli *cli)
+static int print_digest(EkCli *cli, const gint *cancel)
 {
-    g_autofree char *short_space = NULL;
-    const GOptionEntry entries[] = {
-        {"short-space", 0, 0, G_OPTION_ARG_STRING, &short_space,
-         "what to do when the image may not fit: go-on", "go-on"},
-        G_OPTION_ENTRY_NULL,
-    };
-    int status = EK_EXIT_DONE;
-    if (!ek_cli_parse(cli, entries, &status))
-        return status;
-    if (short_space != NULL && !g_str_equal(short_space, "go-on"))
-        return ek_cli_misused(cli, "--short-space takes go-on, not \"%s\"", short_space);
-
     GError *error = NULL;
-    EkKeptState state;
-    EkByte bytes = 0;
-    guint32 sector_size = 0;
-    if (ek_imaging_is_complete(cli->operands[0], &state, &bytes, &sector_size, &error)) {
-        g_autofree char *good = ek_text_size(MIN(state.totals[EK_STATE_GOOD] * sector_size, bytes));
-        printf("Everything was tried already: %s good, %" G_GUINT64_FORMAT
-               " bad sectors. The drive was not touched.\n",
-               good, state.totals[EK_STATE_BAD]);
-        ek_cli_advise("Next: ektypon hunt %s", cli->operands[0]);
-        return EK_EXIT_DONE;
-    }
-    if (error != NULL)
+    EkCheckParts parts = {.cancel = cancel};
+    g_autofree char *digest = ek_checking_digest(cli->operands[0], &parts, &error);
+    if (digest == NULL)
         return ek_cli_fail(cli, error);
-    const gint *cancel = ek_cli_watch_signals();
-    g_autoptr(EkImaging) imaging = ek_imaging_new(cli->system, cli->operands[0], cli->options,
-                                                  short_space != NULL, cancel, &error);
+    printf("sha256 %s (of the image as read; unread sectors as zeros)\n", digest);
+    return EK_EXIT_DONE;
+}
+
+/* --- the command ----------------------------------------------------------------------------- */
+
+static int run(EkCli *cli, EkImagingChoices *choices, gboolean json, const gint *cancel)
+{
+    GError *error = NULL;
+    EkImageJson lines = {0};
+    if (json) {
+        choices->report = ek_image_view_json;
+        choices->data = &lines;
+    }
+    g_autoptr(EkImaging) imaging =
+        ek_imaging_new(cli->system, cli->operands[0], cli->options, choices, cancel, &error);
     if (imaging == NULL) {
         if (g_error_matches(error, EK_ERROR, EK_ERROR_NO_SPACE))
             g_prefix_error(&error, "%s", "not started: ");
         return ek_cli_fail(cli, error);
     }
-    Show show = {.imaging = imaging, .color = cli->color_err};
-    EkProgress *progress = ek_progress_begin(cli->terminal_err, draw, &show);
+    EkImageView *view = json ? NULL : ek_image_view_open(cli, imaging);
     EkCaptureEnd end = ek_imaging_run(imaging, &error);
-    ek_progress_end(progress);
-    status = explain_end(cli, end, imaging, error);
+    g_clear_pointer(&view, ek_image_view_close);
+    int status = explain_end(cli, end, imaging, error);
     g_clear_error(&error);
+    return status;
+}
+
+static gboolean take_reopen(const char *name, const char *value, void *data, GError **error)
+{
+    Options *options = data;
+    (void)name;
+    (void)error;
+    options->reopen = TRUE;
+    g_free(options->reopen_what);
+    options->reopen_what = g_strdup(value);
+    return TRUE;
+}
+
+static int image(EkCli *cli, Options *options)
+{
+    GError *error = NULL;
+    EkImagingChoices choices = {0};
+    EkKeptState state;
+    EkByte bytes = 0;
+    guint32 sector_size = 0;
+    if (!parse_choices(options, cli, &choices, &error)) {
+        int status = ek_cli_misused(cli, "%s", error->message);
+        g_error_free(error);
+        return status;
+    }
+    gboolean complete = ek_imaging_is_complete(cli->operands[0], &state, &bytes, &sector_size,
+                                               &error);
+    if (error != NULL)
+        return ek_cli_fail(cli, error);
+    const gint *cancel = ek_cli_watch_signals();
+    if (options->check)
+        return check_image(cli, cancel, sector_size);
+    int status = EK_EXIT_DONE;
+    gboolean more = options->reopen || choices.capture.again > 0 || choices.capture.compare > 0;
+    if (!complete || more) {
+        status = run(cli, &choices, options->progress != NULL, cancel);
+    } else if (!options->sha256) {
+        g_autofree char *good = ek_text_size(MIN(state.totals[EK_STATE_GOOD] * sector_size, bytes));
+        printf("Everything was tried already: %s good, %" G_GUINT64_FORMAT
+               " bad sectors. The drive was not touched.\n",
+               good, state.totals[EK_STATE_BAD]);
+        ek_cli_advise("Next: ektypon hunt %s", cli->operands[0]);
+    }
+    if (options->sha256 && status == EK_EXIT_DONE)
+        status = print_digest(cli, cancel);
+    return status;
+}
+
+int ek_command_image(EkCli *cli)
+{
+    Options options = {0};
+    const GOptionEntry entries[] = {
+        {"want", 0, 0, G_OPTION_ARG_FILENAME, &options.want,
+         "read these first: a line `first count` each, in sectors, in order of rank", "FILE"},
+        {"all-rounds", 0, 0, G_OPTION_ARG_NONE, &options.all_rounds,
+         "go to the end without asking", NULL},
+        {"again", 0, 0, G_OPTION_ARG_INT, &options.again,
+         "at the end try bad sectors N times more, in alternating direction", "N"},
+        {"for", 0, 0, G_OPTION_ARG_STRING, &options.duration,
+         "stop after so much of the drive's time: 90s, 15m, 1h30m", "DURATION"},
+        {"failed-reads", 0, 0, G_OPTION_ARG_INT64, &options.failed_reads,
+         "stop after so many failed reads", "N"},
+        {"rate-limit", 0, 0, G_OPTION_ARG_STRING, &options.rate,
+         "read no faster than this a second: 20M", "SIZE"},
+        {"first", 0, 0, G_OPTION_ARG_STRING, &options.first, "read nothing before this", "SECTOR"},
+        {"last", 0, 0, G_OPTION_ARG_STRING, &options.last, "read nothing after this", "SECTOR"},
+        {"backwards", 0, 0, G_OPTION_ARG_NONE, &options.backwards,
+         "skim from the end to the beginning", NULL},
+        {"block", 0, 0, G_OPTION_ARG_STRING, &options.block,
+         "read so much at once in the skim (unless said: as it turns out best)", "SIZE"},
+        {"patience", 0, 0, G_OPTION_ARG_STRING, &options.patience,
+         "a read that takes so many times as long as usual is trouble (6)", "TIMES"},
+        {"compare", 0, 0, G_OPTION_ARG_INT, &options.compare,
+         "at the end read N places a second time", "N"},
+        {"source", 0, 0, G_OPTION_ARG_FILENAME, &options.source,
+         "go on with the same drive at another path or adapter", "SOURCE"},
+        {"reopen", 0, G_OPTION_FLAG_OPTIONAL_ARG, G_OPTION_ARG_CALLBACK,
+         G_GNUC_EXTENSION (gpointer)take_reopen,
+         "give bad ground another chance: all of it, or by reason or event",
+         "all|medium|timeout|transport|EVENT"},
+        {"wait", 0, 0, G_OPTION_ARG_NONE, &options.wait,
+         "when the drive is gone or the disk full, wait (as on a terminal)", NULL},
+        {"no-wait", 0, 0, G_OPTION_ARG_NONE, &options.no_wait, "stop instead", NULL},
+        {"on-gone", 0, 0, G_OPTION_ARG_STRING, &options.on_gone,
+         "run this when the drive is gone, to power-cycle it", "COMMAND"},
+        {"check", 0, 0, G_OPTION_ARG_NONE, &options.check,
+         "read the image back and name what changed in it since", NULL},
+        {"sha256", 0, 0, G_OPTION_ARG_NONE, &options.sha256,
+         "print the digest of the finished image", NULL},
+        {"progress", 0, 0, G_OPTION_ARG_STRING, &options.progress,
+         "progress as lines of JSON on stderr", "json"},
+        {"short-space", 0, 0, G_OPTION_ARG_STRING, &options.short_space,
+         "what to do when the image may not fit: go-on", "go-on"},
+        G_OPTION_ENTRY_NULL,
+    };
+    int status = EK_EXIT_DONE;
+    cli->option_data = &options;
+    if (ek_cli_parse(cli, entries, &status))
+        status = image(cli, &options);
+    options_clear(&options);
     return status;
 }

@@ -3,7 +3,9 @@
 #include "cli.h"
 
 #include "base/text.h"
+#include "capture/scheduler.h"
 #include "case/mapstore.h"
+#include "profile.h"
 #include "show.h"
 
 #include <string.h>
@@ -70,99 +72,32 @@ static int print_json(const EkCaseInfo *info, const EkReadMap *map)
 
 /* --- the profile ------------------------------------------------------------------------------ */
 
-static const struct {
-    EkState state;
-    const char *glyph;
-    EkColor color;
-    const char *word;
-} layers[] = {
-    {EK_STATE_GOOD, "█", EK_COLOR_GOOD, "good"},
-    {EK_STATE_BAD, "×", EK_COLOR_BAD, "bad"},
-    {EK_STATE_SET_ASIDE, "~", EK_COLOR_WARN, "set aside"},
-    {EK_STATE_UNTOUCHED, "·", EK_COLOR_FAINT, "untouched"},
-};
-
-/* How many of the column's eighths each layer gets: in proportion, but at least one cell for what
- * is there at all and is not good, so that a single bad sector shows. */
-static void share_out(const EkSector tally[EK_STATES], guint cells[G_N_ELEMENTS(layers)])
+static void print_profile(EkCli *cli, const EkReadMap *map, EkSectorRange part,
+                          guint32 sector_size)
 {
-    EkSector total = 0;
-    guint used = 0;
-    for (int state = 0; state < EK_STATES; state++)
-        total += tally[state];
-    for (gsize i = 1; i < G_N_ELEMENTS(layers); i++) {
-        EkSector part = tally[layers[i].state];
-        double exact = (double)part / (double)MAX(total, 1) * PROFILE_HEIGHT;
-        cells[i] = part == 0 ? 0 : MAX(1u, (guint)(exact + 0.5));
-        used += cells[i];
-    }
-    /* A column that is crowded gives up cells of its largest layer. */
-    while (used > PROFILE_HEIGHT) {
-        gsize largest = 1;
-        for (gsize i = 2; i < G_N_ELEMENTS(layers); i++)
-            if (cells[i] > cells[largest])
-                largest = i;
-        cells[largest]--;
-        used--;
-    }
-    cells[0] = PROFILE_HEIGHT - used;
-}
-
-static gsize layer_at(const guint cells[G_N_ELEMENTS(layers)], guint height)
-{
-    guint below = 0;
-    for (gsize i = 0; i < G_N_ELEMENTS(layers); i++) {
-        below += cells[i];
-        if (height < below)
-            return i;
-    }
-    return G_N_ELEMENTS(layers) - 1;
-}
-
-static void print_profile(EkCli *cli, const EkReadMap *map, guint32 sector_size)
-{
-    EkSector sectors = ek_read_map_sectors(map);
-    guint columns = (guint)MIN((EkSector)cli->width - 7, sectors);
-    g_autofree guint *cells = g_new(guint, columns * G_N_ELEMENTS(layers));
-    for (guint c = 0; c < columns; c++) {
-        EkSector tally[EK_STATES];
-        EkSector first = (EkSector)((double)sectors / columns * c);
-        EkSector end = c + 1 == columns ? sectors : (EkSector)((double)sectors / columns * (c + 1));
-        ek_read_map_tally(map, first, MAX(end - first, 1), tally);
-        share_out(tally, &cells[c * G_N_ELEMENTS(layers)]);
-    }
-    for (guint row = PROFILE_HEIGHT; row > 0; row--) {
-        EkColor current = EK_COLOR_PLAIN;
-        printf("%s", row == PROFILE_HEIGHT       ? "all   "
-                     : row == 1                  ? "none  "
-                     : row == PROFILE_HEIGHT / 2 ? "half  "
-                                                 : "      ");
-        for (guint c = 0; c < columns; c++) {
-            gsize layer = layer_at(&cells[c * G_N_ELEMENTS(layers)], row - 1);
-            if (layers[layer].color != current) {
-                current = layers[layer].color;
-                fputs(ek_show_off(cli->color_out), stdout);
-                fputs(ek_show_on(cli->color_out, current), stdout);
-            }
-            fputs(layers[layer].glyph, stdout);
-        }
-        printf("%s\n", ek_show_off(cli->color_out));
-    }
-    g_autofree char *size = ek_text_size(sectors * sector_size);
-    g_autofree char *right =
-        g_strdup_printf("sector %" G_GUINT64_FORMAT " (%s)", sectors - 1, size);
-    int gap = (int)columns - 8 - (int)strlen(right);
-    printf("      sector 0%*s%s\n", MAX(gap, 2), "", right);
+    guint columns = (guint)MIN((EkSector)cli->width - 7, part.count);
+    EkSector(*tally)[EK_STATES] = g_malloc_n(columns, sizeof *tally);
+    g_autoptr(GString) out = g_string_new(NULL);
+    ek_profile_measure(map, part.first, part.count, columns, tally);
+    ek_profile_draw(out, tally, columns, PROFILE_HEIGHT, cli->color_out, TRUE);
+    puts(out->str);
+    g_free(tally);
+    EkSector end = part.first + part.count;
+    g_autofree char *size = ek_text_size(end * sector_size);
+    g_autofree char *left = g_strdup_printf("sector %" G_GUINT64_FORMAT, part.first);
+    g_autofree char *right = g_strdup_printf("sector %" G_GUINT64_FORMAT " (%s)", end - 1, size);
+    int gap = (int)columns - (int)strlen(left) - (int)strlen(right);
+    printf("      %s%*s%s\n", left, MAX(gap, 2), "", right);
 }
 
 static void print_legend(EkCli *cli, const EkReadMap *map)
 {
     fputs("     ", stdout);
-    for (gsize i = 0; i < G_N_ELEMENTS(layers); i++) {
-        if (ek_read_map_total(map, layers[i].state) == 0)
+    for (gsize i = 0; i < EK_LAYERS; i++) {
+        if (ek_read_map_total(map, ek_layers[i].state) == 0)
             continue;
-        g_autofree char *glyph = ek_show_in(cli->color_out, layers[i].color, layers[i].glyph);
-        printf(" %s %s  ", glyph, layers[i].word);
+        g_autofree char *glyph = ek_show_in(cli->color_out, ek_layers[i].color, ek_layers[i].glyph);
+        printf(" %s %s  ", glyph, ek_layers[i].word);
     }
     puts("  (each column a slice of the drive; what is not good shows at least once)\n");
 }
@@ -201,18 +136,18 @@ static void print_totals(EkCli *cli, const Summary *summary, const EkCaseInfo *i
         {"SIZE", TRUE, FALSE},   {"SHARE", TRUE, FALSE},   {"STRETCHES", TRUE, FALSE},
     };
     EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
-    for (gsize i = 0; i < G_N_ELEMENTS(layers); i++) {
+    for (gsize i = 0; i < EK_LAYERS; i++) {
         for (int reason = 0; reason <= EK_REASON_SKIPPED; reason++) {
-            EkSector count = summary->sectors[layers[i].state][reason];
+            EkSector count = summary->sectors[ek_layers[i].state][reason];
             if (count == 0)
                 continue;
             g_autofree char *sectors = g_strdup_printf("%" G_GUINT64_FORMAT, count);
             g_autofree char *size = ek_text_size(MIN(count * info->sector_size, info->bytes));
             g_autofree char *share = ek_text_share(count, info->sectors);
             g_autofree char *stretches =
-                g_strdup_printf("%" G_GUINT64_FORMAT, summary->stretches[layers[i].state][reason]);
+                g_strdup_printf("%" G_GUINT64_FORMAT, summary->stretches[ek_layers[i].state][reason]);
             const char *cells[] = {
-                layers[i].word, ek_reason_name((EkReason)reason), sectors, size, share, stretches};
+                ek_layers[i].word, ek_reason_name((EkReason)reason), sectors, size, share, stretches};
             ek_show_table_row(table, cells);
         }
     }
@@ -263,7 +198,7 @@ int ek_command_map(EkCli *cli)
         return print_json(info, map);
     Summary summary = {0};
     each_extent(map, sum_extent, &summary);
-    print_profile(cli, map, info->sector_size);
+    print_profile(cli, map, (EkSectorRange){0, info->sectors}, info->sector_size);
     print_legend(cli, map);
     print_totals(cli, &summary, info);
     print_largest(cli, &summary, info->sector_size);

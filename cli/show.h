@@ -47,7 +47,7 @@ void ek_show_table_print(EkShowTable *table, int width);
 
 /* Fills in up to EK_PROGRESS_LINES lines (without newline) for the terminal, the first of which is
  * also the line for a pipe. Called from another thread. */
-#define EK_PROGRESS_LINES 3
+#define EK_PROGRESS_LINES 5
 typedef void (*EkProgressDraw)(void *data, GString *lines[EK_PROGRESS_LINES]);
 
 typedef struct EkProgress EkProgress;

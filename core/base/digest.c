@@ -1,9 +1,11 @@
 /* SPDX-License-Identifier: MIT */
 #include "base/digest.h"
 
+#include "base/bytes.h"
 #include "base/text.h"
 
 #include <openssl/evp.h>
+#include <string.h>
 #include <xxhash.h>
 
 struct EkSha256 {
@@ -54,10 +56,36 @@ void ek_sha256_of(const void *data, gsize length, guint8 result[EK_SHA256_BYTES]
     ek_sha256_finish(digest, result);
 }
 
-guint64 ek_block_sum(EkSector first, guint32 sector_size, const guint8 *data, gsize length)
+EkFill ek_fill_of(const guint8 *sector, gsize length)
+{
+    guint64 word = 0;
+    if (length < 2 * sizeof word)
+        return EK_FILL_NONE;
+    memcpy(&word, sector, sizeof word);
+    if (memcmp(sector, sector + sizeof word, length - sizeof word) != 0)
+        return EK_FILL_NONE;
+    if (word == 0)
+        return EK_FILL_ZEROS;
+    return word == G_MAXUINT64 ? EK_FILL_ONES : EK_FILL_PATTERN;
+}
+
+guint64 ek_block_sum_and_fill(EkSector first, guint32 sector_size, const guint8 *data,
+                              gsize length, EkSector fill[EK_FILLS])
 {
     guint64 sum = 0;
-    for (gsize at = 0; at < length; at += sector_size)
-        sum += XXH3_64bits_withSeed(data + at, MIN(sector_size, length - at), first++);
+    for (gsize at = 0; at < length; at += sector_size, first++) {
+        gsize bytes = MIN(sector_size, length - at);
+        EkFill kind = ek_fill_of(data + at, bytes);
+        fill[kind]++;
+        if (kind == EK_FILL_ZEROS || (kind == EK_FILL_NONE && ek_bytes_are_zero(data + at, bytes)))
+            continue;
+        sum += XXH3_64bits_withSeed(data + at, bytes, first);
+    }
     return sum;
+}
+
+guint64 ek_block_sum(EkSector first, guint32 sector_size, const guint8 *data, gsize length)
+{
+    EkSector fill[EK_FILLS] = {0};
+    return ek_block_sum_and_fill(first, sector_size, data, length, fill);
 }

@@ -22,10 +22,25 @@ char *ek_sha256_finish_hex(EkSha256 *digest);
 /* SHA-256 of one buffer. */
 void ek_sha256_of(const void *data, gsize length, guint8 result[EK_SHA256_BYTES]);
 
+/* What a sector is filled with, when it is one thing repeated. */
+typedef enum {
+    EK_FILL_NONE,
+    EK_FILL_ZEROS,
+    EK_FILL_ONES,   /* FF throughout */
+    EK_FILL_PATTERN /* eight bytes, again and again */
+} EkFill;
+
+#define EK_FILLS 4
+
+EkFill ek_fill_of(const guint8 *sector, gsize length);
+
 /* What the sectors at `data` add to the sum of their block: the sum, modulo 2^64, of XXH3 of each
- * sector seeded with its number. Independent of the order in which sectors are read. `length` is in
- * bytes; the last sector may be short. */
+ * sector seeded with its number; a sector of zeros adds nothing. Independent of the order in which
+ * sectors are read. `length` is in bytes; the last sector may be short. Where `fill` is given the
+ * sectors of each kind are added to it. */
 guint64 ek_block_sum(EkSector first, guint32 sector_size, const guint8 *data, gsize length);
+guint64 ek_block_sum_and_fill(EkSector first, guint32 sector_size, const guint8 *data,
+                              gsize length, EkSector fill[EK_FILLS]);
 
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkSha256, ek_sha256_free)
 

@@ -1,51 +1,53 @@
 /* SPDX-License-Identifier: MIT */
-/* The reading strategy of this version is plain: large reads in order that jump ahead under trouble
- * (skim), then what was jumped over in middling reads (narrow), then sector by sector what failed
- * (single). A sector is called bad only while the drive still reads elsewhere: failures of single
- * reads wait, marked set aside, until something reads well. */
-#include "capture/capture.h"
+/* The loop that reads: the scheduler says what, the keeper makes it last. A sector is called bad in
+ * the store only while the drive still reads elsewhere: until something reads well, what failed
+ * waits there as set aside. */
+#include "capture/capturing.h"
 
 #include "base/bytes.h"
 
+#include <math.h>
 #include <string.h>
 
-#define SKIM_BYTES (4u << 20)
-#define NARROW_BYTES (128u << 10)
-#define MAX_JUMP_BYTES (64u << 20)
-#define HOLE_BYTES ((EkByte)256u << 20) /* taken at once, so that it can be called off */
-#define FAILURES_TO_STOP 64u /* in a row, the second half of them spread over what is left */
-#define FAILURES_TO_SPREAD 32u
-#define TRIES_ALONE 3u /* of a sector that fails for another reason than the medium */
-#define WITNESSES 64u  /* good sectors that tell whether this is the same drive, alive */
-#define WITNESSES_AT_START 8u
+#define MOST_BYTES (4u << 20)  /* in one read */
+#define FAILURES_TO_ASK 64u    /* in a row, before it is asked whether the drive lives */
+#define MOST_FAILURES_TO_ASK 4096u
 #define WITNESS_TRIES 4u
+#define REPORT_EVERY_NS (10 * (gint64)1000000000)
+#define LEAST_REPEATED_SHARE 8u /* of what was sampled */
 
-typedef struct {
-    EkSector first;
-    EkSector count;
-    EkMark mark; /* that it gets once the drive has read well elsewhere */
-} Pending;
+/* --- where it stands --- */
 
-struct EkCapture {
-    EkCaptureParts parts;
-    const EkDeviceInfo *info;
-    EkReadMap *map; /* ahead of the store by what is on its way to it */
-    EkKeeper *keeper;
-    EkRound round;
-    guint failures_in_row;
-    guint64 failed_commands;
-    EkSector position;
-    EkByte read_bytes;
-    EkSector data_first; /* the run of data of the source that was asked for last */
-    EkSector data_end;
-    GArray *pending; /* Pending */
-    guint witness;   /* the next one to ask */
-    gboolean ended;
-    EkCaptureEnd end;
-    GError *error;
-    GMutex lock; /* of `progress` */
-    EkCaptureProgress progress;
-};
+static EkKeptState state_now(EkCapture *capture)
+{
+    EkDeviceMemory memory = ek_device_remember(capture->parts.device);
+    EkKeptState state = {
+        .device_clock = memory.clock,
+        .device_used = memory.used,
+        .failed_commands = capture->failed_commands,
+        .round = (guint)capture->round,
+        .gone_at = capture->gone_at,
+        .repeats_every = ek_repeats_every(capture->repeats),
+        .costs = ek_scheduler_costs(capture->scheduler),
+    };
+    if (state.repeats_every == 0)
+        state.repeats_every = capture->parts.state.repeats_every;
+    memcpy(state.fill, capture->fill, sizeof state.fill);
+    return state;
+}
+
+static void report(EkCapture *capture, const EkCaptureProgress *now)
+{
+    const EkCaptureProgress *last = &capture->reported;
+    EkSector good = now->totals[EK_STATE_GOOD];
+    EkSector step = MAX(now->sectors / 100, 1);
+    if (capture->parts.report == NULL ||
+        (last->sectors != 0 && good / step == last->totals[EK_STATE_GOOD] / step &&
+         now->round == last->round && now->device_clock - last->device_clock < REPORT_EVERY_NS))
+        return;
+    capture->reported = *now;
+    capture->parts.report(capture->parts.data, now);
+}
 
 static void tell_progress(EkCapture *capture)
 {
@@ -57,36 +59,18 @@ static void tell_progress(EkCapture *capture)
         .device_clock = ek_device_clock(capture->parts.device),
         .failed_commands = capture->failed_commands,
         .read_bytes = capture->read_bytes,
+        .failure_seconds = ek_scheduler_costs(capture->scheduler).failure,
+        .repeats_every = ek_repeats_every(capture->repeats),
     };
+    memcpy(now.fill, capture->fill, sizeof now.fill);
+    g_mutex_lock(&capture->lock);
     for (int state = 0; state < EK_STATES; state++)
         now.totals[state] = ek_read_map_total(capture->map, (EkState)state);
     now.stretches_left = ek_read_map_stretches(capture->map, EK_STATE_UNTOUCHED) +
                          ek_read_map_stretches(capture->map, EK_STATE_SET_ASIDE);
-    g_mutex_lock(&capture->lock);
     capture->progress = now;
     g_mutex_unlock(&capture->lock);
-}
-
-EkCapture *ek_capture_new(const EkCaptureParts *parts)
-{
-    EkCapture *capture = g_new0(EkCapture, 1);
-    capture->parts = *parts;
-    capture->info = ek_device_info(parts->device);
-    capture->map = ek_read_map_copy(parts->map);
-    capture->failed_commands = parts->failed_commands;
-    capture->pending = g_array_new(FALSE, FALSE, sizeof(Pending));
-    g_mutex_init(&capture->lock);
-    tell_progress(capture);
-    return capture;
-}
-
-void ek_capture_free(EkCapture *capture)
-{
-    g_array_unref(capture->pending);
-    ek_read_map_free(capture->map);
-    g_clear_error(&capture->error);
-    g_mutex_clear(&capture->lock);
-    g_free(capture);
+    report(capture, &now);
 }
 
 EkCaptureProgress ek_capture_progress(EkCapture *capture)
@@ -97,358 +81,261 @@ EkCaptureProgress ek_capture_progress(EkCapture *capture)
     return progress;
 }
 
+static void note_largest(EkCaptureView *view, const EkStretch *stretch)
+{
+    guint at = EK_LARGEST_LEFT;
+    while (at > 0 && view->largest[at - 1].count < stretch->count)
+        at--;
+    for (guint i = EK_LARGEST_LEFT - 1; i > at; i--)
+        view->largest[i] = view->largest[i - 1];
+    if (at < EK_LARGEST_LEFT)
+        view->largest[at] = *stretch;
+}
+
+void ek_capture_look(EkCapture *capture, EkCaptureView *view)
+{
+    guint states = EK_STATE_BIT(EK_STATE_UNTOUCHED) | EK_STATE_BIT(EK_STATE_SET_ASIDE);
+    EkSector sectors = ek_read_map_sectors(capture->map);
+    EkStretch stretch;
+    memset(view->largest, 0, sizeof view->largest);
+    g_mutex_lock(&capture->lock);
+    for (guint i = 0; i < view->cells; i++) {
+        EkSector first = (EkSector)((double)sectors / view->cells * i);
+        EkSector end = (EkSector)((double)sectors / view->cells * (i + 1));
+        ek_read_map_tally(capture->map, MIN(first, sectors - 1), MAX(end - first, 1),
+                          view->tally[i]);
+    }
+    for (EkSector at = 0; ek_read_map_next(capture->map, at, states, &stretch);
+         at = stretch.first + stretch.count)
+        note_largest(view, &stretch);
+    g_mutex_unlock(&capture->lock);
+}
+
 EkSector ek_capture_last_position(const EkCapture *capture)
 {
     return capture->position;
 }
 
-static void end_with(EkCapture *capture, EkCaptureEnd end)
+double ek_capture_estimate(EkCapture *capture)
+{
+    return ek_scheduler_estimate(capture->scheduler);
+}
+
+EkComparison ek_capture_comparison(const EkCapture *capture)
+{
+    return capture->comparison;
+}
+
+/* --- marks --- */
+
+void ek_capturing_end(EkCapture *capture, EkCaptureEnd end)
 {
     if (!capture->ended)
         capture->end = end;
     capture->ended = TRUE;
 }
 
-static EkKeptState state_now(EkCapture *capture)
+static void set_map(EkCapture *capture, EkSector first, EkSector count, EkMark mark)
 {
-    EkDeviceMemory memory = ek_device_remember(capture->parts.device);
-    return (EkKeptState){.device_clock = memory.clock,
-                         .device_used = memory.used,
-                         .failed_commands = capture->failed_commands,
-                         .round = (guint)capture->round};
+    g_mutex_lock(&capture->lock);
+    ek_read_map_set(capture->map, first, count, mark);
+    g_mutex_unlock(&capture->lock);
 }
 
-static void mark(EkCapture *capture, EkSector first, EkSector count, EkState state, EkReason reason,
-                 guint32 attempts)
+/* A mark from the scheduler. Bad is what the scheduler goes by at once; the store gets it when the
+ * drive has read well elsewhere. */
+static void take_mark(void *data, EkSector first, EkSector count, EkState state, EkReason reason,
+                      guint32 attempts)
 {
-    EkMark new_mark = {state, reason, attempts, capture->parts.event};
+    EkCapture *capture = data;
+    if (state == EK_STATE_GOOD)
+        return; /* what was read has been kept already */
+    EkMark mark = {state, reason, attempts, capture->parts.event};
     EkKeptState now = state_now(capture);
-    ek_read_map_set(capture->map, first, count, new_mark);
-    ek_keeper_mark(capture->keeper, first, count, new_mark, &now);
-}
-
-/* Sectors that one command reads or loses together. */
-static guint32 unit(const EkCapture *capture)
-{
-    return MAX(1u, capture->info->physical_sector_size / capture->info->sector_size);
-}
-
-static guint32 sectors_in(const EkCapture *capture, gsize bytes)
-{
-    gsize most = MIN(bytes, capture->info->max_transfer) / capture->info->sector_size;
-    return (guint32)MAX(most, unit(capture));
+    set_map(capture, first, count, mark);
+    if (state == EK_STATE_BAD) {
+        EkPending wait = {first, count, mark};
+        g_array_append_val(capture->pending, wait);
+        mark.state = EK_STATE_SET_ASIDE;
+    }
+    ek_keeper_mark(capture->keeper, first, count, mark, &now);
 }
 
 /* The drive has read something well: those that failed meanwhile failed for their own sake. */
 static void confirm_pending(EkCapture *capture)
 {
+    EkKeptState now = state_now(capture);
     for (guint i = 0; i < capture->pending->len; i++) {
-        const Pending *wait = &g_array_index(capture->pending, Pending, i);
-        mark(capture, wait->first, wait->count, wait->mark.state, wait->mark.reason,
-             wait->mark.attempts);
+        const EkPending *wait = &g_array_index(capture->pending, EkPending, i);
+        ek_keeper_mark(capture->keeper, wait->first, wait->count, wait->mark, &now);
     }
     g_array_set_size(capture->pending, 0);
     capture->failures_in_row = 0;
 }
 
-/* One read through the device, its good part kept. */
-static EkReadOutcome read_and_keep(EkCapture *capture, EkSector first, guint32 count)
+/* It did not: nothing is called bad for it. */
+static void take_back_pending(EkCapture *capture)
 {
-    guint8 *buffer = ek_keeper_take_buffer(capture->keeper);
-    EkReadOutcome outcome = ek_device_read(capture->parts.device, first, count, buffer);
-    capture->position = first;
-    if (outcome.good > 0) {
-        EkMark good = {EK_STATE_GOOD, EK_REASON_NONE, 0, capture->parts.event};
-        EkKeptState now = state_now(capture);
-        EkByte bytes = ek_device_bytes_of(capture->info, first, outcome.good);
-        ek_read_map_set(capture->map, first, outcome.good, good);
-        ek_keeper_write(capture->keeper, first, outcome.good, buffer, bytes, good, &now);
-        capture->read_bytes += bytes;
-        confirm_pending(capture);
-    } else {
-        ek_keeper_return_buffer(capture->keeper, buffer);
+    for (guint i = 0; i < capture->pending->len; i++) {
+        EkPending *wait = &g_array_index(capture->pending, EkPending, i);
+        wait->mark.state = EK_STATE_SET_ASIDE;
+        set_map(capture, wait->first, wait->count, wait->mark);
     }
-    if (outcome.reason != EK_REASON_NONE) {
+    g_array_set_size(capture->pending, 0);
+}
+
+/* --- one read --- */
+
+guint32 ek_capturing_unit(const EkCapture *capture)
+{
+    return MAX(1u, capture->info->physical_sector_size / capture->info->sector_size);
+}
+
+EkReadOutcome ek_capturing_read(EkCapture *capture, EkSector first, guint32 count, guint8 *buffer)
+{
+    g_mutex_lock(&capture->lock);
+    capture->position = capture->progress.position = first;
+    capture->progress.reading_since = g_get_monotonic_time();
+    g_mutex_unlock(&capture->lock);
+    EkReadOutcome outcome = ek_device_read_or_zeros(capture->parts.device, first, count, buffer);
+    g_mutex_lock(&capture->lock);
+    capture->progress.reading_since = 0;
+    g_mutex_unlock(&capture->lock);
+    if (outcome.reason != EK_REASON_NONE && !outcome.abandoned)
         capture->failed_commands++;
-        capture->failures_in_row++;
+    if (outcome.gone) {
+        capture->gone_at = first + 1;
+        ek_capturing_end(capture, EK_CAPTURE_GONE);
     }
-    if (outcome.gone)
-        end_with(capture, EK_CAPTURE_GONE);
+    if (outcome.abandoned)
+        ek_capturing_end(capture, EK_CAPTURE_CANCELLED);
     return outcome;
 }
 
-static gboolean shall_end(EkCapture *capture)
+static void keep(EkCapture *capture, EkSector first, EkReadOutcome outcome, guint8 *buffer)
+{
+    EkMark good = {EK_STATE_GOOD, EK_REASON_NONE, 0, capture->parts.event};
+    EkByte bytes = ek_device_bytes_of(capture->info, first, outcome.good);
+    EkKeptState now = state_now(capture);
+    set_map(capture, first, outcome.good, good);
+    if (outcome.zeros) {
+        ek_keeper_return_buffer(capture->keeper, buffer);
+        ek_keeper_hole(capture->keeper, first, outcome.good, bytes, good, &now);
+    } else {
+        ek_repeats_note(capture->repeats, first, outcome.good, buffer);
+        ek_keeper_write(capture->keeper, first, outcome.good, buffer, (gsize)bytes, good, &now);
+    }
+    ek_keeper_count_fill(capture->keeper, capture->fill);
+    capture->read_bytes += bytes;
+    confirm_pending(capture);
+}
+
+static void read_and_keep(EkCapture *capture, const EkRead *read)
+{
+    guint8 *buffer = ek_keeper_take_buffer(capture->keeper);
+    gint64 began = ek_device_clock(capture->parts.device);
+    EkReadOutcome outcome = ek_capturing_read(capture, read->first, read->count, buffer);
+    double seconds = (double)(ek_device_clock(capture->parts.device) - began) / 1e9;
+    if (outcome.good > 0)
+        keep(capture, read->first, outcome, buffer);
+    else
+        ek_keeper_return_buffer(capture->keeper, buffer);
+    if (outcome.abandoned)
+        return;
+    if (outcome.reason != EK_REASON_NONE)
+        capture->failures_in_row++;
+    ek_scheduler_observe(capture->scheduler, read, &outcome, seconds);
+}
+
+/* --- when to stop --- */
+
+static gboolean is_over_limit(EkCapture *capture)
+{
+    const EkCaptureChoices *choices = &capture->parts.choices;
+    gint64 passed = ek_device_clock(capture->parts.device) - capture->began;
+    guint64 failed = capture->failed_commands - capture->failed_before;
+    return (choices->time_limit > 0 && passed >= choices->time_limit) ||
+           (choices->failed_reads_limit > 0 && failed >= choices->failed_reads_limit);
+}
+
+gboolean ek_capturing_shall_end(EkCapture *capture)
 {
     if (g_atomic_int_get(capture->parts.cancel) != 0)
-        end_with(capture, EK_CAPTURE_CANCELLED);
+        ek_capturing_end(capture, EK_CAPTURE_CANCELLED);
     else if (ek_keeper_has_failed(capture->keeper))
-        end_with(capture, EK_CAPTURE_FAILED);
+        ek_capturing_end(capture, EK_CAPTURE_FAILED);
+    else if (is_over_limit(capture))
+        ek_capturing_end(capture, EK_CAPTURE_LIMIT);
     return capture->ended;
-}
-
-/* The i-th witness: a good sector, far from the one before it. */
-static gboolean find_witness(const EkCapture *capture, guint number, EkSector *sector)
-{
-    /* Steps of the golden ratio never bunch up. */
-    double place = (double)(number % WITNESSES) * 0.6180339887498949;
-    place -= (double)(guint64)place;
-    EkSector from = (EkSector)(place * (double)capture->info->sectors);
-    EkStretch stretch;
-    if (!ek_read_map_next(capture->map, from, EK_STATE_BIT(EK_STATE_GOOD), &stretch) &&
-        !ek_read_map_next(capture->map, 0, EK_STATE_BIT(EK_STATE_GOOD), &stretch))
-        return FALSE;
-    *sector = stretch.first;
-    return TRUE;
-}
-
-typedef enum { WITNESS_AGREES, WITNESS_DIFFERS, WITNESS_SILENT, WITNESS_NONE } Witness;
-
-/* Reads one good sector again, the only kind of rereading there is, and compares. */
-static Witness ask_witness(EkCapture *capture)
-{
-    guint32 size = capture->info->sector_size;
-    EkSector sector = 0;
-    if (!find_witness(capture, capture->witness++, &sector))
-        return WITNESS_NONE;
-    sector -= sector % unit(capture);
-    guint32 count = (guint32)MIN(unit(capture), capture->info->sectors - sector);
-    gsize bytes = (gsize)ek_device_bytes_of(capture->info, sector, count);
-    g_autofree guint8 *image = g_malloc0((gsize)count * size);
-    guint8 *buffer = ek_keeper_take_buffer(capture->keeper);
-    EkReadOutcome outcome = ek_device_read(capture->parts.device, sector, count, buffer);
-    Witness answer = WITNESS_SILENT;
-    if (outcome.reason == EK_REASON_NONE) {
-        EkSector tally[EK_STATES];
-        ek_read_map_tally(capture->map, sector, count, tally);
-        gboolean same = tally[EK_STATE_GOOD] == count &&
-                        ek_image_read(capture->parts.image, sector * size, image, bytes, NULL);
-        if (same && capture->parts.kept != NULL)
-            ek_overlay_lay(capture->parts.kept, sector * size, image, bytes);
-        /* A unit that is good only in part, or an image that does not read, proves nothing. */
-        answer = !same || memcmp(image, buffer, bytes) == 0 ? WITNESS_AGREES : WITNESS_DIFFERS;
-    } else {
-        capture->failed_commands++;
-    }
-    if (outcome.gone)
-        end_with(capture, EK_CAPTURE_GONE);
-    ek_keeper_return_buffer(capture->keeper, buffer);
-    return answer;
-}
-
-/* A witness whose sector is all zero says little: most drives have such ground. */
-static gboolean is_blank_witness(const EkCapture *capture, guint number)
-{
-    guint32 size = capture->info->sector_size;
-    EkSector sector = 0;
-    if (!find_witness(capture, number, &sector))
-        return TRUE;
-    gsize bytes = (gsize)ek_device_bytes_of(capture->info, sector, 1);
-    g_autofree guint8 *image = g_malloc(size);
-    return ek_image_read(capture->parts.image, sector * size, image, bytes, NULL) &&
-           ek_bytes_are_zero(image, bytes);
-}
-
-/* Before the first read of a case that holds something already: is this the drive it came from? */
-static void recognise_drive(EkCapture *capture)
-{
-    guint asked = 0;
-    guint agree = 0;
-    guint differ = 0;
-    if (ek_read_map_total(capture->map, EK_STATE_GOOD) == 0)
-        return;
-    for (guint i = 0; i < WITNESSES && asked < WITNESSES_AT_START && !shall_end(capture); i++) {
-        if (is_blank_witness(capture, i))
-            continue;
-        asked++;
-        capture->witness = i;
-        Witness answer = ask_witness(capture);
-        agree += answer == WITNESS_AGREES;
-        differ += answer == WITNESS_DIFFERS;
-    }
-    if (differ > 0 && differ >= agree) {
-        ek_error_set(&capture->error, EK_ERROR_GONE,
-                     "%s holds other data than this case's image: %u of %u sectors that were read "
-                     "before differ. It is another drive, or it was written to",
-                     capture->info->path, differ, differ + agree);
-        end_with(capture, EK_CAPTURE_STRANGER);
-    }
 }
 
 /* After many failures in a row: only where a good sector still reads does the work go on. */
 static void brake(EkCapture *capture)
 {
-    if (capture->failures_in_row < FAILURES_TO_STOP || capture->ended)
-        return;
     ek_keeper_drain(capture->keeper);
     for (guint i = 0; i < WITNESS_TRIES && !capture->ended; i++) {
-        if (ask_witness(capture) == WITNESS_AGREES) {
+        if (ek_witness_ask(capture) == EK_WITNESS_AGREES) {
             confirm_pending(capture);
+            capture->brake_at = MIN(capture->brake_at * 2, MOST_FAILURES_TO_ASK);
             return;
         }
     }
-    end_with(capture, EK_CAPTURE_STOPPED);
+    if (!capture->ended)
+        take_back_pending(capture);
+    ek_capturing_end(capture, EK_CAPTURE_STOPPED);
 }
 
-static guint32 attempts_at(const EkCapture *capture, EkSector sector)
+/* What only a person can decide: whether the rest is worth what it costs. */
+static gboolean wants_decision(EkCapture *capture, EkRound round)
 {
-    return ek_read_map_at(capture->map, sector).mark.attempts;
+    if (round < EK_ROUND_SINGLE || capture->parts.choices.all_rounds || capture->decided)
+        return FALSE;
+    capture->decided = TRUE;
+    return ek_scheduler_estimate(capture->scheduler) > EK_DECISION_SECONDS;
 }
 
-/* The sectors from `first` on, of `count`, that the source says are a hole; at most HOLE_BYTES. */
-static EkSector hole_at(EkCapture *capture, EkSector first, EkSector count)
+static void hold_rate(EkCapture *capture)
 {
-    if (first < capture->data_first || first >= capture->data_end) {
-        EkSector data = capture->info->sectors;
-        EkSector length = 0;
-        if (!ek_device_next_data(capture->parts.device, first, &data, &length))
-            data = capture->info->sectors;
-        capture->data_first = data;
-        capture->data_end = data + length;
-    }
-    EkSector hole = first < capture->data_first ? capture->data_first - first : 0;
-    return MIN(MIN(hole, count), HOLE_BYTES / capture->info->sector_size);
-}
-
-static void take_hole(EkCapture *capture, EkSector first, EkSector count)
-{
-    EkMark good = {EK_STATE_GOOD, EK_REASON_NONE, 0, capture->parts.event};
-    EkKeptState now = state_now(capture);
-    EkByte bytes = ek_device_bytes_of(capture->info, first, count);
-    ek_read_map_set(capture->map, first, count, good);
-    ek_keeper_hole(capture->keeper, first, count, bytes, good, &now);
-    capture->position = first;
-    capture->read_bytes += bytes;
-}
-
-static void skim(EkCapture *capture)
-{
-    guint32 block = sectors_in(capture, SKIM_BYTES);
-    EkSector most =
-        MAX(MIN(MAX_JUMP_BYTES / capture->info->sector_size, capture->info->sectors / 64), block);
-    EkSector jump = 0;
-    EkSector at = 0;
-    EkStretch stretch;
-    while (!shall_end(capture) &&
-           ek_read_map_next(capture->map, at, EK_STATE_BIT(EK_STATE_UNTOUCHED), &stretch)) {
-        EkSector hole = hole_at(capture, stretch.first, stretch.count);
-        if (hole > 0) {
-            take_hole(capture, stretch.first, hole);
-            at = stretch.first + hole;
-            tell_progress(capture);
-            continue;
-        }
-        EkSector most_here = MIN(stretch.count, capture->data_end - stretch.first);
-        guint32 count = (guint32)MIN(block - stretch.first % unit(capture), most_here);
-        EkReadOutcome outcome = read_and_keep(capture, stretch.first, count);
-        at = stretch.first + count;
-        if (outcome.reason == EK_REASON_NONE) {
-            jump = 0;
-        } else if (!outcome.gone) {
-            mark(capture, stretch.first + outcome.good, count - outcome.good, EK_STATE_SET_ASIDE,
-                 outcome.reason, 1);
-            EkSector over = MIN(jump, stretch.count - count);
-            if (over > 0)
-                mark(capture, at, over, EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
-            at += over;
-            jump = jump == 0 ? block : MIN(jump * 2, most);
-        }
-        tell_progress(capture);
-        brake(capture);
-    }
-}
-
-/* The next stretch set aside, from `at` on, that was (or was not) merely skipped. */
-static gboolean next_set_aside(const EkCapture *capture, EkSector at, gboolean skipped,
-                               EkStretch *stretch)
-{
-    while (ek_read_map_next(capture->map, at, EK_STATE_BIT(EK_STATE_SET_ASIDE), stretch)) {
-        if ((stretch->mark.reason == EK_REASON_SKIPPED) == skipped)
-            return TRUE;
-        at = stretch->first + stretch->count;
-    }
-    return FALSE;
-}
-
-static void narrow(EkCapture *capture)
-{
-    guint32 block = sectors_in(capture, NARROW_BYTES);
-    EkSector at = 0;
-    EkStretch stretch;
-    while (!shall_end(capture) && next_set_aside(capture, at, TRUE, &stretch)) {
-        guint32 count = (guint32)MIN(block - stretch.first % unit(capture), stretch.count);
-        EkReadOutcome outcome = read_and_keep(capture, stretch.first, count);
-        at = stretch.first + count;
-        if (outcome.reason != EK_REASON_NONE && !outcome.gone)
-            mark(capture, stretch.first + outcome.good, count - outcome.good, EK_STATE_SET_ASIDE,
-                 outcome.reason, 1);
-        tell_progress(capture);
-        brake(capture);
-    }
-}
-
-static gboolean is_pending(const EkCapture *capture, EkSector sector)
-{
-    for (guint i = 0; i < capture->pending->len; i++) {
-        const Pending *wait = &g_array_index(capture->pending, Pending, i);
-        if (sector >= wait->first && sector - wait->first < wait->count)
-            return TRUE;
-    }
-    return FALSE;
-}
-
-/* Where the next single read goes: on in order, or, while everything fails, spread over what is
- * left. FALSE when this pass is through. */
-static gboolean next_single(const EkCapture *capture, EkSector *at, EkStretch *stretch)
-{
-    if (capture->failures_in_row >= FAILURES_TO_SPREAD) {
-        guint step = capture->failures_in_row - FAILURES_TO_SPREAD + 1;
-        EkSector from = capture->info->sectors / (FAILURES_TO_SPREAD + 1) * step;
-        if (next_set_aside(capture, from, FALSE, stretch) && !is_pending(capture, stretch->first))
-            return TRUE;
-    }
-    while (next_set_aside(capture, *at, FALSE, stretch)) {
-        *at = stretch->first + unit(capture) - stretch->first % unit(capture);
-        if (!is_pending(capture, stretch->first))
-            return TRUE;
-    }
-    return FALSE;
-}
-
-static void read_alone(EkCapture *capture, EkStretch stretch)
-{
-    EkSector first = stretch.first;
-    guint32 count = (guint32)MIN(unit(capture) - first % unit(capture), stretch.count);
-    guint32 attempts = attempts_at(capture, first) + 1;
-    EkReadOutcome outcome = read_and_keep(capture, first, count);
-    first += outcome.good;
-    count -= outcome.good;
-    if (outcome.reason == EK_REASON_NONE || outcome.gone)
+    EkByte limit = capture->parts.choices.rate_limit;
+    if (limit == 0)
         return;
-    mark(capture, first, count, EK_STATE_SET_ASIDE, outcome.reason, attempts);
-    if (outcome.reason != EK_REASON_MEDIUM && attempts < TRIES_ALONE)
-        return;
-    EkMark bad = {EK_STATE_BAD, outcome.reason, attempts, capture->parts.event};
-    Pending wait = {first, count, bad};
-    g_array_append_val(capture->pending, wait);
+    double due = (double)capture->read_bytes / (double)limit * 1e9;
+    double passed = (double)(ek_device_clock(capture->parts.device) - capture->began);
+    if (due > passed)
+        ek_device_wait(capture->parts.device, (gint64)(due - passed));
 }
 
-static void single(EkCapture *capture)
+static void read_all(EkCapture *capture)
 {
-    EkStretch stretch;
-    while (!shall_end(capture) && next_set_aside(capture, 0, FALSE, &stretch)) {
-        EkSector at = 0;
-        while (!shall_end(capture) && next_single(capture, &at, &stretch)) {
-            read_alone(capture, stretch);
-            tell_progress(capture);
-            brake(capture);
+    EkRead read;
+    gboolean recognised = FALSE;
+    while (!ek_capturing_shall_end(capture)) {
+        if (!ek_scheduler_next(capture->scheduler, &read))
+            return;
+        if (wants_decision(capture, read.round)) {
+            ek_capturing_end(capture, EK_CAPTURE_DECISION);
+            return;
         }
-        /* The end of a pass: what fails to the last must not wait for a success that cannot come.
-         */
-        if (!capture->ended && capture->pending->len > 0) {
-            capture->failures_in_row = FAILURES_TO_STOP;
+        /* Not before something is to be read at all. */
+        if (!recognised)
+            ek_witness_recognise(capture);
+        recognised = TRUE;
+        if (capture->ended)
+            return;
+        capture->round = read.round;
+        read_and_keep(capture, &read);
+        tell_progress(capture);
+        if (!capture->ended && capture->failures_in_row >= capture->brake_at)
             brake(capture);
-        }
+        hold_rate(capture);
     }
+}
+
+static gboolean is_all_tried(const EkCapture *capture)
+{
+    return ek_read_map_total(capture->map, EK_STATE_UNTOUCHED) +
+               ek_read_map_total(capture->map, EK_STATE_SET_ASIDE) ==
+           0;
 }
 
 EkCaptureEnd ek_capture_run(EkCapture *capture, GError **error)
@@ -458,20 +345,23 @@ EkCaptureEnd ek_capture_run(EkCapture *capture, GError **error)
         .kept = capture->parts.kept,
         .map = capture->map,
         .sector_size = capture->info->sector_size,
-        .buffer_bytes = MAX(SKIM_BYTES, capture->info->physical_sector_size),
+        .buffer_bytes = MAX(MOST_BYTES, capture->info->physical_sector_size),
         .sink = capture->parts.sink,
     };
-    static void (*const rounds[])(EkCapture *) = {
-        [EK_ROUND_SKIM] = skim, [EK_ROUND_NARROW] = narrow, [EK_ROUND_SINGLE] = single};
-
     capture->ended = FALSE;
     capture->end = EK_CAPTURE_COMPLETE;
+    capture->failures_in_row = 0;
+    capture->brake_at = FAILURES_TO_ASK;
     capture->keeper = ek_keeper_new(&keeper);
-    recognise_drive(capture);
-    for (guint round = EK_ROUND_SKIM; round <= EK_ROUND_SINGLE && !capture->ended; round++) {
-        capture->round = (EkRound)round;
-        rounds[round](capture);
-    }
+    read_all(capture);
+    /* What failed to the last must not wait for a success that cannot come. */
+    if (!capture->ended && capture->pending->len > 0)
+        brake(capture);
+    if (!capture->ended && capture->parts.choices.compare > 0)
+        ek_witness_compare(capture);
+    if (!capture->ended && !is_all_tried(capture))
+        ek_capturing_end(capture, EK_CAPTURE_LIMIT);
+    take_back_pending(capture);
     EkKeptState now = state_now(capture);
     if (!ek_keeper_finish(g_steal_pointer(&capture->keeper), &now, error)) {
         g_clear_error(&capture->error);
@@ -481,4 +371,79 @@ EkCaptureEnd ek_capture_run(EkCapture *capture, GError **error)
     }
     tell_progress(capture);
     return capture->end;
+}
+
+/* --- making one --- */
+
+static guint32 command_sectors(const EkDeviceInfo *info)
+{
+    guint32 unit = MAX(1u, info->physical_sector_size / info->sector_size);
+    guint32 sectors = MIN(info->max_transfer, MOST_BYTES) / info->sector_size;
+    return MAX(sectors - sectors % unit, unit);
+}
+
+static guint32 most_sectors(const EkDeviceInfo *info)
+{
+    guint32 command = command_sectors(info);
+    guint32 most = MOST_BYTES / info->sector_size;
+    return info->many_commands ? MAX(most - most % command, command) : command;
+}
+
+EkCapture *ek_capture_new(const EkCaptureParts *parts)
+{
+    EkCapture *capture = g_new0(EkCapture, 1);
+    const EkCaptureChoices *choices = &parts->choices;
+    capture->parts = *parts;
+    capture->info = ek_device_info(parts->device);
+    capture->map = ek_read_map_copy(parts->map);
+    capture->failed_commands = capture->failed_before = parts->state.failed_commands;
+    capture->gone_at = parts->state.gone_at;
+    memcpy(capture->fill, parts->state.fill, sizeof capture->fill);
+    capture->pending = g_array_new(FALSE, FALSE, sizeof(EkPending));
+    capture->repeats = ek_repeats_new(capture->info->sectors, capture->info->sector_size);
+    capture->began = ek_device_clock(parts->device);
+    EkSchedulerParts scheduler = {
+        .map = capture->map,
+        .sectors = capture->info->sectors,
+        .sector_size = capture->info->sector_size,
+        .unit = ek_capturing_unit(capture),
+        .command = command_sectors(capture->info),
+        .most = most_sectors(capture->info),
+        .wanted = choices->wanted,
+        .wanted_count = choices->wanted_count,
+        .limits = choices->limits,
+        .backwards = choices->backwards,
+        .patience = choices->patience > 0 ? choices->patience : EK_PATIENCE,
+        .again = choices->again,
+        .costs = parts->state.costs,
+        .data = capture,
+        .set = take_mark,
+    };
+    guint32 block = (guint32)MIN(choices->block_bytes / capture->info->sector_size,
+                                 (EkByte)scheduler.most);
+    if (choices->block_bytes > 0)
+        scheduler.block = MAX(block - block % scheduler.unit, scheduler.unit);
+    capture->scheduler = ek_scheduler_new(&scheduler);
+    g_mutex_init(&capture->lock);
+    tell_progress(capture);
+    return capture;
+}
+
+void ek_capture_set_device(EkCapture *capture, EkDevice *device)
+{
+    capture->parts.device = device;
+    capture->info = ek_device_info(device);
+    ek_scheduler_resize(capture->scheduler, ek_capturing_unit(capture),
+                        command_sectors(capture->info), most_sectors(capture->info));
+}
+
+void ek_capture_free(EkCapture *capture)
+{
+    g_array_unref(capture->pending);
+    ek_scheduler_free(capture->scheduler);
+    ek_repeats_free(capture->repeats);
+    ek_read_map_free(capture->map);
+    g_clear_error(&capture->error);
+    g_mutex_clear(&capture->lock);
+    g_free(capture);
 }

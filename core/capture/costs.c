@@ -7,6 +7,7 @@
 #define TYPICAL_RATE (150.0 * 1048576.0)
 #define TYPICAL_SEEK 0.01
 #define TYPICAL_FAILURE 1.0
+#define SLOW_TIMES 64
 #define MEMORY 64.0 /* commands */
 #define FAILURES_REMEMBERED 16u
 #define COMMANDS_TO_KNOW 8.0
@@ -19,8 +20,28 @@ void ek_costs_init(EkCosts *costs, guint32 sector_size)
         .sector = sector_size / TYPICAL_RATE,
         .seek = TYPICAL_SEEK,
         .failure = TYPICAL_FAILURE,
-        .slow_sector = sector_size / (TYPICAL_RATE / 64),
+        .slow_sector = sector_size / (TYPICAL_RATE / SLOW_TIMES),
     };
+}
+
+EkCostsKept ek_costs_keep(const EkCosts *costs)
+{
+    return (EkCostsKept){costs->command, costs->sector, costs->seek,
+                         costs->failures > 0 ? costs->failure : 0};
+}
+
+void ek_costs_recall(EkCosts *costs, const EkCostsKept *kept)
+{
+    if (kept->sector > 0) {
+        costs->sector = kept->sector;
+        costs->command = kept->command;
+        costs->seek = kept->seek;
+        costs->slow_sector = kept->sector * SLOW_TIMES;
+    }
+    if (kept->failure > 0) {
+        costs->failure = kept->failure;
+        costs->failures = 1;
+    }
 }
 
 static void add(EkCommandMean *mean, double sectors, double seconds)

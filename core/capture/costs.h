@@ -24,6 +24,19 @@ typedef struct {
     guint seeks;
 } EkCosts;
 
+/* What is worth remembering from one imaging to the next, in seconds; all 0: nothing. */
+typedef struct {
+    double command;
+    double sector;
+    double seek;
+    double failure;
+} EkCostsKept;
+
+EkCostsKept ek_costs_keep(const EkCosts *costs);
+
+/* Begins with what was measured another time. */
+void ek_costs_recall(EkCosts *costs, const EkCostsKept *kept);
+
 /* Nothing measured yet: common values stand in. */
 void ek_costs_init(EkCosts *costs, guint32 sector_size);
 

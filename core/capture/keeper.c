@@ -7,11 +7,13 @@
 #include "base/digest.h"
 
 #include <stdlib.h>
+#include <string.h>
 
 #define BUFFERS 8
 #define BUFFER_ALIGNMENT 4096u
 #define COMMIT_EVERY (2 * G_USEC_PER_SEC)
-#define MARKS_BEFORE_COMMIT 16384u
+#define MARKS_BEFORE_COMMIT 262144u
+#define MOST_NOTES 65536 /* on their way, before whoever hands them over has to wait */
 #define SUMS_KEPT 256u /* blocks whose sums stay in memory between commits */
 
 typedef enum { NOTE_WRITE, NOTE_MARK, NOTE_DRAIN, NOTE_FINISH } NoteKind;
@@ -23,7 +25,7 @@ typedef struct {
     EkMark mark;
     EkKeptState state;
     guint8 *buffer;
-    gsize length;
+    EkByte length;
     guint64 block;   /* the first that it touches */
     guint64 sums[2]; /* what it adds to that one, and to the next */
 } Note;
@@ -36,6 +38,7 @@ struct EkKeeper {
     GAsyncQueue *buffers;
     GAsyncQueue *drained;
     guint8 *all_buffers[BUFFERS];
+    EkSector fill[EK_FILLS]; /* the reader's: since it was last asked for */
 
     /* The thread's own. */
     GHashTable *sums; /* block number to sum, both guint64* */
@@ -73,7 +76,7 @@ static gboolean add_to_sums(EkKeeper *keeper, const Note *note, GError **error)
 
 /* What the note's sectors add to the sums of their blocks. Done by the thread that reads, which has
  * less to do than the keeper, and the data still in its cache. */
-static void sum_note(const EkKeeper *keeper, Note *note)
+static void sum_note(EkKeeper *keeper, Note *note)
 {
     guint32 size = keeper->parts.sector_size;
     EkByte at = note->first * size;
@@ -81,7 +84,8 @@ static void sum_note(const EkKeeper *keeper, Note *note)
     note->block = at / EK_BLOCK_BYTES;
     for (guint i = 0; i < G_N_ELEMENTS(note->sums) && done < note->length; i++) {
         gsize part = MIN(note->length - done, (note->block + i + 1) * EK_BLOCK_BYTES - at - done);
-        note->sums[i] = ek_block_sum((at + done) / size, size, note->buffer + done, part);
+        note->sums[i] = ek_block_sum_and_fill((at + done) / size, size, note->buffer + done, part,
+                                              keeper->fill);
         done += part;
     }
     g_assert(done == note->length); /* buffers are smaller than blocks */
@@ -89,7 +93,7 @@ static void sum_note(const EkKeeper *keeper, Note *note)
 
 /* Zeros are left as holes of the image; where an applied edit lies in it, they are what it covers.
  */
-static gboolean keep_hole(EkKeeper *keeper, const Note *note, GError **error)
+static gboolean keep_hole(const EkKeeper *keeper, const Note *note, GError **error)
 {
     const EkOverlay *kept = keeper->parts.kept;
     EkByte at = note->first * keeper->parts.sector_size;
@@ -102,7 +106,7 @@ static gboolean keep_hole(EkKeeper *keeper, const Note *note, GError **error)
             return FALSE;
         at = ek_range_end(covered);
     }
-    return add_to_sums(keeper, note, error);
+    return TRUE;
 }
 
 /* Writes to the image, around what applied edits cover there. */
@@ -247,6 +251,8 @@ void ek_keeper_return_buffer(EkKeeper *keeper, guint8 *buffer)
 static void hand_over(EkKeeper *keeper, Note note)
 {
     g_async_queue_push(keeper->notes, g_memdup2(&note, sizeof note));
+    if (note.kind != NOTE_DRAIN && g_async_queue_length(keeper->notes) > MOST_NOTES)
+        ek_keeper_drain(keeper);
 }
 
 void ek_keeper_write(EkKeeper *keeper, EkSector first, EkSector count, guint8 *buffer, gsize length,
@@ -266,25 +272,20 @@ void ek_keeper_write(EkKeeper *keeper, EkSector first, EkSector count, guint8 *b
 void ek_keeper_hole(EkKeeper *keeper, EkSector first, EkSector count, EkByte length, EkMark mark,
                     const EkKeptState *state)
 {
-    guint32 size = keeper->parts.sector_size;
-    EkSector per_block = EK_BLOCK_BYTES / size;
-    g_autofree guint8 *zeros = g_malloc0(size);
-    while (count > 0) {
-        EkSector part = MIN(count, per_block - first % per_block);
-        Note note = {.kind = NOTE_WRITE,
-                     .first = first,
-                     .count = part,
-                     .mark = mark,
-                     .state = *state,
-                     .length = (gsize)MIN(part * size, length),
-                     .block = first / per_block};
-        for (EkSector i = 0; i < part; i++)
-            note.sums[0] += ek_block_sum(first + i, size, zeros, MIN(size, length - i * size));
-        hand_over(keeper, note);
-        first += part;
-        count -= part;
-        length -= note.length;
-    }
+    keeper->fill[EK_FILL_ZEROS] += count;
+    hand_over(keeper, (Note){.kind = NOTE_WRITE,
+                             .first = first,
+                             .count = count,
+                             .mark = mark,
+                             .state = *state,
+                             .length = length});
+}
+
+void ek_keeper_count_fill(EkKeeper *keeper, EkSector fill[EK_FILLS])
+{
+    for (int kind = 0; kind < EK_FILLS; kind++)
+        fill[kind] += keeper->fill[kind];
+    memset(keeper->fill, 0, sizeof keeper->fill);
 }
 
 void ek_keeper_mark(EkKeeper *keeper, EkSector first, EkSector count, EkMark mark,

@@ -4,6 +4,8 @@
 #ifndef EK_CAPTURE_KEEPER_H
 #define EK_CAPTURE_KEEPER_H
 
+#include "base/digest.h"
+#include "capture/costs.h"
 #include "image/image.h"
 #include "image/readmap.h"
 
@@ -22,6 +24,10 @@ typedef struct {
     guint round;                   /* EkRound */
     EkSector totals[EK_STATES];    /* of the map that goes with it; filled in by the keeper */
     EkSector stretches[EK_STATES]; /* likewise */
+    EkSector gone_at;              /* where the device last vanished, + 1; 0: it never did */
+    EkSector fill[EK_FILLS];       /* sectors read so far that are filled with one thing */
+    EkSector repeats_every;        /* answers come again at this distance; 0: no sign of it */
+    EkCostsKept costs;             /* as measured */
 } EkKeptState;
 
 /* Where the keeper's results go. All are called from the keeper's thread, one at a time. */
@@ -58,6 +64,10 @@ void ek_keeper_return_buffer(EkKeeper *keeper, guint8 *buffer);
 /* Hands over `length` bytes at sector `first`, which were read well; the buffer goes along. */
 void ek_keeper_write(EkKeeper *keeper, EkSector first, EkSector count, guint8 *buffer, gsize length,
                      EkMark mark, const EkKeptState *state);
+
+/* Adds to `fill` what the sectors handed to ek_keeper_write are filled with. To be called by the
+ * thread that hands them over. */
+void ek_keeper_count_fill(EkKeeper *keeper, EkSector fill[EK_FILLS]);
 
 /* Hands over sectors that read as zeros without being read: a hole of the source. The last one may
  * be short: `length` is in bytes. */

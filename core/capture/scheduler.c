@@ -11,6 +11,7 @@
 #define FLOOR_STEP 4u
 #define INSIDE_BYTES ((EkByte)64u << 20) /* ground that is bad throughout costs one failure for it */
 #define INSIDE_UNITS 64u
+#define INSIDE_SECONDS 300.0
 #define AVOID_BYTES ((EkByte)32u << 20)
 #define GOLDEN 0.6180339887498949
 
@@ -202,10 +203,20 @@ static EkSector first_floor(const EkScheduler *self, Level level)
     }
 }
 
+/* How closely ground that seems bad throughout is looked into before anybody is asked whether the
+ * rest is wanted: as closely as a few minutes allow. */
+static EkSector inside_floor(const EkScheduler *self)
+{
+    EkSector left = ek_read_map_total(self->parts.map, EK_STATE_SET_ASIDE);
+    double floor = (double)left * self->costs.failure / INSIDE_SECONDS;
+    EkSector least = (EkSector)self->parts.unit * INSIDE_UNITS;
+    return MAX(least, MIN((EkSector)MIN(floor, 1e15), sectors_in(self, INSIDE_BYTES)));
+}
+
 static EkSector last_floor(const EkScheduler *self, Level level)
 {
     switch (level) {
-    case LEVEL_INSIDE: return sectors_in(self, INSIDE_BYTES);
+    case LEVEL_INSIDE: return inside_floor(self);
     case LEVEL_INSIDE_FINE: return (EkSector)self->parts.unit * INSIDE_UNITS;
     default: return self->parts.unit;
     }
@@ -372,8 +383,11 @@ static void lose(EkScheduler *self, const EkRead *read)
     EkSector to = MIN(read->first + read->count + margin, self->parts.sectors);
     gboolean last = self->job.kind == EK_JOB_PLAIN || self->job.kind == EK_JOB_SINGLE;
     EkStretch stretch;
+    /* A drive that is gone from the start did not vanish here. */
+    gboolean here = self->answered && !last;
+    self->answered = FALSE;
     for (EkSector at = from;
-         !last && ek_read_map_next(self->parts.map, at, EK_STATES_UNREAD, &stretch) &&
+         here && ek_read_map_next(self->parts.map, at, EK_STATES_UNREAD, &stretch) &&
          stretch.first < to;
          at = stretch.first + stretch.count) {
         EkGroundKind kind = ek_ground_kind(&stretch);
@@ -414,6 +428,7 @@ void ek_scheduler_observe(EkScheduler *self, const EkRead *read, const EkReadOut
         lose(self, read);
         return;
     }
+    self->answered = TRUE;
     if (outcome->reason == EK_REASON_NONE) {
         self->next = result.end;
         double usual = ek_costs_expected(&self->costs, read->count, commands, continues);
@@ -451,6 +466,7 @@ EkScheduler *ek_scheduler_new(const EkSchedulerParts *parts)
     }
     g_array_append_val(self->windows, all);
     ek_costs_init(&self->costs, parts->sector_size);
+    ek_costs_recall(&self->costs, &parts->costs);
     ek_runs_init(&self->runs);
     ek_runs_init_long(&self->slow_runs);
     self->next = G_MAXUINT64;
@@ -508,7 +524,14 @@ double ek_scheduler_estimate(const EkScheduler *self)
     return seconds;
 }
 
-double ek_scheduler_failure_cost(const EkScheduler *self)
+EkCostsKept ek_scheduler_costs(const EkScheduler *self)
 {
-    return self->costs.failure;
+    return ek_costs_keep(&self->costs);
+}
+
+void ek_scheduler_resize(EkScheduler *self, guint32 unit, guint32 command, guint32 most)
+{
+    self->parts.unit = unit;
+    self->parts.command = command;
+    self->parts.most = most;
 }

@@ -10,6 +10,7 @@
 #ifndef EK_CAPTURE_SCHEDULER_H
 #define EK_CAPTURE_SCHEDULER_H
 
+#include "capture/costs.h"
 #include "device/device.h"
 #include "image/readmap.h"
 
@@ -51,6 +52,7 @@ typedef struct {
     guint32 block;        /* sectors in a read of the skim; 0: as it turns out best */
     double patience;      /* a read that takes this many times as long as usual is trouble */
     guint again;          /* how many times bad sectors are tried once more at the end */
+    EkCostsKept costs;    /* what was measured another time */
     void *data;
     /* Gives sectors a mark, in `map` too. Called within ek_scheduler_observe and _next. */
     void (*set)(void *data, EkSector first, EkSector count, EkState state, EkReason reason,
@@ -82,7 +84,11 @@ gboolean ek_scheduler_elsewhere(const EkScheduler *scheduler, guint number, EkRe
 /* Seconds of device time that what is left will take, at worst, by what was measured so far. */
 double ek_scheduler_estimate(const EkScheduler *scheduler);
 
-/* Seconds that a failed read costs on this drive. */
-double ek_scheduler_failure_cost(const EkScheduler *scheduler);
+/* What things cost on this drive, as measured. */
+EkCostsKept ek_scheduler_costs(const EkScheduler *scheduler);
+
+/* The largest read is of so many sectors now, the largest command of so many: the drive is reached
+ * another way. */
+void ek_scheduler_resize(EkScheduler *scheduler, guint32 unit, guint32 command, guint32 most);
 
 #endif

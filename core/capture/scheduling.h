@@ -88,6 +88,7 @@ struct EkScheduler {
     guint again;
 
     EkJob job;
+    gboolean answered;  /* the device did, since it was last gone */
     EkSector next;      /* where the last good read ended */
     EkSector odometer;  /* sectors tried */
     EkSector failed_at[4]; /* odometer at the last separate failures */

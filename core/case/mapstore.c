@@ -41,7 +41,9 @@ gboolean ek_mapstore_state(EkCase *self, EkKeptState *state, GError **error)
     g_autoptr(EkStatement) row = ek_sql_prepare(
         store, error,
         "SELECT untouched,good,set_aside,bad,stretches_untouched,stretches_good,"
-        "stretches_set_aside,stretches_bad,device_clock,failed_commands,round,device_used FROM totals",
+        "stretches_set_aside,stretches_bad,device_clock,failed_commands,round,device_used,"
+        "gone_at,fill_zeros,fill_ones,fill_pattern,repeats_every,cost_command,cost_sector,cost_seek,"
+        "cost_failure FROM totals",
         "");
     if (row == NULL)
         return FALSE;
@@ -58,6 +60,13 @@ gboolean ek_mapstore_state(EkCase *self, EkKeptState *state, GError **error)
     state->failed_commands = (guint64)sqlite3_column_int64(row, 9);
     state->round = (guint)sqlite3_column_int(row, 10);
     state->device_used = sqlite3_column_int64(row, 11);
+    state->gone_at = (EkSector)sqlite3_column_int64(row, 12);
+    for (int kind = EK_FILL_ZEROS; kind < EK_FILLS; kind++)
+        state->fill[kind] = (EkSector)sqlite3_column_int64(row, 12 + kind);
+    state->repeats_every = (EkSector)sqlite3_column_int64(row, 16);
+    state->costs =
+        (EkCostsKept){sqlite3_column_double(row, 17), sqlite3_column_double(row, 18),
+                      sqlite3_column_double(row, 19), sqlite3_column_double(row, 20)};
     return TRUE;
 }
 
@@ -116,11 +125,16 @@ static gboolean put_commit(sqlite3 *store, void *data, GError **error)
                      "UPDATE totals SET untouched=?, good=?, set_aside=?, bad=?,"
                      " stretches_untouched=?, stretches_good=?, stretches_set_aside=?,"
                      " stretches_bad=?, device_clock=?, failed_commands=?, round=?,"
-                     " device_used=?",
-                     "uuuuuuuuiuii", state->totals[0], state->totals[1], state->totals[2],
+                     " device_used=?, gone_at=?, fill_zeros=?, fill_ones=?, fill_pattern=?,"
+                     " repeats_every=?, cost_command=?, cost_sector=?, cost_seek=?,"
+                     " cost_failure=?",
+                     "uuuuuuuuiuiiuuuuudddd", state->totals[0], state->totals[1], state->totals[2],
                      state->totals[3], state->stretches[0], state->stretches[1],
                      state->stretches[2], state->stretches[3], state->device_clock,
-                     state->failed_commands, (gint64)state->round, state->device_used);
+                     state->failed_commands, (gint64)state->round, state->device_used, state->gone_at,
+                     state->fill[EK_FILL_ZEROS], state->fill[EK_FILL_ONES],
+                     state->fill[EK_FILL_PATTERN], state->repeats_every, state->costs.command,
+                     state->costs.sector, state->costs.seek, state->costs.failure);
 }
 
 static gboolean sink_commit(void *data, const GPtrArray *changes, const EkBlockSum *sums,

@@ -71,10 +71,15 @@ const char *const ek_map_schema[EK_MAP_SCHEMA_VERSIONS] = {
     /* Sums from before this version counted sectors of zeros too: they are of no use now. */
     "ALTER TABLE totals ADD COLUMN device_used INTEGER NOT NULL DEFAULT 0;"
     "ALTER TABLE totals ADD COLUMN has_sums INTEGER NOT NULL DEFAULT 0;"
-    "ALTER TABLE totals ADD COLUMN gone_at INTEGER;"
+    "ALTER TABLE totals ADD COLUMN gone_at INTEGER NOT NULL DEFAULT 0;"
     "ALTER TABLE totals ADD COLUMN fill_zeros INTEGER NOT NULL DEFAULT 0;"
     "ALTER TABLE totals ADD COLUMN fill_ones INTEGER NOT NULL DEFAULT 0;"
     "ALTER TABLE totals ADD COLUMN fill_pattern INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE totals ADD COLUMN repeats_every INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE totals ADD COLUMN cost_command REAL NOT NULL DEFAULT 0;"
+    "ALTER TABLE totals ADD COLUMN cost_sector REAL NOT NULL DEFAULT 0;"
+    "ALTER TABLE totals ADD COLUMN cost_seek REAL NOT NULL DEFAULT 0;"
+    "ALTER TABLE totals ADD COLUMN cost_failure REAL NOT NULL DEFAULT 0;"
     "UPDATE totals SET device_used=device_clock;"
     "DELETE FROM block_sum",
 };

@@ -82,10 +82,27 @@ const EkDeviceInfo *ek_device_info(const EkDevice *device)
     return &device->info;
 }
 
+/* Is all of it hole, as the device tells for nothing? */
+static gboolean is_hole(EkDevice *device, EkSector first, EkSector count)
+{
+    if (device->class->next_data == NULL)
+        return FALSE;
+    if (first < device->asked_from || first >= device->data_end) {
+        EkSector run = 0;
+        device->asked_from = first;
+        device->data_first = device->data_end = G_MAXUINT64;
+        if (device->class->next_data(device, first, &device->data_first, &run))
+            device->data_end = device->data_first + run;
+    }
+    return first + count <= device->data_first;
+}
+
 EkReadOutcome ek_device_read_or_zeros(EkDevice *device, EkSector first, guint32 count,
                                       guint8 *buffer)
 {
     g_assert(count > 0 && first < device->info.sectors && count <= device->info.sectors - first);
+    if (is_hole(device, first, count))
+        return (EkReadOutcome){.good = count, .zeros = TRUE};
     EkReadOutcome outcome = device->class->read(device, first, count, buffer);
     g_assert(outcome.good <= count);
     return outcome;
@@ -103,6 +120,8 @@ EkReadOutcome ek_device_read(EkDevice *device, EkSector first, guint32 count, gu
 void ek_device_set_cancel(EkDevice *device, const gint *cancel)
 {
     device->cancel = cancel;
+    if (device->class->set_cancel != NULL)
+        device->class->set_cancel(device, cancel);
 }
 
 gboolean ek_device_next_data(EkDevice *device, EkSector from, EkSector *first, EkSector *count)

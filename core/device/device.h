@@ -63,6 +63,7 @@ typedef struct {
     void (*recall)(EkDevice *device, EkDeviceMemory memory);
     void (*wait)(EkDevice *device, gint64 nanoseconds); /* NULL: sleeps */
     gboolean (*is_back)(EkDevice *device);              /* NULL: has to be opened again */
+    void (*set_cancel)(EkDevice *device, const gint *cancel); /* NULL: looks at it itself */
     void (*close)(EkDevice *device);
 } EkDeviceClass;
 
@@ -73,6 +74,9 @@ struct EkDevice {
     gint64 clock_base;  /* ns of device time from earlier openings */
     gint64 opened_at;   /* monotonic µs */
     const gint *cancel; /* atomic; NULL: nobody calls a read off */
+    EkSector asked_from; /* where a run of data was last asked for */
+    EkSector data_first; /* what was told */
+    EkSector data_end;
 };
 
 typedef struct {
@@ -128,6 +132,9 @@ EkByte ek_device_bytes_of(const EkDeviceInfo *info, EkSector first, EkSector cou
 EkDevice *ek_file_open(const char *path, guint32 sector_size, GError **error);
 EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error);
 EkDevice *ek_simulated_open(const char *path, GError **error);
+
+/* The same device counted in sectors of another size. Takes `device` over. */
+EkDevice *ek_resectored_new(EkDevice *device, guint32 sector_size);
 
 /* What an errno says of a failed read. */
 EkReadOutcome ek_read_failed(guint32 good, int errnum);

@@ -22,9 +22,6 @@ typedef struct {
     gboolean positioned; /* FALSE before the first good read: that one pays a seek */
     GHashTable *errors;  /* vanish faults: failed commands inside, since the drive came back */
     gint64 back_at;      /* ns: gone until then */
-    EkSector data_first; /* the run of data of the backing that was asked for last */
-    EkSector data_end;
-    EkSector asked_from; /* where it was asked for */
 } SimulatedDevice;
 
 /* Whether a flaky sector fails at this attempt: a pure function of seed, sector and clock. */
@@ -197,32 +194,19 @@ static EkReadOutcome read_commands(SimulatedDevice *drive, EkSector first, guint
     return (EkReadOutcome){.good = count};
 }
 
-/* Is all of it hole in the backing? */
-static gboolean is_hole(SimulatedDevice *drive, EkSector first, EkSector count)
-{
-    if (drive->backing == NULL)
-        return TRUE;
-    if (first < drive->asked_from || first >= drive->data_end) {
-        EkSector run = 0;
-        drive->asked_from = first;
-        drive->data_first = drive->data_end = G_MAXUINT64;
-        if (ek_device_next_data(drive->backing, first, &drive->data_first, &run))
-            drive->data_end = drive->data_first + run;
-    }
-    return first + count <= drive->data_first;
-}
-
 static EkReadOutcome simulated_read(EkDevice *device, EkSector first, guint32 count, guint8 *buffer)
 {
     SimulatedDevice *drive = (SimulatedDevice *)device;
     EkReadOutcome outcome = read_commands(drive, first, count);
     if (outcome.good == 0)
         return outcome;
-    if (is_hole(drive, first, outcome.good)) {
+    if (drive->backing == NULL) {
         outcome.zeros = TRUE;
         return outcome;
     }
-    EkReadOutcome backing = ek_device_read(drive->backing, first, outcome.good, buffer);
+    EkReadOutcome backing =
+        ek_device_read_or_zeros(drive->backing, first, outcome.good, buffer);
+    outcome.zeros = backing.zeros;
     return backing.reason != EK_REASON_NONE ? backing : outcome;
 }
 

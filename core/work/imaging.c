@@ -5,13 +5,22 @@
 #include "case/mapstore.h"
 #include "work/guard.h"
 
+#define POLL_NS ((gint64)1000000000)
+#define LONGEST_SIMULATED_WAIT_NS (24 * 3600 * (gint64)1000000000)
+
 struct EkImaging {
     EkView view;
+    EkSystem *system; /* the caller's */
+    EkImagingChoices choices;
+    const gint *cancel;
     EkLock *lock;
     EkDevice *device;
     EkImage *image; /* the one that is written to */
     EkCapture *capture;
     gint64 event;
+    EkByte read_before; /* by captures that were given up */
+    gint waiting;       /* atomic: EkWaiting */
+    GMutex capture_lock; /* of which capture there is */
 };
 
 gboolean ek_imaging_is_complete(const char *folder, EkKeptState *state, EkByte *bytes,
@@ -30,68 +39,125 @@ gboolean ek_imaging_is_complete(const char *folder, EkKeptState *state, EkByte *
 }
 
 /* Is what answers there of the size this case was opened with? What it holds is checked by the
- * capture itself. */
-static gboolean check_size(const EkCaseInfo *info, const EkDeviceInfo *device, GError **error)
+ * capture itself. An adapter may show other sectors: the case goes on counting in its own. */
+static gboolean check_size(const EkCaseInfo *info, EkDevice **device, GError **error)
 {
-    if (info->bytes == device->bytes && info->sector_size == device->sector_size)
+    const EkDeviceInfo *there = ek_device_info(*device);
+    if (info->bytes == there->bytes && info->sector_size != there->sector_size) {
+        *device = ek_resectored_new(*device, info->sector_size);
+        return TRUE;
+    }
+    if (info->bytes == there->bytes)
         return TRUE;
     return ek_error_set(error, EK_ERROR_GONE,
-                        "%s has %" G_GUINT64_FORMAT " bytes in sectors of %u now, the drive of "
-                        "this case has %" G_GUINT64_FORMAT " in sectors of %u. It is another "
-                        "drive, or an adapter that shows it otherwise: nothing was read",
-                        device->path, device->bytes, device->sector_size, info->bytes,
-                        info->sector_size);
+                        "%s has %" G_GUINT64_FORMAT " bytes now, the drive of this case has "
+                        "%" G_GUINT64_FORMAT ". It is another drive, or an adapter that shows it "
+                        "otherwise: nothing was read",
+                        there->path, there->bytes, info->bytes);
 }
 
-static gboolean open_source(EkImaging *imaging, EkSystem *system, GError **error)
+static const char *source_of(const EkImaging *imaging)
+{
+    const EkCaseInfo *info = ek_case_info(imaging->view.opened);
+    return imaging->choices.source != NULL ? imaging->choices.source : info->source;
+}
+
+static gboolean open_source(EkImaging *imaging, GError **error)
 {
     const EkCaseInfo *info = ek_case_info(imaging->view.opened);
     EkDeviceOptions options = {.sector_size = info->sector_size};
-    if (!ek_guard_source(system, info->source, FALSE, error) ||
-        !ek_guard_apart(system, info->image, info->path, "the image", error))
+    if (!ek_guard_source(imaging->system, source_of(imaging), FALSE, error) ||
+        !ek_guard_apart(imaging->system, info->image, source_of(imaging), "the image", error))
         return FALSE;
-    imaging->device = ek_device_open(info->source, &options, error);
-    return imaging->device != NULL && check_size(info, ek_device_info(imaging->device), error);
+    g_autoptr(EkDevice) device = ek_device_open(source_of(imaging), &options, error);
+    if (device == NULL || !check_size(info, &device, error))
+        return FALSE;
+    ek_device_set_cancel(device, imaging->cancel);
+    imaging->device = g_steal_pointer(&device);
+    return TRUE;
+}
+
+static EkByte space_needed(const EkImaging *imaging)
+{
+    EkSector left = ek_read_map_total(imaging->view.map, EK_STATE_UNTOUCHED) +
+                    ek_read_map_total(imaging->view.map, EK_STATE_SET_ASIDE);
+    return left * ek_case_info(imaging->view.opened)->sector_size;
 }
 
 static gboolean check_space(EkImaging *imaging, GError **error)
 {
     const EkCaseInfo *info = ek_case_info(imaging->view.opened);
-    EkSector left = ek_read_map_total(imaging->view.map, EK_STATE_UNTOUCHED) +
-                    ek_read_map_total(imaging->view.map, EK_STATE_SET_ASIDE);
-    return ek_guard_space(info->image, left * info->sector_size, "the rest of the image", error);
+    return ek_guard_space(info->image, space_needed(imaging), "the rest of the image", error);
 }
 
-EkImaging *ek_imaging_new(EkSystem *system, const char *folder, const char *options,
-                          gboolean allow_short_space, const gint *cancel, GError **error)
+/* Gives bad ground another chance: to the scheduler it is as if nobody had been there. */
+static gboolean reopen_ground(EkImaging *imaging, EkKeptState *state, GError **error)
 {
-    g_autoptr(EkImaging) imaging = g_new0(EkImaging, 1);
-    EkKeptState state;
-    if (!ek_view_open_locked(&imaging->view, folder, EK_LOCK_IMAGING, &imaging->lock, error) ||
-        !ek_mapstore_state(imaging->view.opened, &state, error) ||
-        !open_source(imaging, system, error) ||
-        (!allow_short_space && !check_space(imaging, error)))
-        return NULL;
-    const EkCaseInfo *info = ek_case_info(imaging->view.opened);
-    imaging->image = ek_image_open(info->image, info->bytes, TRUE, error);
-    if (imaging->image == NULL)
-        return NULL;
-    ek_device_recall(imaging->device,
-                     (EkDeviceMemory){state.device_clock, state.device_used});
-    imaging->event = ek_event_begin(imaging->view.opened, "image", options, error);
-    if (imaging->event == 0)
-        return NULL;
+    const EkReopening *reopening = &imaging->choices.reopening;
+    EkReadMap *map = imaging->view.map;
+    EkStretch stretch;
+    guint states = EK_STATE_BIT(EK_STATE_BAD) | EK_STATE_BIT(EK_STATE_SET_ASIDE);
+    if (!reopening->wanted)
+        return TRUE;
+    for (EkSector at = 0; ek_read_map_next(map, at, states, &stretch);
+         at = stretch.first + stretch.count) {
+        if ((reopening->reason != EK_REASON_NONE && stretch.mark.reason != reopening->reason) ||
+            (reopening->event != 0 && stretch.mark.event != reopening->event))
+            continue;
+        ek_read_map_set(map, stretch.first, stretch.count, (EkMark){0});
+    }
+    for (int i = 0; i < EK_STATES; i++) {
+        state->totals[i] = ek_read_map_total(map, (EkState)i);
+        state->stretches[i] = ek_read_map_stretches(map, (EkState)i);
+    }
+    g_autoptr(GPtrArray) changes = ek_read_map_take_changes(map);
+    EkKeeperSink sink = ek_mapstore_sink(imaging->view.opened);
+    return sink.commit(sink.data, changes, NULL, 0, state, error);
+}
+
+static void begin_capture(EkImaging *imaging, const EkKeptState *state)
+{
     EkCaptureParts parts = {
         .device = imaging->device,
         .image = imaging->image,
         .kept = ek_overlay_is_empty(imaging->view.kept) ? NULL : imaging->view.kept,
         .map = imaging->view.map,
         .event = (guint32)imaging->event,
-        .failed_commands = state.failed_commands,
+        .state = *state,
         .sink = ek_mapstore_sink(imaging->view.opened),
-        .cancel = cancel,
+        .cancel = imaging->cancel,
+        .choices = imaging->choices.capture,
+        .data = imaging->choices.data,
+        .report = imaging->choices.report,
     };
+    g_mutex_lock(&imaging->capture_lock);
+    g_clear_pointer(&imaging->capture, ek_capture_free);
     imaging->capture = ek_capture_new(&parts);
+    g_mutex_unlock(&imaging->capture_lock);
+}
+
+EkImaging *ek_imaging_new(EkSystem *system, const char *folder, const char *options,
+                          const EkImagingChoices *choices, const gint *cancel, GError **error)
+{
+    g_autoptr(EkImaging) imaging = g_new0(EkImaging, 1);
+    EkKeptState state;
+    imaging->system = system;
+    imaging->choices = *choices;
+    imaging->cancel = cancel;
+    g_mutex_init(&imaging->capture_lock);
+    if (!ek_view_open_locked(&imaging->view, folder, EK_LOCK_IMAGING, &imaging->lock, error) ||
+        !ek_mapstore_state(imaging->view.opened, &state, error) || !open_source(imaging, error) ||
+        (!choices->allow_short_space && !check_space(imaging, error)))
+        return NULL;
+    const EkCaseInfo *info = ek_case_info(imaging->view.opened);
+    imaging->image = ek_image_open(info->image, info->bytes, TRUE, error);
+    if (imaging->image == NULL)
+        return NULL;
+    ek_device_recall(imaging->device, (EkDeviceMemory){state.device_clock, state.device_used});
+    imaging->event = ek_event_begin(imaging->view.opened, "image", options, error);
+    if (imaging->event == 0 || !reopen_ground(imaging, &state, error))
+        return NULL;
+    begin_capture(imaging, &state);
     return g_steal_pointer(&imaging);
 }
 
@@ -102,6 +168,7 @@ void ek_imaging_free(EkImaging *imaging)
     g_clear_pointer(&imaging->device, ek_device_close);
     g_clear_pointer(&imaging->lock, ek_lock_release);
     ek_view_close(&imaging->view);
+    g_mutex_clear(&imaging->capture_lock);
     g_free(imaging);
 }
 
@@ -112,7 +179,33 @@ const EkCaseInfo *ek_imaging_info(EkImaging *imaging)
 
 EkCaptureProgress ek_imaging_progress(EkImaging *imaging)
 {
-    return ek_capture_progress(imaging->capture);
+    g_mutex_lock(&imaging->capture_lock);
+    EkCaptureProgress progress = ek_capture_progress(imaging->capture);
+    progress.read_bytes += imaging->read_before;
+    g_mutex_unlock(&imaging->capture_lock);
+    return progress;
+}
+
+void ek_imaging_look(EkImaging *imaging, EkCaptureView *view)
+{
+    g_mutex_lock(&imaging->capture_lock);
+    ek_capture_look(imaging->capture, view);
+    g_mutex_unlock(&imaging->capture_lock);
+}
+
+EkWaiting ek_imaging_waits(EkImaging *imaging)
+{
+    return (EkWaiting)g_atomic_int_get(&imaging->waiting);
+}
+
+double ek_imaging_estimate(EkImaging *imaging)
+{
+    return ek_capture_estimate(imaging->capture);
+}
+
+EkComparison ek_imaging_comparison(EkImaging *imaging)
+{
+    return ek_capture_comparison(imaging->capture);
 }
 
 EkSector ek_imaging_last_position(EkImaging *imaging)
@@ -124,6 +217,8 @@ static const char *outcome_of(EkCaptureEnd end)
 {
     switch (end) {
     case EK_CAPTURE_COMPLETE: return "done";
+    case EK_CAPTURE_DECISION: return "stopped to ask";
+    case EK_CAPTURE_LIMIT: return "limit reached";
     case EK_CAPTURE_CANCELLED: return "interrupted";
     case EK_CAPTURE_STOPPED: return "the drive stopped reading";
     case EK_CAPTURE_GONE: return "the drive vanished";
@@ -133,10 +228,113 @@ static const char *outcome_of(EkCaptureEnd end)
     return "failed";
 }
 
+/* --- waiting --- */
+
+static gboolean is_cancelled(const EkImaging *imaging)
+{
+    return g_atomic_int_get(imaging->cancel) != 0;
+}
+
+/* The user's command: it may cut the power and give it back. What it ends with is its own affair. */
+static void run_on_gone(const EkImaging *imaging)
+{
+    const char *command = imaging->choices.on_gone;
+    if (command == NULL)
+        return;
+    g_auto(GStrv) environment = g_get_environ();
+    environment = g_environ_setenv(environment, "EKTYPON_CASE",
+                                   ek_case_folder(imaging->view.opened), TRUE);
+    environment = g_environ_setenv(environment, "EKTYPON_SOURCE", source_of(imaging), TRUE);
+    char *arguments[] = {(char *)"/bin/sh", (char *)"-c", (char *)command, NULL};
+    g_spawn_sync(NULL, arguments, environment, G_SPAWN_STDOUT_TO_DEV_NULL, NULL, NULL, NULL, NULL,
+                 NULL, NULL);
+}
+
+/* Opens the source anew; what it went through goes along. */
+static gboolean open_again(EkImaging *imaging)
+{
+    EkDeviceMemory memory = ek_device_remember(imaging->device);
+    EkDevice *old = g_steal_pointer(&imaging->device);
+    if (!open_source(imaging, NULL)) {
+        imaging->device = old;
+        return FALSE;
+    }
+    ek_device_recall(imaging->device, memory);
+    ek_capture_set_device(imaging->capture, imaging->device);
+    ek_device_close(old);
+    return TRUE;
+}
+
+/* Waits until the drive is back. FALSE when it is called off, or there is no use in waiting. */
+static gboolean wait_for_drive(EkImaging *imaging)
+{
+    gboolean simulated = ek_device_info(imaging->device)->kind == EK_DEVICE_SIMULATED;
+    gint64 began = ek_device_clock(imaging->device);
+    gboolean back = FALSE;
+    run_on_gone(imaging);
+    g_atomic_int_set(&imaging->waiting, EK_WAITING_FOR_DRIVE);
+    while (!back && !is_cancelled(imaging)) {
+        ek_device_wait(imaging->device, POLL_NS);
+        back = simulated ? ek_device_is_back(imaging->device) : open_again(imaging);
+        if (simulated &&
+            ek_device_clock(imaging->device) - began > LONGEST_SIMULATED_WAIT_NS)
+            break;
+    }
+    g_atomic_int_set(&imaging->waiting, EK_WAITING_NOT);
+    return back;
+}
+
+/* Waits until there is room, and begins again from what the store holds. */
+static gboolean wait_for_space(EkImaging *imaging)
+{
+    EkKeptState state;
+    gboolean room = FALSE;
+    g_atomic_int_set(&imaging->waiting, EK_WAITING_FOR_SPACE);
+    while (!room && !is_cancelled(imaging)) {
+        g_usleep(POLL_NS / 1000);
+        room = check_space(imaging, NULL);
+    }
+    g_atomic_int_set(&imaging->waiting, EK_WAITING_NOT);
+    if (!room)
+        return FALSE;
+    EkReadMap *map = ek_mapstore_load(imaging->view.opened, NULL);
+    if (map == NULL || !ek_mapstore_state(imaging->view.opened, &state, NULL)) {
+        g_clear_pointer(&map, ek_read_map_free);
+        return FALSE;
+    }
+    imaging->read_before = ek_imaging_progress(imaging).read_bytes;
+    g_clear_pointer(&imaging->view.map, ek_read_map_free);
+    imaging->view.map = map;
+    begin_capture(imaging, &state);
+    return TRUE;
+}
+
+/* TRUE when what stopped the capture has passed. */
+static gboolean may_go_on(EkImaging *imaging, EkCaptureEnd end, GError **failure)
+{
+    gboolean wait = imaging->choices.wait;
+    if (end == EK_CAPTURE_GONE && !wait)
+        run_on_gone(imaging);
+    gboolean again = FALSE;
+    if (end == EK_CAPTURE_GONE && wait)
+        again = wait_for_drive(imaging);
+    else if (end == EK_CAPTURE_FAILED && wait &&
+             g_error_matches(*failure, EK_ERROR, EK_ERROR_NO_SPACE))
+        again = wait_for_space(imaging);
+    if (again)
+        g_clear_error(failure);
+    return again;
+}
+
 EkCaptureEnd ek_imaging_run(EkImaging *imaging, GError **error)
 {
     GError *failure = NULL;
-    EkCaptureEnd end = ek_capture_run(imaging->capture, &failure);
+    EkCaptureEnd end = EK_CAPTURE_COMPLETE;
+    do
+        end = ek_capture_run(imaging->capture, &failure);
+    while (may_go_on(imaging, end, &failure));
+    if (end == EK_CAPTURE_GONE && is_cancelled(imaging))
+        end = EK_CAPTURE_CANCELLED;
     EkCaptureProgress now = ek_imaging_progress(imaging);
     g_autofree char *read = ek_text_size(now.read_bytes);
     g_autofree char *detail =

@@ -76,12 +76,13 @@ typedef struct {
     EkDevice *device;
     guint8 *truth;
     gint cancel;
+    EkCaptureChoices choices;
 } Rig;
 
 static void rig_open(Rig *rig, gsize length, const char *faults)
 {
     GError *error = NULL;
-    *rig = (Rig){0};
+    *rig = (Rig){.choices = {.all_rounds = TRUE}};
     rig->truth = g_malloc(length);
     fill_noise(rig->truth, length, 11);
     memset(rig->truth + length / 4, 0, length / 8); /* zeros are good ground too */
@@ -120,6 +121,7 @@ static EkCaptureEnd rig_run(Rig *rig, EkCaptureProgress *progress, GError **erro
         .event = 1,
         .sink = {&rig->store, store_commit, store_sum, store_correct},
         .cancel = &rig->cancel,
+        .choices = rig->choices,
     };
     g_autoptr(EkCapture) capture = ek_capture_new(&parts);
     EkCaptureEnd end = ek_capture_run(capture, error);
@@ -216,7 +218,8 @@ static void a_large_physical_sector_goes_as_one(void)
              "physical-sector-size=4096\n[fault a]\nkind=unreadable\nfirst=1003\ncount=1\n");
     CHECK_NUMBER(rig_run(&rig, &progress, &error), EK_CAPTURE_COMPLETE);
     check_end_state(&rig, bad, 1);
-    CHECK_NUMBER(progress.failed_commands, 2); /* the large read, then the sector alone */
+    CHECK(progress.failed_commands >= 2); /* the large read, then the sector alone */
+    CHECK(progress.failed_commands <= 4);
     rig_close(&rig);
 }
 

@@ -1,0 +1,57 @@
+/* SPDX-License-Identifier: MIT */
+#include "numbers.h"
+
+#include <errno.h>
+#include <string.h>
+
+gboolean ek_numbers_whole(const char *text, guint64 *value, const char **end)
+{
+    gboolean hex = text[0] == '0' && (text[1] == 'x' || text[1] == 'X');
+    const char *digits = hex ? text + 2 : text;
+    char *stop = NULL;
+    if (hex ? !g_ascii_isxdigit(*digits) : !g_ascii_isdigit(*digits))
+        return FALSE;
+    errno = 0;
+    *value = g_ascii_strtoull(digits, &stop, hex ? 16 : 10);
+    *end = stop;
+    return errno == 0;
+}
+
+gboolean ek_numbers_duration(const char *text, gint64 *seconds)
+{
+    static const char units[] = "hms";
+    static const gint64 worth[] = {3600, 60, 1};
+    gsize next = 0; /* the largest unit that may still come */
+    *seconds = 0;
+    do {
+        guint64 value = 0;
+        if (!ek_numbers_whole(text, &value, &text) || value > G_MAXINT32)
+            return FALSE;
+        const char *unit = *text == '\0' ? units + 2 : strchr(units + next, *text);
+        if (unit == NULL)
+            return FALSE;
+        *seconds += (gint64)value * worth[unit - units];
+        next = (gsize)(unit - units) + 1;
+        text += *text != '\0';
+    } while (*text != '\0' && next < sizeof units - 1);
+    return *text == '\0' && *seconds > 0;
+}
+
+gboolean ek_numbers_size(const char *text, guint64 *bytes)
+{
+    static const char units[] = "KMGT";
+    const char *end = NULL;
+    if (!ek_numbers_whole(text, bytes, &end))
+        return FALSE;
+    const char *unit = *end != '\0' ? strchr(units, g_ascii_toupper(*end)) : NULL;
+    if (*end != '\0' && unit == NULL)
+        return FALSE;
+    guint shift = unit != NULL ? 10 * (guint)(unit - units + 1) : 0;
+    if (*bytes > (guint64)G_MAXINT64 >> shift)
+        return FALSE;
+    *bytes <<= shift;
+    end += unit != NULL;
+    if (unit != NULL && g_str_has_prefix(end, "iB"))
+        end += 2;
+    return *end == '\0';
+}
