@@ -54,6 +54,14 @@ static void find_warnings(Row *row)
         const EkPart *part = drive->parts->pdata[i];
         warn_of_uses(row, part->name, part->uses);
     }
+    if (drive->buffered)
+        warn(row, "a loop device that goes through the page cache: one bad sector takes its whole "
+                  "page with it. Make it with direct I/O (losetup --direct-io=on)");
+    if (drive->state != NULL && !g_str_equal(drive->state, "running") &&
+        !g_str_equal(drive->state, "live"))
+        warn(row, "the kernel does not talk to it any more: power-cycle it");
+    if (drive->error_count > 0)
+        warn(row, "commands to it have failed since it was plugged in");
     if (drive->bytes > 0 && drive->table == NULL && drive->filesystem == NULL &&
         drive->parts->len == 0)
         warn(row, "no partition table is known");
@@ -127,6 +135,13 @@ static json_t *row_json(const Row *row)
     json_object_set_new(out, "read_only", json_boolean(drive->read_only));
     json_object_set_new(out, "removable", json_boolean(drive->removable));
     json_object_set_new(out, "can_discard", json_boolean(drive->can_discard));
+    json_object_set_new(out, "buffered", json_boolean(drive->buffered));
+    json_object_set_new(out, "state", ek_json_text(drive->state));
+    json_object_set_new(out, "command_timeout_seconds",
+                        drive->timeout_seconds > 0 ? ek_json_u64(drive->timeout_seconds)
+                                                   : json_null());
+    json_object_set_new(out, "errors",
+                        drive->error_count >= 0 ? json_integer(drive->error_count) : json_null());
     json_object_set_new(out, "uses", uses_json(drive->uses));
     json_object_set_new(out, "partitions", parts);
     json_object_set_new(out, "looked", ek_json_text(row->looked));
@@ -156,6 +171,25 @@ static void print_part(const EkPart *part, guint32 sector_size)
     ek_show_sentence(stdout, "    ", 6, text->str);
 }
 
+/* What the kernel says of how the drive has been doing. */
+static void print_kernel(const EkDrive *drive)
+{
+    g_autoptr(GString) text = g_string_new(NULL);
+    if (drive->state != NULL) {
+        g_autofree char *state = ek_text_escape(drive->state);
+        g_string_append_printf(text, "; state %s", state);
+    }
+    if (drive->error_count >= 0)
+        g_string_append_printf(text, "; %" G_GINT64_FORMAT " failed commands counted",
+                               drive->error_count);
+    if (drive->timeout_seconds > 0)
+        g_string_append_printf(text, "; gives a command up after %u s", drive->timeout_seconds);
+    if (text->len == 0)
+        return;
+    g_autofree char *line = g_strdup_printf("kernel: %s", text->str + 2);
+    ek_show_sentence(stdout, "    ", 6, line);
+}
+
 /* A few lines a drive: a table of all this would be too wide to read. */
 static void print_drive(EkCli *cli, const Row *row)
 {
@@ -177,6 +211,7 @@ static void print_drive(EkCli *cli, const Row *row)
     g_string_append_printf(text, "; discard %s%s", drive->can_discard ? "possible" : "not possible",
                            drive->read_only ? "; read-only" : "");
     ek_show_sentence(stdout, "    ", 6, text->str);
+    print_kernel(drive);
     g_string_printf(text, "holds: %s%s%s", drive->table != NULL ? drive->table : "",
                     drive->table != NULL && drive->filesystem != NULL ? ", " : "",
                     drive->filesystem != NULL ? drive->filesystem : "");
@@ -212,6 +247,7 @@ static EkDrive *simulated_drive(const char *source, GError **error)
     drive->serial = g_strdup(info->serial);
     drive->bus = g_strdup("simulated");
     drive->read_only = TRUE;
+    drive->error_count = -1;
     drive->uses = g_ptr_array_new();
     drive->parts = g_ptr_array_new();
     return drive;

@@ -6,6 +6,16 @@
 
 #include <stdio.h>
 
+static void warn_of_adapter(EkCli *cli, const EkCaseInfo *info)
+{
+    g_autoptr(EkDrive) drive = ek_system_drive_of_path(cli->system, info->path);
+    if (drive != NULL && drive->buffered)
+        ek_cli_advise("new: %s is a loop device that goes through the page cache: one bad sector "
+                      "takes its whole page with it. Make it with direct I/O: losetup "
+                      "--direct-io=on",
+                      info->path);
+}
+
 static void advise(const EkCaseInfo *info, const char *folder)
 {
     g_autofree char *label = ek_text_label_size(info->bytes);
@@ -58,6 +68,7 @@ int ek_command_new(EkCli *cli)
     gint64 event = ek_event_begin(made, "new", cli->options, &error);
     if (event == 0 || !ek_event_end(made, event, "done", NULL, &error))
         return ek_cli_fail(cli, error);
+    warn_of_adapter(cli, ek_case_info(made));
     advise(ek_case_info(made), opening.folder);
     return EK_EXIT_DONE;
 }

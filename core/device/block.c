@@ -2,6 +2,7 @@
 /* A block device as a source: read-only, exclusive, past the page cache, in which one bad sector
  * would cost its whole page. */
 #include "device/device.h"
+#include "device/reader.h"
 #include "device/system.h"
 
 #include <errno.h>
@@ -13,11 +14,32 @@
 #include <unistd.h>
 
 #define MAX_TRANSFER (1u << 20)
+#define LEAST_TRANSFER (64u << 10)
 
 typedef struct {
     EkDevice device;
     int fd;
+    EkReader *reader;
+    gint64 timeout; /* µs after which the kernel gives a command up; 0: not known */
 } BlockDevice;
+
+/* A drive that dropped off the bus has no size any more. */
+static gboolean is_there(const BlockDevice *block)
+{
+    guint64 bytes = 0;
+    return ioctl(block->fd, BLKGETSIZE64, &bytes) == 0 && bytes > 0;
+}
+
+static EkReadOutcome failed(const BlockDevice *block, guint32 good, int errnum, gint64 took)
+{
+    EkReadOutcome outcome = ek_read_failed(good, errnum);
+    if (!outcome.gone && !is_there(block))
+        return ek_read_failed(good, ENODEV);
+    /* The kernel says the same of a bad sector and of a command that it gave up; the time tells. */
+    if (errnum == EIO && block->timeout > 0 && took >= block->timeout)
+        outcome.reason = EK_REASON_TIMEOUT;
+    return outcome;
+}
 
 static EkReadOutcome block_read(EkDevice *device, EkSector first, guint32 count, guint8 *buffer)
 {
@@ -27,16 +49,22 @@ static EkReadOutcome block_read(EkDevice *device, EkSector first, guint32 count,
     gsize done = 0;
 
     while (done < wanted) {
-        ssize_t got = pread(block->fd, buffer + done, wanted - done, (off_t)(first * size + done));
-        if (got < 0 && errno == EINTR)
+        gsize part = MIN(wanted - done, device->info.max_transfer);
+        gint64 began = g_get_monotonic_time();
+        EkReaderAnswer answer =
+            ek_reader_read(block->reader, first * size + done, buffer + done, part, device->cancel);
+        if (answer.abandoned)
+            return (EkReadOutcome){.good = (guint32)(done / size),
+                                   .reason = EK_REASON_TIMEOUT,
+                                   .abandoned = TRUE,
+                                   .errnum = answer.errnum};
+        gsize got = answer.got > 0 ? (gsize)answer.got - (gsize)answer.got % size : 0;
+        done += got;
+        if (got == part)
             continue;
-        if (got < 0)
-            return ek_read_failed((guint32)(done / size), errno);
-        if (got == 0) /* past the end: the device shrank, which a vanished one does */
-            return ek_read_failed((guint32)(done / size), ENODEV);
-        done += (gsize)got - (gsize)got % size;
-        if ((gsize)got < size)
-            return ek_read_failed((guint32)(done / size), EIO);
+        /* Nothing, and no reason: past the end. The device shrank, which a vanished one does. */
+        int errnum = answer.errnum != 0 ? answer.errnum : answer.got > 0 ? EIO : ENODEV;
+        return failed(block, (guint32)(done / size), errnum, g_get_monotonic_time() - began);
     }
     return (EkReadOutcome){.good = count};
 }
@@ -44,6 +72,7 @@ static EkReadOutcome block_read(EkDevice *device, EkSector first, guint32 count,
 static void block_close(EkDevice *device)
 {
     BlockDevice *block = (BlockDevice *)device;
+    ek_reader_free(block->reader);
     close(block->fd);
     g_free(block);
 }
@@ -93,8 +122,21 @@ EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error)
     if (!look_only)
         (void)ioctl(fd, BLKROSET, &read_only);
 
+    unsigned short most = 0; /* in units of 512 bytes */
+    guint32 transfer = MAX_TRANSFER;
+    if (ioctl(fd, BLKSECTGET, &most) == 0 && most > 0)
+        transfer = CLAMP(most * 512u, LEAST_TRANSFER, MAX_TRANSFER);
+    transfer = MAX(transfer - transfer % physical, physical);
+
+    EkReader *reader = ek_reader_new(fd, transfer);
+    if (reader == NULL) {
+        ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot start a reader for %s", path);
+        close(fd);
+        return NULL;
+    }
     BlockDevice *block = g_new0(BlockDevice, 1);
     block->fd = fd;
+    block->reader = reader;
     block->device.class = &block_class;
     block->device.info = (EkDeviceInfo){
         .kind = EK_DEVICE_BLOCK,
@@ -102,13 +144,14 @@ EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error)
         .sector_size = (guint32)logical,
         .physical_sector_size = physical,
         .bytes = bytes,
-        .max_transfer = MAX_TRANSFER,
+        .max_transfer = transfer,
     };
     g_autoptr(EkSystem) system = ek_system_new(NULL);
     g_autoptr(EkDrive) drive = ek_system_drive_of_path(system, path);
     if (drive != NULL) {
         block->device.info.model = g_strdup(drive->model);
         block->device.info.serial = g_strdup(drive->serial);
+        block->timeout = (gint64)drive->timeout_seconds * G_USEC_PER_SEC;
     }
     return &block->device;
 }

@@ -29,6 +29,11 @@ const char *ek_device_kind_name(EkDeviceKind kind)
     return "file";
 }
 
+gboolean ek_device_is_uri(const char *source)
+{
+    return g_str_has_prefix(source, "nbd://") || g_str_has_prefix(source, "nbd+unix://");
+}
+
 EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GError **error)
 {
     EkDevice *device = NULL;
@@ -36,10 +41,13 @@ EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GEr
 
     if (g_str_has_prefix(source, "sim:")) {
         device = ek_simulated_open(source + strlen("sim:"), error);
+    } else if (ek_device_is_uri(source)) {
+        guint32 sector_size = options != NULL ? options->sector_size : 0;
+        device = ek_nbd_open(source, sector_size != 0 ? sector_size : EK_STEP, error);
     } else if (strstr(source, "://") != NULL && stat(source, &st) != 0) {
         ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                     "%s: sources over the network are not read yet. Name a block device, a file "
-                     "or sim:PATH",
+                     "%s: of sources over the network only NBD is read: nbd://HOST/EXPORT or "
+                     "nbd+unix:///EXPORT?socket=PATH",
                      source);
     } else if (stat(source, &st) != 0) {
         ek_error_from_errno(error, EK_ERROR_FAILED, errno, "%s", source);
@@ -50,7 +58,7 @@ EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GEr
         device = ek_file_open(source, sector_size != 0 ? sector_size : EK_STEP, error);
     } else {
         ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                     "%s is a %s. Name a block device, a file or sim:PATH", source,
+                     "%s is a %s. Name a block device, a file, an NBD URI or sim:PATH", source,
                      S_ISDIR(st.st_mode) ? "folder" : "thing that cannot be read by position");
     }
     if (device == NULL)

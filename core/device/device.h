@@ -84,7 +84,7 @@ typedef struct {
     gboolean look_only;  /* block devices: leave the kernel's own read-only switch as it is */
 } EkDeviceOptions;
 
-/* Opens SOURCE: "sim:PATH", a block device or a file. The caller closes. Errors: EK_ERROR_ABSENT,
+/* Opens SOURCE: "sim:PATH", an NBD URI, a block device or a file. The caller closes. Errors: EK_ERROR_ABSENT,
  * EK_ERROR_UNSUPPORTED (a directory, a pipe, an unknown scheme), EK_ERROR_DAMAGED (a drive model
  * with a mistake, named with file and line), EK_ERROR_REFUSED (held by somebody else),
  * EK_ERROR_GONE (answers with size 0). */
@@ -132,6 +132,10 @@ EkByte ek_device_bytes_of(const EkDeviceInfo *info, EkSector first, EkSector cou
 EkDevice *ek_file_open(const char *path, guint32 sector_size, GError **error);
 EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error);
 EkDevice *ek_simulated_open(const char *path, GError **error);
+EkDevice *ek_nbd_open(const char *uri, guint32 sector_size, GError **error);
+
+/* Is SOURCE an NBD URI? */
+gboolean ek_device_is_uri(const char *source);
 
 /* The same device counted in sectors of another size. Takes `device` over. */
 EkDevice *ek_resectored_new(EkDevice *device, guint32 sector_size);

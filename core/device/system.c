@@ -66,6 +66,7 @@ void ek_drive_free(EkDrive *drive)
     g_free(drive->table);
     g_free(drive->filesystem);
     g_free(drive->backing);
+    g_free(drive->state);
     g_ptr_array_unref(drive->uses);
     g_ptr_array_unref(drive->parts);
     g_free(drive);
@@ -349,6 +350,13 @@ static EkDrive *read_drive(EkSystem *system, const char *name, GPtrArray *mounts
     drive->removable = attribute_number(folder, "removable") != 0;
     drive->rotational = attribute_number(folder, "queue/rotational") != 0;
     drive->can_discard = attribute_number(folder, "queue/discard_max_bytes") != 0;
+    drive->buffered = drive->backing != NULL && attribute_number(folder, "loop/dio") == 0;
+    drive->timeout_seconds = (guint32)attribute_number(about, "timeout");
+    if (drive->timeout_seconds == 0)
+        drive->timeout_seconds = (guint32)(attribute_number(folder, "queue/io_timeout") / 1000);
+    drive->state = attribute(about, "state");
+    g_autofree char *errors = attribute(about, "ioerr_cnt");
+    drive->error_count = errors != NULL ? (gint64)g_ascii_strtoull(errors, NULL, 0) : -1;
     drive->uses = uses_of(system, folder, name, dev, mounts);
     read_parts(system, drive, folder, mounts);
     return drive;

@@ -176,7 +176,7 @@ static void random_drives_come_back(void)
         make_drive(random, &g);
         make_model(random, &g);
         static const char *const lines[] = {"new bench sim:drive.model",
-                                            "image bench",
+                                            "image bench --all-rounds",
                                             "hunt bench",
                                             "plan bench",
                                             "clone bench clone.raw",

@@ -1,0 +1,176 @@
+/* SPDX-License-Identifier: MIT */
+/* Requests and answers go over a socket pair, the data through shared memory. Between fork and the
+ * end the child calls nothing but system calls: the parent has threads. */
+#include "device/reader.h"
+
+#include <errno.h>
+#include <poll.h>
+#include <signal.h>
+#include <string.h>
+#include <sys/mman.h>
+#include <sys/prctl.h>
+#include <sys/socket.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#define POLL_MS 50
+#define GRACE_US (800 * (gint64)1000) /* for a read to end by itself, once it is called off */
+
+struct EkReader {
+    int fd;
+    int socket; /* -1: there is no child now */
+    pid_t child;
+    guint8 *shared;
+    gsize most;
+};
+
+typedef struct {
+    guint64 first;
+    guint64 length;
+} Request;
+
+typedef struct {
+    gint64 got;
+    int errnum;
+} Answer;
+
+/* What the child does until its socket ends. */
+static void serve(int socket_fd, int fd, guint8 *shared)
+{
+    Request request;
+    while (read(socket_fd, &request, sizeof request) == (ssize_t)sizeof request) {
+        Answer answer = {0, 0};
+        while (answer.got < (gint64)request.length) {
+            ssize_t got = pread(fd, shared + answer.got, request.length - (gsize)answer.got,
+                                (off_t)(request.first + (guint64)answer.got));
+            if (got < 0 && errno == EINTR)
+                continue;
+            answer.errnum = got < 0 ? errno : 0;
+            if (got <= 0)
+                break;
+            answer.got += got;
+        }
+        if (write(socket_fd, &answer, sizeof answer) != (ssize_t)sizeof answer)
+            break;
+    }
+    _exit(0);
+}
+
+/* Everything but the two that are needed is closed: locks are held by open files. */
+static void become_child(int socket_fd, int fd, guint8 *shared)
+{
+    sigset_t none;
+    sigemptyset(&none);
+    signal(SIGINT, SIG_IGN); /* Ctrl-C reaches the whole group: the parent decides */
+    signal(SIGTERM, SIG_DFL);
+    signal(SIGHUP, SIG_IGN);
+    signal(SIGPIPE, SIG_IGN);
+    sigprocmask(SIG_SETMASK, &none, NULL);
+    prctl(PR_SET_PDEATHSIG, SIGKILL);
+    unsigned low = (unsigned)MIN(socket_fd, fd);
+    unsigned high = (unsigned)MAX(socket_fd, fd);
+    if (low > 0)
+        close_range(0, low - 1, 0);
+    if (high > low + 1)
+        close_range(low + 1, high - 1, 0);
+    close_range(high + 1, ~0u, 0);
+    serve(socket_fd, fd, shared);
+}
+
+static gboolean start(EkReader *reader)
+{
+    int pair[2];
+    if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair) != 0)
+        return FALSE;
+    reader->child = fork();
+    if (reader->child == 0)
+        become_child(pair[1], reader->fd, reader->shared);
+    close(pair[1]);
+    reader->socket = pair[0];
+    if (reader->child > 0)
+        return TRUE;
+    close(pair[0]);
+    reader->socket = -1;
+    return FALSE;
+}
+
+/* Leaves the child behind: one that hangs in the kernel ends when its read does. */
+static void stop(EkReader *reader)
+{
+    if (reader->socket < 0)
+        return;
+    close(reader->socket);
+    reader->socket = -1;
+    kill(reader->child, SIGKILL);
+    waitpid(reader->child, NULL, WNOHANG);
+}
+
+EkReader *ek_reader_new(int fd, gsize most)
+{
+    EkReader *reader = g_new0(EkReader, 1);
+    reader->fd = fd;
+    reader->most = most;
+    reader->socket = -1;
+    void *shared = mmap(NULL, most, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+    reader->shared = shared != MAP_FAILED ? shared : NULL;
+    if (reader->shared != NULL && start(reader))
+        return reader;
+    int errnum = errno;
+    ek_reader_free(reader);
+    errno = errnum;
+    return NULL;
+}
+
+void ek_reader_free(EkReader *reader)
+{
+    pid_t child = reader->socket >= 0 ? reader->child : 0;
+    stop(reader);
+    /* A child that does not hang is gone at once. */
+    for (int i = 0; i < 20 && child > 0 && waitpid(child, NULL, WNOHANG) == 0; i++)
+        g_usleep(5000);
+    if (reader->shared != NULL)
+        munmap(reader->shared, reader->most);
+    g_free(reader);
+}
+
+/* Waits for the answer. FALSE when it is called off while it hangs. */
+static gboolean wait_for_answer(const EkReader *reader, const gint *cancel)
+{
+    gint64 called_off = 0;
+    for (;;) {
+        struct pollfd wait = {.fd = reader->socket, .events = POLLIN};
+        if (poll(&wait, 1, POLL_MS) > 0)
+            return TRUE;
+        if (cancel == NULL || g_atomic_int_get(cancel) == 0)
+            continue;
+        gint64 now = g_get_monotonic_time();
+        if (called_off == 0)
+            called_off = now;
+        if (now - called_off > GRACE_US)
+            return FALSE;
+    }
+}
+
+EkReaderAnswer ek_reader_read(EkReader *reader, EkByte first, guint8 *buffer, gsize length,
+                              const gint *cancel)
+{
+    Request request = {first, length};
+    Answer answer;
+    g_assert(length <= reader->most);
+    if (reader->socket < 0 && !start(reader))
+        return (EkReaderAnswer){.got = -1, .errnum = errno};
+    if (send(reader->socket, &request, sizeof request, MSG_NOSIGNAL) != (ssize_t)sizeof request) {
+        stop(reader);
+        return (EkReaderAnswer){.got = -1, .errnum = ECONNRESET};
+    }
+    if (!wait_for_answer(reader, cancel)) {
+        stop(reader);
+        return (EkReaderAnswer){.got = -1, .errnum = ETIMEDOUT, .abandoned = TRUE};
+    }
+    if (recv(reader->socket, &answer, sizeof answer, 0) != (ssize_t)sizeof answer) {
+        stop(reader); /* somebody killed it */
+        return (EkReaderAnswer){.got = -1, .errnum = ECONNRESET};
+    }
+    memcpy(buffer, reader->shared, (gsize)answer.got);
+    return (EkReaderAnswer){.got = answer.got, .errnum = answer.errnum};
+}
