@@ -10,17 +10,22 @@ const EkCommand ek_commands[] = {
      "every\n"
      "read can be the last. --look reads the first and the last sector of each drive.",
      "ektypon drives", 0, MANY, ek_command_drives},
-    {"new", "CASE SOURCE", "Opens a case for a drive.",
-     "SOURCE is a block device, a file, or sim:PATH for a simulated drive. It is opened "
+    {"new", "CASE SOURCE | CASE --adopt FILE", "Opens a case for a drive.",
+     "SOURCE is a block device, a file, an NBD URI (nbd://HOST/EXPORT or\n"
+     "nbd+unix:///EXPORT?socket=PATH), or sim:PATH for a simulated drive. It is opened "
      "read-only,\n"
      "and exclusively where the system allows. CASE is a folder that is made; it holds all that "
      "is\n"
-     "known about the job, and the image unless --image puts that elsewhere.",
-     "ektypon new bench-17 /dev/sdb", 2, 2, ek_command_new},
+     "known about the job, and the image unless --image puts that elsewhere. With --adopt the "
+     "image\n"
+     "is there already, and there is no SOURCE.",
+     "ektypon new bench-17 /dev/sdb", 1, 2, ek_command_new},
     {"image", "CASE", "Images the drive, or goes on where it stopped.",
-     "First the easy ground in large reads, then what was stepped over, then sector by sector "
-     "what\n"
-     "failed. What was read is on stable storage before the map says good; Ctrl-C, a crash or a\n"
+     "First the easy ground in large reads (skim), then where trouble begins and ends (narrow). "
+     "What\n"
+     "is left then, unless it takes under 15 minutes, is put before you with an estimate: "
+     "--all-rounds\n"
+     "tries it sector by sector (single), --again N once more. What was read is on stable storage before the map says good; Ctrl-C, a crash or a\n"
      "power cut costs the last few seconds. Start the same command again to go on.",
      "ektypon image bench-17", 1, 1, ek_command_image},
     {"map", "CASE", "Shows what was read and what was not.", NULL, "ektypon map bench-17", 1, 1,

@@ -61,36 +61,6 @@ static gboolean misused(GError **error, const char *format, ...)
 
 /* --- what the options mean ------------------------------------------------------------------- */
 
-/* A line `first count` each, in sectors, decimal or hex; # begins a comment. */
-static gboolean read_wanted(Options *options, GError **error)
-{
-    g_autofree char *contents = NULL;
-    if (options->want == NULL)
-        return TRUE;
-    if (!g_file_get_contents(options->want, &contents, NULL, error))
-        return FALSE;
-    options->wanted = g_array_new(FALSE, FALSE, sizeof(EkSectorRange));
-    g_auto(GStrv) lines = g_strsplit(contents, "\n", -1);
-    for (guint i = 0; lines[i] != NULL; i++) {
-        EkSectorRange range;
-        const char *at = g_strchug(lines[i]);
-        if (*at == '\0' || *at == '#')
-            continue;
-        gboolean fine = ek_numbers_whole(at, &range.first, &at) && g_ascii_isspace(*at);
-        while (fine && g_ascii_isspace(*at))
-            at++;
-        fine = fine && ek_numbers_whole(at, &range.count, &at);
-        while (fine && g_ascii_isspace(*at))
-            at++;
-        if (!fine || *at != '\0' || range.count == 0 || range.first > G_MAXINT64 ||
-            range.count > G_MAXINT64)
-            return misused(error, "%s:%u: wanted is a line `first count` in sectors", options->want,
-                           i + 1);
-        g_array_append_val(options->wanted, range);
-    }
-    return TRUE;
-}
-
 static gboolean parse_sector(const char *text, const char *option, EkSector *sector,
                              GError **error)
 {
@@ -178,7 +148,12 @@ static gboolean parse_choices(Options *options, const EkCli *cli, EkImagingChoic
         return misused(error, "--progress takes json, not \"%s\"", options->progress);
     if (options->wait && options->no_wait)
         return misused(error, "--wait and --no-wait contradict each other");
-    if (!read_wanted(options, error) || !parse_numbers(options, &choices->capture, error) ||
+    if (options->want != NULL) {
+        options->wanted = ek_numbers_ranges(options->want, error);
+        if (options->wanted == NULL)
+            return FALSE;
+    }
+    if (!parse_numbers(options, &choices->capture, error) ||
         !parse_limits(options, &choices->capture, error) ||
         !parse_reopening(options, &choices->reopening, error))
         return FALSE;

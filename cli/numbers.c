@@ -55,3 +55,43 @@ gboolean ek_numbers_size(const char *text, guint64 *bytes)
         end += 2;
     return *end == '\0';
 }
+
+static const char *skip_blanks(const char *text)
+{
+    while (g_ascii_isspace(*text))
+        text++;
+    return text;
+}
+
+GArray *ek_numbers_ranges(const char *path, GError **error)
+{
+    g_autofree char *contents = NULL;
+    if (!g_file_get_contents(path, &contents, NULL, error))
+        return NULL;
+    g_autoptr(GArray) ranges = g_array_new(FALSE, FALSE, sizeof(EkSectorRange));
+    int number = 0;
+    for (char *next = contents; next != NULL;) {
+        char *line = next;
+        next = strchr(line, '\n');
+        if (next != NULL)
+            *next++ = '\0';
+        number++;
+        EkSectorRange range;
+        const char *at = skip_blanks(line);
+        if (*at == '\0' || *at == '#')
+            continue;
+        gboolean fine = ek_numbers_whole(at, &range.first, &at) && g_ascii_isspace(*at) &&
+                        ek_numbers_whole(skip_blanks(at), &range.count, &at) &&
+                        *skip_blanks(at) == '\0';
+        if (!fine || range.count == 0 || range.first > G_MAXINT64 / 2 ||
+            range.count > G_MAXINT64 / 2) {
+            ek_error_set(error, EK_ERROR_DAMAGED,
+                         "%s:%d: a line is `first count`, two whole numbers, decimal or 0x…, the "
+                         "second at least 1",
+                         path, number);
+            return NULL;
+        }
+        g_array_append_val(ranges, range);
+    }
+    return g_steal_pointer(&ranges);
+}

@@ -106,7 +106,8 @@ static gboolean keep_hole(const EkKeeper *keeper, const Note *note, GError **err
             return FALSE;
         at = ek_range_end(covered);
     }
-    return TRUE;
+    return ek_image_zero(keeper->parts.image, note->first * keeper->parts.sector_size,
+                         note->length, error);
 }
 
 /* Writes to the image, around what applied edits cover there. */

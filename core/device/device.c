@@ -41,6 +41,10 @@ EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GEr
 
     if (g_str_has_prefix(source, "sim:")) {
         device = ek_simulated_open(source + strlen("sim:"), error);
+    } else if (g_str_has_prefix(source, EK_ADOPTED_PREFIX)) {
+        ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                     "the image of this case was made elsewhere: to read more of the drive, name "
+                     "it with --source");
     } else if (ek_device_is_uri(source)) {
         guint32 sector_size = options != NULL ? options->sector_size : 0;
         device = ek_nbd_open(source, sector_size != 0 ? sector_size : EK_STEP, error);

@@ -134,6 +134,9 @@ EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error);
 EkDevice *ek_simulated_open(const char *path, GError **error);
 EkDevice *ek_nbd_open(const char *uri, guint32 sector_size, GError **error);
 
+/* The source of a case whose image was made elsewhere: there is nothing to read from. */
+#define EK_ADOPTED_PREFIX "adopted:"
+
 /* Is SOURCE an NBD URI? */
 gboolean ek_device_is_uri(const char *source);
 

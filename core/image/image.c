@@ -6,10 +6,14 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <linux/fs.h>
+#include <sys/ioctl.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 #define PIECE 4096u            /* what a file system keeps as a hole, at best */
+#define BLANK_ENDS (1u << 20)
+#define BLANK_PLACES 1024u
 #define PUSH_AFTER (32u << 20) /* bytes after which writing back is set going */
 
 struct EkImage {
@@ -17,6 +21,7 @@ struct EkImage {
     int fd;
     EkByte bytes;
     EkRange unpushed;
+    gboolean is_device; /* zeros have to be written: it has no holes */
 };
 
 /* A new name is only safe once its folder is. */
@@ -32,6 +37,81 @@ static gboolean sync_folder_of(const char *path, GError **error)
         ek_error_from_errno(error, EK_ERROR_FAILED, errnum, "cannot sync %s", folder);
     return done;
 }
+
+/* --- a block device as the image --- */
+
+static gboolean device_bytes(int fd, const char *path, EkByte *bytes, GError **error)
+{
+    guint64 there = 0;
+    if (ioctl(fd, BLKGETSIZE64, &there) != 0)
+        return ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot ask %s for its size",
+                                   path);
+    *bytes = there;
+    return TRUE;
+}
+
+static gboolean is_blank_at(int fd, EkByte first, guint8 *buffer, gsize length)
+{
+    ssize_t got = pread(fd, buffer, length, (off_t)first);
+    return got >= 0 && ek_bytes_are_zero(buffer, (gsize)got);
+}
+
+/* Looks where something would stand on a drive that is in use: at both ends, and here and there. */
+static gboolean is_blank(int fd, EkByte bytes)
+{
+    g_autofree guint8 *buffer = g_malloc(BLANK_ENDS);
+    EkByte end = bytes > BLANK_ENDS ? bytes - BLANK_ENDS : 0;
+    if (!is_blank_at(fd, 0, buffer, BLANK_ENDS) || !is_blank_at(fd, end, buffer, BLANK_ENDS))
+        return FALSE;
+    for (guint i = 0; i < BLANK_PLACES; i++)
+        if (!is_blank_at(fd, bytes / BLANK_PLACES * i / PIECE * PIECE, buffer, PIECE))
+            return FALSE;
+    return TRUE;
+}
+
+gboolean ek_image_claim_device(const char *path, EkByte bytes, GError **error)
+{
+    EkByte there = 0;
+    int fd = open(path, O_RDWR | O_EXCL | O_CLOEXEC);
+    if (fd < 0)
+        return ek_error_from_errno(error, EK_ERROR_REFUSED, errno, "cannot write to %s", path);
+    gboolean fine = device_bytes(fd, path, &there, error);
+    int read_only = 0;
+    if (fine && ioctl(fd, BLKROGET, &read_only) == 0 && read_only != 0) {
+        fine = ek_error_set(error, EK_ERROR_REFUSED,
+                            "%s is read-only in the kernel. If it is meant: blockdev --setrw %s",
+                            path, path);
+    } else if (fine && there < bytes) {
+        g_autofree char *size = ek_text_size(there);
+        g_autofree char *needed = ek_text_size(bytes);
+        fine = ek_error_set(error, EK_ERROR_NO_SPACE, "%s has %s, the image needs %s", path, size,
+                            needed);
+    } else if (fine && !is_blank(fd, there)) {
+        fine = ek_error_set(error, EK_ERROR_REFUSED,
+                            "%s is not blank: something stands on it. An image goes to a blank "
+                            "device, or to a file",
+                            path);
+    }
+    close(fd);
+    return fine;
+}
+
+gboolean ek_image_zero(EkImage *image, EkByte first, EkByte bytes, GError **error)
+{
+    guint64 range[2] = {first, bytes};
+    if (!image->is_device || bytes == 0)
+        return TRUE;
+    if (first % 512 == 0 && bytes % 512 == 0 && ioctl(image->fd, BLKZEROOUT, range) == 0)
+        return TRUE;
+    g_autofree guint8 *zeros = g_malloc0(PUSH_AFTER);
+    for (EkByte done = 0; done < bytes; done += PUSH_AFTER)
+        if (!ek_image_write(image, first + done, zeros, (gsize)MIN(PUSH_AFTER, bytes - done),
+                            error))
+            return FALSE;
+    return TRUE;
+}
+
+/* --- */
 
 gboolean ek_image_create(const char *path, EkByte bytes, GError **error)
 {
@@ -75,7 +155,16 @@ EkImage *ek_image_open(const char *path, EkByte bytes, gboolean writable, GError
         close(fd);
         return NULL;
     }
+    EkByte there = bytes;
+    if (S_ISBLK(st.st_mode) && (!device_bytes(fd, path, &there, error) || there < bytes)) {
+        if (there < bytes)
+            ek_error_set(error, EK_ERROR_DAMAGED, "%s is smaller than the image it should hold: "
+                         "another device?", path);
+        close(fd);
+        return NULL;
+    }
     EkImage *image = g_new0(EkImage, 1);
+    image->is_device = S_ISBLK(st.st_mode);
     image->path = g_strdup(path);
     image->fd = fd;
     image->bytes = bytes;
@@ -149,14 +238,14 @@ gboolean ek_image_write(EkImage *image, EkByte first, const guint8 *data, gsize 
     gsize at = 0;
     while (at < length) {
         gsize piece = MIN(PIECE - (first + at) % PIECE, length - at);
-        if (ek_bytes_are_zero(data + at, piece)) {
+        if (!image->is_device && ek_bytes_are_zero(data + at, piece)) {
             at += piece;
             continue;
         }
         gsize run = piece;
         while (at + run < length) {
             gsize more = MIN(PIECE, length - at - run);
-            if (ek_bytes_are_zero(data + at + run, more))
+            if (!image->is_device && ek_bytes_are_zero(data + at + run, more))
                 break;
             run += more;
         }

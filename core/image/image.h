@@ -13,6 +13,13 @@ typedef struct EkImage EkImage;
 /* Makes a new image of `bytes` bytes, all hole, on stable storage. Refuses an existing file. */
 gboolean ek_image_create(const char *path, EkByte bytes, GError **error);
 
+/* Makes sure that the block device at `path` can be the image: large enough, in nobody's use, and
+ * blank as far as a thousand looks tell. Writes nothing. */
+gboolean ek_image_claim_device(const char *path, EkByte bytes, GError **error);
+
+/* These bytes are zeros: nothing to do where the image is a file, in which they are a hole. */
+gboolean ek_image_zero(EkImage *image, EkByte first, EkByte bytes, GError **error);
+
 /* Opens an image that must have `bytes` bytes: a shorter one is EK_ERROR_DAMAGED with both sizes.
  */
 EkImage *ek_image_open(const char *path, EkByte bytes, gboolean writable, GError **error);

@@ -60,6 +60,9 @@ gboolean ek_guard_apart(EkSystem *system, const char *path, const char *source, 
 gboolean ek_guard_space(const char *path, EkByte bytes, const char *what, GError **error)
 {
     struct statvfs fs;
+    struct stat st;
+    if (stat(path, &st) == 0 && S_ISBLK(st.st_mode))
+        return TRUE; /* its size was looked at when it was claimed */
     g_autofree char *existing = g_canonicalize_filename(path, NULL);
     while (statvfs(existing, &fs) != 0) {
         if (strcmp(existing, "/") == 0)
@@ -101,6 +104,12 @@ char *ek_guard_target_word(EkSystem *system, const char *target, char **descript
                                    drive->model != NULL ? drive->model : "unknown model", size,
                                    drive->serial != NULL ? drive->serial : "unknown", holds);
     return g_strdup(length > WORD_LENGTH ? word + length - WORD_LENGTH : word);
+}
+
+gboolean ek_guard_free(EkSystem *system, const char *target, GError **error)
+{
+    g_autoptr(EkDrive) drive = ek_system_drive_of_path(system, target);
+    return drive == NULL || refuse_in_use(drive, target, error);
 }
 
 gboolean ek_guard_target(EkSystem *system, const char *target, const char *meant, GError **error)

@@ -18,6 +18,9 @@ gboolean ek_guard_apart(EkSystem *system, const char *path, const char *source, 
 /* EK_ERROR_NO_SPACE when the file system of `path` has fewer than `bytes` bytes left. */
 gboolean ek_guard_space(const char *path, EkByte bytes, const char *what, GError **error);
 
+/* EK_ERROR_REFUSED when `target` is a block device that is mounted or held. */
+gboolean ek_guard_free(EkSystem *system, const char *target, GError **error);
+
 /* Is the target the source of the case? */
 gboolean ek_guard_is_source(const EkCaseInfo *info, const char *target);
 

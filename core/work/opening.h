@@ -15,6 +15,20 @@ typedef struct {
     gboolean allow_short_space;
 } EkOpening;
 
+/* A finished image that was made elsewhere becomes a case, where it lies. */
+typedef struct {
+    const char *folder;
+    const char *image;
+    guint32 sector_size;  /* 0 for 512 */
+    gboolean has_list;    /* else nothing is known of which sectors were read */
+    const EkRange *list;  /* bytes */
+    gsize count;
+    gboolean means_good;  /* the list names what was read, not what was not */
+} EkAdoption;
+
+/* Makes a case for it; the image is not written to. The caller closes the case. */
+EkCase *ek_opening_adopt(EkSystem *system, const EkAdoption *adoption, GError **error);
+
 /* Checks everything that must hold, makes the case and its image. The caller closes the case.
  * Nothing is left behind when it fails. */
 EkCase *ek_opening_make(EkSystem *system, const EkOpening *opening, GError **error);
