@@ -1,8 +1,9 @@
 /* SPDX-License-Identifier: MIT */
 /* How well the scheduler does on drive models, in device time: bench/capture [--draws N] [--seed S]
- * [--kind NAME] [MODEL…]. For each model the time at which 50, 90, 99, 99.9 and 100 % of the readable
- * sectors are in, and the end, beside the yardsticks. With --draws so many models are drawn from the
- * seed over the ranges in bench/models/RANGES, and the worst of each kind is printed. */
+ * [--kind NAME] [MODEL…]. For each model the time at which 50, 90, 99, 99.9 and 100 % of the
+ * readable sectors are in, and the end, beside the yardsticks. With --draws so many models are
+ * drawn from the seed over the ranges in bench/models/RANGES, and the worst of each kind is
+ * printed. */
 #include "draw.h"
 #include "yardstick.h"
 
@@ -23,8 +24,8 @@ typedef struct {
     Yardstick yardstick;
     EkReadMap *map;
     EkDevice *device;
-    EkSector good;      /* readable sectors */
-    EkSector bad_good;  /* sectors read twice */
+    EkSector good;     /* readable sectors */
+    EkSector bad_good; /* sectors read twice */
     double marks[MARKS];
     guint64 failed;
     guint64 failed_at_99;
@@ -91,24 +92,6 @@ static double now(Trial *trial)
     return (double)ek_device_clock(trial->device) / 1e9;
 }
 
-/* What is readable and not read yet, largest first seen: for finding out why. */
-static void print_missing(const Trial *trial, EkRound round)
-{
-    EkStretch stretch;
-    guint printed = 0;
-    for (EkSector at = 0; printed < 12 && ek_read_map_next(trial->map, at, EK_STATES_UNREAD, &stretch);
-         at = stretch.first + stretch.count) {
-        EkSector readable = readable_in(trial, stretch.first, stretch.count);
-        if (readable * 4000 < trial->yardstick.readable / 100)
-            continue;
-        printed++;
-        fprintf(stderr, "before %s: %" G_GUINT64_FORMAT " + %" G_GUINT64_FORMAT " %s %s %u, readable %" G_GUINT64_FORMAT "\n",
-                ek_round_name(round), stretch.first, stretch.count,
-                ek_state_name(stretch.mark.state), ek_reason_name(stretch.mark.reason),
-                stretch.mark.attempts, readable);
-    }
-}
-
 /* FALSE when the drive does not come back. */
 static gboolean wait_for_it(Trial *trial)
 {
@@ -137,13 +120,10 @@ static void image(Trial *trial)
     g_autofree guint8 *buffer = g_malloc((gsize)parts.most * info->sector_size);
     const char *trace = getenv("TRACE");
     EkRead read;
-    EkRound round = EK_ROUND_NONE;
     while (ek_scheduler_next(scheduler, &read)) {
         double began = now(trial);
-        if (getenv("MISSING") != NULL && read.round != round)
-            print_missing(trial, read.round);
-        round = read.round;
-        EkReadOutcome outcome = ek_device_read_or_zeros(trial->device, read.first, read.count, buffer);
+        EkReadOutcome outcome =
+            ek_device_read_or_zeros(trial->device, read.first, read.count, buffer);
         double took = now(trial) - began;
         if (outcome.good > 0)
             note(trial, readable_in(trial, read.first, outcome.good), began, took);
@@ -162,7 +142,6 @@ static void image(Trial *trial)
         trial->cut = trial->yardstick.bad > MOST_BAD && trial->marks[3] > 0;
         if (trial->cut)
             return;
-        g_assert(getenv("TWICE") == NULL || trial->bad_good == 0);
     }
     trial->marks[MARKS - 1] = now(trial);
 }
@@ -219,14 +198,14 @@ static void print_trial(const char *name, const Trial *trial)
            (double)yardstick->sectors * yardstick->model->sector_size / 1073741824.0,
            yardstick->bad, yardstick->runs);
     if (trial->died) {
-        EkSector ideal = yardstick_ideal_by(
-            yardstick, (double)yardstick->model->lifetime / 1e9 - 5 * yardstick->failure);
+        EkSector ideal = yardstick_ideal_by(yardstick, (double)yardstick->model->lifetime / 1e9 -
+                                                           5 * yardstick->failure);
         printf("  it died; saved %.3f of what ideal saves five failures earlier\n",
                (double)trial->good / (double)MAX(ideal, 1));
         return;
     }
-    printf("  %-10s %13s %13s %13s %13s %13s %13s\n", "seconds at", "50 %", "90 %", "99 %", "99.9 %",
-           "100 %", "end");
+    printf("  %-10s %13s %13s %13s %13s %13s %13s\n", "seconds at", "50 %", "90 %", "99 %",
+           "99.9 %", "100 %", "end");
     print_row("this", trial->marks);
     print_row("ideal", yardstick->ideal);
     print_row("reference", yardstick->reference);
@@ -236,8 +215,8 @@ static void print_trial(const char *name, const Trial *trial)
            " at 99 %%: %.2f a run and 64 MiB of long runs); read twice %" G_GUINT64_FORMAT
            "; wrong at the end %" G_GUINT64_FORMAT "\n",
            trial->failed, trial->failed_at_99,
-           (double)trial->failed_at_99 / ((double)yardstick->runs + inside + 1e-9),
-           trial->bad_good, trial->wrong);
+           (double)trial->failed_at_99 / ((double)yardstick->runs + inside + 1e-9), trial->bad_good,
+           trial->wrong);
 }
 
 /* --- drawn models --- */
@@ -257,8 +236,7 @@ static void weigh(Worst *worst, const Drawn *drawn, const Trial *trial, guint nu
     double target[4];
     memcpy(target, drawn->target, sizeof target);
     if (drawn->kind == KIND_SHORT_LIFE) {
-        EkSector ideal =
-            yardstick_ideal_by(y, (double)y->model->lifetime / 1e9 - 5 * y->failure);
+        EkSector ideal = yardstick_ideal_by(y, (double)y->model->lifetime / 1e9 - 5 * y->failure);
         for (int i = 0; i < 4; i++)
             value[i] = (double)ideal / (double)MAX(trial->good, 1);
     } else if (drawn->kind == KIND_HEAD) {

@@ -64,8 +64,8 @@ static void add_tracks(Drawn *drawn, GRand *random, EkSector sectors)
     EkFault *fault = add_fault(drawn->model, EK_FAULT_UNREADABLE, first, count);
     fault->repeat_every = track;
     fault->until = first + track * tracks;
-    g_string_append_printf(drawn->text, "%g tracks of %g, %g bad",
-                           (double)tracks, (double)track, (double)count);
+    g_string_append_printf(drawn->text, "%g tracks of %g, %g bad", (double)tracks, (double)track,
+                           (double)count);
 }
 
 static void add_head(Drawn *drawn, GRand *random, EkSector sectors)
@@ -83,8 +83,8 @@ static void add_head(Drawn *drawn, GRand *random, EkSector sectors)
         at = end + sector_below(random, stripe * heads);
         stripe = (EkSector)((double)stripe * 0.9);
     }
-    g_string_append_printf(drawn->text, "%u heads, stripe %.1f MiB, %u zones",
-                           heads, (double)stripe * 512 / MIB, zones);
+    g_string_append_printf(drawn->text, "%u heads, stripe %.1f MiB, %u zones", heads,
+                           (double)stripe * 512 / MIB, zones);
 }
 
 static void add_damage(Drawn *drawn, GRand *random, EkSector sectors)

@@ -22,7 +22,7 @@ typedef struct {
     Kind kind;
     EkModel *model;
     EkByte bytes;
-    GString *text; /* what it is, in words */
+    GString *text;    /* what it is, in words */
     double target[4]; /* ratio at 99, 99.9, 100 % and the end; 0: none */
 } Drawn;
 

@@ -95,8 +95,8 @@ static void count(Yardstick *self)
             self->inside += piece->count;
         failures += (double)piece->count * failing(self, piece->fault);
     }
-    self->failure = self->bad > 0 ? failures / (double)self->bad
-                                  : seconds_of(self->model->error_time);
+    self->failure =
+        self->bad > 0 ? failures / (double)self->bad : seconds_of(self->model->error_time);
 }
 
 static void note(double marks[MARKS], const Yardstick *self, EkSector before, EkSector more,
@@ -210,8 +210,8 @@ static void measure_plain(Yardstick *self)
             continue;
         }
         EkSector stop = end;
-        gboolean before_bad = i + 1 < self->pieces->len &&
-                              piece_is_bad(&g_array_index(self->pieces, Piece, i + 1));
+        gboolean before_bad =
+            i + 1 < self->pieces->len && piece_is_bad(&g_array_index(self->pieces, Piece, i + 1));
         if (before_bad)
             stop = MAX(MAX(done, piece->first), end / block * block);
         EkSector from = MAX(done, piece->first);

@@ -26,8 +26,8 @@ typedef struct {
     EkSector sectors;
     GArray *pieces; /* Piece, in order, the whole drive, neighbours different */
     EkSector readable;
-    EkSector bad;   /* sectors */
-    EkSector runs;  /* of bad ground */
+    EkSector bad;    /* sectors */
+    EkSector runs;   /* of bad ground */
     EkSector inside; /* bad sectors in runs of at least 64 MiB */
     double ideal[MARKS];
     double reference[MARKS];

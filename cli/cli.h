@@ -36,9 +36,9 @@ typedef struct {
 struct EkCli {
     const EkCommand *command;
     int argc;
-    char **argv;     /* argv[0] is the command's name */
-    char **operands; /* positional arguments, set by ek_cli_parse; NULL at the end */
-    char *options;   /* the command line after the command, for the log */
+    char **argv;       /* argv[0] is the command's name */
+    char **operands;   /* positional arguments, set by ek_cli_parse; NULL at the end */
+    char *options;     /* the command line after the command, for the log */
     void *option_data; /* for callbacks of options; NULL where a command has none */
     EkSystem *system;
     gboolean color_out;

@@ -25,7 +25,8 @@ const EkCommand ek_commands[] = {
      "What\n"
      "is left then, unless it takes under 15 minutes, is put before you with an estimate: "
      "--all-rounds\n"
-     "tries it sector by sector (single), --again N once more. What was read is on stable storage before the map says good; Ctrl-C, a crash or a\n"
+     "tries it sector by sector (single), --again N once more. What was read is on stable storage "
+     "before the map says good; Ctrl-C, a crash or a\n"
      "power cut costs the last few seconds. Start the same command again to go on.",
      "ektypon image bench-17", 1, 1, ek_command_image},
     {"map", "CASE", "Shows what was read and what was not.", NULL, "ektypon map bench-17", 1, 1,

@@ -37,9 +37,9 @@ typedef struct {
 
 static void options_clear(Options *options)
 {
-    char **const texts[] = {&options->want,     &options->duration, &options->rate,
-                            &options->block,    &options->first,    &options->last,
-                            &options->patience, &options->source,   &options->on_gone,
+    char **const texts[] = {&options->want,     &options->duration,    &options->rate,
+                            &options->block,    &options->first,       &options->last,
+                            &options->patience, &options->source,      &options->on_gone,
                             &options->progress, &options->short_space, &options->reopen_what};
     for (gsize i = 0; i < G_N_ELEMENTS(texts); i++)
         g_free(*texts[i]);
@@ -53,16 +53,15 @@ static gboolean misused(GError **error, const char *format, ...)
 {
     va_list arguments;
     va_start(arguments, format);
-    g_propagate_error(error, g_error_new_valist(G_OPTION_ERROR, G_OPTION_ERROR_BAD_VALUE, format,
-                                                arguments));
+    g_propagate_error(
+        error, g_error_new_valist(G_OPTION_ERROR, G_OPTION_ERROR_BAD_VALUE, format, arguments));
     va_end(arguments);
     return FALSE;
 }
 
 /* --- what the options mean ------------------------------------------------------------------- */
 
-static gboolean parse_sector(const char *text, const char *option, EkSector *sector,
-                             GError **error)
+static gboolean parse_sector(const char *text, const char *option, EkSector *sector, GError **error)
 {
     const char *end = NULL;
     if (ek_numbers_whole(text, sector, &end) && *end == '\0' && *sector < G_MAXINT64)
@@ -192,8 +191,7 @@ static void print_doubts(EkImaging *imaging, const EkCaptureProgress *now)
     EkSector odd = now->fill[EK_FILL_ONES] + now->fill[EK_FILL_PATTERN];
     if (comparison.compared > 0)
         printf("%u places read a second time: %u the same, %u different, %u did not read\n",
-               comparison.compared,
-               comparison.compared - comparison.differing - comparison.silent,
+               comparison.compared, comparison.compared - comparison.differing - comparison.silent,
                comparison.differing, comparison.silent);
     if (comparison.differing > 0)
         ek_cli_advise("image: the drive does not answer the same each time: what it gave cannot be "
@@ -244,9 +242,10 @@ static int explain_failure(EkImaging *imaging, const GError *error, const char *
     }
     EkSector left = now.totals[EK_STATE_UNTOUCHED] + now.totals[EK_STATE_SET_ASIDE];
     g_autofree char *missing = ek_text_size(left * now.sector_size);
-    ek_cli_advise("image: no space left: %s. What the map calls good is safe; up to %s (%"
-                  G_GUINT64_FORMAT " bytes) more are needed. Free them, then run: ektypon image %s",
-                  error->message, missing, left * now.sector_size, folder);
+    ek_cli_advise(
+        "image: no space left: %s. What the map calls good is safe; up to %s (%" G_GUINT64_FORMAT
+        " bytes) more are needed. Free them, then run: ektypon image %s",
+        error->message, missing, left * now.sector_size, folder);
     return EK_EXIT_FAILED;
 }
 
@@ -390,8 +389,8 @@ static int image(EkCli *cli, Options *options)
         g_error_free(error);
         return status;
     }
-    gboolean complete = ek_imaging_is_complete(cli->operands[0], &state, &bytes, &sector_size,
-                                               &error);
+    gboolean complete =
+        ek_imaging_is_complete(cli->operands[0], &state, &bytes, &sector_size, &error);
     if (error != NULL)
         return ek_cli_fail(cli, error);
     const gint *cancel = ek_cli_watch_signals();
@@ -419,8 +418,8 @@ int ek_command_image(EkCli *cli)
     const GOptionEntry entries[] = {
         {"want", 0, 0, G_OPTION_ARG_FILENAME, &options.want,
          "read these first: a line `first count` each, in sectors, in order of rank", "FILE"},
-        {"all-rounds", 0, 0, G_OPTION_ARG_NONE, &options.all_rounds,
-         "go to the end without asking", NULL},
+        {"all-rounds", 0, 0, G_OPTION_ARG_NONE, &options.all_rounds, "go to the end without asking",
+         NULL},
         {"again", 0, 0, G_OPTION_ARG_INT, &options.again,
          "at the end try bad sectors N times more, in alternating direction", "N"},
         {"for", 0, 0, G_OPTION_ARG_STRING, &options.duration,
@@ -442,7 +441,7 @@ int ek_command_image(EkCli *cli)
         {"source", 0, 0, G_OPTION_ARG_FILENAME, &options.source,
          "go on with the same drive at another path or adapter", "SOURCE"},
         {"reopen", 0, G_OPTION_FLAG_OPTIONAL_ARG, G_OPTION_ARG_CALLBACK,
-         G_GNUC_EXTENSION (gpointer)take_reopen,
+         G_GNUC_EXTENSION(gpointer) take_reopen,
          "give bad ground another chance: all of it, or by reason or event",
          "all|medium|timeout|transport|EVENT"},
         {"wait", 0, 0, G_OPTION_ARG_NONE, &options.wait,

@@ -103,8 +103,9 @@ static void draw_doing(EkImageView *view, GString *line, const EkCaptureProgress
     gint64 hangs = now->reading_since != 0 ? g_get_monotonic_time() - now->reading_since : 0;
     switch (ek_imaging_waits(view->imaging)) {
     case EK_WAITING_FOR_DRIVE:
-        g_string_append_printf(line, "the drive is gone since sector %" G_GUINT64_FORMAT
-                                     "; waiting for it to come back (Ctrl-C ends)",
+        g_string_append_printf(line,
+                               "the drive is gone since sector %" G_GUINT64_FORMAT
+                               "; waiting for it to come back (Ctrl-C ends)",
                                now->position);
         return;
     case EK_WAITING_FOR_SPACE:
@@ -126,8 +127,8 @@ static void draw_doing(EkImageView *view, GString *line, const EkCaptureProgress
 static void draw_counts(EkImageView *view, GString *line, const EkCaptureProgress *now)
 {
     EkSector bad = now->totals[EK_STATE_BAD];
-    g_string_append_printf(line, "bad sectors %s%" G_GUINT64_FORMAT "%s  failed reads %"
-                                 G_GUINT64_FORMAT,
+    g_string_append_printf(line,
+                           "bad sectors %s%" G_GUINT64_FORMAT "%s  failed reads %" G_GUINT64_FORMAT,
                            ek_show_on(view->color && bad > 0, EK_COLOR_BAD), bad,
                            ek_show_off(view->color), now->failed_commands);
     if (now->repeats_every > 0)
@@ -186,16 +187,16 @@ void ek_image_view_json(void *data, const EkCaptureProgress *now)
 {
     EkImageJson *json = data;
     double seconds = (double)(now->device_clock - json->clock) / 1e9;
-    double rate = seconds > 0 && json->clock > 0 ? (double)(now->read_bytes - json->bytes) / seconds
-                                                 : 0;
+    double rate =
+        seconds > 0 && json->clock > 0 ? (double)(now->read_bytes - json->bytes) / seconds : 0;
     char number[G_ASCII_DTOSTR_BUF_SIZE];
     char speed[G_ASCII_DTOSTR_BUF_SIZE];
     json->clock = now->device_clock;
     json->bytes = now->read_bytes;
     g_ascii_formatd(number, sizeof number, "%.3f", (double)now->device_clock / 1e9);
     g_ascii_formatd(speed, sizeof speed, "%.0f", rate);
-    fprintf(stderr, "{\"device_seconds\": %s, \"failed_commands\": %" G_GUINT64_FORMAT
-                    ", \"totals\": {",
+    fprintf(stderr,
+            "{\"device_seconds\": %s, \"failed_commands\": %" G_GUINT64_FORMAT ", \"totals\": {",
             number, now->failed_commands);
     for (int state = 0; state < EK_STATES; state++)
         fprintf(stderr, "%s\"%s\": %" G_GUINT64_FORMAT, state > 0 ? ", " : "",

@@ -5,8 +5,11 @@
 #include "base/text.h"
 #include "capture/scheduler.h"
 #include "case/mapstore.h"
+#include "numbers.h"
+#include "picture.h"
 #include "profile.h"
 #include "show.h"
+#include "work/guard.h"
 
 #include <string.h>
 
@@ -23,12 +26,14 @@ typedef struct {
 
 typedef void (*ExtentSink)(void *data, const Extent *extent);
 
-static void each_extent(const EkReadMap *map, ExtentSink sink, void *data)
+static void each_extent(const EkReadMap *map, EkSectorRange part, ExtentSink sink, void *data)
 {
     Extent extent = {0};
     EkStretch stretch;
-    for (EkSector at = 0; ek_read_map_next(map, at, 0xffu, &stretch);
+    EkSector end = part.first + part.count;
+    for (EkSector at = part.first; at < end && ek_read_map_next(map, at, 0xffu, &stretch);
          at = stretch.first + stretch.count) {
+        stretch.count = MIN(stretch.count, end - stretch.first);
         if (extent.count > 0 && extent.state == stretch.mark.state &&
             extent.reason == stretch.mark.reason) {
             extent.count += stretch.count;
@@ -56,7 +61,7 @@ static void print_extent(void *data, const Extent *extent)
     *first = FALSE;
 }
 
-static int print_json(const EkCaseInfo *info, const EkReadMap *map)
+static int print_json(const EkCaseInfo *info, const EkReadMap *map, EkSectorRange part)
 {
     gboolean first = TRUE;
     printf("{\n  \"sector_size\": %u,\n  \"sectors\": %" G_GUINT64_FORMAT ",\n  \"totals\": {",
@@ -65,15 +70,14 @@ static int print_json(const EkCaseInfo *info, const EkReadMap *map)
         printf("%s\"%s\": %" G_GUINT64_FORMAT, state > 0 ? ", " : "", ek_state_name((EkState)state),
                ek_read_map_total(map, (EkState)state));
     fputs("},\n  \"extents\": [", stdout);
-    each_extent(map, print_extent, &first);
+    each_extent(map, part, print_extent, &first);
     puts("\n  ]\n}");
     return fflush(stdout) == 0 ? EK_EXIT_DONE : EK_EXIT_FAILED;
 }
 
 /* --- the profile ------------------------------------------------------------------------------ */
 
-static void print_profile(EkCli *cli, const EkReadMap *map, EkSectorRange part,
-                          guint32 sector_size)
+static void print_profile(EkCli *cli, const EkReadMap *map, EkSectorRange part, guint32 sector_size)
 {
     guint columns = (guint)MIN((EkSector)cli->width - 7, part.count);
     EkSector(*tally)[EK_STATES] = g_malloc_n(columns, sizeof *tally);
@@ -129,7 +133,7 @@ static void sum_extent(void *data, const Extent *extent)
     summary->largest_count = MIN(summary->largest_count + 1, LARGEST);
 }
 
-static void print_totals(EkCli *cli, const Summary *summary, const EkCaseInfo *info)
+static void print_totals(EkCli *cli, const Summary *summary, const EkCaseInfo *info, EkSector whole)
 {
     static const EkColumn columns[] = {
         {"STATE", FALSE, FALSE}, {"REASON", FALSE, FALSE}, {"SECTORS", TRUE, FALSE},
@@ -143,11 +147,12 @@ static void print_totals(EkCli *cli, const Summary *summary, const EkCaseInfo *i
                 continue;
             g_autofree char *sectors = g_strdup_printf("%" G_GUINT64_FORMAT, count);
             g_autofree char *size = ek_text_size(MIN(count * info->sector_size, info->bytes));
-            g_autofree char *share = ek_text_share(count, info->sectors);
-            g_autofree char *stretches =
-                g_strdup_printf("%" G_GUINT64_FORMAT, summary->stretches[ek_layers[i].state][reason]);
+            g_autofree char *share = ek_text_share(count, whole);
+            g_autofree char *stretches = g_strdup_printf(
+                "%" G_GUINT64_FORMAT, summary->stretches[ek_layers[i].state][reason]);
             const char *cells[] = {
-                ek_layers[i].word, ek_reason_name((EkReason)reason), sectors, size, share, stretches};
+                ek_layers[i].word, ek_reason_name((EkReason)reason), sectors, size, share,
+                stretches};
             ek_show_table_row(table, cells);
         }
     }
@@ -182,11 +187,83 @@ static void print_largest(EkCli *cli, const Summary *summary, guint32 sector_siz
     ek_show_table_print(table, cli->width);
 }
 
+typedef struct {
+    gboolean json;
+    char *png;
+    char *svg;
+    char *first;
+    char *last;
+} Options;
+
+static void options_clear(Options *options)
+{
+    g_free(options->png);
+    g_free(options->svg);
+    g_free(options->first);
+    g_free(options->last);
+}
+
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(Options, options_clear)
+
+/* The part that was asked for; the whole drive unless said. */
+static gboolean parse_part(const Options *options, EkSector sectors, EkSectorRange *part)
+{
+    EkSector first = 0;
+    EkSector last = sectors - 1;
+    const char *end = "";
+    if ((options->first != NULL && (!ek_numbers_whole(options->first, &first, &end) || *end)) ||
+        (options->last != NULL && (!ek_numbers_whole(options->last, &last, &end) || *end)))
+        return FALSE;
+    last = MIN(last, sectors - 1);
+    if (first > last)
+        return FALSE;
+    *part = (EkSectorRange){first, last - first + 1};
+    return TRUE;
+}
+
+/* A picture lands where it was asked to, and never on the drive that is being recovered. */
+static gboolean draw_pictures(EkCli *cli, const Options *options, const EkPicture *picture,
+                              GError **error)
+{
+    const char *paths[] = {options->png, options->svg};
+    for (gsize i = 0; i < G_N_ELEMENTS(paths); i++) {
+        if (paths[i] == NULL)
+            continue;
+        if (!ek_guard_apart(cli->system, paths[i], picture->info->source, "the picture", error) ||
+            !(i == 0 ? ek_picture_png(picture, paths[i], error)
+                     : ek_picture_svg(picture, paths[i], error)))
+            return FALSE;
+        printf("%s is drawn\n", paths[i]);
+    }
+    return TRUE;
+}
+
+static void print_map(EkCli *cli, const EkCaseInfo *info, const EkReadMap *map, EkSectorRange part)
+{
+    Summary summary = {0};
+    each_extent(map, part, sum_extent, &summary);
+    print_profile(cli, map, part, info->sector_size);
+    print_legend(cli, map);
+    print_totals(cli, &summary, info, part.count);
+    print_largest(cli, &summary, info->sector_size);
+    if (!info->verified)
+        ek_cli_advise("map: the image was adopted without a list of what was read: good is "
+                      "unverified");
+}
+
 int ek_command_map(EkCli *cli)
 {
-    gboolean json = FALSE;
+    g_auto(Options) options = {0};
+    const GOptionEntry entries[] = {
+        {"png", 0, 0, G_OPTION_ARG_FILENAME, &options.png, "draw it as a PNG picture", "FILE"},
+        {"svg", 0, 0, G_OPTION_ARG_FILENAME, &options.svg, "draw it as an SVG picture", "FILE"},
+        {"first", 0, 0, G_OPTION_ARG_STRING, &options.first, "show nothing before this", "SECTOR"},
+        {"last", 0, 0, G_OPTION_ARG_STRING, &options.last, "show nothing after this", "SECTOR"},
+        {"json", 0, 0, G_OPTION_ARG_NONE, &options.json, "print JSON (docs/json.md)", NULL},
+        G_OPTION_ENTRY_NULL,
+    };
     int status = EK_EXIT_DONE;
-    if (!ek_cli_parse_json(cli, &json, &status))
+    if (!ek_cli_parse(cli, entries, &status))
         return status;
     GError *error = NULL;
     g_autoptr(EkCase) opened = ek_case_open(cli->operands[0], FALSE, &error);
@@ -194,13 +271,18 @@ int ek_command_map(EkCli *cli)
     if (map == NULL)
         return ek_cli_fail(cli, error);
     const EkCaseInfo *info = ek_case_info(opened);
-    if (json)
-        return print_json(info, map);
-    Summary summary = {0};
-    each_extent(map, sum_extent, &summary);
-    print_profile(cli, map, (EkSectorRange){0, info->sectors}, info->sector_size);
-    print_legend(cli, map);
-    print_totals(cli, &summary, info);
-    print_largest(cli, &summary, info->sector_size);
+    EkSectorRange part;
+    if (!parse_part(&options, info->sectors, &part))
+        return ek_cli_misused(
+            cli, "--first and --last take sectors of the drive, 0 to %" G_GUINT64_FORMAT,
+            info->sectors - 1);
+    if (options.json)
+        return print_json(info, map, part);
+    g_autofree char *name = g_path_get_basename(ek_case_folder(opened));
+    EkPicture picture = {name, info, map, part};
+    if (!draw_pictures(cli, &options, &picture, &error))
+        return ek_cli_fail(cli, error);
+    if (options.png == NULL && options.svg == NULL)
+        print_map(cli, info, map, part);
     return EK_EXIT_DONE;
 }

@@ -76,8 +76,8 @@ void ek_profile_measure(const EkReadMap *map, EkSector first, EkSector count, gu
 {
     for (guint c = 0; c < columns; c++) {
         EkSector from = first + (EkSector)((double)count / columns * c);
-        EkSector end =
-            c + 1 == columns ? first + count : first + (EkSector)((double)count / columns * (c + 1));
+        EkSector end = c + 1 == columns ? first + count
+                                        : first + (EkSector)((double)count / columns * (c + 1));
         ek_read_map_tally(map, from, MAX(end - from, 1), tally[c]);
     }
 }

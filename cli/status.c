@@ -20,6 +20,8 @@ typedef struct {
     gboolean plan_is_old; /* something was hunted since */
     gboolean applied;     /* to anything, and not undone */
     gboolean cloned;
+    gboolean asked;    /* imaging stopped to put a decision */
+    gboolean vanished; /* the drive did, when it was last imaged */
     gint64 imaging_pid;
 } Standing;
 
@@ -41,6 +43,10 @@ static gboolean gather(EkCase *opened, Standing *standing, GError **error)
     for (guint i = 0; i < events->len; i++) {
         const EkEvent *event = events->pdata[i];
         gboolean done = g_strcmp0(event->outcome, "done") == 0;
+        if (g_str_equal(event->command, "image")) {
+            standing->asked = g_strcmp0(event->outcome, "stopped to ask") == 0;
+            standing->vanished = g_strcmp0(event->outcome, "the drive vanished") == 0;
+        }
         if (done && g_str_equal(event->command, "hunt"))
             last_hunt = event->id;
         standing->cloned = standing->cloned || (done && g_str_equal(event->command, "clone"));
@@ -71,7 +77,22 @@ static char *next_command(const Standing *standing, const char *folder, char **w
 {
     const char *command = NULL;
     const char *rest = "";
-    if (left(standing) > 0) {
+    if (left(standing) > 0 && standing->asked && standing->hunted) {
+        double seconds = (double)left(standing) * standing->state.costs.failure;
+        g_autofree char *time = ek_text_duration(seconds);
+        command = "image";
+        rest = " --all-rounds";
+        *why = g_strdup_printf("what reads well is in and searched; if the volumes need the rest: "
+                               "up to %s of reading sector by sector",
+                               time);
+    } else if (left(standing) > 0 && standing->asked) {
+        command = "hunt";
+        *why = g_strdup("what reads well is in: see what it holds before the drive works on");
+    } else if (left(standing) > 0 && standing->vanished) {
+        command = "image";
+        *why = g_strdup("the drive vanished: power-cycle it first; what lies near that place is "
+                        "taken last");
+    } else if (left(standing) > 0) {
         command = "image";
         *why = g_strdup("there is ground left to read");
     } else if (!standing->hunted) {
@@ -145,6 +166,14 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
     printf("         %s of the drive's time, %" G_GUINT64_FORMAT " failed reads%s%s\n", time,
            state->failed_commands, state->round != 0 ? ", last round " : "",
            ek_round_name((EkRound)state->round));
+    if (state->gone_at != 0)
+        printf("         it vanished last at sector %" G_GUINT64_FORMAT "\n", state->gone_at - 1);
+    if (state->repeats_every != 0)
+        printf("         its answers repeat every %" G_GUINT64_FORMAT " sectors: it is smaller "
+               "than it says\n",
+               state->repeats_every);
+    if (!info->verified)
+        printf("         unverified: adopted without a list of what was read\n");
     if (standing->imaging_pid != 0)
         printf("         process %" G_GINT64_FORMAT " is imaging now\n", standing->imaging_pid);
     printf("Volumes  %u known%s\n", standing->volumes->len,

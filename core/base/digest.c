@@ -69,8 +69,8 @@ EkFill ek_fill_of(const guint8 *sector, gsize length)
     return word == G_MAXUINT64 ? EK_FILL_ONES : EK_FILL_PATTERN;
 }
 
-guint64 ek_block_sum_and_fill(EkSector first, guint32 sector_size, const guint8 *data,
-                              gsize length, EkSector fill[EK_FILLS])
+guint64 ek_block_sum_and_fill(EkSector first, guint32 sector_size, const guint8 *data, gsize length,
+                              EkSector fill[EK_FILLS])
 {
     guint64 sum = 0;
     for (gsize at = 0; at < length; at += sector_size, first++) {

@@ -39,8 +39,8 @@ EkFill ek_fill_of(const guint8 *sector, gsize length);
  * sectors are read. `length` is in bytes; the last sector may be short. Where `fill` is given the
  * sectors of each kind are added to it. */
 guint64 ek_block_sum(EkSector first, guint32 sector_size, const guint8 *data, gsize length);
-guint64 ek_block_sum_and_fill(EkSector first, guint32 sector_size, const guint8 *data,
-                              gsize length, EkSector fill[EK_FILLS]);
+guint64 ek_block_sum_and_fill(EkSector first, guint32 sector_size, const guint8 *data, gsize length,
+                              EkSector fill[EK_FILLS]);
 
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkSha256, ek_sha256_free)
 

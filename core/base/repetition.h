@@ -20,8 +20,8 @@ typedef struct {
     EkSector count;
 } EkRepeated;
 
-/* The first run that ends after `sector`: it may begin before or after it. FALSE when there is none.
- * Runs end where a negative drift would make them overlap. */
+/* The first run that ends after `sector`: it may begin before or after it. FALSE when there is
+ * none. Runs end where a negative drift would make them overlap. */
 gboolean ek_repetition_find(const EkRepetition *repetition, EkSector sector, EkRepeated *run);
 
 #endif

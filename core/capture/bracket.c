@@ -1,8 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 /* Where bad ground begins, and where it ends. Its beginning is searched for from the good side in
- * steps whose chance of failing is worth their cost. Its end is searched for from the far side: each
- * success shrinks what is unknown and brings everything from there on. Ground that was skipped, in
- * the skim, and the edges of what failed, in the narrow round, are the same search. */
+ * steps whose chance of failing is worth their cost. Its end is searched for from the far side:
+ * each success shrinks what is unknown and brings everything from there on. Ground that was
+ * skipped, in the skim, and the edges of what failed, in the narrow round, are the same search. */
 #include "capture/scheduling.h"
 
 #define PROBED_FOR 8u /* both ends bad: looks that much smaller */
@@ -11,7 +11,7 @@
 #define FADING 0.95
 #define LIKELY 0.5
 #define FORWARD 0.75 /* share of runs that should have ended where a walk goes on behind one */
-#define LEISURE 8u /* good commands, after which a read may be several */
+#define LEISURE 8u   /* good commands, after which a read may be several */
 
 static gboolean is_fine(EkGroundKind kind)
 {
@@ -61,8 +61,8 @@ static void choose(EkScheduler *self)
     }
     /* In the skim a step is worth a block at least. */
     EkSector step = is_exact(self) ? self->parts.unit : ek_scheduler_block(self);
-    EkSector latest = job->end > job->low + step ? ek_scheduler_align_down(self, job->end - step)
-                                                 : job->low;
+    EkSector latest =
+        job->end > job->low + step ? ek_scheduler_align_down(self, job->end - step) : job->low;
     if (!is_exact(self) && job->end - job->low <= 2 * step)
         from = job->low;
     job->from = job->at = MAX(MIN(from, latest), job->low);
@@ -95,7 +95,8 @@ gboolean ek_bracket_next(EkScheduler *self, EkRead *read)
                 count = self->parts.command;
             else if (job->slow && job->probing)
                 count = MIN(count, ek_scheduler_slow_probe(self));
-            else if (job->good > LEISURE * self->parts.command && count == self->parts.command && self->parts.block == 0)
+            else if (job->good > LEISURE * self->parts.command && count == self->parts.command &&
+                     self->parts.block == 0)
                 count = self->parts.most;
             read->first = job->at;
             read->count = (guint32)MIN(count, end - job->at);
@@ -131,8 +132,8 @@ static void run_is_through(EkScheduler *self)
 static gboolean is_worth_it(const EkScheduler *self)
 {
     const EkJob *job = &self->job;
-    double usual = self->yield_seconds > 0 ? self->yield_good / self->yield_seconds
-                                           : 1 / self->costs.sector;
+    double usual =
+        self->yield_seconds > 0 ? self->yield_good / self->yield_seconds : 1 / self->costs.sector;
     return (double)job->good >= usual * POOR_VISIT * job->seconds;
 }
 
@@ -249,10 +250,9 @@ gboolean ek_fill_pick(EkScheduler *self, EkSectorRange window)
             bad = first - MIN(first, 1);
         else if (!fine_before)
             bad = ek_ground_begin(self, first);
-        gboolean both_bad = !slow && !fine_before && !fine_after &&
-                            !is_likely_over(self, first);
-        if (both_bad &&
-            (gap.count / PROBED_FOR < floor || gap.count * self->parts.sector_size < BOTH_BAD_BYTES))
+        gboolean both_bad = !slow && !fine_before && !fine_after && !is_likely_over(self, first);
+        if (both_bad && (gap.count / PROBED_FOR < floor ||
+                         gap.count * self->parts.sector_size < BOTH_BAD_BYTES))
             continue;
         ek_bracket_begin(self, bad, first, end, MAX(floor, self->parts.unit + 1), slow);
         if (both_bad) {
@@ -334,8 +334,7 @@ gboolean ek_left_next(EkScheduler *self, EkRead *read)
     EkJob *job = &self->job;
     if (job->found || job->at >= job->end)
         return FALSE;
-    double share =
-        ek_costs_probe(self->costs.command, self->costs.failure + self->costs.seek);
+    double share = ek_costs_probe(self->costs.command, self->costs.failure + self->costs.seek);
     double part = (double)(job->end - job->at) * (1 - share);
     EkSector to = ek_scheduler_align_down(self, job->at + (EkSector)part);
     if (to <= job->at)

@@ -9,8 +9,8 @@
 #include <math.h>
 #include <string.h>
 
-#define MOST_BYTES (4u << 20)  /* in one read */
-#define FAILURES_TO_ASK 64u    /* in a row, before it is asked whether the drive lives */
+#define MOST_BYTES (4u << 20) /* in one read */
+#define FAILURES_TO_ASK 64u   /* in a row, before it is asked whether the drive lives */
 #define MOST_FAILURES_TO_ASK 4096u
 #define WITNESS_TRIES 4u
 #define REPORT_EVERY_NS (10 * (gint64)1000000000)
@@ -317,8 +317,8 @@ static void read_all(EkCapture *capture)
             return;
         }
         /* Not before something is to be read at all. */
-        if (!recognised)
-            ek_witness_recognise(capture);
+        if (!recognised && ek_witness_recognise(capture))
+            confirm_pending(capture);
         recognised = TRUE;
         if (capture->ended)
             return;
@@ -361,7 +361,9 @@ EkCaptureEnd ek_capture_run(EkCapture *capture, GError **error)
         ek_witness_compare(capture);
     if (!capture->ended && !is_all_tried(capture))
         ek_capturing_end(capture, EK_CAPTURE_LIMIT);
-    take_back_pending(capture);
+    /* After a return it will be seen whether the drive reads elsewhere. */
+    if (capture->end != EK_CAPTURE_GONE)
+        take_back_pending(capture);
     EkKeptState now = state_now(capture);
     if (!ek_keeper_finish(g_steal_pointer(&capture->keeper), &now, error)) {
         g_clear_error(&capture->error);
@@ -419,8 +421,8 @@ EkCapture *ek_capture_new(const EkCaptureParts *parts)
         .data = capture,
         .set = take_mark,
     };
-    guint32 block = (guint32)MIN(choices->block_bytes / capture->info->sector_size,
-                                 (EkByte)scheduler.most);
+    guint32 block =
+        (guint32)MIN(choices->block_bytes / capture->info->sector_size, (EkByte)scheduler.most);
     if (choices->block_bytes > 0)
         scheduler.block = MAX(block - block % scheduler.unit, scheduler.unit);
     capture->scheduler = ek_scheduler_new(&scheduler);

@@ -48,11 +48,11 @@ typedef struct {
     EkRound round;
     gint64 device_clock; /* ns */
     guint64 failed_commands;
-    EkByte read_bytes;     /* read well since this capture began */
-    gint64 reading_since;  /* monotonic µs at which the read at `position` began; 0: none now */
-    double failure_seconds; /* what a failed read costs here */
+    EkByte read_bytes;       /* read well since this capture began */
+    gint64 reading_since;    /* monotonic µs at which the read at `position` began; 0: none now */
+    double failure_seconds;  /* what a failed read costs here */
     EkSector fill[EK_FILLS]; /* sectors of constant fill, in all */
-    EkSector repeats_every; /* answers come again at this distance; 0: no sign of it */
+    EkSector repeats_every;  /* answers come again at this distance; 0: no sign of it */
 } EkCaptureProgress;
 
 typedef struct {
@@ -93,7 +93,7 @@ EkCaptureProgress ek_capture_progress(EkCapture *capture);
 #define EK_LARGEST_LEFT 3
 typedef struct {
     guint cells;
-    EkSector (*tally)[EK_STATES]; /* one a cell; room from the caller */
+    EkSector (*tally)[EK_STATES];       /* one a cell; room from the caller */
     EkStretch largest[EK_LARGEST_LEFT]; /* untouched or set aside; count 0: none */
 } EkCaptureView;
 void ek_capture_look(EkCapture *capture, EkCaptureView *view);

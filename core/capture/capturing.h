@@ -27,10 +27,10 @@ struct EkCapture {
     guint64 failed_before; /* this run */
     EkSector position;
     EkByte read_bytes;
-    gint64 began; /* device time */
+    gint64 began;     /* device time */
     EkSector gone_at; /* + 1; 0: never */
-    GArray *pending; /* EkPending */
-    guint witness;   /* the next one to ask */
+    GArray *pending;  /* EkPending */
+    guint witness;    /* the next one to ask */
     EkComparison comparison;
     gboolean decided;
     gboolean ended;
@@ -57,8 +57,9 @@ typedef enum {
 
 /* Reads one good sector again and compares. */
 EkWitness ek_witness_ask(EkCapture *capture);
-/* Before the first read of a case that holds something: is this the drive it came from? */
-void ek_witness_recognise(EkCapture *capture);
+/* Before the first read of a case that holds something: is this the drive it came from? TRUE when
+ * good sectors read as they did. */
+gboolean ek_witness_recognise(EkCapture *capture);
 /* Reads `choices.compare` places a second time. */
 void ek_witness_compare(EkCapture *capture);
 

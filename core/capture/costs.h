@@ -15,12 +15,12 @@ typedef struct {
 typedef struct {
     EkCommandMean large;
     EkCommandMean small;
-    double command; /* what a good command costs beyond its transfer */
-    double sector;  /* transfer of one sector */
-    double seek;    /* more, where a read does not go on where the last good one ended */
-    double failure; /* a command that fails */
+    double command;     /* what a good command costs beyond its transfer */
+    double sector;      /* transfer of one sector */
+    double seek;        /* more, where a read does not go on where the last good one ended */
+    double failure;     /* a command that fails */
     double slow_sector; /* transfer of one sector on slow ground */
-    guint failures; /* that `failure` was measured from */
+    guint failures;     /* that `failure` was measured from */
     guint seeks;
 } EkCosts;
 
@@ -49,15 +49,14 @@ void ek_costs_note_good(EkCosts *costs, double sectors, double commands, double 
 void ek_costs_note_failure(EkCosts *costs, double seconds);
 
 /* What such a read would cost on healthy ground. */
-double ek_costs_expected(const EkCosts *costs, double sectors, double commands,
-                         gboolean continues);
+double ek_costs_expected(const EkCosts *costs, double sectors, double commands, gboolean continues);
 
 /* TRUE once enough was read to say what is normal. */
 gboolean ek_costs_know_normal(const EkCosts *costs);
 
 /* The probability of success that a probe should have when a success costs `success` and a failure
- * `failure`: the root p of p + p^(failure / success) = 1, by which the places of a search can be told
- * apart with the least cost on average (codes with letters of unequal cost). */
+ * `failure`: the root p of p + p^(failure / success) = 1, by which the places of a search can be
+ * told apart with the least cost on average (codes with letters of unequal cost). */
 double ek_costs_probe(double success, double failure);
 
 #endif

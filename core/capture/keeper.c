@@ -14,7 +14,7 @@
 #define COMMIT_EVERY (2 * G_USEC_PER_SEC)
 #define MARKS_BEFORE_COMMIT 262144u
 #define MOST_NOTES 65536 /* on their way, before whoever hands them over has to wait */
-#define SUMS_KEPT 256u /* blocks whose sums stay in memory between commits */
+#define SUMS_KEPT 256u   /* blocks whose sums stay in memory between commits */
 
 typedef enum { NOTE_WRITE, NOTE_MARK, NOTE_DRAIN, NOTE_FINISH } NoteKind;
 
@@ -106,8 +106,8 @@ static gboolean keep_hole(const EkKeeper *keeper, const Note *note, GError **err
             return FALSE;
         at = ek_range_end(covered);
     }
-    return ek_image_zero(keeper->parts.image, note->first * keeper->parts.sector_size,
-                         note->length, error);
+    return ek_image_zero(keeper->parts.image, note->first * keeper->parts.sector_size, note->length,
+                         error);
 }
 
 /* Writes to the image, around what applied edits cover there. */

@@ -9,7 +9,8 @@
 #define LEFT_OUT 0.0005 /* share of the drive that the skim's failed blocks may keep from it */
 #define FAR_SHARE 16u
 #define FLOOR_STEP 4u
-#define INSIDE_BYTES ((EkByte)64u << 20) /* ground that is bad throughout costs one failure for it */
+#define INSIDE_BYTES                                                                               \
+    ((EkByte)64u << 20) /* ground that is bad throughout costs one failure for it */
 #define INSIDE_UNITS 64u
 #define INSIDE_SECONDS 300.0
 #define AVOID_BYTES ((EkByte)32u << 20)
@@ -154,7 +155,8 @@ guint32 ek_scheduler_block(const EkScheduler *self)
     if (rate <= 0)
         return best;
     /* What a block costs a sector, and what is to be paid later for what its failures keep out. */
-    for (guint32 block = MAX(SMALLEST_BLOCK, parts->unit);; block = MIN(block * 2, parts->command)) {
+    for (guint32 block = MAX(SMALLEST_BLOCK, parts->unit);;
+         block = MIN(block * 2, parts->command)) {
         double left = MAX(0.0, rate * block - LEFT_OUT);
         double price = self->costs.failure / block + self->costs.command / 2;
         double cost = self->costs.command / block + left * price;
@@ -381,11 +383,20 @@ static void lose(EkScheduler *self, const EkRead *read)
     EkSector margin = sectors_in(self, AVOID_BYTES);
     EkSector from = read->first > margin ? read->first - margin : 0;
     EkSector to = MIN(read->first + read->count + margin, self->parts.sectors);
-    gboolean last = self->job.kind == EK_JOB_PLAIN || self->job.kind == EK_JOB_SINGLE;
+    gboolean again = self->job.kind == EK_JOB_AGAIN;
+    gboolean last = self->job.kind == EK_JOB_PLAIN || self->job.kind == EK_JOB_SINGLE || again;
+    gboolean downwards =
+        again ? self->again % 2 == 0 : self->job.kind == EK_JOB_FIRST && self->parts.backwards;
     EkStretch stretch;
     /* A drive that is gone from the start did not vanish here. */
-    gboolean here = self->answered && !last;
+    gboolean here = (self->answered || self->lost_at == read->first + 1) && !last;
     self->answered = FALSE;
+    self->lost_at = read->first + 1;
+    if (!here && !last) {
+        self->job = (EkJob){0}; /* asked for once more, when it is back */
+        self->learning.busy = FALSE;
+        return;
+    }
     for (EkSector at = from;
          here && ek_read_map_next(self->parts.map, at, EK_STATES_UNREAD, &stretch) &&
          stretch.first < to;
@@ -395,14 +406,25 @@ static void lose(EkScheduler *self, const EkRead *read)
             ek_scheduler_set(self, stretch.first, MIN(stretch.first + stretch.count, to),
                              EK_STATE_SET_ASIDE, EK_REASON_TRANSPORT, 0);
     }
-    guint32 attempts = ek_read_map_at(self->parts.map, read->first).mark.attempts + 1;
-    if (last && read->count <= self->parts.unit && attempts >= 2)
-        ek_scheduler_set(self, read->first, read->first + read->count, EK_STATE_BAD,
-                         EK_REASON_TRANSPORT, attempts);
-    else if (last)
-        ek_scheduler_set(self, read->first, read->first + read->count, EK_STATE_SET_ASIDE,
-                         EK_REASON_TRANSPORT, attempts);
-    self->cursor = MAX(self->cursor, MIN(read->first + read->count, self->parts.sectors));
+    /* What was read alone twice when the device vanished is what it vanishes for; once can be the
+     * aftermath of the command before. */
+    EkStretch there = ek_read_map_at(self->parts.map, read->first);
+    gboolean alone = read->count <= self->parts.unit;
+    guint32 attempts = there.mark.attempts + 1;
+    if (self->failed_before)
+        attempts = there.mark.attempts;
+    else if (last && alone && !again)
+        attempts = MAX(attempts, EK_GONE_ALONE);
+    gboolean tried = last || (here && ek_ground_kind(&there) == EK_GROUND_FAILED);
+    gboolean bad = again || (last && alone && attempts > EK_GONE_ALONE && !self->failed_before);
+    self->failed_before = FALSE;
+    if (tried)
+        ek_scheduler_set(self, read->first, read->first + read->count,
+                         bad ? EK_STATE_BAD : EK_STATE_SET_ASIDE, EK_REASON_TRANSPORT, attempts);
+    if (downwards)
+        self->cursor = MIN(self->cursor, read->first);
+    else
+        self->cursor = MAX(self->cursor, MIN(read->first + read->count, self->parts.sectors));
     self->job = (EkJob){0};
     self->learning.busy = FALSE;
 }
@@ -429,6 +451,7 @@ void ek_scheduler_observe(EkScheduler *self, const EkRead *read, const EkReadOut
         return;
     }
     self->answered = TRUE;
+    self->failed_before = outcome->reason != EK_REASON_NONE;
     if (outcome->reason == EK_REASON_NONE) {
         self->next = result.end;
         double usual = ek_costs_expected(&self->costs, read->count, commands, continues);

@@ -21,6 +21,9 @@ typedef enum {
     EK_GROUND_BAD
 } EkGroundKind;
 
+/* Failed attempts from here on: read alone, and the device vanished. */
+#define EK_GONE_ALONE 64u
+
 typedef enum {
     EK_JOB_NONE,
     EK_JOB_FIRST,   /* reading on over untouched ground */
@@ -34,20 +37,20 @@ typedef enum {
 
 typedef struct {
     EkJobKind kind;
-    EkSector at;  /* the next read begins here; going backwards: ends here */
-    EkSector end; /* the run ends here; going backwards: begins here */
-    EkSector low; /* bracket: the first sector that nobody knows about */
-    EkSector bad; /* bracket: where the bad run before it began */
+    EkSector at;    /* the next read begins here; going backwards: ends here */
+    EkSector end;   /* the run ends here; going backwards: begins here */
+    EkSector low;   /* bracket: the first sector that nobody knows about */
+    EkSector bad;   /* bracket: where the bad run before it began */
     EkSector known; /* bracket: sectors that the bad run has at least */
-    EkSector from; /* bracket: where this run began */
+    EkSector from;  /* bracket: where this run began */
     EkSector floor; /* bracket: what is shorter is left for later */
     EkSector good;  /* read well in this job */
     double seconds; /* spent on it */
     guint failures;
-    guint gallop; /* single: units in the next read */
-    guint streak; /* single: failures in a row */
-    gboolean slow; /* bracket: it is slow ground whose end is looked for */
-    gboolean found; /* the first bad sector stands at `bad`, exactly */
+    guint gallop;     /* single: units in the next read */
+    guint streak;     /* single: failures in a row */
+    gboolean slow;    /* bracket: it is slow ground whose end is looked for */
+    gboolean found;   /* the first bad sector stands at `bad`, exactly */
     gboolean probing; /* the next read is the first after a jump: a small one */
 } EkJob;
 
@@ -64,7 +67,7 @@ typedef struct {
 
 typedef struct {
     gboolean busy;
-    guint stage; /* 0 to 2: the edges; 3: the width */
+    guint stage;                    /* 0 to 2: the edges; 3: the width */
     EkSectorRange blocks[EK_EDGES]; /* that failed right after good ground, the latest last */
     guint count;
     EkSector edges[EK_EDGES];
@@ -83,15 +86,17 @@ struct EkScheduler {
     EkSector cursor;
     EkSector floor;
     EkSector inside_floor; /* where the level that looks inside goes on; 0: at its beginning */
-    gboolean found; /* something, in this sweep */
-    gboolean worked; /* something, in this round of levels */
+    gboolean found;        /* something, in this sweep */
+    gboolean worked;       /* something, in this round of levels */
     guint again;
 
     EkJob job;
-    gboolean answered;  /* the device did, since it was last gone */
-    EkSector next;      /* where the last good read ended */
-    EkSector odometer;  /* sectors tried */
-    EkSector failed_at[4]; /* odometer at the last separate failures */
+    gboolean answered;      /* the device did, since it was last gone */
+    EkSector lost_at;       /* the read at which it was, + 1 */
+    gboolean failed_before; /* the last read did, but the device was there */
+    EkSector next;          /* where the last good read ended */
+    EkSector odometer;      /* sectors tried */
+    EkSector failed_at[4];  /* odometer at the last separate failures */
     guint failed_count;
 
     /* The skim over untouched ground. */
@@ -134,15 +139,15 @@ void ek_scheduler_note_separate_failure(EkScheduler *self);
 typedef struct {
     EkSector first;
     EkSector end;
-    EkSector good; /* the first sector that did not come back; `end` when all did */
+    EkSector good;       /* the first sector that did not come back; `end` when all did */
     EkSector failed_end; /* end of the command that failed; what follows was not tried */
     EkReason reason;
     gboolean slow;
     double seconds;
 } EkResult;
 
-/* One file a group of jobs. pick: looks for a job from the cursor on, FALSE when there is none up to
- * `end`. next: the job's next read, FALSE when it is through. observe: what came of it. */
+/* One file a group of jobs. pick: looks for a job from the cursor on, FALSE when there is none up
+ * to `end`. next: the job's next read, FALSE when it is through. observe: what came of it. */
 gboolean ek_first_pick(EkScheduler *self, EkSectorRange window);
 gboolean ek_first_next(EkScheduler *self, EkRead *read);
 void ek_first_observe(EkScheduler *self, const EkResult *result);

@@ -129,8 +129,14 @@ void ek_probe_observe(EkScheduler *self, const EkResult *result)
 gboolean ek_single_pick(EkScheduler *self, EkSectorRange window)
 {
     EkStretch stretch;
-    if (!next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch))
-        return FALSE;
+    do {
+        if (!next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch))
+            return FALSE;
+        /* The device vanished for these more than once: they are not asked again. */
+        if (stretch.mark.attempts > EK_GONE_ALONE)
+            ek_scheduler_set(self, stretch.first, stretch.first + stretch.count, EK_STATE_BAD,
+                             stretch.mark.reason, stretch.mark.attempts);
+    } while (stretch.mark.attempts > EK_GONE_ALONE);
     self->job = (EkJob){.kind = EK_JOB_SINGLE,
                         .at = stretch.first,
                         .end = stretch.first + stretch.count,
@@ -148,8 +154,7 @@ gboolean ek_single_next(EkScheduler *self, EkRead *read)
     /* `low`: the end of something that failed as a whole. */
     EkSector end = job->low > job->at ? job->low : job->end;
     if (job->gallop == 1 && job->streak < STREAK) {
-        double share =
-            ek_costs_probe(self->costs.command, self->costs.failure + self->costs.seek);
+        double share = ek_costs_probe(self->costs.command, self->costs.failure + self->costs.seek);
         count = MAX(count, (EkSector)((double)(end - job->at) * (1 - share)));
     }
     EkSector to = ek_scheduler_align_down(self, job->at + MIN(count, self->parts.command));
@@ -213,8 +218,7 @@ gboolean ek_again_next(EkScheduler *self, EkRead *read)
         return FALSE;
     if (job->at < job->end) {
         read->first = job->at;
-        read->count =
-            (guint32)(MIN(ek_scheduler_align_up(self, job->at + 1), job->end) - job->at);
+        read->count = (guint32)(MIN(ek_scheduler_align_up(self, job->at + 1), job->end) - job->at);
         return TRUE;
     }
     read->first = MAX(ek_scheduler_align_down(self, job->at - 1), job->end);

@@ -14,7 +14,7 @@
 #define SLOW_PROBE 64.0 /* sectors */
 #define LEISURE 8u      /* good commands in a row, after which a read may be several */
 #define VAIN_LESSONS 4u
-#define REGULAR 4u /* times what the places are uncertain by */
+#define REGULAR 4u     /* times what the places are uncertain by */
 #define LEAST_WIDTH 8u /* units */
 
 static EkSector bytes_to_sectors(const EkScheduler *self, EkByte bytes)
@@ -64,8 +64,8 @@ static void unlearn(EkScheduler *self, EkStride *stride)
     for (EkSector at = from; ek_read_map_next(self->parts.map, at, states, &stretch);
          at = stretch.first + stretch.count)
         if (ek_ground_kind(&stretch) == EK_GROUND_EXPECTED)
-            ek_scheduler_set(self, stretch.first, stretch.first + stretch.count,
-                             EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
+            ek_scheduler_set(self, stretch.first, stretch.first + stretch.count, EK_STATE_SET_ASIDE,
+                             EK_REASON_SKIPPED, 0);
     stride->active = FALSE;
     self->learned_in_vain += stride->confirmed <= 2;
 }
@@ -114,7 +114,8 @@ static void fit(EkScheduler *self)
 {
     const EkSector *edges = self->learning.edges;
     EkStretch good;
-    gboolean known = ek_read_map_next(self->parts.map, edges[0], EK_STATE_BIT(EK_STATE_GOOD), &good);
+    gboolean known =
+        ek_read_map_next(self->parts.map, edges[0], EK_STATE_BIT(EK_STATE_GOOD), &good);
     EkSector every = edges[1] - edges[0];
     EkRepetition runs = {
         .first = edges[0],
@@ -244,8 +245,8 @@ gboolean ek_first_pick(EkScheduler *self, EkSectorRange window)
 static guint32 size_of_read(const EkScheduler *self)
 {
     guint32 block = ek_scheduler_block(self);
-    gboolean well = self->failed_count == 0 ||
-                    (double)self->good_since > ek_scheduler_failure_sectors(self);
+    gboolean well =
+        self->failed_count == 0 || (double)self->good_since > ek_scheduler_failure_sectors(self);
     if (self->parts.block == 0 && block == self->parts.command && well &&
         self->good_since > LEISURE * self->parts.command)
         return self->parts.most;
@@ -338,8 +339,8 @@ static void skip(EkScheduler *self, EkSector from, EkSector sectors, EkReason re
 
 static void after_failure(EkScheduler *self, const EkResult *result)
 {
-    gboolean landed = self->good_since == 0 && result->good == result->first &&
-                      self->failed_count > 0;
+    gboolean landed =
+        self->good_since == 0 && result->good == result->first && self->failed_count > 0;
     if (!landed)
         ek_scheduler_note_separate_failure(self);
     ek_scheduler_set(self, result->good, result->failed_end, EK_STATE_SET_ASIDE, result->reason, 1);
@@ -354,8 +355,7 @@ static void after_failure(EkScheduler *self, const EkResult *result)
     EkSector far = jump_after(self, landed);
     self->good_since = 0;
     self->job.slow = FALSE;
-    skip(self, self->parts.backwards ? result->first : result->failed_end, far,
-         EK_REASON_SKIPPED);
+    skip(self, self->parts.backwards ? result->first : result->failed_end, far, EK_REASON_SKIPPED);
 }
 
 void ek_first_observe(EkScheduler *self, const EkResult *result)

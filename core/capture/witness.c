@@ -49,8 +49,8 @@ static EkWitness ask(EkCapture *capture, guint number)
         if (same && capture->parts.kept != NULL)
             ek_overlay_lay(capture->parts.kept, sector * size, image, bytes);
         /* A unit that is good only in part, or an image that does not read, proves nothing. */
-        answer = !same || memcmp(image, buffer, bytes) == 0 ? EK_WITNESS_AGREES
-                                                            : EK_WITNESS_DIFFERS;
+        answer =
+            !same || memcmp(image, buffer, bytes) == 0 ? EK_WITNESS_AGREES : EK_WITNESS_DIFFERS;
     }
     ek_keeper_return_buffer(capture->keeper, buffer);
     return answer;
@@ -74,13 +74,13 @@ static gboolean is_blank(const EkCapture *capture, guint number)
            ek_bytes_are_zero(image, bytes);
 }
 
-void ek_witness_recognise(EkCapture *capture)
+gboolean ek_witness_recognise(EkCapture *capture)
 {
     guint asked = 0;
     guint agree = 0;
     guint differ = 0;
     if (ek_read_map_total(capture->map, EK_STATE_GOOD) == 0)
-        return;
+        return FALSE;
     for (guint i = 0;
          i < WITNESSES && asked < WITNESSES_AT_START && !ek_capturing_shall_end(capture); i++) {
         if (is_blank(capture, i))
@@ -97,6 +97,7 @@ void ek_witness_recognise(EkCapture *capture)
                      capture->info->path, differ, differ + agree);
         ek_capturing_end(capture, EK_CAPTURE_STRANGER);
     }
+    return agree > 0 && !capture->ended;
 }
 
 void ek_witness_compare(EkCapture *capture)

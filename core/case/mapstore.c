@@ -42,7 +42,8 @@ gboolean ek_mapstore_state(EkCase *self, EkKeptState *state, GError **error)
         store, error,
         "SELECT untouched,good,set_aside,bad,stretches_untouched,stretches_good,"
         "stretches_set_aside,stretches_bad,device_clock,failed_commands,round,device_used,"
-        "gone_at,fill_zeros,fill_ones,fill_pattern,repeats_every,cost_command,cost_sector,cost_seek,"
+        "gone_at,fill_zeros,fill_ones,fill_pattern,repeats_every,cost_command,cost_sector,cost_"
+        "seek,"
         "cost_failure FROM totals",
         "");
     if (row == NULL)
@@ -64,9 +65,8 @@ gboolean ek_mapstore_state(EkCase *self, EkKeptState *state, GError **error)
     for (int kind = EK_FILL_ZEROS; kind < EK_FILLS; kind++)
         state->fill[kind] = (EkSector)sqlite3_column_int64(row, 12 + kind);
     state->repeats_every = (EkSector)sqlite3_column_int64(row, 16);
-    state->costs =
-        (EkCostsKept){sqlite3_column_double(row, 17), sqlite3_column_double(row, 18),
-                      sqlite3_column_double(row, 19), sqlite3_column_double(row, 20)};
+    state->costs = (EkCostsKept){sqlite3_column_double(row, 17), sqlite3_column_double(row, 18),
+                                 sqlite3_column_double(row, 19), sqlite3_column_double(row, 20)};
     return TRUE;
 }
 
@@ -131,8 +131,8 @@ static gboolean put_commit(sqlite3 *store, void *data, GError **error)
                      "uuuuuuuuiuiiuuuuudddd", state->totals[0], state->totals[1], state->totals[2],
                      state->totals[3], state->stretches[0], state->stretches[1],
                      state->stretches[2], state->stretches[3], state->device_clock,
-                     state->failed_commands, (gint64)state->round, state->device_used, state->gone_at,
-                     state->fill[EK_FILL_ZEROS], state->fill[EK_FILL_ONES],
+                     state->failed_commands, (gint64)state->round, state->device_used,
+                     state->gone_at, state->fill[EK_FILL_ZEROS], state->fill[EK_FILL_ONES],
                      state->fill[EK_FILL_PATTERN], state->repeats_every, state->costs.command,
                      state->costs.sector, state->costs.seek, state->costs.failure);
 }

@@ -35,14 +35,15 @@ typedef struct {
     EkByte bytes;         /* exact length; the last sector may be short */
     EkSector sectors;     /* counts a short last sector */
     guint32 max_transfer; /* bytes in the largest single command, a multiple of sector_size */
-    gboolean many_commands; /* a longer read is several commands, each of which keeps what it read */
+    gboolean
+        many_commands; /* a longer read is several commands, each of which keeps what it read */
 } EkDeviceInfo;
 
 typedef struct {
-    guint32 good;    /* sectors that came back, from the first on */
-    EkReason reason; /* EK_REASON_NONE when all came back */
-    gboolean gone;   /* the whole device is gone, not this place */
-    gboolean zeros;  /* what came back is zeros, and the buffer was left alone */
+    guint32 good;       /* sectors that came back, from the first on */
+    EkReason reason;    /* EK_REASON_NONE when all came back */
+    gboolean gone;      /* the whole device is gone, not this place */
+    gboolean zeros;     /* what came back is zeros, and the buffer was left alone */
     gboolean abandoned; /* called off while it hung: says nothing about the drive */
     int errnum;         /* what the system said, 0 when nothing */
 } EkReadOutcome;
@@ -61,8 +62,8 @@ typedef struct {
     gboolean (*next_data)(EkDevice *device, EkSector from, EkSector *first, EkSector *count);
     EkDeviceMemory (*remember)(EkDevice *device); /* NULL: by the wall's clock */
     void (*recall)(EkDevice *device, EkDeviceMemory memory);
-    void (*wait)(EkDevice *device, gint64 nanoseconds); /* NULL: sleeps */
-    gboolean (*is_back)(EkDevice *device);              /* NULL: has to be opened again */
+    void (*wait)(EkDevice *device, gint64 nanoseconds);       /* NULL: sleeps */
+    gboolean (*is_back)(EkDevice *device);                    /* NULL: has to be opened again */
     void (*set_cancel)(EkDevice *device, const gint *cancel); /* NULL: looks at it itself */
     void (*close)(EkDevice *device);
 } EkDeviceClass;
@@ -71,9 +72,9 @@ typedef struct {
 struct EkDevice {
     const EkDeviceClass *class;
     EkDeviceInfo info;
-    gint64 clock_base;  /* ns of device time from earlier openings */
-    gint64 opened_at;   /* monotonic µs */
-    const gint *cancel; /* atomic; NULL: nobody calls a read off */
+    gint64 clock_base;   /* ns of device time from earlier openings */
+    gint64 opened_at;    /* monotonic µs */
+    const gint *cancel;  /* atomic; NULL: nobody calls a read off */
     EkSector asked_from; /* where a run of data was last asked for */
     EkSector data_first; /* what was told */
     EkSector data_end;
@@ -84,10 +85,10 @@ typedef struct {
     gboolean look_only;  /* block devices: leave the kernel's own read-only switch as it is */
 } EkDeviceOptions;
 
-/* Opens SOURCE: "sim:PATH", an NBD URI, a block device or a file. The caller closes. Errors: EK_ERROR_ABSENT,
- * EK_ERROR_UNSUPPORTED (a directory, a pipe, an unknown scheme), EK_ERROR_DAMAGED (a drive model
- * with a mistake, named with file and line), EK_ERROR_REFUSED (held by somebody else),
- * EK_ERROR_GONE (answers with size 0). */
+/* Opens SOURCE: "sim:PATH", an NBD URI, a block device or a file. The caller closes. Errors:
+ * EK_ERROR_ABSENT, EK_ERROR_UNSUPPORTED (a directory, a pipe, an unknown scheme), EK_ERROR_DAMAGED
+ * (a drive model with a mistake, named with file and line), EK_ERROR_REFUSED (held by somebody
+ * else), EK_ERROR_GONE (answers with size 0). */
 EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GError **error);
 
 void ek_device_close(EkDevice *device);

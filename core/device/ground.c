@@ -102,8 +102,8 @@ static void lay_out(EkGroundIndex *index, GArray *single)
         at = MIN(begins, ends);
         if (at == G_MAXUINT64)
             break;
-        for (; next < single->len &&
-               fault_of(model, g_array_index(single, guint, next))->first == at;
+        for (;
+             next < single->len && fault_of(model, g_array_index(single, guint, next))->first == at;
              next++)
             heap_push(heap, g_array_index(single, guint, next));
         add_piece(index->pieces, at, governor(model, heap, at));

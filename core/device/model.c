@@ -79,13 +79,11 @@ enum {
 };
 
 static const KeyRule fault_rules[FAULT_KEYS] = {
-    [FAULT_KIND] = {"kind", VALUE_KIND},      [FAULT_FIRST] = {"first", VALUE_SECTORS},
-    [FAULT_COUNT] = {"count", VALUE_SECTORS}, [FAULT_REPEAT] = {"repeat-every", VALUE_SECTORS},
-    [FAULT_DRIFT] = {"drift", VALUE_SIGNED},  [FAULT_UNTIL] = {"until", VALUE_SECTORS},
-    [FAULT_CHANCE] = {"chance", VALUE_NUMBER},
-    [FAULT_RATE] = {"rate", VALUE_NUMBER},
-    [FAULT_HANG] = {"hang", VALUE_NUMBER},
-    [FAULT_AFTER] = {"after-errors", VALUE_SECTORS},
+    [FAULT_KIND] = {"kind", VALUE_KIND},         [FAULT_FIRST] = {"first", VALUE_SECTORS},
+    [FAULT_COUNT] = {"count", VALUE_SECTORS},    [FAULT_REPEAT] = {"repeat-every", VALUE_SECTORS},
+    [FAULT_DRIFT] = {"drift", VALUE_SIGNED},     [FAULT_UNTIL] = {"until", VALUE_SECTORS},
+    [FAULT_CHANCE] = {"chance", VALUE_NUMBER},   [FAULT_RATE] = {"rate", VALUE_NUMBER},
+    [FAULT_HANG] = {"hang", VALUE_NUMBER},       [FAULT_AFTER] = {"after-errors", VALUE_SECTORS},
     [FAULT_BACK] = {"back-after", VALUE_NUMBER},
 };
 

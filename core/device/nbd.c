@@ -27,8 +27,7 @@ static gboolean is_gone(int errnum)
 
 static EkReadOutcome failed(const NbdDevice *nbd, guint32 good, int errnum)
 {
-    if (nbd_aio_is_dead(nbd->handle) == 1 || nbd_aio_is_closed(nbd->handle) == 1 ||
-        is_gone(errnum))
+    if (nbd_aio_is_dead(nbd->handle) == 1 || nbd_aio_is_closed(nbd->handle) == 1 || is_gone(errnum))
         return ek_read_failed(good, ENODEV);
     return ek_read_failed(good, errnum);
 }

@@ -163,7 +163,8 @@ static gboolean commands_over_healthy(SimulatedDevice *drive, EkSector first, gu
     EkGround ground = ek_ground_at(drive->ground, from, to);
     if (ground.fault != NULL || ground.count < to - from)
         return FALSE;
-    gint64 cost = (gint64)(count / most) * (model->command_time + transfer_time(drive, first, most));
+    gint64 cost =
+        (gint64)(count / most) * (model->command_time + transfer_time(drive, first, most));
     if (count % most != 0)
         cost += model->command_time + transfer_time(drive, first, count % most);
     if (!drive->positioned || drive->next != first)
@@ -204,8 +205,7 @@ static EkReadOutcome simulated_read(EkDevice *device, EkSector first, guint32 co
         outcome.zeros = TRUE;
         return outcome;
     }
-    EkReadOutcome backing =
-        ek_device_read_or_zeros(drive->backing, first, outcome.good, buffer);
+    EkReadOutcome backing = ek_device_read_or_zeros(drive->backing, first, outcome.good, buffer);
     outcome.zeros = backing.zeros;
     return backing.reason != EK_REASON_NONE ? backing : outcome;
 }

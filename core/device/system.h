@@ -53,12 +53,12 @@ typedef struct {
     gboolean removable;
     gboolean rotational;
     gboolean can_discard;
-    gboolean buffered;         /* a loop device that goes through the page cache */
-    guint32 timeout_seconds;   /* after which the kernel gives a command up; 0: not known */
-    gint64 error_count;        /* commands that ended in an error, as the kernel counts; -1: it does not */
-    char *state;               /* "running", "offline", "live" …; NULL when not known */
-    GPtrArray *uses;  /* EkUse*, of the drive as a whole */
-    GPtrArray *parts; /* EkPart* */
+    gboolean buffered;       /* a loop device that goes through the page cache */
+    guint32 timeout_seconds; /* after which the kernel gives a command up; 0: not known */
+    gint64 error_count; /* commands that ended in an error, as the kernel counts; -1: it does not */
+    char *state;        /* "running", "offline", "live" …; NULL when not known */
+    GPtrArray *uses;    /* EkUse*, of the drive as a whole */
+    GPtrArray *parts;   /* EkPart* */
 } EkDrive;
 
 void ek_drive_free(EkDrive *drive);

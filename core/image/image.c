@@ -11,7 +11,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-#define PIECE 4096u            /* what a file system keeps as a hole, at best */
+#define PIECE 4096u /* what a file system keeps as a hole, at best */
 #define BLANK_ENDS (1u << 20)
 #define BLANK_PLACES 1024u
 #define PUSH_AFTER (32u << 20) /* bytes after which writing back is set going */
@@ -158,8 +158,10 @@ EkImage *ek_image_open(const char *path, EkByte bytes, gboolean writable, GError
     EkByte there = bytes;
     if (S_ISBLK(st.st_mode) && (!device_bytes(fd, path, &there, error) || there < bytes)) {
         if (there < bytes)
-            ek_error_set(error, EK_ERROR_DAMAGED, "%s is smaller than the image it should hold: "
-                         "another device?", path);
+            ek_error_set(error, EK_ERROR_DAMAGED,
+                         "%s is smaller than the image it should hold: "
+                         "another device?",
+                         path);
         close(fd);
         return NULL;
     }

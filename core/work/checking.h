@@ -15,7 +15,7 @@ typedef struct {
 typedef struct {
     const gint *cancel; /* atomic: not 0 when the work shall end */
     void *data;
-    void (*progress)(void *data, const EkCheck *check);               /* NULL: nobody asks */
+    void (*progress)(void *data, const EkCheck *check);      /* NULL: nobody asks */
     void (*changed)(void *data, EkByte first, EkByte bytes); /* a block that differs */
 } EkCheckParts;
 

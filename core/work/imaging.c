@@ -18,8 +18,8 @@ struct EkImaging {
     EkImage *image; /* the one that is written to */
     EkCapture *capture;
     gint64 event;
-    EkByte read_before; /* by captures that were given up */
-    gint waiting;       /* atomic: EkWaiting */
+    EkByte read_before;  /* by captures that were given up */
+    gint waiting;        /* atomic: EkWaiting */
     GMutex capture_lock; /* of which capture there is */
 };
 
@@ -235,15 +235,16 @@ static gboolean is_cancelled(const EkImaging *imaging)
     return g_atomic_int_get(imaging->cancel) != 0;
 }
 
-/* The user's command: it may cut the power and give it back. What it ends with is its own affair. */
+/* The user's command: it may cut the power and give it back. What it ends with is its own affair.
+ */
 static void run_on_gone(const EkImaging *imaging)
 {
     const char *command = imaging->choices.on_gone;
     if (command == NULL)
         return;
     g_auto(GStrv) environment = g_get_environ();
-    environment = g_environ_setenv(environment, "EKTYPON_CASE",
-                                   ek_case_folder(imaging->view.opened), TRUE);
+    environment =
+        g_environ_setenv(environment, "EKTYPON_CASE", ek_case_folder(imaging->view.opened), TRUE);
     environment = g_environ_setenv(environment, "EKTYPON_SOURCE", source_of(imaging), TRUE);
     char *arguments[] = {(char *)"/bin/sh", (char *)"-c", (char *)command, NULL};
     g_spawn_sync(NULL, arguments, environment, G_SPAWN_STDOUT_TO_DEV_NULL, NULL, NULL, NULL, NULL,
@@ -276,8 +277,7 @@ static gboolean wait_for_drive(EkImaging *imaging)
     while (!back && !is_cancelled(imaging)) {
         ek_device_wait(imaging->device, POLL_NS);
         back = simulated ? ek_device_is_back(imaging->device) : open_again(imaging);
-        if (simulated &&
-            ek_device_clock(imaging->device) - began > LONGEST_SIMULATED_WAIT_NS)
+        if (simulated && ek_device_clock(imaging->device) - began > LONGEST_SIMULATED_WAIT_NS)
             break;
     }
     g_atomic_int_set(&imaging->waiting, EK_WAITING_NOT);

@@ -147,8 +147,8 @@ EkCase *ek_opening_adopt(EkSystem *system, const EkAdoption *adoption, GError **
     (void)system;
     if (!ek_case_check_absent(adoption->folder, error))
         return NULL;
-    g_autoptr(EkDevice) file = ek_file_open(
-        image, adoption->sector_size != 0 ? adoption->sector_size : EK_STEP, error);
+    g_autoptr(EkDevice) file =
+        ek_file_open(image, adoption->sector_size != 0 ? adoption->sector_size : EK_STEP, error);
     if (file == NULL)
         return NULL;
     EkDeviceInfo device = *ek_device_info(file);

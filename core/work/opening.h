@@ -19,11 +19,11 @@ typedef struct {
 typedef struct {
     const char *folder;
     const char *image;
-    guint32 sector_size;  /* 0 for 512 */
-    gboolean has_list;    /* else nothing is known of which sectors were read */
-    const EkRange *list;  /* bytes */
+    guint32 sector_size; /* 0 for 512 */
+    gboolean has_list;   /* else nothing is known of which sectors were read */
+    const EkRange *list; /* bytes */
     gsize count;
-    gboolean means_good;  /* the list names what was read, not what was not */
+    gboolean means_good; /* the list names what was read, not what was not */
 } EkAdoption;
 
 /* Makes a case for it; the image is not written to. The caller closes the case. */
