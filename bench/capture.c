@@ -123,7 +123,7 @@ static void image(Trial *trial)
     while (ek_scheduler_next(scheduler, &read)) {
         double began = now(trial);
         EkReadOutcome outcome =
-            ek_device_read_or_zeros(trial->device, read.first, read.count, buffer);
+            ek_device_read_in_blocks(trial->device, read.first, read.count, read.block, buffer);
         double took = now(trial) - began;
         if (outcome.good > 0)
             note(trial, readable_in(trial, read.first, outcome.good), began, took);

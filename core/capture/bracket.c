@@ -11,7 +11,6 @@
 #define FADING 0.95
 #define LIKELY 0.5
 #define FORWARD 0.75 /* share of runs that should have ended where a walk goes on behind one */
-#define LEISURE 8u   /* good commands, after which a read may be several */
 
 static gboolean is_fine(EkGroundKind kind)
 {
@@ -90,14 +89,14 @@ gboolean ek_bracket_next(EkScheduler *self, EkRead *read)
         if (self->round == EK_ROUND_SKIM && !self->learning.busy)
             ek_stride_step_over(self, &job->at, &end);
         if (job->at < end) {
-            guint32 count = ek_scheduler_block(self);
-            if (is_exact(self))
+            ek_scheduler_size(self, read, job->probing ? 0 : job->good);
+            guint32 count = read->count;
+            if (is_exact(self)) {
                 count = self->parts.command;
-            else if (job->slow && job->probing)
+                read->block = 0;
+            } else if (job->slow && job->probing) {
                 count = MIN(count, ek_scheduler_slow_probe(self));
-            else if (job->good > LEISURE * self->parts.command && count == self->parts.command &&
-                     self->parts.block == 0)
-                count = self->parts.most;
+            }
             read->first = job->at;
             read->count = (guint32)MIN(count, end - job->at);
             return TRUE;

@@ -191,13 +191,15 @@ guint32 ek_capturing_unit(const EkCapture *capture)
     return MAX(1u, capture->info->physical_sector_size / capture->info->sector_size);
 }
 
-EkReadOutcome ek_capturing_read(EkCapture *capture, EkSector first, guint32 count, guint8 *buffer)
+EkReadOutcome ek_capturing_read(EkCapture *capture, EkSector first, guint32 count, guint32 block,
+                                guint8 *buffer)
 {
     g_mutex_lock(&capture->lock);
     capture->position = capture->progress.position = first;
     capture->progress.reading_since = g_get_monotonic_time();
     g_mutex_unlock(&capture->lock);
-    EkReadOutcome outcome = ek_device_read_or_zeros(capture->parts.device, first, count, buffer);
+    EkReadOutcome outcome =
+        ek_device_read_in_blocks(capture->parts.device, first, count, block, buffer);
     g_mutex_lock(&capture->lock);
     capture->progress.reading_since = 0;
     g_mutex_unlock(&capture->lock);
@@ -234,7 +236,8 @@ static void read_and_keep(EkCapture *capture, const EkRead *read)
 {
     guint8 *buffer = ek_keeper_take_buffer(capture->keeper);
     gint64 began = ek_device_clock(capture->parts.device);
-    EkReadOutcome outcome = ek_capturing_read(capture, read->first, read->count, buffer);
+    EkReadOutcome outcome =
+        ek_capturing_read(capture, read->first, read->count, read->block, buffer);
     double seconds = (double)(ek_device_clock(capture->parts.device) - began) / 1e9;
     if (outcome.good > 0)
         keep(capture, read->first, outcome, buffer);

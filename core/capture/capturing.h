@@ -46,7 +46,8 @@ gboolean ek_capturing_shall_end(EkCapture *capture);
 /* Sectors that one command reads or loses together. */
 guint32 ek_capturing_unit(const EkCapture *capture);
 /* A read whose result is not kept. The buffer is the caller's. */
-EkReadOutcome ek_capturing_read(EkCapture *capture, EkSector first, guint32 count, guint8 *buffer);
+EkReadOutcome ek_capturing_read(EkCapture *capture, EkSector first, guint32 count, guint32 block,
+                                guint8 *buffer);
 
 typedef enum {
     EK_WITNESS_AGREES,

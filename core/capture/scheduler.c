@@ -361,6 +361,7 @@ static void job_observe(EkScheduler *self, const EkResult *result)
 gboolean ek_scheduler_next(EkScheduler *self, EkRead *read)
 {
     for (;;) {
+        read->block = 0;
         if (self->job.kind != EK_JOB_NONE && job_next(self, read)) {
             read->round = self->round;
             return TRUE;
@@ -433,7 +434,8 @@ void ek_scheduler_observe(EkScheduler *self, const EkRead *read, const EkReadOut
                           double seconds)
 {
     gboolean continues = read->first == self->next;
-    double commands = ceil((double)read->count / self->parts.command);
+    guint32 block = read->block > 0 ? read->block : self->parts.command;
+    double commands = ceil((double)read->count / block);
     EkResult result = {
         .first = read->first,
         .end = read->first + read->count,
@@ -441,13 +443,14 @@ void ek_scheduler_observe(EkScheduler *self, const EkRead *read, const EkReadOut
         .reason = outcome->reason,
         .seconds = seconds,
     };
-    guint32 whole = outcome->good - outcome->good % self->parts.command;
-    result.failed_end = MIN(result.end, read->first + whole + self->parts.command);
+    guint32 whole = outcome->good - outcome->good % block;
+    result.failed_end = MIN(result.end, read->first + whole + block);
 
     ek_scheduler_set(self, result.first, result.good, EK_STATE_GOOD, EK_REASON_NONE, 0);
     self->odometer += result.failed_end - result.first;
     if (outcome->gone) {
-        lose(self, read);
+        EkRead lost = {result.good, (guint32)(result.failed_end - result.good), 0, read->round};
+        lose(self, &lost);
         return;
     }
     self->answered = TRUE;
@@ -521,6 +524,7 @@ gboolean ek_scheduler_elsewhere(const EkScheduler *self, guint number, EkRead *r
     EkSector unit = self->parts.unit;
     read->first = stretch.first;
     read->count = (guint32)MIN(unit - stretch.first % unit, stretch.count);
+    read->block = 0;
     read->round = self->round;
     return TRUE;
 }

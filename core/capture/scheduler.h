@@ -34,6 +34,7 @@ typedef struct {
 typedef struct {
     EkSector first;
     guint32 count;
+    guint32 block; /* sectors in each command of it; 0: the drive's largest */
     EkRound round;
 } EkRead;
 
@@ -43,8 +44,8 @@ typedef struct {
     guint32 sector_size;
     guint32 unit;    /* sectors that are read or lost together */
     guint32 command; /* sectors in the drive's largest command */
-    guint32 most;    /* sectors in the largest read: more than `command` where a read of several
-                        commands keeps what the first ones gave */
+    guint32 most;    /* sectors in the largest read; what comes before the command that fails is
+                        kept */
     const EkSectorRange *wanted; /* these first in every round, in this order; may overlap */
     gsize wanted_count;
     EkSectorRange limits; /* nothing outside is read; count 0: no limits */

@@ -124,6 +124,9 @@ void ek_scheduler_set(EkScheduler *self, EkSector first, EkSector end, EkState s
                       EkReason reason, guint32 attempts);
 /* Sectors in the next read of good-looking ground. */
 guint32 ek_scheduler_block(const EkScheduler *self);
+/* The size of the next read of good-looking ground, after `well` sectors that read well: commands
+ * as they are best, the more of them the longer it has gone well. */
+void ek_scheduler_size(const EkScheduler *self, EkRead *read, EkSector well);
 /* Sectors of a probe that can tell slow ground from usual. */
 guint32 ek_scheduler_slow_probe(const EkScheduler *self);
 /* What any read may take longer, in seconds. */

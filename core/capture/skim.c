@@ -12,7 +12,6 @@
 #define LANDINGS 3u
 #define PROBE_UNITS 8u
 #define SLOW_PROBE 64.0 /* sectors */
-#define LEISURE 8u      /* good commands in a row, after which a read may be several */
 #define VAIN_LESSONS 4u
 #define REGULAR 4u     /* times what the places are uncertain by */
 #define LEAST_WIDTH 8u /* units */
@@ -241,16 +240,12 @@ gboolean ek_first_pick(EkScheduler *self, EkSectorRange window)
     return TRUE;
 }
 
-/* Long reads of several commands while all is well; after trouble one command at a time. */
-static guint32 size_of_read(const EkScheduler *self)
+void ek_scheduler_size(const EkScheduler *self, EkRead *read, EkSector well)
 {
     guint32 block = ek_scheduler_block(self);
-    gboolean well =
-        self->failed_count == 0 || (double)self->good_since > ek_scheduler_failure_sectors(self);
-    if (self->parts.block == 0 && block == self->parts.command && well &&
-        self->good_since > LEISURE * self->parts.command)
-        return self->parts.most;
-    return block;
+    EkSector count = MIN(well, self->parts.most);
+    read->block = block;
+    read->count = (guint32)MAX(count - count % block, block);
 }
 
 guint32 ek_scheduler_slow_probe(const EkScheduler *self)
@@ -266,19 +261,21 @@ guint32 ek_scheduler_slow_probe(const EkScheduler *self)
 gboolean ek_first_next(EkScheduler *self, EkRead *read)
 {
     EkJob *job = &self->job;
-    guint32 count = size_of_read(self);
+    ek_scheduler_size(self, read, self->good_since);
+    guint32 count = read->count;
     if (job->slow && job->probing)
         count = MIN(count, ek_scheduler_slow_probe(self));
     if (self->parts.backwards) {
         if (job->at <= job->end)
             return FALSE;
-        count = MIN(count, self->parts.command);
+        count = MIN(count, read->block); /* what follows a failed one would be left out */
         EkSector first = job->at > job->end + count ? job->at - count : job->end;
         read->first = MAX(job->end, MIN(ek_scheduler_align_up(self, first), job->at - 1));
         read->count = (guint32)(job->at - read->first);
         return TRUE;
     }
     if (job->at < job->end && wants_probe(self, job->at, read)) {
+        read->block = 0;
         job->low = read->first;
         return TRUE;
     }

@@ -37,7 +37,7 @@ static EkWitness ask(EkCapture *capture, guint number)
     gsize bytes = (gsize)ek_device_bytes_of(capture->info, sector, count);
     g_autofree guint8 *image = g_malloc0((gsize)count * size);
     guint8 *buffer = ek_keeper_take_buffer(capture->keeper);
-    EkReadOutcome outcome = ek_capturing_read(capture, sector, count, buffer);
+    EkReadOutcome outcome = ek_capturing_read(capture, sector, count, 0, buffer);
     EkWitness answer = EK_WITNESS_SILENT;
     if (outcome.reason == EK_REASON_NONE) {
         EkSector tally[EK_STATES];

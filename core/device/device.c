@@ -109,20 +109,49 @@ static gboolean is_hole(EkDevice *device, EkSector first, EkSector count)
     return first + count <= device->data_first;
 }
 
-EkReadOutcome ek_device_read_or_zeros(EkDevice *device, EkSector first, guint32 count,
-                                      guint8 *buffer)
+static EkReadOutcome read_blocks(EkDevice *device, EkSector first, guint32 count, guint32 block,
+                                 guint8 *buffer)
+{
+    guint32 size = device->info.sector_size;
+    guint32 done = 0;
+    while (done < count) {
+        guint32 part = MIN(block, count - done);
+        guint8 *into = buffer + (gsize)done * size;
+        EkReadOutcome outcome = device->class->read(device, first + done, part, into);
+        if (outcome.zeros)
+            memset(into, 0, (gsize)outcome.good * size);
+        done += outcome.good;
+        if (outcome.reason != EK_REASON_NONE) {
+            outcome.good = done;
+            outcome.zeros = FALSE;
+            return outcome;
+        }
+    }
+    return (EkReadOutcome){.good = count};
+}
+
+EkReadOutcome ek_device_read_in_blocks(EkDevice *device, EkSector first, guint32 count,
+                                       guint32 block, guint8 *buffer)
 {
     g_assert(count > 0 && first < device->info.sectors && count <= device->info.sectors - first);
     if (is_hole(device, first, count))
         return (EkReadOutcome){.good = count, .zeros = TRUE};
-    EkReadOutcome outcome = device->class->read(device, first, count, buffer);
+    guint32 largest = MAX(device->info.max_transfer / device->info.sector_size, 1);
+    if (block == 0 || block > largest)
+        block = largest;
+    EkReadOutcome outcome;
+    device->block = block;
+    if (device->info.many_commands && (device->class->takes_blocks || block == largest))
+        outcome = device->class->read(device, first, count, buffer);
+    else
+        outcome = read_blocks(device, first, count, block, buffer);
     g_assert(outcome.good <= count);
     return outcome;
 }
 
 EkReadOutcome ek_device_read(EkDevice *device, EkSector first, guint32 count, guint8 *buffer)
 {
-    EkReadOutcome outcome = ek_device_read_or_zeros(device, first, count, buffer);
+    EkReadOutcome outcome = ek_device_read_in_blocks(device, first, count, 0, buffer);
     if (outcome.zeros)
         memset(buffer, 0, (gsize)outcome.good * device->info.sector_size);
     outcome.zeros = FALSE;

@@ -66,6 +66,7 @@ typedef struct {
     gboolean (*is_back)(EkDevice *device);                    /* NULL: has to be opened again */
     void (*set_cancel)(EkDevice *device, const gint *cancel); /* NULL: looks at it itself */
     void (*close)(EkDevice *device);
+    gboolean takes_blocks; /* `read` goes by the device's `block` */
 } EkDeviceClass;
 
 /* What every kind begins with. */
@@ -75,6 +76,7 @@ struct EkDevice {
     gint64 clock_base;   /* ns of device time from earlier openings */
     gint64 opened_at;    /* monotonic µs */
     const gint *cancel;  /* atomic; NULL: nobody calls a read off */
+    guint32 block;       /* sectors in a command of this read */
     EkSector asked_from; /* where a run of data was last asked for */
     EkSector data_first; /* what was told */
     EkSector data_end;
@@ -101,9 +103,11 @@ const EkDeviceInfo *ek_device_info(const EkDevice *device);
  * sector is filled with zeros. Never fails as a call: the outcome says what came back. */
 EkReadOutcome ek_device_read(EkDevice *device, EkSector first, guint32 count, guint8 *buffer);
 
-/* The same, but zeros that cost nothing to know are told (`zeros`), not written to the buffer. */
-EkReadOutcome ek_device_read_or_zeros(EkDevice *device, EkSector first, guint32 count,
-                                      guint8 *buffer);
+/* The same in commands of `block` sectors each (0: as large as the device takes them), up to the
+ * first that fails: what came before it is kept. Zeros that cost nothing to know are told
+ * (`zeros`), not written to the buffer. */
+EkReadOutcome ek_device_read_in_blocks(EkDevice *device, EkSector first, guint32 count,
+                                       guint32 block, guint8 *buffer);
 
 /* A read that hangs is called off soon after *cancel (atomic) is not 0, where the kind of device
  * can do that. `cancel` must outlive the device. */

@@ -180,7 +180,7 @@ static gboolean commands_over_healthy(SimulatedDevice *drive, EkSector first, gu
 
 static EkReadOutcome read_commands(SimulatedDevice *drive, EkSector first, guint32 count)
 {
-    guint32 most = drive->model->max_transfer / drive->model->sector_size;
+    guint32 most = drive->device.block;
     guint32 done = 0;
     if (commands_over_healthy(drive, first, count, most))
         return (EkReadOutcome){.good = count};
@@ -205,7 +205,8 @@ static EkReadOutcome simulated_read(EkDevice *device, EkSector first, guint32 co
         outcome.zeros = TRUE;
         return outcome;
     }
-    EkReadOutcome backing = ek_device_read_or_zeros(drive->backing, first, outcome.good, buffer);
+    EkReadOutcome backing =
+        ek_device_read_in_blocks(drive->backing, first, outcome.good, 0, buffer);
     outcome.zeros = backing.zeros;
     return backing.reason != EK_REASON_NONE ? backing : outcome;
 }
@@ -251,6 +252,7 @@ static const EkDeviceClass simulated_class = {
     .wait = simulated_wait,
     .is_back = simulated_is_back,
     .close = simulated_close,
+    .takes_blocks = TRUE,
 };
 
 EkDevice *ek_simulated_new(EkModel *model, const char *path, EkDevice *backing, EkByte bytes)

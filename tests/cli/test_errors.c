@@ -89,7 +89,7 @@ static void sources_that_are_none(void)
     expect(1, "folder is a folder", "new bench folder");
     expect(1, "answers with size 0", "new bench empty");
     expect(1, "cannot be read by position", "new bench pipe");
-    expect(1, "over the network", "new bench nbd://bench/drive");
+    expect(1, "over the network", "new bench ftp://bench/drive");
     must("printf '[drive]\\nbacking=x\\nspin=1\\n' > odd.model");
     expect(1, "odd.model:3: unknown key spin", "new bench sim:odd.model");
     must("test ! -e bench"); /* nothing is left behind */

@@ -54,7 +54,8 @@ static void json_has_the_shapes_that_are_promised(void)
     check_keys(drives, "drives", "drives");
     check_keys(first_of(drives, "drives"), "a drive",
                "name path bytes sector_size physical_sector_size model serial bus table filesystem "
-               "read_only removable can_discard uses partitions looked warnings");
+               "read_only removable can_discard buffered state command_timeout_seconds errors "
+               "uses partitions looked warnings");
     json_decref(drives);
     json_t *status = json_of("status bench --json", 0);
     check_keys(status, "status",

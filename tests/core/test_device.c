@@ -212,7 +212,7 @@ static void what_cannot_be_a_source_is_refused(void)
     CHECK_ERROR(&error, EK_ERROR_GONE, "size 0");
     CHECK(ek_device_open("sim:missing.model", NULL, &error) == NULL);
     CHECK_ERROR(&error, EK_ERROR_ABSENT, "missing.model");
-    CHECK(ek_device_open("nbd://bench/drive", NULL, &error) == NULL);
+    CHECK(ek_device_open("ftp://bench/drive", NULL, &error) == NULL);
     CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "network");
 }
 
