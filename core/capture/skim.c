@@ -15,6 +15,7 @@
 #define VAIN_LESSONS 4u
 #define REGULAR 4u     /* times what the places are uncertain by */
 #define LEAST_WIDTH 8u /* units */
+#define MOST_WIDTH 0.6 /* of the stride: one of two heads */
 
 static EkSector bytes_to_sectors(const EkScheduler *self, EkByte bytes)
 {
@@ -123,7 +124,7 @@ static void fit(EkScheduler *self)
         .drift = (gint64)(edges[2] - edges[1]) - (gint64)every,
     };
     if (runs.count < (EkSector)LEAST_WIDTH * self->parts.unit ||
-        runs.count + self->parts.unit >= every) {
+        (double)runs.count > MOST_WIDTH * (double)every) {
         give_up_lesson(self);
         return;
     }
@@ -138,7 +139,7 @@ static void fit(EkScheduler *self)
         return;
     }
     self->stride_count = MAX(self->stride_count, slot + 1);
-    self->strides[slot] = (EkStride){runs, 2, 4, TRUE};
+    self->strides[slot] = (EkStride){runs, 2, 3, TRUE};
     self->learning = (EkLearning){0};
     self->near_failures = 0;
     self->jump = 0;
