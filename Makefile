@@ -22,7 +22,9 @@ test:
 	@ctest --test-dir $(BUILD) --output-on-failure --parallel $(JOBS)
 
 bench: build
+	@cmake --build $(BUILD) --target bench_capture --parallel $(JOBS)
 	@bench/run $(BUILD)/ektypon
+	@bench/curve $(BUILD)/bench_capture
 
 soak:
 	@scripts/soak $(BUILD) $(SEED)

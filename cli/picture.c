@@ -95,6 +95,22 @@ static void draw_heading(cairo_t *cr, const EkPicture *picture)
     write_at(cr, LEFT, 104, 15, FALSE, part);
 }
 
+/* Above a column with anything bad or set aside: a flag that is wide enough to be seen. */
+static void draw_flags(cairo_t *cr, EkSector (*tally)[EK_STATES], guint columns, double wide)
+{
+    static const EkState states[] = {EK_STATE_SET_ASIDE, EK_STATE_BAD};
+    for (gsize i = 0; i < G_N_ELEMENTS(states); i++) {
+        for (gsize layer = 0; layer < EK_LAYERS; layer++)
+            if (ek_layers[layer].state == states[i])
+                cairo_set_source_rgb(cr, ek_layers[layer].rgb[0], ek_layers[layer].rgb[1],
+                                     ek_layers[layer].rgb[2]);
+        for (guint c = 0; c < columns; c++)
+            if (tally[c][states[i]] > 0)
+                cairo_rectangle(cr, LEFT + c * wide - 1, TOP - 18 + 9 * (double)i, wide + 2, 7);
+        cairo_fill(cr);
+    }
+}
+
 static void draw_profile(cairo_t *cr, const EkPicture *picture)
 {
     guint columns = (guint)MIN(COLUMNS, picture->part.count);
@@ -115,6 +131,7 @@ static void draw_profile(cairo_t *cr, const EkPicture *picture)
         fill_ground(cr, &ek_layers[layer]);
         stroke_ground(cr, &ek_layers[layer], LEFT, TOP, COLUMNS, PROFILE);
     }
+    draw_flags(cr, tally, columns, wide);
     g_free(tally);
     set_ink(cr, 0.2);
     cairo_set_line_width(cr, 1);

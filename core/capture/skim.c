@@ -123,7 +123,10 @@ static void fit(EkScheduler *self)
         .every = every,
         .drift = (gint64)(edges[2] - edges[1]) - (gint64)every,
     };
-    if (runs.count < (EkSector)LEAST_WIDTH * self->parts.unit ||
+    /* What the width was measured by must itself have failed. */
+    EkGroundKind last = known ? ek_ground_before(self, good.first) : EK_GROUND_GOOD;
+    if ((last != EK_GROUND_BAD && last != EK_GROUND_FAILED) ||
+        runs.count < (EkSector)LEAST_WIDTH * self->parts.unit ||
         (double)runs.count > MOST_WIDTH * (double)every) {
         give_up_lesson(self);
         return;
@@ -164,6 +167,10 @@ gboolean ek_stride_learn_on(EkScheduler *self)
     if (learning->stage == EK_EDGES &&
         ek_read_map_next(self->parts.map, bad, EK_STATE_BIT(EK_STATE_GOOD), &good)) {
         learning->stage++;
+        if ((double)(good.first - bad) > MOST_WIDTH * (double)(learning->edges[1] - bad)) {
+            give_up_lesson(self);
+            return FALSE;
+        }
         if (good.first > bad + self->parts.unit)
             ek_bracket_begin(self, bad, bad + self->parts.unit, good.first, self->parts.unit,
                              FALSE);

@@ -12,12 +12,13 @@ EkReadMap *ek_mapstore_load(EkCase *self, GError **error)
         store, error, "SELECT first,state,reason,attempts,event FROM boundary ORDER BY first", "");
     if (rows == NULL)
         return NULL;
+    gint64 last = -1;
     int got;
     while ((got = ek_sql_step(store, rows, error)) == 1) {
         gint64 first = sqlite3_column_int64(rows, 0);
         int state = sqlite3_column_int(rows, 1);
         int reason = sqlite3_column_int(rows, 2);
-        if (first < 0 || (EkSector)first >= sectors || state < 0 || state >= EK_STATES ||
+        if (first <= last || (EkSector)first >= sectors || state < 0 || state >= EK_STATES ||
             reason < 0 || reason > EK_REASON_SKIPPED) {
             ek_error_set(error, EK_ERROR_DAMAGED,
                          "%s/map.db speaks of sector %" G_GINT64_FORMAT " of %" G_GUINT64_FORMAT
@@ -27,7 +28,8 @@ EkReadMap *ek_mapstore_load(EkCase *self, GError **error)
         }
         EkMark mark = {(EkState)state, (EkReason)reason, (guint32)sqlite3_column_int64(rows, 3),
                        (guint32)sqlite3_column_int64(rows, 4)};
-        ek_read_map_set(map, (EkSector)first, sectors - (EkSector)first, mark);
+        ek_read_map_append(map, (EkSector)first, mark);
+        last = first;
     }
     if (got < 0)
         return NULL;

@@ -36,6 +36,8 @@ struct EkReadMap {
     GArray *leaves;      /* Leaf, never empty; the first begins at sector 0 */
     GArray *marks;       /* EkMark */
     GHashTable *numbers; /* of marks, by their bits */
+    guint64 last_bits;   /* of the mark that was asked for last */
+    guint last_number;   /* its number, + 1; 0: none yet */
     GArray *dirty;       /* Dirty, sorted, apart from one another */
     EkSector totals[EK_STATES];
     EkSector stretches[EK_STATES];
@@ -62,9 +64,13 @@ static guint number_of(EkReadMap *map, EkMark mark)
 {
     mark.attempts = MIN(mark.attempts, MOST_ATTEMPTS);
     guint64 bits = bits_of(mark);
+    if (map->last_number > 0 && map->last_bits == bits)
+        return map->last_number - 1;
+    map->last_bits = bits;
     gpointer number = g_hash_table_lookup(map->numbers, &bits);
+    map->last_number = number != NULL ? GPOINTER_TO_UINT(number) : map->marks->len + 1;
     if (number != NULL)
-        return GPOINTER_TO_UINT(number) - 1;
+        return map->last_number - 1;
     g_assert(map->marks->len < 1u << MARK_BITS);
     g_array_append_val(map->marks, mark);
     g_hash_table_insert(map->numbers, g_memdup2(&bits, sizeof bits),
@@ -370,6 +376,26 @@ void ek_read_map_set(EkReadMap *map, EkSector first, EkSector count, EkMark mark
     }
     splice(map, left, old, fresh, fresh_count);
     note_dirty(map, first, end);
+}
+
+void ek_read_map_append(EkReadMap *map, EkSector first, EkMark mark)
+{
+    guint number = number_of(map, mark);
+    Leaf *leaf = leaf_at(map, map->leaves->len - 1);
+    Boundary last = leaf->at[leaf->count - 1];
+    EkState before = g_array_index(map->marks, EkMark, number_in(last)).state;
+    g_assert(first < map->sectors && (first > first_of(last) || first == 0));
+    if (number == number_in(last))
+        return;
+    map->totals[before] -= map->sectors - first;
+    map->totals[mark.state] += map->sectors - first;
+    map->stretches[mark.state]++;
+    if (first == 0) {
+        map->stretches[before]--;
+        leaf->at[0] = compose(0, number);
+        return;
+    }
+    insert(map, (Place){map->leaves->len - 1, leaf->count}, compose(first, number));
 }
 
 EkStretch ek_read_map_at(const EkReadMap *map, EkSector sector)

@@ -51,6 +51,10 @@ EkSector ek_read_map_sectors(const EkReadMap *map);
 /* Sets the sectors [first, first + count), cut to the map. */
 void ek_read_map_set(EkReadMap *map, EkSector first, EkSector count, EkMark mark);
 
+/* For a map that is being loaded: from `first` on, up to the end, this holds. `first` is past all
+ * boundaries so far, or 0 in a new map. Does not count as a change. */
+void ek_read_map_append(EkReadMap *map, EkSector first, EkMark mark);
+
 /* The whole stretch that `sector` (inside the map) is in. */
 EkStretch ek_read_map_at(const EkReadMap *map, EkSector sector);
 
