@@ -13,6 +13,7 @@
 #define PROBE_UNITS 8u
 #define SLOW_PROBE 64.0 /* sectors */
 #define VAIN_LESSONS 4u
+#define DEAR_FAILURE 3 /* times a command: below it there is nothing to be saved */
 #define REGULAR 4u     /* times what the places are uncertain by */
 #define LEAST_WIDTH 8u /* units */
 #define MOST_WIDTH 0.6 /* of the stride: one of two heads */
@@ -36,7 +37,10 @@ gboolean ek_stride_step_over(EkScheduler *self, EkSector *first, EkSector *end)
         again = FALSE;
         for (guint i = 0; i < self->stride_count; i++) {
             EkRepeated run;
-            if (!run_at(&self->strides[i], *first, &run))
+            /* Ground that was left once is given up again for a pattern that has proved itself. */
+            gboolean proved = self->strides[i].confirmed >= EK_EDGES;
+            if ((self->job.kind != EK_JOB_FIRST && !proved) ||
+                !run_at(&self->strides[i], *first, &run))
                 continue;
             if (run.first > *first) {
                 *end = MIN(*end, run.first);
@@ -57,7 +61,8 @@ static void unlearn(EkScheduler *self, EkStride *stride)
     EkRepetition known = stride->runs;
     EkRepeated run = {0};
     EkSector from = known.first;
-    while (ek_repetition_find(&known, from, &run) && run.number <= stride->confirmed)
+    while (stride->confirmed >= EK_EDGES && ek_repetition_find(&known, from, &run) &&
+           run.number <= stride->confirmed)
         from = run.first + run.count;
     EkStretch stretch;
     guint states = EK_STATE_BIT(EK_STATE_SET_ASIDE);
@@ -203,7 +208,9 @@ gboolean ek_stride_note_edge(EkScheduler *self, EkSector first, EkSector end)
         learning->count--;
     }
     learning->blocks[learning->count++] = (EkSectorRange){first, end - first};
-    if (learning->count < EK_EDGES || self->learned_in_vain >= VAIN_LESSONS)
+    gboolean worth_it =
+        self->costs.failure > DEAR_FAILURE * (self->costs.command + self->costs.seek);
+    if (learning->count < EK_EDGES || self->learned_in_vain >= VAIN_LESSONS || !worth_it)
         return FALSE;
     EkSector one = learning->blocks[1].first - learning->blocks[0].first;
     EkSector two = learning->blocks[2].first - learning->blocks[1].first;
