@@ -11,7 +11,7 @@
 #define MEMORY 64.0 /* commands */
 #define FAILURES_REMEMBERED 16u
 #define COMMANDS_TO_KNOW 8.0
-#define SMALL_SHARE 8.0 /* commands below this part of the largest count as small */
+#define SMALL_SHARE 2.0 /* commands below this part of the largest count as small */
 
 void ek_costs_init(EkCosts *costs, guint32 sector_size)
 {
