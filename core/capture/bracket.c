@@ -12,11 +12,6 @@
 #define LIKELY 0.5
 #define FORWARD 0.75 /* share of runs that should have ended where a walk goes on behind one */
 
-static gboolean is_fine(EkGroundKind kind)
-{
-    return kind == EK_GROUND_GOOD || kind == EK_GROUND_UNTOUCHED;
-}
-
 /* --- the end of bad ground --- */
 
 void ek_bracket_begin(EkScheduler *self, EkSector bad, EkSector low, EkSector high, EkSector floor,
@@ -49,7 +44,7 @@ static void choose(EkScheduler *self)
         const EkRuns *runs = job->slow ? &self->slow_runs : &self->runs;
         double share = ek_costs_probe(success, failure);
         /* With bad ground behind it there need not be an end at all before that. */
-        forward = !job->slow && !is_fine(ek_ground_from(self, job->end));
+        forward = !job->slow && !ek_ground_is_fine(ek_ground_from(self, job->end));
         EkSector most = forward ? self->parts.sectors : job->end - job->bad;
         from = job->bad + ek_runs_quantile(runs, forward ? FORWARD : share, job->known, most);
         from = MAX(ek_scheduler_align_down(self, from), job->low);
@@ -145,7 +140,6 @@ static void bracket_failed(EkScheduler *self, const EkResult *result)
     gboolean is_bad = alone && result->reason == EK_REASON_MEDIUM;
     ek_scheduler_set(self, result->good, result->failed_end,
                      is_bad ? EK_STATE_BAD : EK_STATE_SET_ASIDE, result->reason, attempts);
-    job->failures++;
     if (!at_once || job->bad == job->low)
         ek_scheduler_note_separate_failure(self);
     if (at_once && job->bad < job->low) {
@@ -202,19 +196,6 @@ void ek_bracket_observe(EkScheduler *self, const EkResult *result)
     }
 }
 
-/* The next stretch that was set aside, cut to the window; the cursor goes behind it. */
-static gboolean next_stretch(EkScheduler *self, EkSectorRange window, EkStretch *stretch)
-{
-    EkSector stop = window.first + window.count;
-    if (!ek_read_map_next(self->parts.map, self->cursor, EK_STATE_BIT(EK_STATE_SET_ASIDE),
-                          stretch) ||
-        stretch->first >= stop)
-        return FALSE;
-    stretch->count = MIN(stretch->count, stop - stretch->first);
-    self->cursor = stretch->first + stretch->count;
-    return TRUE;
-}
-
 /* Is the run of bad ground before `first` likely to have ended there? */
 static gboolean is_likely_over(const EkScheduler *self, EkSector first)
 {
@@ -235,15 +216,15 @@ gboolean ek_fill_pick(EkScheduler *self, EkSectorRange window)
 {
     EkStretch gap;
     EkSector floor = MAX(self->floor, ek_scheduler_block(self));
-    while (next_stretch(self, window, &gap)) {
+    while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &gap)) {
         EkSector first = gap.first;
         EkSector end = gap.first + gap.count;
         EkGroundKind kind = ek_ground_kind(&gap);
         gboolean slow = kind == EK_GROUND_SLOW;
         if ((kind != EK_GROUND_SKIPPED && !slow) || gap.count < floor)
             continue;
-        gboolean fine_before = is_fine(ek_ground_before(self, first));
-        gboolean fine_after = is_fine(ek_ground_from(self, end));
+        gboolean fine_before = ek_ground_is_fine(ek_ground_before(self, first));
+        gboolean fine_after = ek_ground_is_fine(ek_ground_from(self, end));
         EkSector bad = first;
         if (slow)
             bad = first - MIN(first, 1);
@@ -280,7 +261,7 @@ static gboolean is_known_bad(EkGroundKind kind)
 gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
 {
     EkStretch gap;
-    while (next_stretch(self, window, &gap)) {
+    while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &gap)) {
         EkSector first = gap.first;
         EkSector end = gap.first + gap.count;
         EkGroundKind kind = ek_ground_kind(&gap);
@@ -288,8 +269,8 @@ gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
                            (kind == EK_GROUND_EXPECTED && self->round == EK_ROUND_SINGLE);
         gboolean failed = kind == EK_GROUND_FAILED && gap.mark.reason != EK_REASON_TRANSPORT &&
                           gap.count > self->parts.unit;
-        gboolean fine_before = is_fine(ek_ground_before(self, first));
-        gboolean fine_after = is_fine(ek_ground_from(self, end));
+        gboolean fine_before = ek_ground_is_fine(ek_ground_before(self, first));
+        gboolean fine_after = ek_ground_is_fine(ek_ground_from(self, end));
         if (untried && fine_before)
             ek_bracket_begin(self, first, first, end, self->parts.unit, FALSE);
         else if (untried && (fine_after || is_walkable(self, first, end)))
@@ -316,10 +297,10 @@ void ek_left_begin(EkScheduler *self, EkSector first, EkSector end)
 gboolean ek_left_pick(EkScheduler *self, EkSectorRange window)
 {
     EkStretch stretch;
-    while (next_stretch(self, window, &stretch)) {
+    while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch)) {
         if (ek_ground_kind(&stretch) != EK_GROUND_FAILED || stretch.count <= self->parts.unit ||
             stretch.mark.reason == EK_REASON_TRANSPORT ||
-            !is_fine(ek_ground_before(self, stretch.first)))
+            !ek_ground_is_fine(ek_ground_before(self, stretch.first)))
             continue;
         ek_left_begin(self, stretch.first, stretch.first + stretch.count);
         self->found = self->worked = TRUE;
@@ -355,12 +336,12 @@ static void left_found(EkScheduler *self, EkSector bad, EkSector after)
         return;
     }
     if (after >= end) {
-        if (is_fine(ek_ground_from(self, end)))
+        if (ek_ground_is_fine(ek_ground_from(self, end)))
             ek_runs_note(&self->runs, after - bad);
         return;
     }
     double now = ek_runs_share(&self->runs, after - bad, 0, end - bad);
-    if (is_fine(ek_ground_from(self, end)) && now >= LIKELY)
+    if (ek_ground_is_fine(ek_ground_from(self, end)) && now >= LIKELY)
         ek_bracket_begin(self, bad, after, end, self->parts.unit, FALSE);
 }
 

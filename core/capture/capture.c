@@ -14,7 +14,6 @@
 #define MOST_FAILURES_TO_ASK 4096u
 #define WITNESS_TRIES 4u
 #define REPORT_EVERY_NS (10 * (gint64)1000000000)
-#define LEAST_REPEATED_SHARE 8u /* of what was sampled */
 
 /* --- where it stands --- */
 

@@ -14,7 +14,6 @@
 #define INSIDE_UNITS 64u
 #define INSIDE_SECONDS 300.0
 #define AVOID_BYTES ((EkByte)32u << 20)
-#define GOLDEN 0.6180339887498949
 
 typedef enum {
     LEVEL_FIRST,
@@ -76,6 +75,23 @@ EkGroundKind ek_ground_kind(const EkStretch *stretch)
     return EK_GROUND_SKIPPED;
 }
 
+gboolean ek_ground_is_fine(EkGroundKind kind)
+{
+    return kind == EK_GROUND_GOOD || kind == EK_GROUND_UNTOUCHED;
+}
+
+gboolean ek_scheduler_next_stretch(EkScheduler *self, EkSectorRange window, EkState state,
+                                   EkStretch *stretch)
+{
+    EkSector stop = window.first + window.count;
+    if (!ek_read_map_next(self->parts.map, self->cursor, EK_STATE_BIT(state), stretch) ||
+        stretch->first >= stop)
+        return FALSE;
+    stretch->count = MIN(stretch->count, stop - stretch->first);
+    self->cursor = stretch->first + stretch->count;
+    return TRUE;
+}
+
 EkGroundKind ek_ground_before(const EkScheduler *self, EkSector first)
 {
     if (first == 0)
@@ -98,7 +114,7 @@ EkSector ek_ground_begin(const EkScheduler *self, EkSector first)
     for (int steps = 0; steps < 8 && first > 0; steps++) {
         EkStretch stretch = ek_read_map_at(self->parts.map, first - 1);
         EkGroundKind kind = ek_ground_kind(&stretch);
-        if (kind == EK_GROUND_GOOD || kind == EK_GROUND_UNTOUCHED)
+        if (ek_ground_is_fine(kind))
             break;
         first = stretch.first;
     }
@@ -510,23 +526,6 @@ void ek_scheduler_free(EkScheduler *self)
 EkRound ek_scheduler_round(const EkScheduler *self)
 {
     return self->round;
-}
-
-gboolean ek_scheduler_elsewhere(const EkScheduler *self, guint number, EkRead *read)
-{
-    guint states = EK_STATE_BIT(EK_STATE_UNTOUCHED) | EK_STATE_BIT(EK_STATE_SET_ASIDE);
-    double place = number * GOLDEN;
-    EkSector from = (EkSector)((place - floor(place)) * (double)self->parts.sectors);
-    EkStretch stretch;
-    if (!ek_read_map_next(self->parts.map, from, states, &stretch) &&
-        !ek_read_map_next(self->parts.map, 0, states, &stretch))
-        return FALSE;
-    EkSector unit = self->parts.unit;
-    read->first = stretch.first;
-    read->count = (guint32)MIN(unit - stretch.first % unit, stretch.count);
-    read->block = 0;
-    read->round = self->round;
-    return TRUE;
 }
 
 double ek_scheduler_estimate(const EkScheduler *self)

@@ -78,10 +78,6 @@ void ek_scheduler_observe(EkScheduler *scheduler, const EkRead *read, const EkRe
  * nothing left (in the wanted stretches or altogether). */
 EkRound ek_scheduler_round(const EkScheduler *scheduler);
 
-/* A sector that is not good yet, the `number`th of a sequence spread over what is left: to see
- * whether anything reads at all. FALSE when nothing is left. */
-gboolean ek_scheduler_elsewhere(const EkScheduler *scheduler, guint number, EkRead *read);
-
 /* Seconds of device time that what is left will take, at worst, by what was measured so far. */
 double ek_scheduler_estimate(const EkScheduler *scheduler);
 

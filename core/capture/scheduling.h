@@ -37,16 +37,15 @@ typedef enum {
 
 typedef struct {
     EkJobKind kind;
-    EkSector at;    /* the next read begins here; going backwards: ends here */
-    EkSector end;   /* the run ends here; going backwards: begins here */
-    EkSector low;   /* bracket: the first sector that nobody knows about */
-    EkSector bad;   /* bracket: where the bad run before it began */
-    EkSector known; /* bracket: sectors that the bad run has at least */
-    EkSector from;  /* bracket: where this run began */
-    EkSector floor; /* bracket: what is shorter is left for later */
-    EkSector good;  /* read well in this job */
-    double seconds; /* spent on it */
-    guint failures;
+    EkSector at;      /* the next read begins here; going backwards: ends here */
+    EkSector end;     /* the run ends here; going backwards: begins here */
+    EkSector low;     /* bracket: the first sector that nobody knows about */
+    EkSector bad;     /* bracket: where the bad run before it began */
+    EkSector known;   /* bracket: sectors that the bad run has at least */
+    EkSector from;    /* bracket: where this run began */
+    EkSector floor;   /* bracket: what is shorter is left for later */
+    EkSector good;    /* read well in this job */
+    double seconds;   /* spent on it */
     guint gallop;     /* single: units in the next read */
     guint streak;     /* single: failures in a row */
     gboolean slow;    /* bracket: it is slow ground whose end is looked for */
@@ -114,6 +113,11 @@ struct EkScheduler {
 };
 
 EkGroundKind ek_ground_kind(const EkStretch *stretch);
+/* Good, or nothing known against it. */
+gboolean ek_ground_is_fine(EkGroundKind kind);
+/* The next stretch in `state` from the cursor on, cut to the window; the cursor goes behind it. */
+gboolean ek_scheduler_next_stretch(EkScheduler *self, EkSectorRange window, EkState state,
+                                   EkStretch *stretch);
 /* The kind of ground right before `first` and at `end`; good beyond the ends of the drive. */
 EkGroundKind ek_ground_before(const EkScheduler *self, EkSector first);
 EkGroundKind ek_ground_from(const EkScheduler *self, EkSector end);

@@ -9,27 +9,9 @@
 #define TRIES 2u /* of a sector that fails for another reason than the medium */
 #define AVOIDED_UNITS 64u
 
-static gboolean is_fine(EkGroundKind kind)
-{
-    return kind == EK_GROUND_GOOD || kind == EK_GROUND_UNTOUCHED;
-}
-
 static guint32 attempts_at(const EkScheduler *self, EkSector sector)
 {
     return ek_read_map_at(self->parts.map, sector).mark.attempts;
-}
-
-/* The next stretch in one of `states` in the window; the cursor goes behind it. */
-static gboolean next_stretch(EkScheduler *self, EkSectorRange window, EkState state,
-                             EkStretch *stretch)
-{
-    EkSector stop = window.first + window.count;
-    if (!ek_read_map_next(self->parts.map, self->cursor, EK_STATE_BIT(state), stretch) ||
-        stretch->first >= stop)
-        return FALSE;
-    stretch->count = MIN(stretch->count, stop - stretch->first);
-    self->cursor = stretch->first + stretch->count;
-    return TRUE;
 }
 
 /* Marks what failed: bad, when it was read alone and there is no doubt left. */
@@ -48,7 +30,7 @@ static gboolean mark_failed(EkScheduler *self, const EkResult *result)
 gboolean ek_plain_pick(EkScheduler *self, EkSectorRange window, EkGroundKind kind)
 {
     EkStretch stretch;
-    while (next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch)) {
+    while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch)) {
         if (ek_ground_kind(&stretch) != kind)
             continue;
         self->job = (EkJob){.kind = EK_JOB_PLAIN,
@@ -89,13 +71,14 @@ gboolean ek_inside_pick(EkScheduler *self, EkSectorRange window)
 {
     EkStretch stretch;
     EkSector count = MAX(PROBE_SECTORS, self->parts.unit);
-    while (next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch)) {
+    while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch)) {
         EkGroundKind kind = ek_ground_kind(&stretch);
         gboolean fits = kind == EK_GROUND_SKIPPED || kind == EK_GROUND_EXPECTED ||
                         (kind == EK_GROUND_FAILED && stretch.mark.reason != EK_REASON_TRANSPORT);
         EkSector end = stretch.first + stretch.count;
         if (!fits || stretch.count < MAX(self->floor, 4 * count) ||
-            is_fine(ek_ground_before(self, stretch.first)) || is_fine(ek_ground_from(self, end)))
+            ek_ground_is_fine(ek_ground_before(self, stretch.first)) ||
+            ek_ground_is_fine(ek_ground_from(self, end)))
             continue;
         EkSector at = ek_scheduler_align_down(self, stretch.first + stretch.count / 2);
         self->job = (EkJob){.kind = EK_JOB_PROBE, .at = at, .end = at + count};
@@ -130,7 +113,7 @@ gboolean ek_single_pick(EkScheduler *self, EkSectorRange window)
 {
     EkStretch stretch;
     do {
-        if (!next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch))
+        if (!ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch))
             return FALSE;
         /* The device vanished for these more than once: they are not asked again. */
         if (stretch.mark.attempts > EK_GONE_ALONE)
@@ -192,7 +175,7 @@ gboolean ek_again_pick(EkScheduler *self, EkSectorRange window)
     EkStretch stretch;
     gboolean backwards = self->again % 2 == 0;
     if (!backwards) {
-        if (!next_stretch(self, window, EK_STATE_BAD, &stretch))
+        if (!ek_scheduler_next_stretch(self, window, EK_STATE_BAD, &stretch))
             return FALSE;
         self->job = (EkJob){
             .kind = EK_JOB_AGAIN, .at = stretch.first, .end = stretch.first + stretch.count};
