@@ -44,6 +44,8 @@ char *ek_text_duration(double seconds)
         seconds = 0;
     if (seconds > 1e9)
         return g_strdup("years");
+    if (seconds > 0 && seconds < 0.9995)
+        return g_strdup_printf("%.0f ms", MAX(seconds * 1000, 1));
     guint64 s = (guint64)llround(seconds);
     if (s < 60)
         return g_strdup_printf("%d s", (int)s);

@@ -12,7 +12,7 @@ char *ek_text_size(guint64 bytes);
 /* Bytes in decimal units, as printed on a drive's label: "160 GB", "2 TB". */
 char *ek_text_label_size(guint64 bytes);
 
-/* Seconds as "8 s", "4 min 10 s", "1 h 12 min", "3 d 4 h". */
+/* Seconds as "300 ms", "8 s", "4 min 10 s", "1 h 12 min", "3 d 4 h". */
 char *ek_text_duration(double seconds);
 
 /* A share in percent that never says 100 for less than all, nor 0 for more than nothing:

@@ -1,6 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 #include "image/gate.h"
 
+#include <string.h>
+
 struct EkGate {
     EkGateParts parts;
     EkFace face;
@@ -29,6 +31,22 @@ static const EkOverlay *repairs_of(const EkGate *gate)
     return gate->face == EK_FACE_AS_REPAIRED ? gate->parts.repairs : NULL;
 }
 
+/* What the image file holds where the map does not vouch for it was on its way when something went
+ * wrong: it is not the drive's. */
+static void blank_unread(const EkGate *gate, EkByte first, guint8 *buffer, gsize length)
+{
+    guint32 size = gate->parts.sector_size;
+    EkByte end = first + length;
+    EkByte at = first;
+    EkStretch stretch;
+    while (at < end && ek_read_map_next(gate->parts.map, at / size, EK_STATES_UNREAD, &stretch)) {
+        EkByte from = MAX(at, stretch.first * size);
+        at = MIN(end, (stretch.first + stretch.count) * size);
+        if (from < at)
+            memset(buffer + (from - first), 0, at - from);
+    }
+}
+
 gboolean ek_gate_read(EkGate *gate, EkByte first, guint8 *buffer, gsize length, EkKnown *known,
                       GError **error)
 {
@@ -40,6 +58,7 @@ gboolean ek_gate_read(EkGate *gate, EkByte first, guint8 *buffer, gsize length, 
                             first, first + length);
     if (!ek_image_read(gate->parts.image, first, buffer, length, error))
         return FALSE;
+    blank_unread(gate, first, buffer, length);
     if (gate->parts.kept != NULL)
         ek_overlay_lay(gate->parts.kept, first, buffer, length);
     if (repairs_of(gate) != NULL)

@@ -14,6 +14,7 @@
 #define PIECE 4096u /* what a file system keeps as a hole, at best */
 #define BLANK_ENDS (1u << 20)
 #define BLANK_PLACES 1024u
+#define ZEROS_AT_ONCE (1u << 20)
 #define PUSH_AFTER (32u << 20) /* bytes after which writing back is set going */
 
 struct EkImage {
@@ -94,21 +95,6 @@ gboolean ek_image_claim_device(const char *path, EkByte bytes, GError **error)
     }
     close(fd);
     return fine;
-}
-
-gboolean ek_image_zero(EkImage *image, EkByte first, EkByte bytes, GError **error)
-{
-    guint64 range[2] = {first, bytes};
-    if (!image->is_device || bytes == 0)
-        return TRUE;
-    if (first % 512 == 0 && bytes % 512 == 0 && ioctl(image->fd, BLKZEROOUT, range) == 0)
-        return TRUE;
-    g_autofree guint8 *zeros = g_malloc0(PUSH_AFTER);
-    for (EkByte done = 0; done < bytes; done += PUSH_AFTER)
-        if (!ek_image_write(image, first + done, zeros, (gsize)MIN(PUSH_AFTER, bytes - done),
-                            error))
-            return FALSE;
-    return TRUE;
 }
 
 /* --- */
@@ -234,17 +220,68 @@ static void push(EkImage *image, EkByte first, gsize length)
     image->unpushed.bytes = 0;
 }
 
+static gboolean put_zeros(EkImage *image, EkByte first, EkByte bytes, GError **error)
+{
+    gsize most = (gsize)MIN(ZEROS_AT_ONCE, bytes);
+    g_autofree guint8 *zeros = g_malloc0(most);
+    for (EkByte done = 0; done < bytes; done += most)
+        if (!write_fully(image, first + done, zeros, (gsize)MIN(most, bytes - done), error))
+            return FALSE;
+    return TRUE;
+}
+
+/* Holes read as zeros as they are; what stands between them was never vouched for. */
+static gboolean clear(EkImage *image, EkByte first, EkByte bytes, GError **error)
+{
+    EkByte end = first + bytes;
+    EkRange data;
+    while (first < end && ek_image_next_data(image, first, &data) && data.first < end) {
+        EkByte stop = MIN(ek_range_end(data), end);
+        if (!put_zeros(image, data.first, stop - data.first, error))
+            return FALSE;
+        first = stop;
+    }
+    return TRUE;
+}
+
+gboolean ek_image_zero(EkImage *image, EkByte first, EkByte bytes, GError **error)
+{
+    guint64 range[2] = {first, bytes};
+    if (bytes == 0)
+        return TRUE;
+    if (!image->is_device)
+        return clear(image, first, bytes, error);
+    if (first % 512 == 0 && bytes % 512 == 0 && ioctl(image->fd, BLKZEROOUT, range) == 0)
+        return TRUE;
+    return put_zeros(image, first, bytes, error);
+}
+
+/* Bytes from `first` on that are left as a hole: pieces that are all zeros. */
+static gsize zeros_at(const EkImage *image, EkByte first, const guint8 *data, gsize length)
+{
+    gsize run = 0;
+    while (!image->is_device && run < length) {
+        gsize piece = MIN(PIECE - (first + run) % PIECE, length - run);
+        if (!ek_bytes_are_zero(data + run, piece))
+            break;
+        run += piece;
+    }
+    return run;
+}
+
 gboolean ek_image_write(EkImage *image, EkByte first, const guint8 *data, gsize length,
                         GError **error)
 {
     gsize at = 0;
     while (at < length) {
-        gsize piece = MIN(PIECE - (first + at) % PIECE, length - at);
-        if (!image->is_device && ek_bytes_are_zero(data + at, piece)) {
-            at += piece;
+        gsize run = zeros_at(image, first + at, data + at, length - at);
+        if (run > 0) {
+            if (!clear(image, first + at, run, error))
+                return FALSE;
+            at += run;
             continue;
         }
-        gsize run = piece;
+        run = MIN(PIECE - (first + at) % PIECE, length - at);
         while (at + run < length) {
             gsize more = MIN(PIECE, length - at - run);
             if (!image->is_device && ek_bytes_are_zero(data + at + run, more))

@@ -17,7 +17,7 @@ gboolean ek_image_create(const char *path, EkByte bytes, GError **error);
  * blank as far as a thousand looks tell. Writes nothing. */
 gboolean ek_image_claim_device(const char *path, EkByte bytes, GError **error);
 
-/* These bytes are zeros: nothing to do where the image is a file, in which they are a hole. */
+/* These bytes are zeros. In a file a hole stays one; only what stands there is written over. */
 gboolean ek_image_zero(EkImage *image, EkByte first, EkByte bytes, GError **error);
 
 /* Opens an image that must have `bytes` bytes: a shorter one is EK_ERROR_DAMAGED with both sizes.

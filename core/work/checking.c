@@ -12,7 +12,6 @@
 typedef struct {
     EkView view;
     EkLock *lock;
-    EkImage *image;
     guint32 sector_size;
     const EkCheckParts *parts;
     EkCheck *check;
@@ -27,13 +26,11 @@ static gboolean open_checking(Checking *self, const char *folder, const EkCheckP
     const EkCaseInfo *info = ek_case_info(self->view.opened);
     self->sector_size = info->sector_size;
     *check = (EkCheck){.blocks = ek_divide_up(info->bytes, EK_BLOCK_BYTES), .bytes = info->bytes};
-    self->image = ek_image_open(info->image, info->bytes, FALSE, error);
-    return self->image != NULL;
+    return TRUE;
 }
 
 static void close_checking(Checking *self)
 {
-    g_clear_pointer(&self->image, ek_image_close);
     g_clear_pointer(&self->lock, ek_lock_release);
     ek_view_close(&self->view);
 }
@@ -47,16 +44,6 @@ static gboolean go_on(const Checking *self, GError **error)
     return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
 }
 
-/* Bytes of the image as the drive gave them: under applied edits stands what was kept. */
-static gboolean read_as_read(const Checking *self, EkByte first, guint8 *buffer, gsize length,
-                             GError **error)
-{
-    if (!ek_image_read(self->image, first, buffer, length, error))
-        return FALSE;
-    ek_overlay_lay(self->view.kept, first, buffer, length);
-    return TRUE;
-}
-
 static gboolean sum_of_image(const Checking *self, guint64 block, guint8 *buffer, guint64 *sum,
                              GError **error)
 {
@@ -64,7 +51,7 @@ static gboolean sum_of_image(const Checking *self, guint64 block, guint8 *buffer
     EkByte end = MIN(first + EK_BLOCK_BYTES, self->check->bytes);
     for (*sum = 0; first < end; first += PIECE_BYTES) {
         gsize length = (gsize)MIN(PIECE_BYTES, end - first);
-        if (!read_as_read(self, first, buffer, length, error))
+        if (!ek_gate_read(self->view.gate, first, buffer, length, NULL, error))
             return FALSE;
         *sum += ek_block_sum(first / self->sector_size, self->sector_size, buffer, length);
     }
@@ -94,7 +81,7 @@ static guint64 next_with_data(const Checking *self, guint64 block)
     guint64 next = G_MAXUINT64;
     if (from >= self->check->bytes)
         return next;
-    if (ek_image_next_data(self->image, from, &range))
+    if (ek_image_next_data(self->view.image, from, &range))
         next = MAX(range.first, from) / EK_BLOCK_BYTES;
     if (ek_overlay_next(self->view.kept, from, self->check->bytes, &range))
         next = MIN(next, range.first / EK_BLOCK_BYTES);
@@ -184,7 +171,8 @@ static gboolean feed(Checking *self, Hashing *hashing, GError **error)
         self->check->done = at;
         Piece *piece = g_async_queue_pop(hashing->empty);
         piece->length = (gsize)MIN(PIECE_BYTES, self->check->bytes - at);
-        fine = go_on(self, error) && read_as_read(self, at, piece->data, piece->length, error);
+        fine = go_on(self, error) &&
+               ek_gate_read(self->view.gate, at, piece->data, piece->length, NULL, error);
         g_async_queue_push(fine ? hashing->full : hashing->empty, piece);
     }
     Piece *last = g_async_queue_pop(hashing->empty);

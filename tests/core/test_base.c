@@ -79,6 +79,10 @@ static void sizes_and_times_read_well(void)
     check_taken(ek_text_label_size(160000000000), "160 GB");
     check_taken(ek_text_label_size(4000787030016), "4 TB");
     check_taken(ek_text_duration(-1), "0 s");
+    check_taken(ek_text_duration(0), "0 s");
+    check_taken(ek_text_duration(0.00002), "1 ms");
+    check_taken(ek_text_duration(0.3), "300 ms");
+    check_taken(ek_text_duration(0.9999), "1 s");
     check_taken(ek_text_duration(59.4), "59 s");
     check_taken(ek_text_duration(250), "4 min 10 s");
     check_taken(ek_text_duration(4320), "1 h 12 min");
