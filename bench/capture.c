@@ -18,7 +18,7 @@
 #define LONG_WAIT_S 600
 /* With more bad sectors than this a trial ends once 99.9 % are in: the rest is one failure after
  * another, in their millions. */
-#define MOST_BAD 30000000u
+#define MOST_BAD 4000000u
 
 typedef struct {
     Yardstick yardstick;

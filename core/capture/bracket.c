@@ -81,7 +81,7 @@ gboolean ek_bracket_next(EkScheduler *self, EkRead *read)
             return FALSE;
         }
         EkSector end = job->end;
-        if (self->round == EK_ROUND_SKIM && !self->learning.busy)
+        if (self->round == EK_ROUND_SKIM && !ek_stride_is_busy(self))
             ek_stride_step_over(self, &job->at, &end);
         if (job->at < end) {
             ek_scheduler_size(self, read, job->probing ? 0 : job->good);
@@ -331,8 +331,8 @@ static void left_found(EkScheduler *self, EkSector bad, EkSector after)
     EkSector end = job->end;
     job->found = TRUE;
     ek_scheduler_set(self, after, end, EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
-    if (self->learning.busy) {
-        self->learning.edges[self->learning.stage - 1] = bad;
+    if (ek_stride_is_busy(self)) {
+        self->learning.found = bad;
         return;
     }
     if (after >= end) {

@@ -305,6 +305,11 @@ static gboolean advance(EkScheduler *self)
         if (go_back(self))
             return TRUE;
     }
+    EkSectorRange window = g_array_index(self->windows, EkSectorRange, self->window);
+    if (level == LEVEL_FIRST && ek_stride_reopen(self, window)) {
+        begin_level(self);
+        return TRUE;
+    }
     gboolean repeats = level != LEVEL_FIRST && level != LEVEL_AGAIN;
     if (repeats && self->found) {
         begin_sweep(self);
@@ -383,7 +388,7 @@ gboolean ek_scheduler_next(EkScheduler *self, EkRead *read)
             return TRUE;
         }
         self->job = (EkJob){0};
-        if (self->learning.busy && ek_stride_learn_on(self))
+        if (ek_stride_is_busy(self) && ek_stride_learn_on(self))
             continue;
         if (self->round == EK_ROUND_AGAIN && self->again >= self->parts.again)
             return FALSE;
@@ -411,7 +416,7 @@ static void lose(EkScheduler *self, const EkRead *read)
     self->lost_at = read->first + 1;
     if (!here && !last) {
         self->job = (EkJob){0}; /* asked for once more, when it is back */
-        self->learning.busy = FALSE;
+        self->learning.stage = EK_LESSON_NONE;
         return;
     }
     for (EkSector at = from;
@@ -443,7 +448,7 @@ static void lose(EkScheduler *self, const EkRead *read)
     else
         self->cursor = MAX(self->cursor, MIN(read->first + read->count, self->parts.sectors));
     self->job = (EkJob){0};
-    self->learning.busy = FALSE;
+    self->learning.stage = EK_LESSON_NONE;
 }
 
 void ek_scheduler_observe(EkScheduler *self, const EkRead *read, const EkReadOutcome *outcome,

@@ -59,17 +59,44 @@ typedef struct {
 /* A damaged head, as learned. */
 typedef struct {
     EkRepetition runs;
-    guint64 confirmed; /* number of the last run that was seen to fail */
-    guint64 to_probe;  /* number of the next one whose middle is tried */
+    guint64 learned_at; /* number of the last run that it was learned from */
+    guint64 confirmed;  /* number of the last run that was seen to fail */
+    guint64 to_probe;   /* number of the next one whose middle is tried */
+    guint proofs;       /* runs that failed as it said */
     gboolean active;
 } EkStride;
 
+/* What a lesson is about to find out. */
+typedef enum {
+    EK_LESSON_NONE,
+    EK_LESSON_FIRST_EDGE,  /* where exactly the failed run begins */
+    EK_LESSON_FAR,         /* some place behind it that reads */
+    EK_LESSON_WIDTH,       /* where exactly it ends */
+    EK_LESSON_TO_SECOND,   /* reading on to the next */
+    EK_LESSON_SECOND_EDGE, /* where exactly that begins */
+    EK_LESSON_TO_THIRD,
+    EK_LESSON_THIRD_EDGE
+} EkLessonStage;
+
 typedef struct {
-    gboolean busy;
-    guint stage;                    /* 0 to 2: the edges; 3: the width */
+    EkLessonStage stage;
+    EkSector found; /* the edge that was looked for; G_MAXUINT64: not yet */
+    EkSector edges[EK_EDGES];
+    EkSector width;    /* of the first run */
+    EkSector distance; /* from the first edge, where something that reads is looked for */
+    EkSector first_distance;
+    EkSector from;     /* reading on from here */
+    EkSector limit;    /* a failure further on belongs to something else */
+    guint in_vain;     /* lessons */
+    guint proved;      /* patterns that held after they were learned */
+    guint reopened;    /* of these, when jumped-over ground was last given back */
+
+    /* What speaks for a lesson. */
     EkSectorRange blocks[EK_EDGES]; /* that failed right after good ground, the latest last */
     guint count;
-    EkSector edges[EK_EDGES];
+    guint failures;   /* separate ones since the last lesson */
+    guint long_runs;  /* runs in which a jump landed, since then */
+    gboolean counted; /* the present one is among them */
 } EkLearning;
 
 struct EkScheduler {
@@ -107,7 +134,6 @@ struct EkScheduler {
     EkStride strides[EK_STRIDES];
     guint stride_count;
     EkLearning learning;
-    guint learned_in_vain;
     double yield_good; /* what visits to gaps brought: sectors and seconds, fading */
     double yield_seconds;
 };
@@ -158,12 +184,23 @@ typedef struct {
 gboolean ek_first_pick(EkScheduler *self, EkSectorRange window);
 gboolean ek_first_next(EkScheduler *self, EkRead *read);
 void ek_first_observe(EkScheduler *self, const EkResult *result);
+
 /* Cuts [*first, end) to begin after, and end before, ground where a damaged head is expected. */
 gboolean ek_stride_step_over(EkScheduler *self, EkSector *first, EkSector *end);
-/* A failure after good ground; TRUE when a search has begun that tells more of the damaged head. */
-gboolean ek_stride_note_edge(EkScheduler *self, EkSector first, EkSector end);
-gboolean ek_stride_learn_on(EkScheduler *self);
+/* Sectors in a run of the pattern that was learned last; 0: there is none. */
+EkSector ek_stride_width(const EkScheduler *self);
+/* Whether a pattern asks for a look into the run that begins at or before `at`: the read. */
+gboolean ek_stride_wants_probe(EkScheduler *self, EkSector at, EkRead *read);
 void ek_stride_probed(EkScheduler *self, EkSector sector, gboolean failed);
+/* The skim failed, after good ground or where a jump landed. TRUE when the lesson has a job now. */
+gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end, gboolean landed);
+/* Since a pattern has proved itself, ground that was only jumped over for want of it is untouched
+ * again. TRUE when there is some. */
+gboolean ek_stride_reopen(EkScheduler *self, EkSectorRange window);
+/* Whether the lesson chooses the next job. */
+gboolean ek_stride_is_busy(const EkScheduler *self);
+/* The lesson's job is through: begins the next. FALSE when the skim goes on. */
+gboolean ek_stride_learn_on(EkScheduler *self);
 
 gboolean ek_fill_pick(EkScheduler *self, EkSectorRange window);
 gboolean ek_left_pick(EkScheduler *self, EkSectorRange window);

@@ -1,0 +1,439 @@
+/* SPDX-License-Identifier: MIT */
+/* The pattern of a damaged head: runs of bad sectors at a regular distance. A lesson finds where
+ * one run begins and ends and where the next two begin; from there on the skim steps over what the
+ * pattern predicts, looks into it now and then, and unlearns it when it no longer holds. */
+#include "capture/scheduling.h"
+
+#define PROBE_UNITS 8u
+#define PROBE_STEP 8u    /* each probe so many times as many runs on as the one before */
+#define DEAR_FAILURE 2.0 /* times a command: below it there is nothing to be saved */
+#define REGULAR 4u       /* times what the places are uncertain by */
+#define LEAST_WIDTH 8u   /* units */
+#define MOST_WIDTH 0.6   /* of the stride: one of two heads */
+#define MOST_STRIDE 64u  /* widths: more heads than any drive has */
+#define UNEVEN 64u       /* a stride changes by less than this part of it from one to the next */
+#define FAR_AT_FIRST 512u
+#define FARTHEST_BYTES ((EkByte)256u << 20)
+#define LONG_RUNS 2u     /* that were met on landing */
+#define NEAR_FAILURES 4u /* in a row */
+#define VAIN_STEP 4u     /* after each lesson in vain so many times as many failures to the next */
+#define REOPENED 4u      /* strides */
+#define MOST_BEFORE 65536u /* runs before the first, which were met before anything was known */
+
+/* --- stepping over --- */
+
+static gboolean run_at(const EkStride *stride, EkSector sector, EkRepeated *run)
+{
+    return stride->active && ek_repetition_find(&stride->runs, sector, run);
+}
+
+gboolean ek_stride_step_over(EkScheduler *self, EkSector *first, EkSector *end)
+{
+    /* What a lesson is about must be seen. */
+    gboolean again = self->learning.stage == EK_LESSON_NONE || self->job.kind != EK_JOB_FIRST;
+    while (again && *first < *end) {
+        again = FALSE;
+        for (guint i = 0; i < self->stride_count; i++) {
+            EkRepeated run;
+            /* Ground that was left once is given up again for a pattern that has proved itself. */
+            gboolean counts = self->job.kind == EK_JOB_FIRST || self->strides[i].proofs > 0;
+            if (!counts || !run_at(&self->strides[i], *first, &run))
+                continue;
+            if (run.first > *first) {
+                *end = MIN(*end, run.first);
+                continue;
+            }
+            EkSector stop = MIN(run.first + run.count, *end);
+            ek_scheduler_set(self, *first, stop, EK_STATE_SET_ASIDE, EK_REASON_MEDIUM, 0);
+            *first = stop;
+            again = TRUE;
+        }
+    }
+    return *first < *end;
+}
+
+EkSector ek_stride_width(const EkScheduler *self)
+{
+    return self->stride_count > 0 ? self->strides[self->stride_count - 1].runs.count : 0;
+}
+
+/* What was stepped over since the pattern was last seen to hold was stepped over in vain. */
+static void unlearn(EkScheduler *self, EkStride *stride)
+{
+    EkRepetition known = stride->runs;
+    EkRepeated run = {0};
+    EkSector from = known.first;
+    while (stride->proofs > 0 && ek_repetition_find(&known, from, &run) &&
+           run.number <= stride->confirmed)
+        from = run.first + run.count;
+    EkStretch stretch;
+    guint states = EK_STATE_BIT(EK_STATE_SET_ASIDE);
+    for (EkSector at = from; ek_read_map_next(self->parts.map, at, states, &stretch);
+         at = stretch.first + stretch.count)
+        if (ek_ground_kind(&stretch) == EK_GROUND_EXPECTED)
+            ek_scheduler_set(self, stretch.first, stretch.first + stretch.count, EK_STATE_SET_ASIDE,
+                             EK_REASON_SKIPPED, 0);
+    stride->active = FALSE;
+    self->learning.in_vain += stride->proofs == 0;
+}
+
+/* It begins after this run, then. */
+static void cut_before(EkStride *stride, const EkRepeated *run)
+{
+    EkRepeated next;
+    guint64 less = run->number + 1;
+    if (!ek_repetition_find(&stride->runs, run->first + run->count, &next))
+        return;
+    stride->runs.first = next.first;
+    stride->runs.every += (EkSector)((gint64)less * stride->runs.drift);
+    stride->learned_at -= less;
+    stride->confirmed -= MIN(stride->confirmed, less);
+    stride->to_probe = stride->learned_at + 1;
+}
+
+gboolean ek_stride_wants_probe(EkScheduler *self, EkSector at, EkRead *read)
+{
+    for (guint i = 0; i < self->stride_count && self->learning.stage == EK_LESSON_NONE; i++) {
+        EkStride *stride = &self->strides[i];
+        EkRepeated run;
+        if (!run_at(stride, at, &run) || run.first > at || run.number < stride->to_probe)
+            continue;
+        EkSector middle = ek_scheduler_align_down(self, run.first + run.count / 2);
+        guint32 count = self->parts.unit * (self->parts.unit < PROBE_UNITS ? PROBE_UNITS : 1);
+        if (middle + count > self->parts.sectors || middle < at)
+            continue;
+        stride->to_probe = stride->learned_at + 1;
+        if (run.number > stride->learned_at)
+            stride->to_probe = run.number + (PROBE_STEP - 1) * (run.number - stride->learned_at);
+        read->first = middle;
+        read->count = count;
+        return TRUE;
+    }
+    return FALSE;
+}
+
+void ek_stride_probed(EkScheduler *self, EkSector sector, gboolean failed)
+{
+    for (guint i = 0; i < self->stride_count; i++) {
+        EkStride *stride = &self->strides[i];
+        EkRepeated run;
+        if (!run_at(stride, sector, &run) || run.first > sector)
+            continue;
+        if (failed) {
+            stride->confirmed = MAX(stride->confirmed, run.number);
+            self->learning.proved += stride->proofs++ == 0;
+        } else if (run.number < stride->learned_at) {
+            cut_before(stride, &run);
+        } else {
+            unlearn(self, stride);
+        }
+    }
+}
+
+/* A pattern that says a run begins or ends right here, but not quite. */
+static void check_patterns(EkScheduler *self, EkSector sector)
+{
+    EkSector near = self->parts.command;
+    for (guint i = 0; i < self->stride_count; i++) {
+        EkStride *stride = &self->strides[i];
+        EkRepeated run;
+        EkSector from = sector > near ? sector - near : 0;
+        if (run_at(stride, from, &run) && run.first <= sector + near)
+            stride->active = FALSE;
+    }
+}
+
+gboolean ek_stride_reopen(EkScheduler *self, EkSectorRange window)
+{
+    if (self->learning.proved == self->learning.reopened)
+        return FALSE;
+    self->learning.reopened = self->learning.proved;
+    EkSector every = 0;
+    for (guint i = 0; i < self->stride_count; i++) {
+        every = MAX(every, self->strides[i].runs.every);
+        self->strides[i].to_probe = 0;
+    }
+    gboolean some = FALSE;
+    EkStretch gap;
+    self->cursor = window.first;
+    while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &gap))
+        if (ek_ground_kind(&gap) == EK_GROUND_SKIPPED && gap.count / REOPENED > every) {
+            ek_scheduler_set(self, gap.first, gap.first + gap.count, EK_STATE_UNTOUCHED,
+                             EK_REASON_NONE, 0);
+            some = TRUE;
+        }
+    return some;
+}
+
+/* --- a lesson --- */
+
+static void give_up(EkScheduler *self)
+{
+    EkLearning *learning = &self->learning;
+    learning->stage = EK_LESSON_NONE;
+    learning->in_vain++;
+    learning->failures = learning->long_runs = learning->count = 0;
+}
+
+gboolean ek_stride_is_busy(const EkScheduler *self)
+{
+    switch (self->learning.stage) {
+    case EK_LESSON_NONE:
+    case EK_LESSON_TO_SECOND:
+    case EK_LESSON_TO_THIRD: return FALSE;
+    default: return TRUE;
+    }
+}
+
+/* Ground nobody has tried yet, in [first, end), is left for this reason. */
+static void leave(EkScheduler *self, EkSector first, EkSector end, EkReason reason)
+{
+    EkStretch stretch;
+    guint states = EK_STATE_BIT(EK_STATE_UNTOUCHED) | EK_STATE_BIT(EK_STATE_SET_ASIDE);
+    while (first < end && ek_read_map_next(self->parts.map, first, states, &stretch) &&
+           stretch.first < end) {
+        EkGroundKind kind = ek_ground_kind(&stretch);
+        EkSector stop = MIN(stretch.first + stretch.count, end);
+        if (kind == EK_GROUND_UNTOUCHED || kind == EK_GROUND_SKIPPED || kind == EK_GROUND_EXPECTED)
+            ek_scheduler_set(self, stretch.first, stop, EK_STATE_SET_ASIDE, reason, 0);
+        first = stop;
+    }
+}
+
+static void begin_probe(EkScheduler *self, EkSector at)
+{
+    EkSector count = MAX(PROBE_UNITS, self->parts.unit);
+    at = ek_scheduler_align_down(self, at);
+    self->job =
+        (EkJob){.kind = EK_JOB_PROBE, .at = at, .end = MIN(at + count, self->parts.sectors)};
+}
+
+static void begin_edge(EkScheduler *self, EkLessonStage stage, EkSector first, EkSector end)
+{
+    self->learning.stage = stage;
+    self->learning.found = G_MAXUINT64;
+    ek_left_begin(self, first, end);
+}
+
+/* Reading goes on at `from`, which is good or about to be: the next failure is the next lesson. */
+static void read_on(EkScheduler *self, EkLessonStage stage, EkSector from, EkSector limit)
+{
+    self->learning.stage = stage;
+    self->learning.from = from;
+    self->learning.limit = limit;
+    self->cursor = from;
+    self->good_since = 0;
+    self->jump = 0;
+    self->near_failures = self->landings = 0;
+}
+
+static gboolean learn_far(EkScheduler *self)
+{
+    EkLearning *learning = &self->learning;
+    EkSector edge = learning->edges[0];
+    EkSector at = ek_scheduler_align_down(self, edge + learning->distance);
+    EkSector low = edge + self->parts.unit;
+    if (ek_ground_from(self, at) == EK_GROUND_GOOD) {
+        if (learning->distance > learning->first_distance)
+            low = MAX(low, ek_scheduler_align_down(self, edge + learning->distance / 2) + 1);
+        learning->stage = EK_LESSON_WIDTH;
+        leave(self, edge, at, EK_REASON_SKIPPED);
+        ek_bracket_begin(self, edge, ek_scheduler_align_up(self, low), at, self->parts.unit, FALSE);
+        self->job.known = self->job.low - edge - 1;
+        return TRUE;
+    }
+    learning->distance *= 2;
+    if (learning->distance * self->parts.sector_size > FARTHEST_BYTES ||
+        edge + learning->distance + PROBE_UNITS * self->parts.unit >= self->parts.sectors) {
+        leave(self, edge, at, EK_REASON_SKIPPED);
+        give_up(self);
+        return FALSE;
+    }
+    begin_probe(self, edge + learning->distance);
+    return TRUE;
+}
+
+/* The run that begins at the first edge has this many sectors; 0: nothing to learn from. */
+static EkSector width_of_first(const EkScheduler *self)
+{
+    EkStretch good;
+    EkSector edge = self->learning.edges[0];
+    if (!ek_read_map_next(self->parts.map, edge, EK_STATE_BIT(EK_STATE_GOOD), &good))
+        return 0;
+    /* What the width is measured by must itself have failed. */
+    EkGroundKind last = ek_ground_before(self, good.first);
+    gboolean sure = last == EK_GROUND_BAD || last == EK_GROUND_FAILED;
+    gboolean wide = good.first - edge >= (EkSector)LEAST_WIDTH * self->parts.unit;
+    return sure && wide ? good.first - edge : 0;
+}
+
+/* Runs before the first were met without knowing: as many as there may have been. */
+static guint extend_back(EkRepetition *runs)
+{
+    guint more = 0;
+    for (; more < MOST_BEFORE; more++) {
+        gint64 before = (gint64)runs->every - runs->drift;
+        if (before <= (gint64)runs->count || runs->first < (EkSector)before)
+            break;
+        runs->first -= (EkSector)before;
+        runs->every = (EkSector)before;
+    }
+    return more;
+}
+
+static void fit(EkScheduler *self)
+{
+    EkLearning *learning = &self->learning;
+    const EkSector *edges = learning->edges;
+    EkSector every = edges[1] - edges[0];
+    EkRepetition runs = {
+        .first = edges[0],
+        .count = learning->width,
+        .every = every,
+        .drift = (gint64)(edges[2] - edges[1]) - (gint64)every,
+    };
+    /* What was learned before may have ended where this begins: its next run will tell. */
+    for (guint i = 0; i < self->stride_count; i++)
+        self->strides[i].to_probe = 0;
+    guint slot = 0;
+    while (slot < self->stride_count && self->strides[slot].active)
+        slot++;
+    if (slot == EK_STRIDES) {
+        give_up(self);
+        return;
+    }
+    for (guint i = 0; i < EK_EDGES; i++)
+        leave(self, edges[i], edges[i] + learning->width, EK_REASON_MEDIUM);
+    guint64 number = extend_back(&runs) + EK_EDGES - 1;
+    self->stride_count = MAX(self->stride_count, slot + 1);
+    self->strides[slot] = (EkStride){runs, number, number, number + 1, 0, TRUE};
+    learning->stage = EK_LESSON_NONE;
+    learning->failures = learning->long_runs = learning->count = 0;
+    self->near_failures = self->landings = 0;
+    self->jump = 0;
+    /* Where it fails is known now: that is no reason to read in small pieces. */
+    self->failed_count = 0;
+}
+
+gboolean ek_stride_learn_on(EkScheduler *self)
+{
+    EkLearning *learning = &self->learning;
+    EkLessonStage stage = learning->stage;
+    gboolean is_edge = stage == EK_LESSON_FIRST_EDGE || stage == EK_LESSON_SECOND_EDGE ||
+                       stage == EK_LESSON_THIRD_EDGE;
+    if (is_edge && learning->found == G_MAXUINT64) {
+        give_up(self);
+        return FALSE;
+    }
+    EkSector every = learning->edges[1] - learning->edges[0];
+    switch (stage) {
+    case EK_LESSON_FIRST_EDGE:
+        learning->edges[0] = learning->found;
+        /* Another zone of the same head is not all that different. */
+        learning->distance = MAX(FAR_AT_FIRST, ek_stride_width(self) / 2);
+        learning->first_distance = learning->distance;
+        learning->stage = EK_LESSON_FAR;
+        if (learning->found + learning->distance + PROBE_UNITS * self->parts.unit >=
+            self->parts.sectors)
+            break;
+        begin_probe(self, learning->found + learning->distance);
+        return TRUE;
+    case EK_LESSON_FAR: return learn_far(self);
+    case EK_LESSON_WIDTH:
+        learning->width = width_of_first(self);
+        if (learning->width == 0)
+            break;
+        read_on(self, EK_LESSON_TO_SECOND, learning->edges[0] + learning->width,
+                learning->edges[0] + learning->width * MOST_STRIDE);
+        return FALSE;
+    case EK_LESSON_SECOND_EDGE:
+        learning->edges[1] = learning->found;
+        every = learning->edges[1] - learning->edges[0];
+        if ((double)learning->width > MOST_WIDTH * (double)every)
+            break;
+        leave(self, learning->edges[1], learning->edges[1] + learning->width, EK_REASON_SKIPPED);
+        read_on(self, EK_LESSON_TO_THIRD, learning->edges[1] + learning->width,
+                learning->edges[1] + every + every / UNEVEN + self->parts.command);
+        return FALSE;
+    case EK_LESSON_THIRD_EDGE:
+        learning->edges[2] = learning->found;
+        fit(self);
+        return FALSE;
+    default: return FALSE;
+    }
+    give_up(self);
+    return FALSE;
+}
+
+/* Everything was good from where reading went on. */
+static gboolean is_next(const EkScheduler *self, EkSector first)
+{
+    const EkLearning *learning = &self->learning;
+    if (learning->stage == EK_LESSON_NONE || first <= learning->from || first > learning->limit)
+        return FALSE;
+    EkStretch stretch = ek_read_map_at(self->parts.map, learning->from);
+    return stretch.mark.state == EK_STATE_GOOD && stretch.first + stretch.count >= first;
+}
+
+/* Three failures at regular distances. */
+static gboolean is_regular(const EkLearning *learning)
+{
+    const EkSectorRange *blocks = learning->blocks;
+    if (learning->count < EK_EDGES || blocks[1].first < blocks[0].first ||
+        blocks[2].first < blocks[1].first)
+        return FALSE;
+    EkSector one = blocks[1].first - blocks[0].first;
+    EkSector two = blocks[2].first - blocks[1].first;
+    EkSector apart = one > two ? one - two : two - one;
+    EkSector blur = blocks[0].count + 2 * blocks[1].count + blocks[2].count + one / 256;
+    return apart <= blur && one >= REGULAR * blur;
+}
+
+static gboolean is_worth_a_lesson(const EkScheduler *self)
+{
+    const EkLearning *learning = &self->learning;
+    guint64 wait = 1;
+    for (guint i = 0; i < learning->in_vain && wait < G_MAXUINT32; i++)
+        wait *= VAIN_STEP;
+    if (learning->failures < wait || self->costs.failure < DEAR_FAILURE * self->costs.command)
+        return FALSE;
+    return is_regular(learning) || learning->long_runs >= LONG_RUNS ||
+           self->near_failures >= NEAR_FAILURES || self->stride_count > 0;
+}
+
+gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end, gboolean landed)
+{
+    EkLearning *learning = &self->learning;
+    /* Right behind the good ground that the lesson reads on from is no landing. */
+    if (landed && !is_next(self, first)) {
+        learning->long_runs += !learning->counted;
+        learning->counted = TRUE;
+        if (learning->stage != EK_LESSON_NONE)
+            give_up(self);
+        return FALSE;
+    }
+    check_patterns(self, first);
+    learning->counted = FALSE;
+    learning->failures++;
+    if (learning->count == EK_EDGES) {
+        learning->blocks[0] = learning->blocks[1];
+        learning->blocks[1] = learning->blocks[2];
+        learning->count--;
+    }
+    learning->blocks[learning->count++] = (EkSectorRange){first, end - first};
+    if (learning->stage != EK_LESSON_NONE) {
+        if (!is_next(self, first)) {
+            give_up(self);
+            return FALSE;
+        }
+        begin_edge(self,
+                   learning->stage == EK_LESSON_TO_SECOND ? EK_LESSON_SECOND_EDGE
+                                                          : EK_LESSON_THIRD_EDGE,
+                   first, end);
+        return TRUE;
+    }
+    if (ek_ground_before(self, first) != EK_GROUND_GOOD || !is_worth_a_lesson(self))
+        return FALSE;
+    begin_edge(self, EK_LESSON_FIRST_EDGE, first, end);
+    return TRUE;
+}
