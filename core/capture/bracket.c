@@ -253,11 +253,6 @@ static void begin_in_failed(EkScheduler *self, EkSector first, EkSector end)
     self->job.known = first - bad;
 }
 
-static gboolean is_known_bad(EkGroundKind kind)
-{
-    return kind == EK_GROUND_FAILED || kind == EK_GROUND_BAD;
-}
-
 gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
 {
     EkStretch gap;
@@ -276,8 +271,7 @@ gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
         else if (untried && (fine_after || is_walkable(self, first, end)))
             ek_bracket_begin(self, ek_ground_begin(self, first), first, end, self->parts.unit,
                              FALSE);
-        else if (failed && fine_after && !fine_before &&
-                 (self->round == EK_ROUND_SINGLE || is_known_bad(ek_ground_before(self, first))))
+        else if (failed && fine_after && !fine_before)
             begin_in_failed(self, first, end);
         else
             continue;
@@ -299,6 +293,7 @@ gboolean ek_left_pick(EkScheduler *self, EkSectorRange window)
     EkStretch stretch;
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch)) {
         if (ek_ground_kind(&stretch) != EK_GROUND_FAILED || stretch.count <= self->parts.unit ||
+            stretch.count < self->floor ||
             stretch.mark.reason == EK_REASON_TRANSPORT ||
             !ek_ground_is_fine(ek_ground_before(self, stretch.first)))
             continue;

@@ -11,7 +11,6 @@
 #define MEMORY 64.0 /* commands */
 #define FAILURES_REMEMBERED 16u
 #define COMMANDS_TO_KNOW 8.0
-#define SMALL_SHARE 2.0 /* commands below this part of the largest count as small */
 
 void ek_costs_init(EkCosts *costs, guint32 sector_size)
 {
@@ -51,24 +50,42 @@ static void add(EkCommandMean *mean, double sectors, double seconds)
     mean->seconds += (seconds - mean->seconds) / mean->weight;
 }
 
-/* Splits the time of a command into what it costs at all and what each sector adds. */
+/* Splits the time of a command into what it costs at all and what each sector adds: the straight
+ * line through the means of all sizes with the least relative error. */
 static void fit(EkCosts *costs)
 {
-    const EkCommandMean *large = &costs->large;
-    const EkCommandMean *small = &costs->small;
-    if (large->weight > 0 && small->weight > 0) {
-        double apart = MAX(large->sectors - small->sectors, 1);
-        costs->sector = MAX((large->seconds - small->seconds) / apart, 1e-9);
-        costs->command = MAX(small->seconds - small->sectors * costs->sector, 1e-6);
-        return;
+    double w = 0;
+    double wx = 0;
+    double wy = 0;
+    double wxx = 0;
+    double wxy = 0;
+    const EkCommandMean *one = NULL;
+    guint sizes = 0;
+    for (guint i = 0; i < EK_COMMAND_SIZES; i++) {
+        const EkCommandMean *mean = &costs->means[i];
+        if (mean->weight == 0)
+            continue;
+        double weight = mean->weight / (mean->seconds * mean->seconds + 1e-18);
+        w += weight;
+        wx += weight * mean->sectors;
+        wy += weight * mean->seconds;
+        wxx += weight * mean->sectors * mean->sectors;
+        wxy += weight * mean->sectors * mean->seconds;
+        one = mean;
+        sizes++;
     }
-    const EkCommandMean *one = large->weight > 0 ? large : small;
-    costs->command = MIN(TYPICAL_COMMAND, one->seconds / 2);
-    costs->sector = MAX((one->seconds - costs->command) / one->sectors, 1e-9);
+    double spread = w * wxx - wx * wx;
+    if (sizes > 1 && spread > 0) {
+        costs->sector = MAX((w * wxy - wx * wy) / spread, 1e-9);
+        costs->command = MAX((wy - costs->sector * wx) / w, 1e-6);
+    } else if (one != NULL) {
+        costs->command = MIN(TYPICAL_COMMAND, one->seconds / 2);
+        costs->sector = MAX((one->seconds - costs->command) / one->sectors, 1e-9);
+    }
 }
 
-void ek_costs_note_good(EkCosts *costs, double sectors, double commands, double largest,
-                        gboolean continues, double seconds)
+void ek_costs_note_good(EkCosts *costs, double sectors, double commands, gboolean continues,
+                        double seconds)
 {
     if (!continues) {
         double more = seconds - sectors * costs->sector - commands * costs->command;
@@ -76,8 +93,9 @@ void ek_costs_note_good(EkCosts *costs, double sectors, double commands, double 
         costs->seek += (MAX(more, 0) - costs->seek) / costs->seeks;
         return;
     }
-    gboolean is_small = sectors / commands * SMALL_SHARE < largest;
-    add(is_small ? &costs->small : &costs->large, sectors / commands, seconds / commands);
+    guint size = (guint)log2(MAX(sectors / commands, 1));
+    add(&costs->means[MIN(size, EK_COMMAND_SIZES - 1)], sectors / commands, seconds / commands);
+    costs->known++;
     fit(costs);
 }
 
@@ -93,9 +111,23 @@ double ek_costs_expected(const EkCosts *costs, double sectors, double commands, 
     return sectors * costs->sector + commands * costs->command + (continues ? 0 : costs->seek);
 }
 
+double ek_costs_most(const EkCosts *costs, double sectors, double commands, gboolean continues)
+{
+    double expected = ek_costs_expected(costs, sectors, commands, continues);
+    const EkCommandMean *one = NULL;
+    for (guint i = 0; i < EK_COMMAND_SIZES; i++) {
+        const EkCommandMean *mean = &costs->means[i];
+        if (mean->weight > 0 && one != NULL)
+            return expected;
+        if (mean->weight > 0)
+            one = mean;
+    }
+    return one != NULL ? MAX(expected, commands * one->seconds) : expected;
+}
+
 gboolean ek_costs_know_normal(const EkCosts *costs)
 {
-    return costs->large.weight + costs->small.weight >= COMMANDS_TO_KNOW;
+    return costs->known >= COMMANDS_TO_KNOW;
 }
 
 double ek_costs_probe(double success, double failure)

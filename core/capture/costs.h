@@ -12,9 +12,11 @@ typedef struct {
     double weight; /* commands that went into it, counted up to a limit */
 } EkCommandMean;
 
+#define EK_COMMAND_SIZES 24 /* of 2^n to 2^(n+1) - 1 sectors */
+
 typedef struct {
-    EkCommandMean large;
-    EkCommandMean small;
+    EkCommandMean means[EK_COMMAND_SIZES];
+    double known;       /* good commands measured */
     double command;     /* what a good command costs beyond its transfer */
     double sector;      /* transfer of one sector */
     double seek;        /* more, where a read does not go on where the last good one ended */
@@ -40,16 +42,20 @@ void ek_costs_recall(EkCosts *costs, const EkCostsKept *kept);
 /* Nothing measured yet: common values stand in. */
 void ek_costs_init(EkCosts *costs, guint32 sector_size);
 
-/* A good read of `sectors` sectors in `commands` commands took `seconds`. `largest` is the drive's
- * largest command in sectors; `continues`: it went on where the last good one ended. */
-void ek_costs_note_good(EkCosts *costs, double sectors, double commands, double largest,
-                        gboolean continues, double seconds);
+/* A good read of `sectors` sectors in `commands` commands took `seconds`. `continues`: it went on
+ * where the last good one ended. */
+void ek_costs_note_good(EkCosts *costs, double sectors, double commands, gboolean continues,
+                        double seconds);
 
 /* A command that failed took `seconds`. */
 void ek_costs_note_failure(EkCosts *costs, double seconds);
 
 /* What such a read would cost on healthy ground. */
 double ek_costs_expected(const EkCosts *costs, double sectors, double commands, gboolean continues);
+
+/* As ek_costs_expected, but while commands of one size only were measured, which tells nothing of
+ * what a command costs at all, a smaller one may take as long. */
+double ek_costs_most(const EkCosts *costs, double sectors, double commands, gboolean continues);
 
 /* TRUE once enough was read to say what is normal. */
 gboolean ek_costs_know_normal(const EkCosts *costs);

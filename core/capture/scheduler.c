@@ -6,7 +6,8 @@
 #include <math.h>
 
 #define SMALLEST_BLOCK 8u
-#define LEFT_OUT 0.0005 /* share of the drive that the skim's failed blocks may keep from it */
+#define LEAST_FAILURE 0.1 /* share of a read that failed */
+#define ABOUT 0.05 /* a change that makes no difference */
 #define FAR_SHARE 16u
 #define FLOOR_STEP 4u
 #define INSIDE_BYTES                                                                               \
@@ -153,29 +154,42 @@ static double failures_per_sector(const EkScheduler *self)
 {
     guint kept = MIN(self->failed_count, G_N_ELEMENTS(self->failed_at));
     double least = kept < 2 ? 0 : 1;
-    for (guint i = 1; i <= kept && kept >= 2; i++) {
+    for (guint i = 1; i <= kept && kept >= 2; i *= 2) {
         EkSector then = self->failed_at[(self->failed_count - i) % G_N_ELEMENTS(self->failed_at)];
         least = MIN(least, (i + 1) / (double)MAX(self->odometer - then, 1));
     }
     return least;
 }
 
-guint32 ek_scheduler_block(const EkScheduler *self)
+/* What reading in such blocks costs a sector, beyond its transfer, until 99 %, 99.9 % and all of
+ * what reads is in: each failure keeps a block out, which is to be looked into for it. */
+static double cost_of_block(const EkScheduler *self, double rate, double block, double share)
+{
+    static const double may_lack[] = {0.01, 0.001, 0};
+    static const double weight[] = {1, 1, 1};
+    const EkCosts *costs = &self->costs;
+    double failure = costs->failure + costs->seek;
+    double search = MAX(failure, costs->command * log(block) / -log(MIN(share, 1 - 1e-9)));
+    search += 2 * costs->seek; /* to it, and behind it */
+    double cost = 0;
+    for (guint i = 0; i < G_N_ELEMENTS(weight); i++) {
+        double out = MIN(rate * block, 1);
+        double wanted = MAX(0, 1 - may_lack[i] / out);
+        cost += weight[i] * (costs->command / block + rate * wanted * search);
+    }
+    return cost;
+}
+
+static guint32 best_block(const EkScheduler *self, double rate)
 {
     const EkSchedulerParts *parts = &self->parts;
-    if (parts->block > 0)
-        return parts->block;
-    double rate = failures_per_sector(self);
+    const EkCosts *costs = &self->costs;
+    double share = ek_costs_probe(costs->command, costs->failure + costs->seek);
     guint32 best = parts->command;
     double least = G_MAXDOUBLE;
-    if (rate <= 0)
-        return best;
-    /* What a block costs a sector, and what is to be paid later for what its failures keep out. */
     for (guint32 block = MAX(SMALLEST_BLOCK, parts->unit);;
          block = MIN(block * 2, parts->command)) {
-        double left = MAX(0.0, rate * block - LEFT_OUT);
-        double price = self->costs.failure / block + self->costs.command / 2;
-        double cost = self->costs.command / block + left * price;
+        double cost = cost_of_block(self, rate, block, share);
         if (cost < least) {
             least = cost;
             best = block;
@@ -186,6 +200,27 @@ guint32 ek_scheduler_block(const EkScheduler *self)
     return MAX(best - best % parts->unit, parts->unit);
 }
 
+static gboolean is_about(double value, double other)
+{
+    return value > other * (1 - ABOUT) && value < other * (1 + ABOUT);
+}
+
+guint32 ek_scheduler_block(EkScheduler *self)
+{
+    double rate = failures_per_sector(self);
+    EkBlockChoice *chosen = &self->chosen;
+    if (self->parts.block > 0)
+        return self->parts.block;
+    if (rate <= 0)
+        return self->parts.command;
+    if (chosen->block == 0 || chosen->most != self->parts.command ||
+        !is_about(chosen->rate, rate) || !is_about(chosen->failure, self->costs.failure) ||
+        !is_about(chosen->command, self->costs.command))
+        *chosen = (EkBlockChoice){rate, self->costs.failure, self->costs.command,
+                                  self->parts.command, best_block(self, rate)};
+    return chosen->block;
+}
+
 /* --- rounds and levels --- */
 
 static EkSector sectors_in(const EkScheduler *self, EkByte bytes)
@@ -193,7 +228,7 @@ static EkSector sectors_in(const EkScheduler *self, EkByte bytes)
     return MAX(bytes / self->parts.sector_size, 1);
 }
 
-static const Level *levels_of(const EkScheduler *self)
+static const Level *levels_of(EkScheduler *self)
 {
     switch (self->round) {
     case EK_ROUND_SKIM: return skim_levels;
@@ -216,6 +251,7 @@ static EkSector first_floor(const EkScheduler *self, Level level)
     switch (level) {
     case LEVEL_FILL: return MAX(self->parts.sectors / FAR_SHARE, self->parts.unit);
     case LEVEL_INSIDE: return MAX(self->parts.sectors / FAR_SHARE, sectors_in(self, INSIDE_BYTES));
+    case LEVEL_LEFT: return self->parts.command;
     case LEVEL_INSIDE_FINE: return sectors_in(self, INSIDE_BYTES);
     default: return self->parts.unit;
     }
@@ -478,17 +514,18 @@ void ek_scheduler_observe(EkScheduler *self, const EkRead *read, const EkReadOut
     self->failed_before = outcome->reason != EK_REASON_NONE;
     if (outcome->reason == EK_REASON_NONE) {
         self->next = result.end;
-        double usual = ek_costs_expected(&self->costs, read->count, commands, continues);
+        double usual = ek_costs_most(&self->costs, read->count, commands, continues);
         result.slow = ek_costs_know_normal(&self->costs) &&
                       seconds > usual * self->parts.patience + SLOW_GRACE;
         if (result.slow)
             self->costs.slow_sector = seconds / read->count;
         else
-            ek_costs_note_good(&self->costs, read->count, commands, self->parts.command, continues,
-                               seconds);
+            ek_costs_note_good(&self->costs, read->count, commands, continues, seconds);
     } else {
         self->next = G_MAXUINT64;
-        ek_costs_note_failure(&self->costs, seconds);
+        /* Less what it took to get there. */
+        double before = ek_costs_expected(&self->costs, whole, (double)whole / block, continues);
+        ek_costs_note_failure(&self->costs, MAX(seconds - before, seconds * LEAST_FAILURE));
     }
     job_observe(self, &result);
 }

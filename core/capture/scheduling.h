@@ -99,6 +99,15 @@ typedef struct {
     gboolean counted; /* the present one is among them */
 } EkLearning;
 
+/* The size of a read that was found best, and for what. */
+typedef struct {
+    double rate; /* separate failures a sector */
+    double failure;
+    double command;
+    guint32 most;
+    guint32 block; /* 0: none yet */
+} EkBlockChoice;
+
 struct EkScheduler {
     EkSchedulerParts parts;
     GArray *windows; /* EkSectorRange: the wanted ones, then everything */
@@ -122,12 +131,14 @@ struct EkScheduler {
     gboolean failed_before; /* the last read did, but the device was there */
     EkSector next;          /* where the last good read ended */
     EkSector odometer;      /* sectors tried */
-    EkSector failed_at[4];  /* odometer at the last separate failures */
+    EkSector failed_at[8];  /* odometer at the last separate failures */
     guint failed_count;
+    EkBlockChoice chosen;
 
     /* The skim over untouched ground. */
     EkSector jump;
     EkSector slow_jump;
+    EkSector bad_at;     /* where the last bad run was met */
     EkSector good_since; /* sectors read well since the last failure */
     guint near_failures;
     guint landings; /* jumps in a row that landed on bad ground */
@@ -153,10 +164,10 @@ EkSector ek_ground_begin(const EkScheduler *self, EkSector first);
 void ek_scheduler_set(EkScheduler *self, EkSector first, EkSector end, EkState state,
                       EkReason reason, guint32 attempts);
 /* Sectors in the next read of good-looking ground. */
-guint32 ek_scheduler_block(const EkScheduler *self);
+guint32 ek_scheduler_block(EkScheduler *self);
 /* The size of the next read of good-looking ground, after `well` sectors that read well: commands
  * as they are best, the more of them the longer it has gone well. */
-void ek_scheduler_size(const EkScheduler *self, EkRead *read, EkSector well);
+void ek_scheduler_size(EkScheduler *self, EkRead *read, EkSector well);
 /* Sectors of a probe that can tell slow ground from usual. */
 guint32 ek_scheduler_slow_probe(const EkScheduler *self);
 /* What any read may take longer, in seconds. */

@@ -48,7 +48,7 @@ gboolean ek_first_pick(EkScheduler *self, EkSectorRange window)
     return TRUE;
 }
 
-void ek_scheduler_size(const EkScheduler *self, EkRead *read, EkSector well)
+void ek_scheduler_size(EkScheduler *self, EkRead *read, EkSector well)
 {
     guint32 block = ek_scheduler_block(self);
     EkSector count = MIN(well, self->parts.most);
@@ -95,6 +95,16 @@ gboolean ek_first_next(EkScheduler *self, EkRead *read)
     read->first = job->at;
     read->count = (guint32)MIN(count, end - job->at);
     return TRUE;
+}
+
+/* Whether bad ground is likely to end with the command that failed: where a jump costs more than
+ * the next failure, reading just goes on. */
+static gboolean is_over(const EkScheduler *self, const EkResult *result)
+{
+    const EkCosts *costs = &self->costs;
+    EkSector length = result->failed_end - result->good;
+    double longer = 1 - ek_runs_share(&self->runs, length, 0, self->parts.sectors);
+    return longer * costs->failure < 2 * costs->seek;
 }
 
 /* How far to jump after a failure at the end of `good` sectors that read well. */
@@ -155,6 +165,13 @@ static void after_failure(EkScheduler *self, const EkResult *result)
         return;
     }
     EkSector far = jump_after(self, landed);
+    if (!landed && self->near_failures <= NEAR_FAILURES && !self->parts.backwards &&
+        is_over(self, result))
+        self->jump = far = 0;
+    if (!landed)
+        self->bad_at = result->good;
+    else if (!self->parts.backwards && result->first > self->bad_at)
+        ek_runs_note_more(&self->runs, result->first - self->bad_at);
     self->good_since = 0;
     self->job.slow = FALSE;
     skip(self, self->parts.backwards ? result->first : result->failed_end, far, EK_REASON_SKIPPED);
@@ -190,6 +207,9 @@ void ek_first_observe(EkScheduler *self, const EkResult *result)
         skip(self, edge, self->slow_jump, EK_REASON_SLOW);
         return;
     }
+    if (job->probing && self->good_since == 0 && result->first > self->bad_at &&
+        self->failed_count > 0 && !self->parts.backwards)
+        ek_runs_note_at_most(&self->runs, result->first - self->bad_at);
     self->good_since += result->end - result->first;
     job->at = self->cursor = edge;
     job->probing = job->slow = FALSE;
