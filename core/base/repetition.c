@@ -41,20 +41,26 @@ static guint64 last_before(const EkRepetition *repetition, EkSector sector)
     return low;
 }
 
+gboolean ek_repetition_run(const EkRepetition *repetition, guint64 number, EkRepeated *run)
+{
+    EkSector at = 0;
+    if (!begins(repetition, number, &at))
+        return FALSE;
+    EkSector length = repetition->count;
+    if (repetition->until != 0)
+        length = MIN(length, repetition->until - at + 1);
+    *run = (EkRepeated){number, at, length};
+    return TRUE;
+}
+
 gboolean ek_repetition_find(const EkRepetition *repetition, EkSector sector, EkRepeated *run)
 {
     guint64 low = last_before(repetition, sector);
     for (guint64 k = low; k <= low + 1; k++) {
-        EkSector at = 0;
-        if (!begins(repetition, k, &at))
+        if (!ek_repetition_run(repetition, k, run))
             return FALSE;
-        EkSector length = repetition->count;
-        if (repetition->until != 0)
-            length = MIN(length, repetition->until - at + 1);
-        if (sector < at || sector - at < length) {
-            *run = (EkRepeated){k, at, length};
+        if (sector < run->first || sector - run->first < run->count)
             return TRUE;
-        }
     }
     return FALSE;
 }

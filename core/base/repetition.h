@@ -24,4 +24,7 @@ typedef struct {
  * none. Runs end where a negative drift would make them overlap. */
 gboolean ek_repetition_find(const EkRepetition *repetition, EkSector sector, EkRepeated *run);
 
+/* The run of this number. FALSE when it does not exist. */
+gboolean ek_repetition_run(const EkRepetition *repetition, guint64 number, EkRepeated *run);
+
 #endif

@@ -7,6 +7,8 @@
 
 #define PROBED_FOR 8u /* both ends bad: looks that much smaller */
 #define BOTH_BAD_BYTES ((EkByte)128u << 20)
+#define ROUGHLY 16u
+#define DEAR_FAILURE 8 /* commands */
 #define POOR_VISIT 0.5
 #define FADING 0.95
 #define LIKELY 0.5
@@ -253,7 +255,16 @@ static void begin_in_failed(EkScheduler *self, EkSector first, EkSector end)
     self->job.known = first - bad;
 }
 
-gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
+/* A stretch that failed as a whole, or is what is left of one. */
+static gboolean is_searchable(const EkScheduler *self, const EkStretch *stretch)
+{
+    return ek_ground_kind(stretch) == EK_GROUND_FAILED &&
+           stretch->mark.reason != EK_REASON_TRANSPORT &&
+           (stretch->count > self->parts.unit || stretch->mark.reason == EK_REASON_MEDIUM);
+}
+
+/* Ground that nobody tried, next to good ground. */
+gboolean ek_gap_pick(EkScheduler *self, EkSectorRange window)
 {
     EkStretch gap;
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &gap)) {
@@ -262,19 +273,33 @@ gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
         EkGroundKind kind = ek_ground_kind(&gap);
         gboolean untried = kind == EK_GROUND_SKIPPED ||
                            (kind == EK_GROUND_EXPECTED && self->round == EK_ROUND_SINGLE);
-        gboolean failed = kind == EK_GROUND_FAILED && gap.mark.reason != EK_REASON_TRANSPORT &&
-                          gap.count > self->parts.unit;
-        gboolean fine_before = ek_ground_is_fine(ek_ground_before(self, first));
-        gboolean fine_after = ek_ground_is_fine(ek_ground_from(self, end));
-        if (untried && fine_before)
-            ek_bracket_begin(self, first, first, end, self->parts.unit, FALSE);
-        else if (untried && (fine_after || is_walkable(self, first, end)))
-            ek_bracket_begin(self, ek_ground_begin(self, first), first, end, self->parts.unit,
-                             FALSE);
-        else if (failed && fine_after && !fine_before)
-            begin_in_failed(self, first, end);
-        else
+        EkSector bad = first;
+        if (!untried)
             continue;
+        if (!ek_ground_is_fine(ek_ground_before(self, first))) {
+            if (!ek_ground_is_fine(ek_ground_from(self, end)) && !is_walkable(self, first, end))
+                continue;
+            bad = ek_ground_begin(self, first);
+        }
+        ek_bracket_begin(self, bad, first, end, self->parts.unit, FALSE);
+        self->found = self->worked = TRUE;
+        return TRUE;
+    }
+    return FALSE;
+}
+
+gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
+{
+    EkStretch gap;
+    while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &gap)) {
+        EkSector end = gap.first + gap.count;
+        if (!is_searchable(self, &gap) || !ek_ground_is_fine(ek_ground_from(self, end)) ||
+            ek_ground_is_fine(ek_ground_before(self, gap.first)))
+            continue;
+        if (gap.count > self->parts.unit)
+            begin_in_failed(self, gap.first, end);
+        else
+            ek_left_begin(self, gap.first, end);
         self->found = self->worked = TRUE;
         return TRUE;
     }
@@ -285,16 +310,14 @@ gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
 
 void ek_left_begin(EkScheduler *self, EkSector first, EkSector end)
 {
-    self->job = (EkJob){.kind = EK_JOB_LEFT, .at = first, .end = end};
+    self->job = (EkJob){.kind = EK_JOB_LEFT, .at = first, .end = end, .low = end};
 }
 
 gboolean ek_left_pick(EkScheduler *self, EkSectorRange window)
 {
     EkStretch stretch;
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch)) {
-        if (ek_ground_kind(&stretch) != EK_GROUND_FAILED || stretch.count <= self->parts.unit ||
-            stretch.count < self->floor ||
-            stretch.mark.reason == EK_REASON_TRANSPORT ||
+        if (!is_searchable(self, &stretch) || stretch.count < self->floor ||
             !ek_ground_is_fine(ek_ground_before(self, stretch.first)))
             continue;
         ek_left_begin(self, stretch.first, stretch.first + stretch.count);
@@ -319,25 +342,39 @@ gboolean ek_left_next(EkScheduler *self, EkRead *read)
     return TRUE;
 }
 
-/* The first bad sector stands at `bad`; what follows in the stretch is open again. */
+/* What follows a failure in the stretch is open again; it is read at once, from its far side, when
+ * the bad run is likely to be over. */
+static void go_on_behind(EkScheduler *self, EkSector bad, EkSector after)
+{
+    EkSector end = self->job.low;
+    self->job.found = TRUE;
+    if (after >= end || !ek_ground_is_fine(ek_ground_from(self, end)))
+        return;
+    double now = ek_runs_share(&self->runs, after - bad, 0, end - bad);
+    if (now >= LIKELY)
+        ek_bracket_begin(self, bad, after, end, self->parts.unit, FALSE);
+}
+
+/* The first bad sector stands at `bad`. */
 static void left_found(EkScheduler *self, EkSector bad, EkSector after)
 {
-    EkJob *job = &self->job;
-    EkSector end = job->end;
-    job->found = TRUE;
-    ek_scheduler_set(self, after, end, EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
+    ek_scheduler_set(self, after, self->job.end, EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
     if (ek_stride_is_busy(self)) {
+        self->job.found = TRUE;
         self->learning.found = bad;
         return;
     }
-    if (after >= end) {
-        if (ek_ground_is_fine(ek_ground_from(self, end)))
-            ek_runs_note(&self->runs, after - bad);
-        return;
-    }
-    double now = ek_runs_share(&self->runs, after - bad, 0, end - bad);
-    if (ek_ground_is_fine(ek_ground_from(self, end)) && now >= LIKELY)
-        ek_bracket_begin(self, bad, after, end, self->parts.unit, FALSE);
+    if (after >= self->job.low && ek_ground_is_fine(ek_ground_from(self, after)))
+        ek_runs_note(&self->runs, after - bad);
+    go_on_behind(self, bad, after);
+}
+
+/* Near enough for now: where a failure is dear all stretches are looked into roughly before any is
+ * looked into exactly. */
+static gboolean is_near_enough(const EkScheduler *self, EkSector failed)
+{
+    return !ek_stride_is_busy(self) && failed * ROUGHLY <= self->floor &&
+           self->costs.failure > DEAR_FAILURE * self->costs.command;
 }
 
 void ek_left_observe(EkScheduler *self, const EkResult *result)
@@ -357,4 +394,6 @@ void ek_left_observe(EkScheduler *self, const EkResult *result)
     }
     ek_scheduler_set(self, result->failed_end, job->end, EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
     job->end = result->failed_end;
+    if (is_near_enough(self, result->failed_end - result->good))
+        go_on_behind(self, result->good, result->failed_end);
 }

@@ -7,7 +7,7 @@
 
 #define SMALLEST_BLOCK 8u
 #define LEAST_FAILURE 0.1 /* share of a read that failed */
-#define ABOUT 0.05 /* a change that makes no difference */
+#define ABOUT 0.05        /* a change that makes no difference */
 #define FAR_SHARE 16u
 #define FLOOR_STEP 4u
 #define INSIDE_BYTES                                                                               \
@@ -18,7 +18,9 @@
 
 typedef enum {
     LEVEL_FIRST,
+    LEVEL_CHECK,
     LEVEL_FILL,
+    LEVEL_GAPS,
     LEVEL_LEFT,
     LEVEL_RIGHT,
     LEVEL_SLOW,
@@ -31,15 +33,15 @@ typedef enum {
     LEVEL_END
 } Level;
 
-#define MOST_LEVELS 6
+#define MOST_LEVELS 7
 
-static const Level skim_levels[MOST_LEVELS] = {LEVEL_FIRST, LEVEL_FILL, LEVEL_END};
-static const Level narrow_levels[MOST_LEVELS] = {LEVEL_LEFT,    LEVEL_RIGHT,  LEVEL_SLOW,
-                                                 LEVEL_SLOW_IN, LEVEL_INSIDE, LEVEL_END};
-static const Level narrow_slow_levels[MOST_LEVELS] = {LEVEL_SLOW,  LEVEL_SLOW_IN, LEVEL_LEFT,
-                                                      LEVEL_RIGHT, LEVEL_INSIDE,  LEVEL_END};
-static const Level single_levels[MOST_LEVELS] = {LEVEL_LEFT,    LEVEL_RIGHT,  LEVEL_INSIDE_FINE,
-                                                 LEVEL_AVOIDED, LEVEL_SINGLE, LEVEL_END};
+static const Level skim_levels[MOST_LEVELS] = {LEVEL_FIRST, LEVEL_CHECK, LEVEL_FILL, LEVEL_END};
+static const Level narrow_levels[MOST_LEVELS] = {
+    LEVEL_GAPS, LEVEL_LEFT, LEVEL_RIGHT, LEVEL_SLOW, LEVEL_SLOW_IN, LEVEL_INSIDE, LEVEL_END};
+static const Level narrow_slow_levels[MOST_LEVELS] = {
+    LEVEL_SLOW, LEVEL_SLOW_IN, LEVEL_GAPS, LEVEL_LEFT, LEVEL_RIGHT, LEVEL_INSIDE, LEVEL_END};
+static const Level single_levels[MOST_LEVELS] = {
+    LEVEL_GAPS, LEVEL_LEFT, LEVEL_RIGHT, LEVEL_INSIDE_FINE, LEVEL_AVOIDED, LEVEL_SINGLE, LEVEL_END};
 static const Level again_levels[MOST_LEVELS] = {LEVEL_AGAIN, LEVEL_END};
 
 const char *ek_round_name(EkRound round)
@@ -166,16 +168,17 @@ static double failures_per_sector(const EkScheduler *self)
 static double cost_of_block(const EkScheduler *self, double rate, double block, double share)
 {
     static const double may_lack[] = {0.01, 0.001, 0};
-    static const double weight[] = {1, 1, 1};
     const EkCosts *costs = &self->costs;
     double failure = costs->failure + costs->seek;
     double search = MAX(failure, costs->command * log(block) / -log(MIN(share, 1 - 1e-9)));
     search += 2 * costs->seek; /* to it, and behind it */
+    double rough = failure + 2 * costs->seek + costs->command / (2 * (1 - MIN(share, 1 - 1e-9)));
     double cost = 0;
-    for (guint i = 0; i < G_N_ELEMENTS(weight); i++) {
+    for (guint i = 0; i < G_N_ELEMENTS(may_lack); i++) {
         double out = MIN(rate * block, 1);
         double wanted = MAX(0, 1 - may_lack[i] / out);
-        cost += weight[i] * (costs->command / block + rate * wanted * search);
+        double price = may_lack[i] > 0 ? MIN(rough, search) : search;
+        cost += costs->command / block + rate * wanted * price;
     }
     return cost;
 }
@@ -371,7 +374,9 @@ static gboolean pick(EkScheduler *self)
     EkSectorRange window = g_array_index(self->windows, EkSectorRange, self->window);
     switch (levels_of(self)[self->level]) {
     case LEVEL_FIRST: return ek_first_pick(self, window);
+    case LEVEL_CHECK: return ek_stride_check_pick(self);
     case LEVEL_FILL: return ek_fill_pick(self, window);
+    case LEVEL_GAPS: return ek_gap_pick(self, window);
     case LEVEL_LEFT: return ek_left_pick(self, window);
     case LEVEL_RIGHT: return ek_right_pick(self, window);
     case LEVEL_SLOW: return ek_plain_pick(self, window, EK_GROUND_SLOW);

@@ -39,7 +39,8 @@ typedef struct {
     EkJobKind kind;
     EkSector at;      /* the next read begins here; going backwards: ends here */
     EkSector end;     /* the run ends here; going backwards: begins here */
-    EkSector low;     /* bracket: the first sector that nobody knows about */
+    EkSector low;     /* bracket: the first sector that nobody knows about; left: the end of what
+                         was searched at first */
     EkSector bad;     /* bracket: where the bad run before it began */
     EkSector known;   /* bracket: sectors that the bad run has at least */
     EkSector from;    /* bracket: where this run began */
@@ -62,6 +63,9 @@ typedef struct {
     guint64 learned_at; /* number of the last run that it was learned from */
     guint64 confirmed;  /* number of the last run that was seen to fail */
     guint64 to_probe;   /* number of the next one whose middle is tried */
+    guint64 last;       /* number of the last run that was stepped over */
+    guint64 ended;      /* number of a later run that was seen to read; 0: none */
+    guint64 asked;      /* number of the run that is being looked into for this; 0: none */
     guint proofs;       /* runs that failed as it said */
     gboolean active;
 } EkStride;
@@ -205,6 +209,8 @@ gboolean ek_stride_wants_probe(EkScheduler *self, EkSector at, EkRead *read);
 void ek_stride_probed(EkScheduler *self, EkSector sector, gboolean failed);
 /* The skim failed, after good ground or where a jump landed. TRUE when the lesson has a job now. */
 gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end, gboolean landed);
+/* Looks where patterns ended that were believed until the end of the ground. */
+gboolean ek_stride_check_pick(EkScheduler *self);
 /* Since a pattern has proved itself, ground that was only jumped over for want of it is untouched
  * again. TRUE when there is some. */
 gboolean ek_stride_reopen(EkScheduler *self, EkSectorRange window);
@@ -214,6 +220,7 @@ gboolean ek_stride_is_busy(const EkScheduler *self);
 gboolean ek_stride_learn_on(EkScheduler *self);
 
 gboolean ek_fill_pick(EkScheduler *self, EkSectorRange window);
+gboolean ek_gap_pick(EkScheduler *self, EkSectorRange window);
 gboolean ek_left_pick(EkScheduler *self, EkSectorRange window);
 gboolean ek_right_pick(EkScheduler *self, EkSectorRange window);
 void ek_left_begin(EkScheduler *self, EkSector first, EkSector end);

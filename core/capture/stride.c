@@ -44,6 +44,8 @@ gboolean ek_stride_step_over(EkScheduler *self, EkSector *first, EkSector *end)
                 continue;
             }
             EkSector stop = MIN(run.first + run.count, *end);
+            if (self->job.kind == EK_JOB_FIRST)
+                self->strides[i].last = MAX(self->strides[i].last, run.number);
             ek_scheduler_set(self, *first, stop, EK_STATE_SET_ASIDE, EK_REASON_MEDIUM, 0);
             *first = stop;
             again = TRUE;
@@ -143,6 +145,56 @@ static void check_patterns(EkScheduler *self, EkSector sector)
     }
 }
 
+static void begin_probe(EkScheduler *self, EkSector at)
+{
+    EkSector count = MAX(PROBE_UNITS, self->parts.unit);
+    at = ek_scheduler_align_down(self, at);
+    self->job =
+        (EkJob){.kind = EK_JOB_PROBE, .at = at, .end = MIN(at + count, self->parts.sectors)};
+}
+
+/* The runs between one that failed and a later one that read are halved until they meet. */
+static gboolean begin_check(EkScheduler *self, EkStride *stride)
+{
+    EkRepeated run;
+    while (stride->active && stride->last > stride->confirmed) {
+        if (stride->asked > 0 && ek_repetition_run(&stride->runs, stride->asked, &run)) {
+            EkSector middle = ek_scheduler_align_down(self, run.first + run.count / 2);
+            if (ek_ground_from(self, middle) == EK_GROUND_GOOD)
+                stride->ended = stride->asked;
+            else
+                stride->confirmed = stride->asked;
+        }
+        if (stride->ended > 0 && stride->ended - stride->confirmed <= 1) {
+            unlearn(self, stride);
+            return FALSE;
+        }
+        stride->asked = stride->last;
+        if (stride->ended > 0)
+            stride->asked = stride->confirmed + (stride->ended - stride->confirmed) / 2;
+        if (stride->asked <= stride->confirmed ||
+            !ek_repetition_run(&stride->runs, stride->asked, &run))
+            return FALSE;
+        EkSector middle = ek_scheduler_align_down(self, run.first + run.count / 2);
+        EkGroundKind kind = ek_ground_from(self, middle);
+        if (kind == EK_GROUND_EXPECTED || kind == EK_GROUND_SKIPPED) {
+            begin_probe(self, middle);
+            return TRUE;
+        }
+    }
+    return FALSE;
+}
+
+gboolean ek_stride_check_pick(EkScheduler *self)
+{
+    for (guint i = 0; i < self->stride_count; i++)
+        if (begin_check(self, &self->strides[i])) {
+            self->found = TRUE;
+            return TRUE;
+        }
+    return FALSE;
+}
+
 gboolean ek_stride_reopen(EkScheduler *self, EkSectorRange window)
 {
     if (self->learning.proved == self->learning.reopened)
@@ -198,14 +250,6 @@ static void leave(EkScheduler *self, EkSector first, EkSector end, EkReason reas
             ek_scheduler_set(self, stretch.first, stop, EK_STATE_SET_ASIDE, reason, 0);
         first = stop;
     }
-}
-
-static void begin_probe(EkScheduler *self, EkSector at)
-{
-    EkSector count = MAX(PROBE_UNITS, self->parts.unit);
-    at = ek_scheduler_align_down(self, at);
-    self->job =
-        (EkJob){.kind = EK_JOB_PROBE, .at = at, .end = MIN(at + count, self->parts.sectors)};
 }
 
 static void begin_edge(EkScheduler *self, EkLessonStage stage, EkSector first, EkSector end)
@@ -306,7 +350,11 @@ static void fit(EkScheduler *self)
         leave(self, edges[i], edges[i] + learning->width, EK_REASON_MEDIUM);
     guint64 number = extend_back(&runs) + EK_EDGES - 1;
     self->stride_count = MAX(self->stride_count, slot + 1);
-    self->strides[slot] = (EkStride){runs, number, number, number + 1, 0, TRUE};
+    self->strides[slot] = (EkStride){.runs = runs,
+                                     .learned_at = number,
+                                     .confirmed = number,
+                                     .to_probe = number + 1,
+                                     .active = TRUE};
     learning->stage = EK_LESSON_NONE;
     learning->failures = learning->long_runs = learning->count = 0;
     self->near_failures = self->landings = 0;

@@ -386,12 +386,12 @@ static void costs_are_told_apart(void)
     EkCosts costs;
     ek_costs_init(&costs, 512);
     for (int i = 0; i < 20; i++) {
-        ek_costs_note_good(&costs, 2048, 1, 2048, TRUE, 0.002 + 2048 * 1e-6);
-        ek_costs_note_good(&costs, 8, 1, 2048, TRUE, 0.002 + 8 * 1e-6);
+        ek_costs_note_good(&costs, 2048, 1, TRUE, 0.002 + 2048 * 1e-6);
+        ek_costs_note_good(&costs, 8, 1, TRUE, 0.002 + 8 * 1e-6);
     }
     CHECK(fabs(costs.command - 0.002) < 1e-5);
     CHECK(fabs(costs.sector - 1e-6) < 1e-8);
-    ek_costs_note_good(&costs, 8, 1, 2048, FALSE, 0.002 + 8e-6 + 0.015);
+    ek_costs_note_good(&costs, 8, 1, FALSE, 0.002 + 8e-6 + 0.015);
     CHECK(fabs(costs.seek - 0.015) < 1e-4);
     ek_costs_note_failure(&costs, 7);
     CHECK(costs.failure == 7);
