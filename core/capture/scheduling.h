@@ -89,11 +89,11 @@ typedef struct {
     EkSector width;    /* of the first run */
     EkSector distance; /* from the first edge, where something that reads is looked for */
     EkSector first_distance;
-    EkSector from;     /* reading on from here */
-    EkSector limit;    /* a failure further on belongs to something else */
-    guint in_vain;     /* lessons */
-    guint proved;      /* patterns that held after they were learned */
-    guint reopened;    /* of these, when jumped-over ground was last given back */
+    EkSector from;  /* reading on from here */
+    EkSector limit; /* a failure further on belongs to something else */
+    guint in_vain;  /* lessons */
+    guint proved;   /* patterns that held after they were learned */
+    guint reopened; /* of these, when jumped-over ground was last given back */
 
     /* What speaks for a lesson. */
     EkSectorRange blocks[EK_EDGES]; /* that failed right after good ground, the latest last */
