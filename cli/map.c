@@ -26,25 +26,38 @@ typedef struct {
 
 typedef void (*ExtentSink)(void *data, const Extent *extent);
 
+typedef struct {
+    Extent extent;
+    EkSector end;
+    ExtentSink sink;
+    void *data;
+} Joining;
+
+/* Joins stretches that differ in nothing that is told. */
+static gboolean join_extent(void *data, const EkStretch *stretch)
+{
+    Joining *joining = data;
+    Extent *extent = &joining->extent;
+    if (stretch->first >= joining->end)
+        return FALSE;
+    EkSector count = MIN(stretch->count, joining->end - stretch->first);
+    if (extent->count > 0 && extent->state == stretch->mark.state &&
+        extent->reason == stretch->mark.reason) {
+        extent->count += count;
+        return TRUE;
+    }
+    if (extent->count > 0)
+        joining->sink(joining->data, extent);
+    *extent = (Extent){stretch->first, count, stretch->mark.state, stretch->mark.reason};
+    return TRUE;
+}
+
 static void each_extent(const EkReadMap *map, EkSectorRange part, ExtentSink sink, void *data)
 {
-    Extent extent = {0};
-    EkStretch stretch;
-    EkSector end = part.first + part.count;
-    for (EkSector at = part.first; at < end && ek_read_map_next(map, at, 0xffu, &stretch);
-         at = stretch.first + stretch.count) {
-        stretch.count = MIN(stretch.count, end - stretch.first);
-        if (extent.count > 0 && extent.state == stretch.mark.state &&
-            extent.reason == stretch.mark.reason) {
-            extent.count += stretch.count;
-            continue;
-        }
-        if (extent.count > 0)
-            sink(data, &extent);
-        extent = (Extent){stretch.first, stretch.count, stretch.mark.state, stretch.mark.reason};
-    }
-    if (extent.count > 0)
-        sink(data, &extent);
+    Joining joining = {.end = part.first + part.count, .sink = sink, .data = data};
+    ek_read_map_each(map, part.first, join_extent, &joining);
+    if (joining.extent.count > 0)
+        sink(data, &joining.extent);
 }
 
 /* --- JSON: streams, since there can be millions ---------------------------------------------- */

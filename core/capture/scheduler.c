@@ -7,6 +7,7 @@
 
 #define SMALLEST_BLOCK 8u
 #define LEAST_FAILURE 0.1 /* share of a read that failed */
+#define SEARCH 1.5 /* what a search costs more than the least it could */
 #define ABOUT 0.05        /* a change that makes no difference */
 #define FAR_SHARE 16u
 #define FLOOR_STEP 4u
@@ -170,7 +171,7 @@ static double cost_of_block(const EkScheduler *self, double rate, double block, 
     static const double may_lack[] = {0.01, 0.001, 0};
     const EkCosts *costs = &self->costs;
     double failure = costs->failure + costs->seek;
-    double search = MAX(failure, costs->command * log(block) / -log(MIN(share, 1 - 1e-9)));
+    double search = MAX(failure, SEARCH * costs->command * log(block) / -log(MIN(share, 1 - 1e-9)));
     search += 2 * costs->seek; /* to it, and behind it */
     double rough = failure + 2 * costs->seek + costs->command / (2 * (1 - MIN(share, 1 - 1e-9)));
     double cost = 0;
@@ -178,7 +179,8 @@ static double cost_of_block(const EkScheduler *self, double rate, double block, 
         double out = MIN(rate * block, 1);
         double wanted = MAX(0, 1 - may_lack[i] / out);
         double price = may_lack[i] > 0 ? MIN(rough, search) : search;
-        cost += costs->command / block + rate * wanted * price;
+        /* Where there is likely to be another one in the block, that is looked for as well. */
+        cost += costs->command / block + rate * wanted * price * (1 + out);
     }
     return cost;
 }

@@ -3,15 +3,13 @@
 
 #include "case/applications.h"
 
-EkReadMap *ek_mapstore_load(EkCase *self, GError **error)
+static gboolean load_rows(EkCase *self, sqlite3 *store, EkReadMap *map, GError **error)
 {
-    sqlite3 *store = ek_case_map(self);
-    EkSector sectors = ek_case_info(self)->sectors;
-    g_autoptr(EkReadMap) map = ek_read_map_new(sectors);
     g_autoptr(EkStatement) rows = ek_sql_prepare(
         store, error, "SELECT first,state,reason,attempts,event FROM boundary ORDER BY first", "");
     if (rows == NULL)
-        return NULL;
+        return FALSE;
+    EkSector sectors = ek_case_info(self)->sectors;
     gint64 last = -1;
     int got;
     while ((got = ek_sql_step(store, rows, error)) == 1) {
@@ -19,19 +17,25 @@ EkReadMap *ek_mapstore_load(EkCase *self, GError **error)
         int state = sqlite3_column_int(rows, 1);
         int reason = sqlite3_column_int(rows, 2);
         if (first <= last || (EkSector)first >= sectors || state < 0 || state >= EK_STATES ||
-            reason < 0 || reason > EK_REASON_SKIPPED) {
-            ek_error_set(error, EK_ERROR_DAMAGED,
-                         "%s/map.db speaks of sector %" G_GINT64_FORMAT " of %" G_GUINT64_FORMAT
-                         " in state %d",
-                         ek_case_folder(self), first, sectors, state);
-            return NULL;
-        }
+            reason < 0 || reason > EK_REASON_SKIPPED)
+            return ek_error_set(error, EK_ERROR_DAMAGED,
+                                "%s/map.db speaks of sector %" G_GINT64_FORMAT
+                                " of %" G_GUINT64_FORMAT " in state %d",
+                                ek_case_folder(self), first, sectors, state);
         EkMark mark = {(EkState)state, (EkReason)reason, (guint32)sqlite3_column_int64(rows, 3),
                        (guint32)sqlite3_column_int64(rows, 4)};
         ek_read_map_append(map, (EkSector)first, mark);
         last = first;
     }
-    if (got < 0)
+    return got == 0;
+}
+
+EkReadMap *ek_mapstore_load(EkCase *self, GError **error)
+{
+    g_autoptr(EkReadMap) map = ek_read_map_new(ek_case_info(self)->sectors);
+    g_autoptr(sqlite3) store =
+        ek_sql_open_alone(sqlite3_db_filename(ek_case_map(self), "main"), error);
+    if (store == NULL || !load_rows(self, store, map, error))
         return NULL;
     g_ptr_array_unref(ek_read_map_take_changes(map));
     return g_steal_pointer(&map);

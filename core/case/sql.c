@@ -13,17 +13,15 @@ static gboolean is_quiet_and_read_only(const char *path)
     return access(folder, W_OK) != 0 && !g_file_test(wal, G_FILE_TEST_EXISTS);
 }
 
-sqlite3 *ek_sql_open(const char *path, gboolean writable, gboolean create, GError **error)
+static sqlite3 *open_with(const char *path, int flags, GError **error)
 {
-    int flags = SQLITE_OPEN_URI | (writable ? SQLITE_OPEN_READWRITE : SQLITE_OPEN_READONLY);
-    if (create)
-        flags |= SQLITE_OPEN_CREATE;
+    gboolean writable = (flags & SQLITE_OPEN_READWRITE) != 0;
     /* In a folder we may not write to, a store that nobody has open is read as it stands. */
     g_autofree char *escaped = g_uri_escape_string(path, "/", FALSE);
     g_autofree char *uri = g_strdup_printf(
         "file:%s%s", escaped, !writable && is_quiet_and_read_only(path) ? "?immutable=1" : "");
     sqlite3 *store = NULL;
-    gboolean opened = sqlite3_open_v2(uri, &store, flags, NULL) == SQLITE_OK;
+    gboolean opened = sqlite3_open_v2(uri, &store, flags | SQLITE_OPEN_URI, NULL) == SQLITE_OK;
     if (opened)
         sqlite3_busy_timeout(store, BUSY_MS);
     if (!opened || (writable && !ek_sql_run(store,
@@ -35,6 +33,17 @@ sqlite3 *ek_sql_open(const char *path, gboolean writable, gboolean create, GErro
         return NULL;
     }
     return store;
+}
+
+sqlite3 *ek_sql_open(const char *path, gboolean writable, gboolean create, GError **error)
+{
+    int flags = writable ? SQLITE_OPEN_READWRITE : SQLITE_OPEN_READONLY;
+    return open_with(path, create ? flags | SQLITE_OPEN_CREATE : flags, error);
+}
+
+sqlite3 *ek_sql_open_alone(const char *path, GError **error)
+{
+    return open_with(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX, error);
 }
 
 gboolean ek_sql_fail(sqlite3 *store, GError **error, const char *doing)

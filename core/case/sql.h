@@ -10,6 +10,10 @@
 /* Opens a store. With `writable` it is made when absent and `create` is set. */
 sqlite3 *ek_sql_open(const char *path, gboolean writable, gboolean create, GError **error);
 
+/* Opens a store once more for reading, by one thread only: without the locks that a step and each
+ * column of millions of rows would cost. */
+sqlite3 *ek_sql_open_alone(const char *path, GError **error);
+
 /* *error from what SQLite said last: EK_ERROR_DAMAGED for a file that is no store (any more),
  * EK_ERROR_NO_SPACE for a full disk. Returns FALSE. */
 gboolean ek_sql_fail(sqlite3 *store, GError **error, const char *doing);
@@ -44,6 +48,7 @@ gboolean ek_sql_migrate(sqlite3 *store, const char *const *migrations, int count
 /* The store's version, or -1 with *error. */
 int ek_sql_version(sqlite3 *store, GError **error);
 
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(sqlite3, sqlite3_close)
 typedef sqlite3_stmt EkStatement;
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkStatement, sqlite3_finalize)
 

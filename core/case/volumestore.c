@@ -89,7 +89,9 @@ EkHuntSink ek_huntstore_sink(EkHuntStore *store)
 static gboolean put_hunted(EkHuntStore *store, sqlite3 *db, EkRange range, GError **error)
 {
     if (!ek_sql_do(db, error,
-                   "UPDATE hunted SET bytes=bytes+? WHERE recognisers=? AND first_byte+bytes=?",
+                   "UPDATE hunted SET bytes=bytes+?1 WHERE recognisers=?2 AND first_byte+bytes=?3 "
+                   "AND first_byte=(SELECT max(first_byte) FROM hunted WHERE recognisers=?2 AND "
+                   "first_byte<?3)",
                    "usu", range.bytes, store->recognisers, range.first))
         return FALSE;
     if (sqlite3_changes(db) > 0)

@@ -37,13 +37,12 @@ static void blank_unread(const EkGate *gate, EkByte first, guint8 *buffer, gsize
 {
     guint32 size = gate->parts.sector_size;
     EkByte end = first + length;
-    EkByte at = first;
-    EkStretch stretch;
-    while (at < end && ek_read_map_next(gate->parts.map, at / size, EK_STATES_UNREAD, &stretch)) {
-        EkByte from = MAX(at, stretch.first * size);
-        at = MIN(end, (stretch.first + stretch.count) * size);
-        if (from < at)
-            memset(buffer + (from - first), 0, at - from);
+    for (EkByte at = first; at < end;) {
+        EkStretch stretch = ek_read_map_at(gate->parts.map, at / size);
+        EkByte stop = MIN(end, (stretch.first + stretch.count) * size);
+        if (stretch.mark.state != EK_STATE_GOOD)
+            memset(buffer + (at - first), 0, stop - at);
+        at = stop;
     }
 }
 

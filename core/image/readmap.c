@@ -33,12 +33,13 @@ typedef struct {
 
 struct EkReadMap {
     EkSector sectors;
-    GArray *leaves;      /* Leaf, never empty; the first begins at sector 0 */
-    GArray *marks;       /* EkMark */
-    GHashTable *numbers; /* of marks, by their bits */
-    guint64 last_bits;   /* of the mark that was asked for last */
-    guint last_number;   /* its number, + 1; 0: none yet */
-    GArray *dirty;       /* Dirty, sorted, apart from one another */
+    GArray *leaves;       /* Leaf, never empty; the first begins at sector 0 */
+    GArray *marks;        /* EkMark */
+    GHashTable *numbers;  /* of marks, by their bits */
+    guint64 last_bits[4]; /* of the marks that were asked for last */
+    guint last_number[4]; /* their numbers, + 1; 0: none yet */
+    guint last_slot;
+    GArray *dirty; /* Dirty, sorted, apart from one another */
     EkSector totals[EK_STATES];
     EkSector stretches[EK_STATES];
 };
@@ -64,13 +65,15 @@ static guint number_of(EkReadMap *map, EkMark mark)
 {
     mark.attempts = MIN(mark.attempts, MOST_ATTEMPTS);
     guint64 bits = bits_of(mark);
-    if (map->last_number > 0 && map->last_bits == bits)
-        return map->last_number - 1;
-    map->last_bits = bits;
+    for (guint i = 0; i < G_N_ELEMENTS(map->last_bits); i++)
+        if (map->last_number[i] > 0 && map->last_bits[i] == bits)
+            return map->last_number[i] - 1;
     gpointer number = g_hash_table_lookup(map->numbers, &bits);
-    map->last_number = number != NULL ? GPOINTER_TO_UINT(number) : map->marks->len + 1;
+    guint slot = map->last_slot++ % G_N_ELEMENTS(map->last_bits);
+    map->last_bits[slot] = bits;
+    map->last_number[slot] = number != NULL ? GPOINTER_TO_UINT(number) : map->marks->len + 1;
     if (number != NULL)
-        return map->last_number - 1;
+        return map->last_number[slot] - 1;
     g_assert(map->marks->len < 1u << MARK_BITS);
     g_array_append_val(map->marks, mark);
     g_hash_table_insert(map->numbers, g_memdup2(&bits, sizeof bits),
@@ -404,6 +407,18 @@ EkStretch ek_read_map_at(const EkReadMap *map, EkSector sector)
     Place place = governing(map, sector);
     EkSector first = first_of(get(map, place));
     return (EkStretch){first, end_of(map, place) - first, mark_at(map, place)};
+}
+
+void ek_read_map_each(const EkReadMap *map, EkSector from, EkStretchSink sink, void *data)
+{
+    if (from >= map->sectors)
+        return;
+    Place place = governing(map, from);
+    EkStretch stretch;
+    do {
+        EkSector first = MAX(from, first_of(get(map, place)));
+        stretch = (EkStretch){first, end_of(map, place) - first, mark_at(map, place)};
+    } while (sink(data, &stretch) && step(map, &place));
 }
 
 gboolean ek_read_map_next(const EkReadMap *map, EkSector from, guint states, EkStretch *stretch)

@@ -58,6 +58,11 @@ void ek_read_map_append(EkReadMap *map, EkSector first, EkMark mark);
 /* The whole stretch that `sector` (inside the map) is in. */
 EkStretch ek_read_map_at(const EkReadMap *map, EkSector sector);
 
+/* Hands over every stretch from `from` on (the first one cut to begin there), until the sink says
+ * FALSE. The map must not change meanwhile. */
+typedef gboolean (*EkStretchSink)(void *data, const EkStretch *stretch);
+void ek_read_map_each(const EkReadMap *map, EkSector from, EkStretchSink sink, void *data);
+
 /* The first stretch that reaches to or past `from` and is in one of `states` (EK_STATE_BIT); it is
  * cut to begin at `from`. FALSE when there is none. */
 gboolean ek_read_map_next(const EkReadMap *map, EkSector from, guint states, EkStretch *stretch);
