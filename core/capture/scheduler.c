@@ -7,7 +7,7 @@
 
 #define SMALLEST_BLOCK 8u
 #define LEAST_FAILURE 0.1 /* share of a read that failed */
-#define SEARCH 1.5 /* what a search costs more than the least it could */
+#define SEARCH 1.5        /* what a search costs more than the least it could */
 #define ABOUT 0.05        /* a change that makes no difference */
 #define FAR_SHARE 16u
 #define FLOOR_STEP 4u
