@@ -330,11 +330,11 @@ static int check_image(EkCli *cli, const gint *cancel, guint32 sector_size)
     return EK_EXIT_FAILED;
 }
 
-static int print_digest(EkCli *cli, const gint *cancel)
+static int print_digest(EkCli *cli, EkPrefix *prefix, const gint *cancel)
 {
     GError *error = NULL;
     EkCheckParts parts = {.cancel = cancel};
-    g_autofree char *digest = ek_checking_digest(cli->operands[0], &parts, &error);
+    g_autofree char *digest = ek_checking_digest(cli->operands[0], &parts, prefix, &error);
     if (digest == NULL)
         return ek_cli_fail(cli, error);
     printf("sha256 %s (of the image as read; unread sectors as zeros)\n", digest);
@@ -397,6 +397,8 @@ static int image(EkCli *cli, Options *options)
     if (options->check)
         return check_image(cli, cancel, sector_size);
     int status = EK_EXIT_DONE;
+    EkPrefix prefix = {0};
+    choices.prefix = options->sha256 ? &prefix : NULL;
     gboolean more = options->reopen || choices.capture.again > 0 || choices.capture.compare > 0;
     if (!complete || more) {
         status = run(cli, &choices, options->progress != NULL, cancel);
@@ -408,7 +410,8 @@ static int image(EkCli *cli, Options *options)
         ek_cli_advise("Next: ektypon hunt %s", cli->operands[0]);
     }
     if (options->sha256 && status == EK_EXIT_DONE)
-        status = print_digest(cli, cancel);
+        status = print_digest(cli, &prefix, cancel);
+    ek_prefix_clear(&prefix);
     return status;
 }
 

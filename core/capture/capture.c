@@ -349,6 +349,7 @@ EkCaptureEnd ek_capture_run(EkCapture *capture, GError **error)
         .sector_size = capture->info->sector_size,
         .buffer_bytes = MAX(MOST_BYTES, capture->info->physical_sector_size),
         .sink = capture->parts.sink,
+        .prefix = capture->parts.prefix,
     };
     capture->ended = FALSE;
     capture->end = EK_CAPTURE_COMPLETE;

@@ -65,7 +65,8 @@ typedef struct {
     EkKeeperSink sink;
     const gint *cancel; /* atomic: not 0 when the work shall end */
     EkCaptureChoices choices;
-    void *data; /* of what follows */
+    EkPrefix *prefix; /* the digest of what is read in order; NULL: nobody asks */
+    void *data;       /* of what follows */
     /* Called for every percent and every ten seconds of device time; NULL: nobody asks. */
     void (*report)(void *data, const EkCaptureProgress *progress);
 } EkCaptureParts;

@@ -38,6 +38,8 @@ struct EkKeeper {
     GAsyncQueue *buffers;
     GAsyncQueue *drained;
     guint8 *all_buffers[BUFFERS];
+    gint users[BUFFERS];     /* atomic: who is at work on a buffer that was handed over */
+    EkPrefixWork *prefix;    /* NULL: nobody asks */
     EkSector fill[EK_FILLS]; /* the reader's: since it was last asked for */
 
     /* The thread's own. */
@@ -186,6 +188,24 @@ static void keep_note(EkKeeper *keeper, const Note *note)
         fail(keeper, error);
 }
 
+/* One of those who were at work on the buffer is through. */
+static void release(void *data, guint8 *buffer)
+{
+    EkKeeper *keeper = data;
+    guint i = 0;
+    while (keeper->all_buffers[i] != buffer)
+        i++;
+    if (g_atomic_int_dec_and_test(&keeper->users[i]))
+        g_async_queue_push(keeper->buffers, buffer);
+}
+
+static void set_users(EkKeeper *keeper, const guint8 *buffer, gint users)
+{
+    for (guint i = 0; i < BUFFERS; i++)
+        if (keeper->all_buffers[i] == buffer)
+            g_atomic_int_set(&keeper->users[i], users);
+}
+
 static gpointer keep(gpointer data)
 {
     EkKeeper *keeper = data;
@@ -205,7 +225,7 @@ static gpointer keep(gpointer data)
             if (keeper->error == NULL)
                 keep_note(keeper, note);
             if (note->buffer != NULL)
-                g_async_queue_push(keeper->buffers, note->buffer);
+                release(keeper, note->buffer);
         } else if (kind == NOTE_DRAIN) {
             g_async_queue_push(keeper->drained, keeper);
         } else if (keeper->error == NULL) {
@@ -235,6 +255,8 @@ EkKeeper *ek_keeper_new(const EkKeeperParts *parts)
         keeper->all_buffers[i] = buffer;
         g_async_queue_push(keeper->buffers, buffer);
     }
+    if (parts->prefix != NULL)
+        keeper->prefix = ek_prefix_work_new(parts->prefix, release, keeper);
     keeper->thread = g_thread_new("keeper", keep, keeper);
     return keeper;
 }
@@ -267,6 +289,10 @@ void ek_keeper_write(EkKeeper *keeper, EkSector first, EkSector count, guint8 *b
                  .buffer = buffer,
                  .length = length};
     sum_note(keeper, &note);
+    set_users(keeper, buffer, keeper->prefix != NULL ? 2 : 1);
+    if (keeper->prefix != NULL &&
+        !ek_prefix_take(keeper->prefix, first * keeper->parts.sector_size, buffer, length))
+        release(keeper, buffer);
     hand_over(keeper, note);
 }
 
@@ -274,6 +300,8 @@ void ek_keeper_hole(EkKeeper *keeper, EkSector first, EkSector count, EkByte len
                     const EkKeptState *state)
 {
     keeper->fill[EK_FILL_ZEROS] += count;
+    if (keeper->prefix != NULL)
+        (void)ek_prefix_take(keeper->prefix, first * keeper->parts.sector_size, NULL, length);
     hand_over(keeper, (Note){.kind = NOTE_WRITE,
                              .first = first,
                              .count = count,
@@ -313,6 +341,8 @@ gboolean ek_keeper_finish(EkKeeper *keeper, const EkKeptState *state, GError **e
     hand_over(keeper, (Note){.kind = NOTE_FINISH, .state = *state});
     g_thread_join(keeper->thread);
     gboolean kept = keeper->error == NULL;
+    if (keeper->prefix != NULL)
+        ek_prefix_work_finish(keeper->prefix, kept);
     if (!kept)
         g_propagate_error(error, keeper->error);
     for (int i = 0; i < BUFFERS; i++)

@@ -6,6 +6,7 @@
 
 #include "base/digest.h"
 #include "capture/costs.h"
+#include "capture/prefix.h"
 #include "image/image.h"
 #include "image/readmap.h"
 
@@ -53,6 +54,7 @@ typedef struct {
     guint32 sector_size;
     gsize buffer_bytes;
     EkKeeperSink sink;
+    EkPrefix *prefix; /* grows as the image's beginning is read in order; NULL: nobody asks */
 } EkKeeperParts;
 
 EkKeeper *ek_keeper_new(const EkKeeperParts *parts);

@@ -164,10 +164,10 @@ static gpointer hash(gpointer data)
     }
 }
 
-static gboolean feed(Checking *self, Hashing *hashing, GError **error)
+static gboolean feed(Checking *self, Hashing *hashing, EkByte from, GError **error)
 {
     gboolean fine = TRUE;
-    for (EkByte at = 0; fine && at < self->check->bytes; at += PIECE_BYTES) {
+    for (EkByte at = from; fine && at < self->check->bytes; at += PIECE_BYTES) {
         self->check->done = at;
         Piece *piece = g_async_queue_pop(hashing->empty);
         piece->length = (gsize)MIN(PIECE_BYTES, self->check->bytes - at);
@@ -181,19 +181,23 @@ static gboolean feed(Checking *self, Hashing *hashing, GError **error)
     return fine;
 }
 
-char *ek_checking_digest(const char *folder, const EkCheckParts *parts, GError **error)
+char *ek_checking_digest(const char *folder, const EkCheckParts *parts, EkPrefix *prefix,
+                         GError **error)
 {
     Checking self;
     EkCheck check;
     char *result = NULL;
     if (open_checking(&self, folder, parts, &check, error)) {
         Piece *pieces = g_new(Piece, PIECES);
-        g_autoptr(EkSha256) digest = ek_sha256_new();
+        EkByte from = prefix->digest != NULL ? prefix->bytes : 0;
+        g_autoptr(EkSha256) digest = g_steal_pointer(&prefix->digest);
+        if (digest == NULL)
+            digest = ek_sha256_new();
         Hashing hashing = {g_async_queue_new(), g_async_queue_new(), digest};
         for (int i = 0; i < PIECES; i++)
             g_async_queue_push(hashing.empty, &pieces[i]);
         GThread *thread = g_thread_new("hash", hash, &hashing);
-        gboolean fine = feed(&self, &hashing, error);
+        gboolean fine = feed(&self, &hashing, from, error);
         g_thread_join(thread);
         if (fine)
             result = ek_sha256_finish_hex(digest);

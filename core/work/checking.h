@@ -3,6 +3,7 @@
 #ifndef EK_WORK_CHECKING_H
 #define EK_WORK_CHECKING_H
 
+#include "capture/prefix.h"
 #include "work/view.h"
 
 typedef struct {
@@ -25,7 +26,8 @@ gboolean ek_checking_run(const char *folder, const EkCheckParts *parts, EkCheck 
                          GError **error);
 
 /* The SHA-256 of the image as read (unread sectors as zeros), as hex for the caller to free; NULL
- * with *error. */
-char *ek_checking_digest(const char *folder, const EkCheckParts *parts, GError **error);
+ * with *error. Goes on where `prefix` ends, which is used up: only what it lacks is read. */
+char *ek_checking_digest(const char *folder, const EkCheckParts *parts, EkPrefix *prefix,
+                         GError **error);
 
 #endif

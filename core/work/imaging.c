@@ -127,6 +127,7 @@ static void begin_capture(EkImaging *imaging, const EkKeptState *state)
         .sink = ek_mapstore_sink(imaging->view.opened),
         .cancel = imaging->cancel,
         .choices = imaging->choices.capture,
+        .prefix = imaging->choices.prefix,
         .data = imaging->choices.data,
         .report = imaging->choices.report,
     };

@@ -22,6 +22,7 @@ typedef struct {
     EkReopening reopening;
     gboolean allow_short_space;
     gboolean wait;       /* for the drive to come back, and for room to be made */
+    EkPrefix *prefix;    /* the digest of what is read in order; NULL: nobody asks */
     const char *on_gone; /* a command for the shell, run when the drive is gone; NULL: none */
     void (*report)(void *data, const EkCaptureProgress *progress); /* see EkCaptureParts */
     void *data;

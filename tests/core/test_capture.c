@@ -77,6 +77,7 @@ typedef struct {
     guint8 *truth;
     gint cancel;
     EkCaptureChoices choices;
+    EkPrefix *prefix;
 } Rig;
 
 static void rig_open(Rig *rig, gsize length, const char *faults)
@@ -122,6 +123,7 @@ static EkCaptureEnd rig_run(Rig *rig, EkCaptureProgress *progress, GError **erro
         .sink = {&rig->store, store_commit, store_sum, store_correct},
         .cancel = &rig->cancel,
         .choices = rig->choices,
+        .prefix = rig->prefix,
     };
     g_autoptr(EkCapture) capture = ek_capture_new(&parts);
     EkCaptureEnd end = ek_capture_run(capture, error);
@@ -336,6 +338,49 @@ static void holes_are_taken_without_reading(void)
     rig_close(&rig);
 }
 
+static void check_prefix(const Rig *rig, EkPrefix *prefix, gsize length)
+{
+    g_autoptr(EkSha256) digest = ek_sha256_new();
+    ek_sha256_update(digest, rig->truth, length);
+    g_autofree char *wanted = ek_sha256_finish_hex(digest);
+    CHECK_NUMBER(prefix->bytes, length);
+    g_autofree char *got = ek_sha256_finish_hex(prefix->digest);
+    CHECK_TEXT(got, wanted);
+    ek_prefix_clear(prefix);
+}
+
+/* All of a healthy drive, of any size; of another what comes before its first bad sector. */
+static void the_digest_grows_while_reading_in_order(void)
+{
+    const gsize length = (9 << 20) + 512 * 3 + 100;
+    EkPrefix prefix = {0};
+    Rig rig;
+    GError *error = NULL;
+    rig_open(&rig, length, "");
+    rig.prefix = &prefix;
+    CHECK_NUMBER(rig_run(&rig, NULL, &error), EK_CAPTURE_COMPLETE);
+    check_prefix(&rig, &prefix, length);
+    rig_close(&rig);
+
+    unlink("image.raw");
+    rig_open(&rig, length, "[fault f]\nkind=unreadable\nfirst=16384\ncount=1\n");
+    rig.prefix = &prefix;
+    CHECK_NUMBER(rig_run(&rig, NULL, &error), EK_CAPTURE_COMPLETE);
+    CHECK(prefix.bytes > 0 && prefix.bytes <= 16384 * 512);
+    check_prefix(&rig, &prefix, prefix.bytes);
+    rig_close(&rig);
+
+    /* What the store refuses is not vouched for. */
+    unlink("image.raw");
+    rig_open(&rig, length, "");
+    rig.prefix = &prefix;
+    rig.store.fail_at = 1;
+    CHECK_NUMBER(rig_run(&rig, NULL, &error), EK_CAPTURE_FAILED);
+    g_clear_error(&error);
+    CHECK(prefix.digest == NULL && prefix.bytes == 0);
+    rig_close(&rig);
+}
+
 static void what_was_left_is_taken_later(void)
 {
     static const EkSector bad[][2] = {{5000, 64}};
@@ -365,6 +410,7 @@ int main(void)
         {"a drive that dies is gone, not bad", a_drive_that_dies_is_gone_not_bad},
         {"what the store refuses is not called good", what_the_store_refuses_is_not_called_good},
         {"holes are taken without reading", holes_are_taken_without_reading},
+        {"the digest grows while reading in order", the_digest_grows_while_reading_in_order},
         {"what was left is taken later", what_was_left_is_taken_later},
     };
     return RUN_TESTS("capture", tests);
