@@ -30,6 +30,7 @@ typedef struct {
     gsize least; /* positional arguments */
     gsize most;
     int (*run)(EkCli *cli);
+    gboolean on_image; /* what it tells is no better than the image is */
 } EkCommand;
 
 /* All state of the program, passed to whoever needs it. */

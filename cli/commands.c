@@ -9,7 +9,7 @@ const EkCommand ek_commands[] = {
      "Asks the kernel and udev only: nothing is read from any drive, since with a failing one "
      "every\n"
      "read can be the last. --look reads the first and the last sector of each drive.",
-     "ektypon drives", 0, MANY, ek_command_drives},
+     "ektypon drives", 0, MANY, ek_command_drives, FALSE},
     {"new", "CASE SOURCE | CASE --adopt FILE", "Opens a case for a drive.",
      "SOURCE is a block device, a file, an NBD URI (nbd://HOST/EXPORT or\n"
      "nbd+unix:///EXPORT?socket=PATH), or sim:PATH for a simulated drive. It is opened "
@@ -19,7 +19,7 @@ const EkCommand ek_commands[] = {
      "known about the job, and the image unless --image puts that elsewhere. With --adopt the "
      "image\n"
      "is there already, and there is no SOURCE.",
-     "ektypon new bench-17 /dev/sdb", 1, 2, ek_command_new},
+     "ektypon new bench-17 /dev/sdb", 1, 2, ek_command_new, FALSE},
     {"image", "CASE", "Images the drive, or goes on where it stopped.",
      "First the easy ground in large reads (skim), then where trouble begins and ends (narrow). "
      "What\n"
@@ -28,44 +28,45 @@ const EkCommand ek_commands[] = {
      "tries it sector by sector (single), --again N once more. What was read is on stable storage "
      "before the map says good; Ctrl-C, a crash or a\n"
      "power cut costs the last few seconds. Start the same command again to go on.",
-     "ektypon image bench-17", 1, 1, ek_command_image},
+     "ektypon image bench-17", 1, 1, ek_command_image, FALSE},
     {"map", "CASE", "Shows what was read and what was not.", NULL, "ektypon map bench-17", 1, 1,
-     ek_command_map},
+     ek_command_map, TRUE},
     {"hunt", "CASE", "Searches the image for volumes and partition tables, at every sector.",
      "Looks at what was read since the last hunt. Finds NTFS and FAT12/16/32 by their boot "
      "sectors\n"
      "and the backups of these; ext4 and others are not found yet. What a boot sector claims is\n"
      "measured before it counts.",
-     "ektypon hunt bench-17", 1, 1, ek_command_hunt},
+     "ektypon hunt bench-17", 1, 1, ek_command_hunt, TRUE},
     {"volumes", "CASE [NUMBER]", "Shows the volumes that were found; with NUMBER the evidence.",
-     NULL, "ektypon volumes bench-17 2", 1, 2, ek_command_volumes},
+     NULL, "ektypon volumes bench-17 2", 1, 2, ek_command_volumes, TRUE},
     {"ls", "CASE VOLUME[:PATH]", "Lists a folder of a volume, before anything is rebuilt.",
      "VOLUME is its number, PATH a folder or file in it, or @NUMBER. Reads FAT12/16/32; the files\n"
      "of NTFS volumes are not listed yet. The condition comes from the read map: whole, holed\n"
      "(bytes bad or unread) or unplaced (where some of it lies is not known).",
-     "ektypon ls bench-17 2:\"Field recordings\"", 2, 2, ek_command_ls},
+     "ektypon ls bench-17 2:\"Field recordings\"", 2, 2, ek_command_ls, TRUE},
     {"extract", "CASE VOLUME[:PATH] … --to DIR", "Copies files and folders out of a volume.",
      "Writes below DIR only, which must not lie on the drive that is being recovered. Bytes that\n"
      "were not read come out as zeros. Ends with status 3 when something came out not whole.",
-     "ektypon extract bench-17 2 --to /mnt/safe/transfer", 2, MANY, ek_command_extract},
+     "ektypon extract bench-17 2 --to /mnt/safe/transfer", 2, MANY, ek_command_extract, TRUE},
     {"plan", "CASE", "Proposes a partition table and repairs, and shows every byte of them.",
      "Nothing is written but the case. The plan is laid over the image and every volume opened\n"
      "through it.",
-     "ektypon plan bench-17", 1, 1, ek_command_plan},
+     "ektypon plan bench-17", 1, 1, ek_command_plan, TRUE},
     {"clone", "CASE TARGET", "Writes the image, with the plan laid over it, and reads it back.",
      "TARGET is a file that does not exist, or a device. --as-imaged leaves the plan out.",
-     "ektypon clone bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_clone},
+     "ektypon clone bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_clone, TRUE},
     {"apply", "CASE TARGET", "Writes the plan's edits, and nothing else, to TARGET.",
      "Each edit only where TARGET holds the bytes it had before; all of them or none. What was "
      "there\n"
      "is kept in the case: see undo. TARGET may be a clone, or the image of the case itself.",
-     "ektypon apply bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_apply},
+     "ektypon apply bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_apply, TRUE},
     {"undo", "CASE TARGET", "Puts back what the last apply replaced there.", NULL,
-     "ektypon undo bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_undo},
+     "ektypon undo bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_undo, FALSE},
     {"status", "CASE", "Says where the case stands, and the next sensible command.", NULL,
-     "ektypon status bench-17", 1, 1, ek_command_status},
+     "ektypon status bench-17", 1, 1, ek_command_status, FALSE},
     {"log", "CASE", "Shows everything that was done in the case.", NULL, "ektypon log bench-17", 1,
-     1, ek_command_log},
-    {"help", "[COMMAND]", "Explains a command.", NULL, "ektypon help image", 0, 1, ek_command_help},
+     1, ek_command_log, FALSE},
+    {"help", "[COMMAND]", "Explains a command.", NULL, "ektypon help image", 0, 1, ek_command_help,
+     FALSE},
     {.name = NULL},
 };

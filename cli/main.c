@@ -2,6 +2,7 @@
 /* Dispatches to the commands. */
 #include "cli.h"
 
+#include "case/case.h"
 #include "show.h"
 
 #include <locale.h>
@@ -26,6 +27,16 @@ static char *join_options(int argc, char **argv)
         g_string_append_printf(text, "%s%s", i > 1 ? " " : "", plain ? argv[i] : quoted);
     }
     return g_strdup(text->str);
+}
+
+/* An image that was adopted without a list of what was read: everything built on it says so. */
+static void tell_unverified(const EkCli *cli)
+{
+    g_autoptr(EkCase) opened = ek_case_open(cli->operands[0], FALSE, NULL);
+    if (opened != NULL && !ek_case_info(opened)->verified)
+        ek_cli_advise("%s: the image was adopted without a list of what was read: all of it counts "
+                      "as good, unverified, and so does what is told here",
+                      cli->command->name);
 }
 
 int main(int argc, char **argv)
@@ -60,6 +71,9 @@ int main(int argc, char **argv)
         .width = ek_show_width(),
     };
     int status = command->run(&cli);
+    if (command->on_image && (status == EK_EXIT_DONE || status == EK_EXIT_LEFT) &&
+        cli.operands != NULL)
+        tell_unverified(&cli);
     if (fflush(stdout) != 0 && status == EK_EXIT_DONE)
         status = EK_EXIT_FAILED;
     return wants_help && argc < 2 ? EK_EXIT_USAGE : status;

@@ -259,9 +259,6 @@ static void print_map(EkCli *cli, const EkCaseInfo *info, const EkReadMap *map, 
     print_legend(cli, map);
     print_totals(cli, &summary, info, part.count);
     print_largest(cli, &summary, info->sector_size);
-    if (!info->verified)
-        ek_cli_advise("map: the image was adopted without a list of what was read: good is "
-                      "unverified");
 }
 
 int ek_command_map(EkCli *cli)
