@@ -9,6 +9,7 @@
 #define FAR_SHARE 64u         /* of the drive, once failures repeat */
 #define FARTHEST_SHARE 8u
 #define NEAR_FAILURES 3u
+#define POOR_YIELD 4 /* times what could be read in the time of a failure */
 #define LANDINGS 3u
 #define SLOW_PROBE 64.0 /* sectors */
 
@@ -118,7 +119,7 @@ static EkSector jump_after(EkScheduler *self, gboolean landed)
                   MAX(bytes_to_sectors(self, FIRST_JUMP_BYTES), self->parts.command));
     first = MAX(first, ek_stride_width(self) + self->parts.command);
     self->landings = landed ? self->landings + 1 : 0;
-    if ((double)self->good_since >= scale)
+    if ((double)self->good_since >= scale * POOR_YIELD)
         self->near_failures = 0;
     else if (!landed)
         self->near_failures++;
