@@ -16,6 +16,7 @@
 #include <sys/stat.h>
 
 #define LONG_WAIT_S 600
+#define MOST_BYTES (4u << 20) /* in one read, as core/capture/capture.c has it */
 /* With more bad sectors than this a trial ends once 99.9 % are in: the rest is one failure after
  * another, in their millions. */
 #define MOST_BAD 4000000u
@@ -111,7 +112,7 @@ static void image(Trial *trial)
         .sector_size = info->sector_size,
         .unit = unit,
         .command = command,
-        .most = command * MAX(1, (16u << 20) / info->max_transfer),
+        .most = command * MAX(1, MOST_BYTES / info->max_transfer),
         .patience = 6,
         .data = trial,
         .set = set,

@@ -9,9 +9,11 @@
 #define FAR_SHARE 64u         /* of the drive, once failures repeat */
 #define FARTHEST_SHARE 8u
 #define NEAR_FAILURES 3u
-#define POOR_YIELD 4 /* times what could be read in the time of a failure */
+#define POOR_YIELD 4 /* times what could be read in the time that a failure costs in all */
 #define LANDINGS 3u
 #define SLOW_PROBE 64.0 /* sectors */
+#define LANDING 32u     /* sectors: of what is read first where a jump lands */
+#define DEAR_FAILURE 8  /* times a command */
 
 static EkSector bytes_to_sectors(const EkScheduler *self, EkByte bytes)
 {
@@ -74,6 +76,8 @@ gboolean ek_first_next(EkScheduler *self, EkRead *read)
     guint32 count = read->count;
     if (job->slow && job->probing)
         count = MIN(count, ek_scheduler_slow_probe(self));
+    else if (job->probing && self->costs.failure > DEAR_FAILURE * self->costs.command)
+        count = MIN(count, MAX(LANDING, self->parts.unit));
     if (self->parts.backwards) {
         if (job->at <= job->end)
             return FALSE;
@@ -119,7 +123,8 @@ static EkSector jump_after(EkScheduler *self, gboolean landed)
                   MAX(bytes_to_sectors(self, FIRST_JUMP_BYTES), self->parts.command));
     first = MAX(first, ek_stride_width(self) + self->parts.command);
     self->landings = landed ? self->landings + 1 : 0;
-    if ((double)self->good_since >= scale * POOR_YIELD)
+    double trouble = (self->costs.failure + 2 * self->costs.seek) / self->costs.sector;
+    if ((double)self->good_since >= trouble * POOR_YIELD)
         self->near_failures = 0;
     else if (!landed)
         self->near_failures++;

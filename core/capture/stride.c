@@ -59,23 +59,36 @@ EkSector ek_stride_width(const EkScheduler *self)
     return self->stride_count > 0 ? self->strides[self->stride_count - 1].runs.count : 0;
 }
 
+static gboolean is_in_another(const EkScheduler *self, const EkStride *stride, EkSector sector)
+{
+    EkRepeated run;
+    for (guint i = 0; i < self->stride_count; i++)
+        if (&self->strides[i] != stride && run_at(&self->strides[i], sector, &run) &&
+            run.first <= sector)
+            return TRUE;
+    return FALSE;
+}
+
 /* What was stepped over since the pattern was last seen to hold was stepped over in vain. */
 static void unlearn(EkScheduler *self, EkStride *stride)
 {
-    EkRepetition known = stride->runs;
-    EkRepeated run = {0};
-    EkSector from = known.first;
-    while (stride->proofs > 0 && ek_repetition_find(&known, from, &run) &&
-           run.number <= stride->confirmed)
-        from = run.first + run.count;
+    EkRepeated run;
     EkStretch stretch;
     guint states = EK_STATE_BIT(EK_STATE_SET_ASIDE);
-    for (EkSector at = from; ek_read_map_next(self->parts.map, at, states, &stretch);
-         at = stretch.first + stretch.count)
-        if (ek_ground_kind(&stretch) == EK_GROUND_EXPECTED)
-            ek_scheduler_set(self, stretch.first, stretch.first + stretch.count, EK_STATE_SET_ASIDE,
-                             EK_REASON_SKIPPED, 0);
+    guint64 number = stride->proofs > 0 ? stride->confirmed + 1 : 0;
+    for (; number <= stride->last && ek_repetition_run(&stride->runs, number, &run); number++) {
+        EkSector end = run.first + run.count;
+        for (EkSector at = run.first;
+             at < end && ek_read_map_next(self->parts.map, at, states, &stretch) &&
+             stretch.first < end;
+             at = stretch.first + stretch.count)
+            if (ek_ground_kind(&stretch) == EK_GROUND_EXPECTED &&
+                !is_in_another(self, stride, stretch.first))
+                ek_scheduler_set(self, stretch.first, MIN(stretch.first + stretch.count, end),
+                                 EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
+    }
     stride->active = FALSE;
+    stride->ended = stride->last = 0;
     self->learning.in_vain += stride->proofs == 0;
 }
 
@@ -90,6 +103,7 @@ static void cut_before(EkStride *stride, const EkRepeated *run)
     stride->runs.every += (EkSector)((gint64)less * stride->runs.drift);
     stride->learned_at -= less;
     stride->confirmed -= MIN(stride->confirmed, less);
+    stride->last -= MIN(stride->last, less);
     stride->to_probe = stride->learned_at + 1;
 }
 
@@ -126,6 +140,10 @@ void ek_stride_probed(EkScheduler *self, EkSector sector, gboolean failed)
             self->learning.proved += stride->proofs++ == 0;
         } else if (run.number < stride->learned_at) {
             cut_before(stride, &run);
+        } else if (stride->proofs > 0) {
+            /* It held for a while: where it ended is looked for at the end of the ground. */
+            stride->ended = run.number;
+            stride->active = FALSE;
         } else {
             unlearn(self, stride);
         }
@@ -157,7 +175,7 @@ static void begin_probe(EkScheduler *self, EkSector at)
 static gboolean begin_check(EkScheduler *self, EkStride *stride)
 {
     EkRepeated run;
-    while (stride->active && stride->last > stride->confirmed) {
+    while ((stride->active || stride->ended > 0) && stride->last > stride->confirmed) {
         if (stride->asked > 0 && ek_repetition_run(&stride->runs, stride->asked, &run)) {
             EkSector middle = ek_scheduler_align_down(self, run.first + run.count / 2);
             if (ek_ground_from(self, middle) == EK_GROUND_GOOD)
@@ -340,7 +358,8 @@ static void fit(EkScheduler *self)
     for (guint i = 0; i < self->stride_count; i++)
         self->strides[i].to_probe = 0;
     guint slot = 0;
-    while (slot < self->stride_count && self->strides[slot].active)
+    while (slot < self->stride_count &&
+           (self->strides[slot].active || self->strides[slot].ended > 0))
         slot++;
     if (slot == EK_STRIDES) {
         give_up(self);

@@ -253,6 +253,45 @@ static void a_damaged_head_is_learned(void)
     bench_close(&bench);
 }
 
+/* One of two heads fails, and its stripes get shorter from zone to zone: jumps alone land on bad
+ * ground as often as not. */
+static void every_zone_of_a_damaged_head_is_learned(void)
+{
+    Bench bench;
+    EkModel *model = plain_model();
+    EkFault *first = add(model, EK_FAULT_UNREADABLE, 3000, 5000);
+    first->repeat_every = 10000;
+    first->until = 8 * GIB_SECTORS;
+    EkFault *second = add(model, EK_FAULT_UNREADABLE, 8 * GIB_SECTORS + 4444, 4321);
+    second->repeat_every = 2 * 4321;
+    bench_open(&bench, model, 16 * GIB_SECTORS);
+    bench.share = 0.5 * 0.99;
+    bench_run(&bench, is_single);
+    CHECK(bench.failed_at_share <= 75); /* of 3500 stripes */
+    /* The stripes that read, and a seek to each. */
+    double healthy = 8 * 1024 / 160.0 + 3500 * 0.009;
+    CHECK(bench.clock_at_share < healthy * 1.15 + 75 * 1.5);
+    CHECK_NUMBER(bench.twice, 0);
+    bench_close(&bench);
+}
+
+/* Where a command is dear and an error is not, commands stay large. */
+static void dear_commands_are_few(void)
+{
+    Bench bench;
+    EkModel *model = plain_model();
+    model->command_time = 150 * 1000000;
+    model->error_time = 2 * 1000000;
+    for (guint i = 0; i < 20; i++)
+        add(model, EK_FAULT_UNREADABLE, 100000 + i * 97000, 1);
+    bench_open(&bench, model, GIB_SECTORS);
+    bench_run(&bench, NULL);
+    double healthy = 1024 * (0.15 + 1 / 160.0);
+    CHECK(clock_of(&bench) < healthy + 20 * 20 * 0.16);
+    check_end(&bench);
+    bench_close(&bench);
+}
+
 /* The pattern ends halfway: what is stepped over in vain is read after all. */
 static void a_wrong_guess_is_unlearned(void)
 {
@@ -430,6 +469,8 @@ int main(void)
         {"a healthy drive is read once, in order", a_healthy_drive_is_read_once_in_order},
         {"one scratch costs few failures", one_scratch_costs_few_failures},
         {"a damaged head is learned", a_damaged_head_is_learned},
+        {"every zone of a damaged head is learned", every_zone_of_a_damaged_head_is_learned},
+        {"dear commands are few", dear_commands_are_few},
         {"a wrong guess is unlearned", a_wrong_guess_is_unlearned},
         {"slow ground comes last", slow_ground_comes_last},
         {"what is wanted comes first, by rank", what_is_wanted_comes_first_by_rank},
