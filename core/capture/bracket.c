@@ -8,7 +8,6 @@
 #define PROBED_FOR 8u /* both ends bad: looks that much smaller */
 #define BOTH_BAD_BYTES ((EkByte)128u << 20)
 #define ROUGHLY 16u
-#define DEAR_FAILURE 8 /* commands */
 #define POOR_VISIT 0.5
 #define FADING 0.95
 #define LIKELY 0.5
@@ -50,6 +49,8 @@ static void choose(EkScheduler *self)
         EkSector most = forward ? self->parts.sectors : job->end - job->bad;
         from = job->bad + ek_runs_quantile(runs, forward ? FORWARD : share, job->known, most);
         from = MAX(ek_scheduler_align_down(self, from), job->low);
+        if (!job->slow && !is_exact(self) && ek_scheduler_is_over(self, job->bad, job->low))
+            from = job->low;
     }
     if (forward && from >= job->end) {
         job->end = job->low;
@@ -133,6 +134,15 @@ static gboolean is_worth_it(const EkScheduler *self)
     return (double)job->good >= usual * POOR_VISIT * job->seconds;
 }
 
+/* What failed right behind a bad run that is likely to have ended there is another one's. */
+static gboolean is_another(const EkScheduler *self, const EkResult *result)
+{
+    const EkJob *job = &self->job;
+    gboolean alone = result->failed_end - result->good <= self->parts.unit;
+    return is_exact(self) && job->found && !alone && result->good == job->low &&
+           ek_runs_share(&self->runs, result->good - job->bad, 0, self->parts.sectors) >= LIKELY;
+}
+
 static void bracket_failed(EkScheduler *self, const EkResult *result)
 {
     EkJob *job = &self->job;
@@ -144,6 +154,11 @@ static void bracket_failed(EkScheduler *self, const EkResult *result)
                      is_bad ? EK_STATE_BAD : EK_STATE_SET_ASIDE, result->reason, attempts);
     if (!at_once || job->bad == job->low)
         ek_scheduler_note_separate_failure(self);
+    if (is_another(self, result)) {
+        ek_runs_note(&self->runs, result->good - job->bad);
+        ek_left_begin(self, result->good, result->failed_end);
+        return;
+    }
     if (at_once && job->bad < job->low) {
         if (!is_exact(self))
             ek_runs_note_more(&self->runs, job->from - job->bad);
@@ -212,6 +227,27 @@ static gboolean is_walkable(const EkScheduler *self, EkSector first, EkSector en
     EkSector bad = ek_ground_begin(self, first);
     return bad < first &&
            bad + ek_runs_quantile(&self->runs, FORWARD, 0, self->parts.sectors) < end;
+}
+
+gboolean ek_fill_reopen(EkScheduler *self, EkSectorRange window)
+{
+    if (self->parts.backwards || !ek_scheduler_stays(self))
+        return FALSE;
+    gboolean some = FALSE;
+    EkSector from = self->cursor;
+    EkSector block = ek_scheduler_block(self);
+    EkStretch gap;
+    while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &gap)) {
+        EkSector bad = ek_ground_begin(self, gap.first);
+        if (ek_ground_kind(&gap) != EK_GROUND_SKIPPED || gap.count < block ||
+            gap.first - bad > block || !is_likely_over(self, gap.first))
+            continue;
+        ek_scheduler_set(self, gap.first, gap.first + gap.count, EK_STATE_UNTOUCHED, EK_REASON_NONE,
+                         0);
+        some = TRUE;
+    }
+    self->cursor = from;
+    return some;
 }
 
 gboolean ek_fill_pick(EkScheduler *self, EkSectorRange window)
@@ -318,6 +354,7 @@ gboolean ek_left_pick(EkScheduler *self, EkSectorRange window)
     EkStretch stretch;
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch)) {
         if (!is_searchable(self, &stretch) || stretch.count < self->floor ||
+            (stretch.count == self->floor && self->floor > self->parts.unit) ||
             !ek_ground_is_fine(ek_ground_before(self, stretch.first)))
             continue;
         ek_left_begin(self, stretch.first, stretch.first + stretch.count);
@@ -327,14 +364,22 @@ gboolean ek_left_pick(EkScheduler *self, EkSectorRange window)
     return FALSE;
 }
 
+/* Far enough for now: the further a walk gets without a failure, the less there is behind the one
+ * that must come, so all stretches are walked into evenly. */
+static gboolean is_walked(const EkScheduler *self)
+{
+    return self->round != EK_ROUND_SKIM && self->job.end - self->job.at <= self->floor &&
+           self->floor > self->parts.unit && ek_block_walk(&self->costs) > 0;
+}
+
 gboolean ek_left_next(EkScheduler *self, EkRead *read)
 {
     EkJob *job = &self->job;
-    if (job->found || job->at >= job->end)
+    if (job->found || job->at >= job->end || is_walked(self))
         return FALSE;
-    double share = ek_costs_probe(self->costs.command, self->costs.failure + self->costs.seek);
-    double part = (double)(job->end - job->at) * (1 - share);
-    EkSector to = ek_scheduler_align_down(self, job->at + (EkSector)part);
+    EkSector units = ek_divide_up(job->end - job->at, self->parts.unit);
+    EkSector step = ek_block_step(&self->costs, units) * self->parts.unit;
+    EkSector to = ek_scheduler_align_down(self, job->at + step);
     if (to <= job->at)
         to = ek_scheduler_align_up(self, job->at + 1);
     read->first = job->at;
@@ -348,6 +393,12 @@ static void go_on_behind(EkScheduler *self, EkSector bad, EkSector after)
 {
     EkSector end = self->job.low;
     self->job.found = TRUE;
+    if (self->round == EK_ROUND_SKIM) {
+        /* Looked into at once: the skim goes on right behind it. */
+        ek_scheduler_set(self, after, end, EK_STATE_UNTOUCHED, EK_REASON_NONE, 0);
+        self->cursor = after;
+        return;
+    }
     if (after >= end || !ek_ground_is_fine(ek_ground_from(self, end)))
         return;
     double now = ek_runs_share(&self->runs, after - bad, 0, end - bad);
@@ -369,12 +420,10 @@ static void left_found(EkScheduler *self, EkSector bad, EkSector after)
     go_on_behind(self, bad, after);
 }
 
-/* Near enough for now: where a failure is dear all stretches are looked into roughly before any is
- * looked into exactly. */
+/* Near enough for now: all stretches are looked into roughly before any is looked into exactly. */
 static gboolean is_near_enough(const EkScheduler *self, EkSector failed)
 {
-    return !ek_stride_is_busy(self) && failed * ROUGHLY <= self->floor &&
-           self->costs.failure > DEAR_FAILURE * self->costs.command;
+    return failed * ROUGHLY <= self->floor && ek_block_walk(&self->costs) > 0;
 }
 
 void ek_left_observe(EkScheduler *self, const EkResult *result)
@@ -394,6 +443,6 @@ void ek_left_observe(EkScheduler *self, const EkResult *result)
     }
     ek_scheduler_set(self, result->failed_end, job->end, EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
     job->end = result->failed_end;
-    if (is_near_enough(self, result->failed_end - result->good))
+    if (self->round != EK_ROUND_SKIM && is_near_enough(self, result->failed_end - result->good))
         go_on_behind(self, result->good, result->failed_end);
 }

@@ -5,9 +5,7 @@
 
 #include <math.h>
 
-#define SMALLEST_BLOCK 8u
 #define LEAST_FAILURE 0.1 /* share of a read that failed */
-#define SEARCH 1.5        /* what a search costs more than the least it could */
 #define ABOUT 0.05        /* a change that makes no difference */
 #define FAR_SHARE 16u
 #define FLOOR_STEP 4u
@@ -147,6 +145,12 @@ double ek_scheduler_failure_sectors(const EkScheduler *self)
     return self->costs.failure / self->costs.sector;
 }
 
+gboolean ek_scheduler_is_over(const EkScheduler *self, EkSector bad, EkSector end)
+{
+    double longer = 1 - ek_runs_share(&self->runs, end - bad, 0, self->parts.sectors);
+    return longer * self->costs.failure < 2 * self->costs.seek;
+}
+
 void ek_scheduler_note_separate_failure(EkScheduler *self)
 {
     self->failed_at[self->failed_count++ % G_N_ELEMENTS(self->failed_at)] = self->odometer;
@@ -164,66 +168,36 @@ static double failures_per_sector(const EkScheduler *self)
     return least;
 }
 
-/* What reading in such blocks costs a sector, beyond its transfer, until 99 %, 99.9 % and all of
- * what reads is in: each failure keeps a block out, which is to be looked into for it. */
-static double cost_of_block(const EkScheduler *self, double rate, double block, double share)
-{
-    static const double may_lack[] = {0.01, 0.001, 0};
-    const EkCosts *costs = &self->costs;
-    double failure = costs->failure + costs->seek;
-    double search = MAX(failure, SEARCH * costs->command * log(block) / -log(MIN(share, 1 - 1e-9)));
-    search += 2 * costs->seek; /* to it, and behind it */
-    double rough = failure + 2 * costs->seek + costs->command / (2 * (1 - MIN(share, 1 - 1e-9)));
-    double cost = 0;
-    for (guint i = 0; i < G_N_ELEMENTS(may_lack); i++) {
-        double out = MIN(rate * block, 1);
-        double wanted = MAX(0, 1 - may_lack[i] / out);
-        double price = may_lack[i] > 0 ? MIN(rough, search) : search;
-        /* Where there is likely to be another one in the block, that is looked for as well. */
-        cost += costs->command / block + rate * wanted * price * (1 + out);
-    }
-    return cost;
-}
-
-static guint32 best_block(const EkScheduler *self, double rate)
-{
-    const EkSchedulerParts *parts = &self->parts;
-    const EkCosts *costs = &self->costs;
-    double share = ek_costs_probe(costs->command, costs->failure + costs->seek);
-    guint32 best = parts->command;
-    double least = G_MAXDOUBLE;
-    for (guint32 block = MAX(SMALLEST_BLOCK, parts->unit);;
-         block = MIN(block * 2, parts->command)) {
-        double cost = cost_of_block(self, rate, block, share);
-        if (cost < least) {
-            least = cost;
-            best = block;
-        }
-        if (block >= parts->command)
-            break;
-    }
-    return MAX(best - best % parts->unit, parts->unit);
-}
-
 static gboolean is_about(double value, double other)
 {
     return value > other * (1 - ABOUT) && value < other * (1 + ABOUT);
 }
 
-guint32 ek_scheduler_block(EkScheduler *self)
+static EkBlockSize block_size(EkScheduler *self)
 {
     double rate = failures_per_sector(self);
     EkBlockChoice *chosen = &self->chosen;
     if (self->parts.block > 0)
-        return self->parts.block;
+        return (EkBlockSize){self->parts.block, FALSE};
     if (rate <= 0)
-        return self->parts.command;
-    if (chosen->block == 0 || chosen->most != self->parts.command ||
+        return (EkBlockSize){self->parts.command, FALSE};
+    if (chosen->size.block == 0 || chosen->most != self->parts.command ||
         !is_about(chosen->rate, rate) || !is_about(chosen->failure, self->costs.failure) ||
         !is_about(chosen->command, self->costs.command))
-        *chosen = (EkBlockChoice){rate, self->costs.failure, self->costs.command,
-                                  self->parts.command, best_block(self, rate)};
-    return chosen->block;
+        *chosen = (EkBlockChoice){
+            rate, self->costs.failure, self->costs.command, self->parts.command,
+            ek_block_size(&self->costs, rate, self->parts.unit, self->parts.command)};
+    return chosen->size;
+}
+
+guint32 ek_scheduler_block(EkScheduler *self)
+{
+    return block_size(self).block;
+}
+
+gboolean ek_scheduler_stays(EkScheduler *self)
+{
+    return block_size(self).stay;
 }
 
 /* --- rounds and levels --- */
@@ -256,7 +230,8 @@ static EkSector first_floor(const EkScheduler *self, Level level)
     switch (level) {
     case LEVEL_FILL: return MAX(self->parts.sectors / FAR_SHARE, self->parts.unit);
     case LEVEL_INSIDE: return MAX(self->parts.sectors / FAR_SHARE, sectors_in(self, INSIDE_BYTES));
-    case LEVEL_LEFT: return self->parts.command;
+    case LEVEL_LEFT:
+        return MAX((EkSector)(self->parts.command * ek_block_walk(&self->costs)), self->parts.unit);
     case LEVEL_INSIDE_FINE: return sectors_in(self, INSIDE_BYTES);
     default: return self->parts.unit;
     }
@@ -357,7 +332,10 @@ static gboolean advance(EkScheduler *self)
         return TRUE;
     }
     if (self->floor > last_floor(self, level)) {
-        self->floor = MAX(self->floor / FLOOR_STEP, last_floor(self, level));
+        double walk = level == LEVEL_LEFT ? ek_block_walk(&self->costs) : 0;
+        EkSector floor =
+            walk > 0 ? (EkSector)((double)self->floor * walk) : self->floor / FLOOR_STEP;
+        self->floor = MAX(floor, last_floor(self, level));
         begin_sweep(self);
         return TRUE;
     }
@@ -377,7 +355,12 @@ static gboolean pick(EkScheduler *self)
     switch (levels_of(self)[self->level]) {
     case LEVEL_FIRST: return ek_first_pick(self, window);
     case LEVEL_CHECK: return ek_stride_check_pick(self);
-    case LEVEL_FILL: return ek_fill_pick(self, window);
+    case LEVEL_FILL:
+        if (!ek_fill_reopen(self, window))
+            return ek_fill_pick(self, window);
+        self->level = 0;
+        begin_level(self);
+        return TRUE;
     case LEVEL_GAPS: return ek_gap_pick(self, window);
     case LEVEL_LEFT: return ek_left_pick(self, window);
     case LEVEL_RIGHT: return ek_right_pick(self, window);

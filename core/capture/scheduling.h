@@ -4,7 +4,7 @@
 #define EK_CAPTURE_SCHEDULING_H
 
 #include "base/repetition.h"
-#include "capture/costs.h"
+#include "capture/blocksize.h"
 #include "capture/runs.h"
 #include "capture/scheduler.h"
 
@@ -109,7 +109,7 @@ typedef struct {
     double failure;
     double command;
     guint32 most;
-    guint32 block; /* 0: none yet */
+    EkBlockSize size; /* of 0 sectors: none yet */
 } EkBlockChoice;
 
 struct EkScheduler {
@@ -135,7 +135,7 @@ struct EkScheduler {
     gboolean failed_before; /* the last read did, but the device was there */
     EkSector next;          /* where the last good read ended */
     EkSector odometer;      /* sectors tried */
-    EkSector failed_at[8];  /* odometer at the last separate failures */
+    EkSector failed_at[32]; /* odometer at the last separate failures */
     guint failed_count;
     EkBlockChoice chosen;
 
@@ -169,6 +169,8 @@ void ek_scheduler_set(EkScheduler *self, EkSector first, EkSector end, EkState s
                       EkReason reason, guint32 attempts);
 /* Sectors in the next read of good-looking ground. */
 guint32 ek_scheduler_block(EkScheduler *self);
+/* Whether a failure in the skim is looked into at once. */
+gboolean ek_scheduler_stays(EkScheduler *self);
 /* The size of the next read of good-looking ground, after `well` sectors that read well: commands
  * as they are best, the more of them the longer it has gone well. */
 void ek_scheduler_size(EkScheduler *self, EkRead *read, EkSector well);
@@ -180,6 +182,9 @@ EkSector ek_scheduler_align_down(const EkScheduler *self, EkSector sector);
 EkSector ek_scheduler_align_up(const EkScheduler *self, EkSector sector);
 /* Sectors that would be read in the time that a failure costs. */
 double ek_scheduler_failure_sectors(const EkScheduler *self);
+/* Whether bad ground that began at `bad` is likely to end with what failed up to `end`: where a
+ * jump costs more than the next failure, reading just goes on. */
+gboolean ek_scheduler_is_over(const EkScheduler *self, EkSector bad, EkSector end);
 /* A failure in ground that was not known to be bad. */
 void ek_scheduler_note_separate_failure(EkScheduler *self);
 
@@ -219,6 +224,9 @@ gboolean ek_stride_is_busy(const EkScheduler *self);
 /* The lesson's job is through: begins the next. FALSE when the skim goes on. */
 gboolean ek_stride_learn_on(EkScheduler *self);
 
+/* Where failures are looked into at once, ground that was jumped over for an isolated one is
+ * untouched again. TRUE when there is some. */
+gboolean ek_fill_reopen(EkScheduler *self, EkSectorRange window);
 gboolean ek_fill_pick(EkScheduler *self, EkSectorRange window);
 gboolean ek_gap_pick(EkScheduler *self, EkSectorRange window);
 gboolean ek_left_pick(EkScheduler *self, EkSectorRange window);

@@ -102,16 +102,6 @@ gboolean ek_first_next(EkScheduler *self, EkRead *read)
     return TRUE;
 }
 
-/* Whether bad ground is likely to end with the command that failed: where a jump costs more than
- * the next failure, reading just goes on. */
-static gboolean is_over(const EkScheduler *self, const EkResult *result)
-{
-    const EkCosts *costs = &self->costs;
-    EkSector length = result->failed_end - result->good;
-    double longer = 1 - ek_runs_share(&self->runs, length, 0, self->parts.sectors);
-    return longer * costs->failure < 2 * costs->seek;
-}
-
 /* How far to jump after a failure at the end of `good` sectors that read well. */
 static EkSector jump_after(EkScheduler *self, gboolean landed)
 {
@@ -170,9 +160,15 @@ static void after_failure(EkScheduler *self, const EkResult *result)
         self->good_since = 0;
         return;
     }
+    if (!landed && !self->parts.backwards && ek_scheduler_stays(self)) {
+        self->good_since = 0;
+        self->bad_at = result->good;
+        ek_left_begin(self, result->good, result->failed_end);
+        return;
+    }
     EkSector far = jump_after(self, landed);
     if (!landed && self->near_failures <= NEAR_FAILURES && !self->parts.backwards &&
-        is_over(self, result))
+        ek_scheduler_is_over(self, result->good, result->failed_end))
         self->jump = far = 0;
     if (!landed)
         self->bad_at = result->good;
