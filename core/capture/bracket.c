@@ -29,6 +29,30 @@ static gboolean is_exact(const EkScheduler *self)
     return self->job.floor <= self->parts.unit;
 }
 
+static void note_run(EkScheduler *self, EkSector first, EkSector end)
+{
+    ek_runs_note(&self->runs, end - first);
+    ek_edges_note_length(&self->edges, end - first);
+}
+
+/* A run whose beginning is known may be as long as the others were: right behind that is tried
+ * first, then whether what comes right before it is bad. */
+static gboolean guess(const EkScheduler *self, EkSector *from)
+{
+    const EkJob *job = &self->job;
+    EkSector length;
+    if (!is_exact(self) || !job->found || job->slow || job->bad >= job->low ||
+        !ek_edges_length(&self->edges, &length))
+        return FALSE;
+    EkSector end = job->bad + length;
+    if (end == job->end && end > job->low + self->parts.unit)
+        end -= self->parts.unit;
+    if (end <= job->low || end >= job->end)
+        return FALSE;
+    *from = end;
+    return TRUE;
+}
+
 /* Chooses where the next run through the rest of the gap begins; nothing is left of it where none
  * is worth its cost. */
 static void choose(EkScheduler *self)
@@ -52,7 +76,8 @@ static void choose(EkScheduler *self)
         if (!job->slow && !is_exact(self) && ek_scheduler_is_over(self, job->bad, job->low))
             from = job->low;
     }
-    if (forward && from >= job->end) {
+    gboolean guessed = guess(self, &from);
+    if (forward && !guessed && from >= job->end) {
         job->end = job->low;
         return;
     }
@@ -118,7 +143,7 @@ static void run_is_through(EkScheduler *self)
     }
     if (job->bad < job->low && !job->slow) {
         if (is_exact(self) && job->found)
-            ek_runs_note(&self->runs, job->low - job->bad);
+            note_run(self, job->bad, job->low);
         else if (!is_exact(self))
             ek_runs_note_at_most(&self->runs, job->low - job->bad);
     }
@@ -155,7 +180,7 @@ static void bracket_failed(EkScheduler *self, const EkResult *result)
     if (!at_once || job->bad == job->low)
         ek_scheduler_note_separate_failure(self);
     if (is_another(self, result)) {
-        ek_runs_note(&self->runs, result->good - job->bad);
+        note_run(self, job->bad, result->good);
         ek_left_begin(self, result->good, result->failed_end);
         return;
     }
@@ -174,7 +199,7 @@ static void bracket_failed(EkScheduler *self, const EkResult *result)
     job->at = G_MAXUINT64;
     if (job->low >= job->end) {
         if (is_exact(self) && alone && job->found)
-            ek_runs_note(&self->runs, job->end - job->bad);
+            note_run(self, job->bad, job->end);
         end_visit(self);
     } else if (!is_exact(self) && (job->end - job->low < job->floor || !is_worth_it(self))) {
         end_visit(self);
@@ -377,6 +402,15 @@ gboolean ek_left_next(EkScheduler *self, EkRead *read)
     EkJob *job = &self->job;
     if (job->found || job->at >= job->end || is_walked(self))
         return FALSE;
+    EkSector guess;
+    if (ek_edges_begin(&self->edges, job->at, job->end, &guess)) {
+        guess = ek_scheduler_align_down(self, guess);
+        EkSector most = MIN(job->end - job->at, self->parts.command);
+        EkSector count = guess > job->at ? guess - job->at : self->parts.unit;
+        read->first = job->at;
+        read->count = (guint32)MIN(count, most);
+        return TRUE;
+    }
     EkSector units = ek_divide_up(job->end - job->at, self->parts.unit);
     EkSector step = ek_block_step(&self->costs, units) * self->parts.unit;
     EkSector to = ek_scheduler_align_down(self, job->at + step);
@@ -409,6 +443,7 @@ static void go_on_behind(EkScheduler *self, EkSector bad, EkSector after)
 /* The first bad sector stands at `bad`. */
 static void left_found(EkScheduler *self, EkSector bad, EkSector after)
 {
+    ek_edges_note_begin(&self->edges, bad);
     ek_scheduler_set(self, after, self->job.end, EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
     if (ek_stride_is_busy(self)) {
         self->job.found = TRUE;
@@ -416,7 +451,7 @@ static void left_found(EkScheduler *self, EkSector bad, EkSector after)
         return;
     }
     if (after >= self->job.low && ek_ground_is_fine(ek_ground_from(self, after)))
-        ek_runs_note(&self->runs, after - bad);
+        note_run(self, bad, after);
     go_on_behind(self, bad, after);
 }
 

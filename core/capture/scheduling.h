@@ -5,6 +5,7 @@
 
 #include "base/repetition.h"
 #include "capture/blocksize.h"
+#include "capture/edges.h"
 #include "capture/runs.h"
 #include "capture/scheduler.h"
 
@@ -118,6 +119,7 @@ struct EkScheduler {
     EkCosts costs;
     EkRuns runs;
     EkRuns slow_runs;
+    EkEdges edges;
 
     EkRound round;
     guint window;

@@ -17,8 +17,11 @@
 #define LONG_RUNS 2u     /* that were met on landing */
 #define NEAR_FAILURES 4u /* in a row */
 #define VAIN_STEP 4u     /* after each lesson in vain so many times as many failures to the next */
-#define REOPENED 4u      /* strides */
-#define MOST_BEFORE 65536u /* runs before the first, which were met before anything was known */
+#define LANDINGS 3u      /* on bad ground in a row, and it is about to be left */
+#define FAILURES_IN_LESSON 30
+#define NEXT_TO_NOTHING 0.001 /* of the time that reading the drive takes */
+#define REOPENED 4u           /* strides */
+#define MOST_BEFORE 65536u    /* runs before the first, which were met before anything was known */
 
 /* --- stepping over --- */
 
@@ -92,19 +95,24 @@ static void unlearn(EkScheduler *self, EkStride *stride)
     self->learning.in_vain += stride->proofs == 0;
 }
 
-/* It begins after this run, then. */
+/* It begins after this run, then: no sooner than half way to where it was learned, unless that is
+ * seen to read as well. What lies between is read, not stepped over. */
 static void cut_before(EkStride *stride, const EkRepeated *run)
 {
     EkRepeated next;
+    guint64 known = stride->learned_at - (EK_EDGES - 1);
     guint64 less = run->number + 1;
-    if (!ek_repetition_find(&stride->runs, run->first + run->count, &next))
+    if (less < known)
+        less += (known - less) / 2;
+    less = MIN(less, known);
+    if (!ek_repetition_run(&stride->runs, less, &next))
         return;
     stride->runs.first = next.first;
     stride->runs.every += (EkSector)((gint64)less * stride->runs.drift);
     stride->learned_at -= less;
     stride->confirmed -= MIN(stride->confirmed, less);
     stride->last -= MIN(stride->last, less);
-    stride->to_probe = stride->learned_at + 1;
+    stride->to_probe = 0;
 }
 
 gboolean ek_stride_wants_probe(EkScheduler *self, EkSector at, EkRead *read)
@@ -167,8 +175,11 @@ static void begin_probe(EkScheduler *self, EkSector at)
 {
     EkSector count = MAX(PROBE_UNITS, self->parts.unit);
     at = ek_scheduler_align_down(self, at);
-    self->job =
-        (EkJob){.kind = EK_JOB_PROBE, .at = at, .end = MIN(at + count, self->parts.sectors)};
+    EkStretch stretch = ek_read_map_at(self->parts.map, at);
+    self->job = (EkJob){0};
+    if (stretch.mark.state != EK_STATE_GOOD)
+        self->job = (EkJob){
+            .kind = EK_JOB_PROBE, .at = at, .end = MIN(at + count, stretch.first + stretch.count)};
 }
 
 /* The runs between one that failed and a later one that read are halved until they meet. */
@@ -272,9 +283,18 @@ static void leave(EkScheduler *self, EkSector first, EkSector end, EkReason reas
 
 static void begin_edge(EkScheduler *self, EkLessonStage stage, EkSector first, EkSector end)
 {
+    EkStretch stretch;
     self->learning.stage = stage;
     self->learning.found = G_MAXUINT64;
-    ek_left_begin(self, first, end);
+    self->job = (EkJob){0};
+    /* It may have been looked into before. */
+    if (!ek_read_map_next(self->parts.map, first, EK_STATES_UNREAD, &stretch) ||
+        stretch.first >= end)
+        return;
+    if (ek_ground_kind(&stretch) == EK_GROUND_BAD)
+        self->learning.found = stretch.first;
+    else
+        ek_left_begin(self, stretch.first, MIN(stretch.first + stretch.count, end));
 }
 
 /* Reading goes on at `from`, which is good or about to be: the next failure is the next lesson. */
@@ -287,6 +307,11 @@ static void read_on(EkScheduler *self, EkLessonStage stage, EkSector from, EkSec
     self->good_since = 0;
     self->jump = 0;
     self->near_failures = self->landings = 0;
+    /* What is left of the block that failed is read on over, too. */
+    EkStretch rest = ek_read_map_at(self->parts.map, from);
+    if (from < self->parts.sectors && ek_ground_kind(&rest) == EK_GROUND_SKIPPED)
+        ek_scheduler_set(self, from, rest.first + rest.count, EK_STATE_UNTOUCHED, EK_REASON_NONE,
+                         0);
 }
 
 static gboolean learn_far(EkScheduler *self)
@@ -299,8 +324,12 @@ static gboolean learn_far(EkScheduler *self)
         if (learning->distance > learning->first_distance)
             low = MAX(low, ek_scheduler_align_down(self, edge + learning->distance / 2) + 1);
         learning->stage = EK_LESSON_WIDTH;
+        low = ek_scheduler_align_up(self, low);
+        EkStretch good;
+        if (ek_read_map_next(self->parts.map, low, EK_STATE_BIT(EK_STATE_GOOD), &good))
+            at = MIN(at, good.first);
         leave(self, edge, at, EK_REASON_SKIPPED);
-        ek_bracket_begin(self, edge, ek_scheduler_align_up(self, low), at, self->parts.unit, FALSE);
+        ek_bracket_begin(self, edge, low, at, self->parts.unit, FALSE);
         self->job.known = self->job.low - edge - 1;
         return TRUE;
     }
@@ -436,8 +465,10 @@ gboolean ek_stride_learn_on(EkScheduler *self)
 static gboolean is_next(const EkScheduler *self, EkSector first)
 {
     const EkLearning *learning = &self->learning;
-    if (learning->stage == EK_LESSON_NONE || first <= learning->from || first > learning->limit)
+    if (learning->stage == EK_LESSON_NONE || first < learning->from || first > learning->limit)
         return FALSE;
+    if (first == learning->from)
+        return TRUE;
     EkStretch stretch = ek_read_map_at(self->parts.map, learning->from);
     return stretch.mark.state == EK_STATE_GOOD && stretch.first + stretch.count >= first;
 }
@@ -468,6 +499,33 @@ static gboolean is_worth_a_lesson(const EkScheduler *self)
            self->near_failures >= NEAR_FAILURES || self->stride_count > 0;
 }
 
+/* Before it is left in a long jump, ground that fails wherever it is entered is looked into, where
+ * a lesson costs next to nothing. */
+static gboolean begin_before_leaving(EkScheduler *self, EkSector end)
+{
+    EkLearning *learning = &self->learning;
+    double drive = (double)self->parts.sectors * self->costs.sector;
+    double lesson = FAILURES_IN_LESSON * (self->costs.failure + self->costs.seek);
+    if (self->landings + 1 < LANDINGS || learning->in_vain > 0 || learning->count == 0 ||
+        self->stride_count > 0 || lesson > drive * NEXT_TO_NOTHING ||
+        self->costs.failure < DEAR_FAILURE * self->costs.command)
+        return FALSE;
+    EkSectorRange block = learning->blocks[learning->count - 1];
+    if (ek_ground_before(self, block.first) != EK_GROUND_GOOD)
+        return FALSE;
+    /* What was jumped over is what there is to learn from. */
+    EkStretch stretch;
+    EkSector at = block.first + block.count;
+    while (at < end &&
+           ek_read_map_next(self->parts.map, at, EK_STATE_BIT(EK_STATE_SET_ASIDE), &stretch) &&
+           stretch.first < end) {
+        at = MIN(stretch.first + stretch.count, end);
+        ek_scheduler_set(self, stretch.first, at, EK_STATE_UNTOUCHED, EK_REASON_NONE, 0);
+    }
+    begin_edge(self, EK_LESSON_FIRST_EDGE, block.first, block.first + block.count);
+    return TRUE;
+}
+
 gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end, gboolean landed)
 {
     EkLearning *learning = &self->learning;
@@ -475,9 +533,11 @@ gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end,
     if (landed && !is_next(self, first)) {
         learning->long_runs += !learning->counted;
         learning->counted = TRUE;
-        if (learning->stage != EK_LESSON_NONE)
+        if (learning->stage != EK_LESSON_NONE) {
             give_up(self);
-        return FALSE;
+            return FALSE;
+        }
+        return begin_before_leaving(self, end);
     }
     check_patterns(self, first);
     learning->counted = FALSE;
