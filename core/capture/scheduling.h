@@ -67,6 +67,7 @@ typedef struct {
     guint64 last;       /* number of the last run that was stepped over */
     guint64 ended;      /* number of a later run that was seen to read; 0: none */
     guint64 asked;      /* number of the run that is being looked into for this; 0: none */
+    guint64 step;       /* runs back to the next one that is */
     guint proofs;       /* runs that failed as it said */
     gboolean active;
 } EkStride;

@@ -5,6 +5,7 @@
 #include "capture/scheduling.h"
 
 #define PROBE_UNITS 8u
+
 #define PROBE_STEP 8u    /* each probe so many times as many runs on as the one before */
 #define DEAR_FAILURE 2.0 /* times a command: below it there is nothing to be saved */
 #define REGULAR 4u       /* times what the places are uncertain by */
@@ -124,7 +125,9 @@ gboolean ek_stride_wants_probe(EkScheduler *self, EkSector at, EkRead *read)
             continue;
         EkSector middle = ek_scheduler_align_down(self, run.first + run.count / 2);
         guint32 count = self->parts.unit * (self->parts.unit < PROBE_UNITS ? PROBE_UNITS : 1);
-        if (middle + count > self->parts.sectors || middle < at)
+        /* What another pattern says too would prove nothing. */
+        if (middle + count > self->parts.sectors || middle < at ||
+            is_in_another(self, stride, middle))
             continue;
         stride->to_probe = stride->learned_at + 1;
         if (run.number > stride->learned_at)
@@ -182,17 +185,19 @@ static void begin_probe(EkScheduler *self, EkSector at)
             .kind = EK_JOB_PROBE, .at = at, .end = MIN(at + count, stretch.first + stretch.count)};
 }
 
-/* The runs between one that failed and a later one that read are halved until they meet. */
+/* From a run that read back to the last one that failed, in growing steps: what reads costs little. */
 static gboolean begin_check(EkScheduler *self, EkStride *stride)
 {
     EkRepeated run;
     while ((stride->active || stride->ended > 0) && stride->last > stride->confirmed) {
         if (stride->asked > 0 && ek_repetition_run(&stride->runs, stride->asked, &run)) {
             EkSector middle = ek_scheduler_align_down(self, run.first + run.count / 2);
-            if (ek_ground_from(self, middle) == EK_GROUND_GOOD)
+            gboolean reads = ek_ground_from(self, middle) == EK_GROUND_GOOD;
+            if (reads)
                 stride->ended = stride->asked;
             else
                 stride->confirmed = stride->asked;
+            stride->step = reads ? MAX(stride->step, 1) * 2 : 1;
         }
         if (stride->ended > 0 && stride->ended - stride->confirmed <= 1) {
             unlearn(self, stride);
@@ -200,11 +205,15 @@ static gboolean begin_check(EkScheduler *self, EkStride *stride)
         }
         stride->asked = stride->last;
         if (stride->ended > 0)
-            stride->asked = stride->confirmed + (stride->ended - stride->confirmed) / 2;
+            stride->asked = stride->ended - CLAMP(stride->step, 1,
+                                                  stride->ended - stride->confirmed - 1);
         if (stride->asked <= stride->confirmed ||
             !ek_repetition_run(&stride->runs, stride->asked, &run))
             return FALSE;
         EkSector middle = ek_scheduler_align_down(self, run.first + run.count / 2);
+        if (is_in_another(self, stride, middle) && stride->asked > stride->confirmed + 1 &&
+            ek_repetition_run(&stride->runs, --stride->asked, &run))
+            middle = ek_scheduler_align_down(self, run.first + run.count / 2);
         EkGroundKind kind = ek_ground_from(self, middle);
         if (kind == EK_GROUND_EXPECTED || kind == EK_GROUND_SKIPPED) {
             begin_probe(self, middle);
