@@ -68,6 +68,7 @@ typedef struct {
     guint64 ended;      /* number of a later run that was seen to read; 0: none */
     guint64 asked;      /* number of the run that is being looked into for this; 0: none */
     guint64 step;       /* runs back to the next one that is */
+    gboolean narrowing; /* one that was looked into for this failed */
     guint proofs;       /* runs that failed as it said */
     gboolean active;
 } EkStride;

@@ -162,6 +162,7 @@ static void after_failure(EkScheduler *self, const EkResult *result)
     }
     if (!landed && !self->parts.backwards && ek_scheduler_stays(self)) {
         self->good_since = 0;
+        self->landings = 0;
         self->bad_at = result->good;
         ek_left_begin(self, result->good, result->failed_end);
         return;

@@ -185,7 +185,8 @@ static void begin_probe(EkScheduler *self, EkSector at)
             .kind = EK_JOB_PROBE, .at = at, .end = MIN(at + count, stretch.first + stretch.count)};
 }
 
-/* From a run that read back to the last one that failed, in growing steps: what reads costs little. */
+/* From a run that read back to the last one that failed: in growing steps at first, since what
+ * reads costs little. */
 static gboolean begin_check(EkScheduler *self, EkStride *stride)
 {
     EkRepeated run;
@@ -197,7 +198,8 @@ static gboolean begin_check(EkScheduler *self, EkStride *stride)
                 stride->ended = stride->asked;
             else
                 stride->confirmed = stride->asked;
-            stride->step = reads ? MAX(stride->step, 1) * 2 : 1;
+            stride->step = reads && !stride->narrowing ? MAX(stride->step, 1) * 2 : 0;
+            stride->narrowing |= !reads;
         }
         if (stride->ended > 0 && stride->ended - stride->confirmed <= 1) {
             unlearn(self, stride);
@@ -205,8 +207,10 @@ static gboolean begin_check(EkScheduler *self, EkStride *stride)
         }
         stride->asked = stride->last;
         if (stride->ended > 0)
-            stride->asked = stride->ended - CLAMP(stride->step, 1,
-                                                  stride->ended - stride->confirmed - 1);
+            stride->asked =
+                stride->narrowing
+                    ? stride->confirmed + (stride->ended - stride->confirmed) / 2
+                    : stride->ended - CLAMP(stride->step, 1, stride->ended - stride->confirmed - 1);
         if (stride->asked <= stride->confirmed ||
             !ek_repetition_run(&stride->runs, stride->asked, &run))
             return FALSE;
@@ -317,10 +321,11 @@ static void read_on(EkScheduler *self, EkLessonStage stage, EkSector from, EkSec
     self->jump = 0;
     self->near_failures = self->landings = 0;
     /* What is left of the block that failed is read on over, too. */
-    EkStretch rest = ek_read_map_at(self->parts.map, from);
-    if (from < self->parts.sectors && ek_ground_kind(&rest) == EK_GROUND_SKIPPED)
-        ek_scheduler_set(self, from, rest.first + rest.count, EK_STATE_UNTOUCHED, EK_REASON_NONE,
-                         0);
+    EkStretch rest;
+    if (ek_read_map_next(self->parts.map, from, EK_STATES_UNREAD, &rest) &&
+        ek_ground_kind(&rest) == EK_GROUND_SKIPPED)
+        ek_scheduler_set(self, rest.first, rest.first + rest.count, EK_STATE_UNTOUCHED,
+                         EK_REASON_NONE, 0);
 }
 
 static gboolean learn_far(EkScheduler *self)
@@ -381,6 +386,37 @@ static guint extend_back(EkRepetition *runs)
     return more;
 }
 
+/* The number in `runs` of what is run `number` of another description of the same pattern. */
+static guint64 number_in(const EkRepetition *runs, const EkRepetition *same, guint64 number)
+{
+    EkRepeated run;
+    if (number == 0 || !ek_repetition_run(same, number, &run) ||
+        !ek_repetition_find(runs, run.first + run.count / 2, &run))
+        return 0;
+    return run.number;
+}
+
+/* Whether both say the same of the ground from `edge` on. */
+static gboolean is_same(const EkRepetition *runs, const EkRepetition *other, EkSector edge)
+{
+    EkRepeated one;
+    EkRepeated two;
+    EkSector far = edge + 64 * runs->every;
+    return runs->every == other->every && runs->drift == other->drift &&
+           ek_repetition_find(runs, far, &one) && ek_repetition_find(other, far, &two) &&
+           MAX(one.first, two.first) - MIN(one.first, two.first) <= runs->count / 4;
+}
+
+/* It was known before, if not from so early on: what was seen of it since counts. */
+static void take_over(EkStride *stride, const EkStride *known)
+{
+    EkStride old = *known;
+    stride->confirmed = MAX(stride->confirmed, number_in(&stride->runs, &old.runs, old.confirmed));
+    stride->last = number_in(&stride->runs, &old.runs, old.last);
+    stride->ended = number_in(&stride->runs, &old.runs, old.ended);
+    stride->proofs = old.proofs;
+}
+
 static void fit(EkScheduler *self)
 {
     EkLearning *learning = &self->learning;
@@ -396,9 +432,15 @@ static void fit(EkScheduler *self)
     for (guint i = 0; i < self->stride_count; i++)
         self->strides[i].to_probe = 0;
     guint slot = 0;
+    EkStride known = {0};
     while (slot < self->stride_count &&
-           (self->strides[slot].active || self->strides[slot].ended > 0))
+           (self->strides[slot].active || self->strides[slot].ended > 0)) {
+        known = self->strides[slot];
+        if (is_same(&runs, &known.runs, edges[2]))
+            break;
+        known = (EkStride){0};
         slot++;
+    }
     if (slot == EK_STRIDES) {
         give_up(self);
         return;
@@ -412,6 +454,8 @@ static void fit(EkScheduler *self)
                                      .confirmed = number,
                                      .to_probe = number + 1,
                                      .active = TRUE};
+    if (known.runs.count > 0)
+        take_over(&self->strides[slot], &known);
     learning->stage = EK_LESSON_NONE;
     learning->failures = learning->long_runs = learning->count = 0;
     self->near_failures = self->landings = 0;

@@ -1,0 +1,49 @@
+/* SPDX-License-Identifier: MIT */
+#include "capture/edges.h"
+
+#define SURE 2u
+#define SUREST 8u
+#define LEAST_DISTANCE 128u /* what is closer fits by chance */
+
+void ek_edges_note_begin(EkEdges *edges, EkSector begin)
+{
+    EkSector apart = begin > edges->last ? begin - edges->last : edges->last - begin;
+    edges->last = begin;
+    if (apart < LEAST_DISTANCE)
+        return;
+    if (edges->distance > 0 && apart % edges->distance == 0)
+        edges->fits = MIN(edges->fits + 1, SUREST);
+    else if (edges->fits > 0)
+        edges->fits--;
+    else
+        edges->distance = apart;
+}
+
+void ek_edges_note_length(EkEdges *edges, EkSector length)
+{
+    if (length == edges->length)
+        edges->same = MIN(edges->same + 1, SUREST);
+    else if (edges->same > 0)
+        edges->same--;
+    else
+        edges->length = length;
+}
+
+gboolean ek_edges_begin(const EkEdges *edges, EkSector first, EkSector end, EkSector *begin)
+{
+    if (edges->fits < SURE)
+        return FALSE;
+    EkSector rest = first > edges->last ? (first - edges->last) % edges->distance
+                                        : (edges->last - first) % edges->distance;
+    EkSector ahead = first > edges->last && rest > 0 ? edges->distance - rest : rest;
+    if (ahead >= end - first)
+        return FALSE;
+    *begin = first + ahead;
+    return TRUE;
+}
+
+gboolean ek_edges_length(const EkEdges *edges, EkSector *length)
+{
+    *length = edges->length;
+    return edges->same >= SURE;
+}
