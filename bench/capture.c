@@ -222,20 +222,52 @@ static void print_trial(const char *name, const Trial *trial)
 
 /* --- drawn models --- */
 
+/* What is weighed: time at 99, 99.9, 100 % and the end; time beside plain; failed commands at 99 %.
+ */
+#define WEIGHED 6
+#define AGAINST_PLAIN 4
+#define HARM 5
+
 typedef struct {
-    double ratio[4]; /* to the target, at 99, 99.9, 100 % and the end; over 1 misses it */
-    double value[4];
-    guint seed[4];
+    double ratio[WEIGHED]; /* to the target; over 1 misses it */
+    double value[WEIGHED];
+    guint seed[WEIGHED];
     guint count;
     guint missed;
 } Worst;
 
+/* The worst ratio to plain: never over 1 up to 99.9 %, nor over 1.12 at 100 % and the end. */
+static double against_plain(const Trial *trial)
+{
+    double worst = 0;
+    for (int i = 0; i < MARKS; i++) {
+        double ratio = trial->marks[i] / trial->yardstick.plain[i];
+        worst = MAX(worst, i < MARKS - 2 ? ratio : ratio / 1.12);
+    }
+    return worst;
+}
+
+/* Failed commands for each bad run at 99 %; in ground that is bad throughout one a 64 MiB is free.
+ */
+static double harm_at_99(const Trial *trial)
+{
+    const Yardstick *y = &trial->yardstick;
+    double inside = (double)y->inside * y->model->sector_size / 67108864.0;
+    return MAX((double)trial->failed_at_99 - inside, 0) / MAX((double)y->runs, 1);
+}
+
 static void weigh(Worst *worst, const Drawn *drawn, const Trial *trial, guint number)
 {
     const Yardstick *y = &trial->yardstick;
-    double value[4];
-    double target[4];
-    memcpy(target, drawn->target, sizeof target);
+    double value[WEIGHED] = {0};
+    double target[WEIGHED] = {0};
+    memcpy(target, drawn->target, sizeof drawn->target);
+    if (drawn->kind != KIND_SHORT_LIFE) {
+        target[AGAINST_PLAIN] = 1;
+        target[HARM] = 1.5;
+        value[AGAINST_PLAIN] = against_plain(trial);
+        value[HARM] = harm_at_99(trial);
+    }
     if (drawn->kind == KIND_SHORT_LIFE) {
         EkSector ideal = yardstick_ideal_by(y, (double)y->model->lifetime / 1e9 - 5 * y->failure);
         for (int i = 0; i < 4; i++)
@@ -255,7 +287,7 @@ static void weigh(Worst *worst, const Drawn *drawn, const Trial *trial, guint nu
             value[2] = (trial->marks[4] - y->ideal[4]) / ((double)y->runs * y->failure);
     }
     gboolean missed = trial->wrong > 0 || trial->bad_good > 0;
-    for (int i = 0; i < 4; i++) {
+    for (int i = 0; i < WEIGHED; i++) {
         double ratio = target[i] > 0 ? value[i] / target[i] : 0;
         missed |= ratio > 1;
         if (ratio > worst->ratio[i]) {
@@ -267,8 +299,9 @@ static void weigh(Worst *worst, const Drawn *drawn, const Trial *trial, guint nu
     worst->count++;
     worst->missed += missed ? 1 : 0;
     if (missed && getenv("VERBOSE") != NULL) {
-        printf("draw %u %s: %.3f %.3f %.3f %.3f %s\n", number, kind_name(drawn->kind), value[0],
-               value[1], value[2], value[3], drawn->text->str);
+        printf("draw %u %s: %.3f %.3f %.3f %.3f plain %.3f harm %.2f %s\n", number,
+               kind_name(drawn->kind), value[0], value[1], value[2], value[3], value[AGAINST_PLAIN],
+               value[HARM], drawn->text->str);
         print_trial("  ", trial);
     }
 }
@@ -298,17 +331,19 @@ static void draw_many(guint32 seed, guint from, guint count, const char *only)
     }
     printf("worst of each kind, seed %u (draw in brackets); * misses its target\n", seed);
     printf("%-16s %6s %6s", "kind", "drawn", "missed");
-    static const char *const heads[] = {"99 %", "99.9 %", "100 %", "end"};
-    for (int i = 0; i < 4; i++)
-        printf(" %22s", heads[i]);
+    static const char *const heads[WEIGHED] = {"99 %", "99.9 %",  "100 %",
+                                               "end",  "/ plain", "failed/run"};
+    for (int i = 0; i < WEIGHED; i++)
+        printf(" %15s", heads[i]);
     printf("\n");
     for (int kind = 0; kind < KINDS; kind++) {
         if (worst[kind].count == 0)
             continue;
         printf("%-16s %6u %6u", kind_name((Kind)kind), worst[kind].count, worst[kind].missed);
-        for (int i = 0; i < 4; i++)
-            printf("  %8.3f%c [%u]%*s", worst[kind].value[i], worst[kind].ratio[i] > 1 ? '*' : ' ',
-                   worst[kind].seed[i], worst[kind].seed[i] < 100 ? 4 : 3, "");
+        for (int i = 0; i < WEIGHED; i++) {
+            g_autofree char *draw = g_strdup_printf("[%u]", worst[kind].seed[i]);
+            printf(" %8.3f%c%6s", worst[kind].value[i], worst[kind].ratio[i] > 1 ? '*' : ' ', draw);
+        }
         printf("\n");
     }
 }

@@ -3,8 +3,9 @@
  * trouble. */
 #include "capture/scheduling.h"
 
-#define FIRST_JUMP_BYTES ((EkByte)4u << 20)
+#define FIRST_JUMP_BYTES ((EkByte)8u << 20)
 #define SLOW_JUMP_BYTES ((EkByte)8u << 20)
+#define DEAR_SHARE 100.0      /* of the time that reading the drive takes */
 #define FIRST_JUMP_SHARE 64.0 /* of what could be read in the time of a failure */
 #define FAR_SHARE 64u         /* of the drive, once failures repeat */
 #define FARTHEST_SHARE 8u
@@ -123,7 +124,7 @@ static EkSector jump_after(EkScheduler *self, gboolean landed)
     else if (self->landings >= LANDINGS || self->near_failures > NEAR_FAILURES)
         self->jump = MAX(self->jump * 4, far);
     else if (landed)
-        self->jump *= 2;
+        self->jump *= (double)self->parts.sectors < scale * DEAR_SHARE ? 4 : 2;
     else
         self->jump = first;
     self->jump = MIN(self->jump, farthest);
