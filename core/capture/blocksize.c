@@ -7,7 +7,8 @@
 #define STEP 1.2       /* from one size that is tried to the next */
 #define WALK_IN_TWO 12 /* seeks that a failure costs */
 #define WALK_IN_MANY 60
-#define SEVERITY 8.0 /* how much more the milestone counts that comes the latest */
+#define STAY_FROM 0.015 /* of the ground is left behind by failures */
+#define SEVERITY 8.0    /* how much more the milestone counts that comes the latest */
 
 /* The milestones: what may still be missing; what a reader that knew the lengths of all good
  * stretches, though not where they end, would have met of the failures by then (it leaves the
@@ -110,7 +111,9 @@ EkBlockSize ek_block_size(const EkCosts *costs, double rate, guint32 unit, guint
         if (block == last && size < last)
             continue;
         last = block;
-        for (int stay = 0; stay < 2; stay++) {
+        /* Where hardly anything is left behind, failures can wait. */
+        int most = rate * block > STAY_FROM ? 2 : 1;
+        for (int stay = 0; stay < most; stay++) {
             double score = score_of(costs, rate, block, unit, command, stay == 1);
             if (score < least) {
                 least = score;

@@ -73,7 +73,8 @@ static void choose(EkScheduler *self)
         EkSector most = forward ? self->parts.sectors : job->end - job->bad;
         from = job->bad + ek_runs_quantile(runs, forward ? FORWARD : share, job->known, most);
         from = MAX(ek_scheduler_align_down(self, from), job->low);
-        if (!job->slow && !is_exact(self) && ek_scheduler_is_over(self, job->bad, job->low))
+        if (!job->slow && !is_exact(self) && job->known == 0 &&
+            ek_scheduler_is_over(self, job->bad, job->low))
             from = job->low;
     }
     gboolean guessed = guess(self, &from);
@@ -165,6 +166,7 @@ static gboolean is_another(const EkScheduler *self, const EkResult *result)
     const EkJob *job = &self->job;
     gboolean alone = result->failed_end - result->good <= self->parts.unit;
     return is_exact(self) && job->found && !alone && result->good == job->low &&
+           job->low - job->bad <= self->parts.unit &&
            ek_runs_share(&self->runs, result->good - job->bad, 0, self->parts.sectors) >= LIKELY;
 }
 
@@ -180,8 +182,10 @@ static void bracket_failed(EkScheduler *self, const EkResult *result)
     if (!at_once || job->bad == job->low)
         ek_scheduler_note_separate_failure(self);
     if (is_another(self, result)) {
-        note_run(self, job->bad, result->good);
+        EkSector bad = job->bad;
         ek_left_begin(self, result->good, result->failed_end);
+        job->bad = bad;
+        job->from = result->good;
         return;
     }
     if (at_once && job->bad < job->low) {
@@ -272,6 +276,7 @@ gboolean ek_fill_reopen(EkScheduler *self, EkSectorRange window)
         some = TRUE;
     }
     self->cursor = from;
+    self->came_back |= some;
     return some;
 }
 
@@ -431,6 +436,7 @@ static void go_on_behind(EkScheduler *self, EkSector bad, EkSector after)
         /* Looked into at once: the skim goes on right behind it. */
         ek_scheduler_set(self, after, end, EK_STATE_UNTOUCHED, EK_REASON_NONE, 0);
         self->cursor = after;
+        self->bad_at = bad;
         return;
     }
     if (after >= end || !ek_ground_is_fine(ek_ground_from(self, end)))
@@ -443,7 +449,12 @@ static void go_on_behind(EkScheduler *self, EkSector bad, EkSector after)
 /* The first bad sector stands at `bad`. */
 static void left_found(EkScheduler *self, EkSector bad, EkSector after)
 {
-    ek_edges_note_begin(&self->edges, bad);
+    if (self->job.from > 0 && bad > self->job.from)
+        note_run(self, self->job.bad, self->job.from);
+    if (ek_ground_before(self, bad) == EK_GROUND_BAD)
+        bad = ek_ground_begin(self, bad); /* the same run still */
+    else
+        ek_edges_note_begin(&self->edges, bad);
     ek_scheduler_set(self, after, self->job.end, EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
     if (ek_stride_is_busy(self)) {
         self->job.found = TRUE;

@@ -7,6 +7,9 @@
 
 #define LEAST_FAILURE 0.1 /* share of a read that failed */
 #define ABOUT 0.05        /* a change that makes no difference */
+#define WEAR                                                                                       \
+    0.2 /* seconds: what a failure counts at least, however cheap, for what it does to the drive   \
+         */
 #define FAR_SHARE 16u
 #define FLOOR_STEP 4u
 #define INSIDE_BYTES                                                                               \
@@ -19,6 +22,7 @@ typedef enum {
     LEVEL_FIRST,
     LEVEL_CHECK,
     LEVEL_FILL,
+    LEVEL_LOOK,
     LEVEL_GAPS,
     LEVEL_LEFT,
     LEVEL_RIGHT,
@@ -34,7 +38,8 @@ typedef enum {
 
 #define MOST_LEVELS 7
 
-static const Level skim_levels[MOST_LEVELS] = {LEVEL_FIRST, LEVEL_CHECK, LEVEL_FILL, LEVEL_END};
+static const Level skim_levels[MOST_LEVELS] = {LEVEL_FIRST, LEVEL_CHECK, LEVEL_FILL, LEVEL_LOOK,
+                                               LEVEL_END};
 static const Level narrow_levels[MOST_LEVELS] = {
     LEVEL_GAPS, LEVEL_LEFT, LEVEL_RIGHT, LEVEL_SLOW, LEVEL_SLOW_IN, LEVEL_INSIDE, LEVEL_END};
 static const Level narrow_slow_levels[MOST_LEVELS] = {
@@ -148,7 +153,7 @@ double ek_scheduler_failure_sectors(const EkScheduler *self)
 gboolean ek_scheduler_is_over(const EkScheduler *self, EkSector bad, EkSector end)
 {
     double longer = 1 - ek_runs_share(&self->runs, end - bad, 0, self->parts.sectors);
-    return longer * self->costs.failure < 2 * self->costs.seek;
+    return longer * MAX(self->costs.failure, WEAR) < 2 * self->costs.seek;
 }
 
 void ek_scheduler_note_separate_failure(EkScheduler *self)
@@ -358,6 +363,12 @@ static gboolean pick(EkScheduler *self)
     case LEVEL_FILL:
         if (!ek_fill_reopen(self, window))
             return ek_fill_pick(self, window);
+        self->level = 0;
+        begin_level(self);
+        return TRUE;
+    case LEVEL_LOOK:
+        if (self->parts.backwards || !ek_stride_look_pick(self))
+            return FALSE;
         self->level = 0;
         begin_level(self);
         return TRUE;

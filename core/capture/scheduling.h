@@ -95,6 +95,8 @@ typedef struct {
     EkSector from;  /* reading on from here */
     EkSector limit; /* a failure further on belongs to something else */
     guint in_vain;  /* lessons */
+    EkSectorRange
+        left;       /* failed right after good ground, and what follows was left; count 0: none */
     guint proved;   /* patterns that held after they were learned */
     guint reopened; /* of these, when jumped-over ground was last given back */
 
@@ -149,7 +151,8 @@ struct EkScheduler {
     EkSector bad_at;     /* where the last bad run was met */
     EkSector good_since; /* sectors read well since the last failure */
     guint near_failures;
-    guint landings; /* jumps in a row that landed on bad ground */
+    gboolean came_back; /* to ground that was left for its poor yield */
+    guint landings;     /* jumps in a row that landed on bad ground */
     EkStride strides[EK_STRIDES];
     guint stride_count;
     EkLearning learning;
@@ -220,6 +223,9 @@ void ek_stride_probed(EkScheduler *self, EkSector sector, gboolean failed);
 gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end, gboolean landed);
 /* Looks where patterns ended that were believed until the end of the ground. */
 gboolean ek_stride_check_pick(EkScheduler *self);
+/* Looks for a pattern in ground that was left in a long jump, where that costs next to nothing: a
+ * lesson is begun, and what was jumped over is untouched again. */
+gboolean ek_stride_look_pick(EkScheduler *self);
 /* Since a pattern has proved itself, ground that was only jumped over for want of it is untouched
  * again. TRUE when there is some. */
 gboolean ek_stride_reopen(EkScheduler *self, EkSectorRange window);

@@ -103,6 +103,16 @@ gboolean ek_first_next(EkScheduler *self, EkRead *read)
     return TRUE;
 }
 
+/* Counts failures that follow each other so closely that other ground would bring more. */
+static void note_yield(EkScheduler *self, gboolean landed)
+{
+    double trouble = (self->costs.failure + 2 * self->costs.seek) / self->costs.sector;
+    if ((double)self->good_since >= trouble * POOR_YIELD)
+        self->near_failures = 0;
+    else if (!landed)
+        self->near_failures++;
+}
+
 /* How far to jump after a failure at the end of `good` sectors that read well. */
 static EkSector jump_after(EkScheduler *self, gboolean landed)
 {
@@ -114,11 +124,6 @@ static EkSector jump_after(EkScheduler *self, gboolean landed)
                   MAX(bytes_to_sectors(self, FIRST_JUMP_BYTES), self->parts.command));
     first = MAX(first, ek_stride_width(self) + self->parts.command);
     self->landings = landed ? self->landings + 1 : 0;
-    double trouble = (self->costs.failure + 2 * self->costs.seek) / self->costs.sector;
-    if ((double)self->good_since >= trouble * POOR_YIELD)
-        self->near_failures = 0;
-    else if (!landed)
-        self->near_failures++;
     if ((self->near_failures == 0 && !landed) || self->jump == 0)
         self->jump = first;
     else if (self->landings >= LANDINGS || self->near_failures > NEAR_FAILURES)
@@ -161,7 +166,9 @@ static void after_failure(EkScheduler *self, const EkResult *result)
         self->good_since = 0;
         return;
     }
-    if (!landed && !self->parts.backwards && ek_scheduler_stays(self)) {
+    note_yield(self, landed);
+    gboolean poor = self->near_failures > NEAR_FAILURES && !self->came_back;
+    if (!landed && !poor && !self->parts.backwards && ek_scheduler_stays(self)) {
         self->good_since = 0;
         self->landings = 0;
         self->bad_at = result->good;
@@ -179,6 +186,19 @@ static void after_failure(EkScheduler *self, const EkResult *result)
     self->good_since = 0;
     self->job.slow = FALSE;
     skip(self, self->parts.backwards ? result->first : result->failed_end, far, EK_REASON_SKIPPED);
+}
+
+/* Reads well: if bad ground came right before, this is where it ended, or somewhat further on. */
+static void note_end(EkScheduler *self, const EkResult *result)
+{
+    if (self->good_since > 0 || result->first <= self->bad_at || self->failed_count == 0 ||
+        self->parts.backwards)
+        return;
+    EkSector length = result->first - self->bad_at;
+    if (length <= self->parts.unit && ek_ground_from(self, self->bad_at) == EK_GROUND_BAD)
+        ek_runs_note(&self->runs, length);
+    else if (self->job.probing)
+        ek_runs_note_at_most(&self->runs, length);
 }
 
 void ek_first_observe(EkScheduler *self, const EkResult *result)
@@ -211,9 +231,7 @@ void ek_first_observe(EkScheduler *self, const EkResult *result)
         skip(self, edge, self->slow_jump, EK_REASON_SLOW);
         return;
     }
-    if (job->probing && self->good_since == 0 && result->first > self->bad_at &&
-        self->failed_count > 0 && !self->parts.backwards)
-        ek_runs_note_at_most(&self->runs, result->first - self->bad_at);
+    note_end(self, result);
     self->good_since += result->end - result->first;
     job->at = self->cursor = edge;
     job->probing = job->slow = FALSE;

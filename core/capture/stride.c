@@ -552,28 +552,37 @@ static gboolean is_worth_a_lesson(const EkScheduler *self)
            self->near_failures >= NEAR_FAILURES || self->stride_count > 0;
 }
 
-/* Before it is left in a long jump, ground that fails wherever it is entered is looked into, where
- * a lesson costs next to nothing. */
-static gboolean begin_before_leaving(EkScheduler *self, EkSector end)
+/* Ground that fails wherever it is entered is about to be left in a long jump. It may be worth a
+ * look later. */
+static void note_leaving(EkScheduler *self)
 {
     EkLearning *learning = &self->learning;
+    if (self->landings + 1 >= LANDINGS && learning->count > 0 && learning->left.count == 0)
+        learning->left = learning->blocks[learning->count - 1];
+}
+
+gboolean ek_stride_look_pick(EkScheduler *self)
+{
+    EkLearning *learning = &self->learning;
+    EkSectorRange block = learning->left;
     double drive = (double)self->parts.sectors * self->costs.sector;
     double lesson = FAILURES_IN_LESSON * (self->costs.failure + self->costs.seek);
-    if (self->landings + 1 < LANDINGS || learning->in_vain > 0 || learning->count == 0 ||
-        self->stride_count > 0 || lesson > drive * NEXT_TO_NOTHING ||
-        self->costs.failure < DEAR_FAILURE * self->costs.command)
-        return FALSE;
-    EkSectorRange block = learning->blocks[learning->count - 1];
-    if (ek_ground_before(self, block.first) != EK_GROUND_GOOD)
+    EkStretch stretch = {0};
+    learning->left = (EkSectorRange){0};
+    if (block.count == 0 || learning->in_vain > 0 || self->stride_count > 0 ||
+        lesson > drive * NEXT_TO_NOTHING ||
+        self->costs.failure < DEAR_FAILURE * self->costs.command ||
+        ek_ground_before(self, block.first) != EK_GROUND_GOOD)
         return FALSE;
     /* What was jumped over is what there is to learn from. */
-    EkStretch stretch;
     EkSector at = block.first + block.count;
-    while (at < end &&
-           ek_read_map_next(self->parts.map, at, EK_STATE_BIT(EK_STATE_SET_ASIDE), &stretch) &&
-           stretch.first < end) {
-        at = MIN(stretch.first + stretch.count, end);
-        ek_scheduler_set(self, stretch.first, at, EK_STATE_UNTOUCHED, EK_REASON_NONE, 0);
+    while (at < self->parts.sectors) {
+        stretch = ek_read_map_at(self->parts.map, at);
+        at = stretch.first + stretch.count;
+        if (ek_ground_kind(&stretch) == EK_GROUND_GOOD && stretch.count > self->parts.command)
+            break;
+        if (stretch.mark.state == EK_STATE_SET_ASIDE)
+            ek_scheduler_set(self, stretch.first, at, EK_STATE_UNTOUCHED, EK_REASON_NONE, 0);
     }
     begin_edge(self, EK_LESSON_FIRST_EDGE, block.first, block.first + block.count);
     return TRUE;
@@ -590,7 +599,8 @@ gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end,
             give_up(self);
             return FALSE;
         }
-        return begin_before_leaving(self, end);
+        note_leaving(self);
+        return FALSE;
     }
     check_patterns(self, first);
     learning->counted = FALSE;
