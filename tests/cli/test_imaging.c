@@ -157,6 +157,44 @@ static void a_vanished_drive_is_waited_for(void)
     check_good_bytes();
 }
 
+static void a_vanished_drive_need_not_be_waited_for(void)
+{
+    make_drive("", "[fault gone]\nkind=vanish\nfirst=20000\ncount=2\nback-after=30");
+    done("new bench sim:drive.model");
+    g_auto(Result) gone = ektypon("image bench --no-wait");
+    CHECK_STATUS(gone, 1);
+    CHECK_CONTAINS(gone.err, "ektypon image bench");
+    check_good_bytes();
+}
+
+static void backwards_begins_at_the_end(void)
+{
+    make_drive("", "");
+    done("new bench sim:drive.model");
+    g_auto(Result) some = ektypon("image bench --backwards --rate-limit 1M --for 5");
+    CHECK_STATUS(some, 3);
+    g_auto(Result) map = ektypon("map bench --json");
+    json_t *json = result_json(&map);
+    json_t *first = json_array_get(json_object_get(json, "extents"), 0);
+    CHECK_TEXT(json_text(first, "state"), "untouched");
+    CHECK_NUMBER(json_u64(first, "count") + total("good"), SECTORS);
+    CHECK(total("good") > 0);
+    json_decref(json);
+    check_good_bytes();
+}
+
+/* A file size limit stands in for a file system that ends below the drive's size. */
+static void an_image_that_can_never_fit_is_told_before(void)
+{
+    make_drive("", "");
+    g_auto(Result) small = shell("trap '' XFSZ; ulimit -f 4000; exec %s new bench sim:drive.model",
+                                 EKTYPON_PROGRAM_PATH);
+    CHECK_STATUS(small, 1);
+    CHECK_CONTAINS(small.err, "cannot hold a file of 19.5 MiB");
+    CHECK_CONTAINS(small.err, "--image");
+    must("test ! -e bench");
+}
+
 static void bad_ground_gets_another_chance(void)
 {
     make_drive("error-time=100", "[fault a]\nkind=unreadable\nfirst=9000\ncount=40\n"
@@ -387,6 +425,9 @@ int main(void)
         {"what is wanted comes first", what_is_wanted_comes_first},
         {"wrong usage is told", wrong_usage_is_told},
         {"a vanished drive is waited for", a_vanished_drive_is_waited_for},
+        {"a vanished drive need not be waited for", a_vanished_drive_need_not_be_waited_for},
+        {"backwards begins at the end", backwards_begins_at_the_end},
+        {"an image that can never fit is told before", an_image_that_can_never_fit_is_told_before},
         {"bad ground gets another chance", bad_ground_gets_another_chance},
         {"retries bring flaky sectors", retries_bring_flaky_sectors},
         {"it goes on through another adapter", it_goes_on_through_another_adapter},
