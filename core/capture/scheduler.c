@@ -556,6 +556,8 @@ EkScheduler *ek_scheduler_new(const EkSchedulerParts *parts)
     ek_runs_init_long(&self->slow_runs);
     self->next = G_MAXUINT64;
     self->round = EK_ROUND_SKIM;
+    if (!parts->backwards)
+        ek_stride_recall(self);
     begin_level(self);
     return self;
 }

@@ -223,6 +223,8 @@ void ek_stride_probed(EkScheduler *self, EkSector sector, gboolean failed);
 gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end, gboolean landed);
 /* Looks where patterns ended that were believed until the end of the ground. */
 gboolean ek_stride_check_pick(EkScheduler *self);
+/* Learns from a map on which ground was stepped over what pattern it was stepped over for. */
+void ek_stride_recall(EkScheduler *self);
 /* Looks for a pattern in ground that was left in a long jump, where that costs next to nothing: a
  * lesson is begun, and what was jumped over is untouched again. */
 gboolean ek_stride_look_pick(EkScheduler *self);

@@ -4,6 +4,8 @@
  * pattern predicts, looks into it now and then, and unlearns it when it no longer holds. */
 #include "capture/scheduling.h"
 
+#include <string.h>
+
 #define PROBE_UNITS 8u
 
 #define PROBE_STEP 8u    /* each probe so many times as many runs on as the one before */
@@ -267,6 +269,52 @@ static void give_up(EkScheduler *self)
     learning->stage = EK_LESSON_NONE;
     learning->in_vain++;
     learning->failures = learning->long_runs = learning->count = 0;
+}
+
+/* Three runs of one width, at about the same distance. */
+static gboolean is_pattern(const EkSectorRange runs[EK_EDGES])
+{
+    EkSector width = runs[0].count;
+    if (width == 0 || runs[1].count != width || runs[2].count != width)
+        return FALSE;
+    EkSector one = runs[1].first - runs[0].first;
+    EkSector two = runs[2].first - runs[1].first;
+    EkSector apart = one > two ? one - two : two - one;
+    return apart <= one / UNEVEN && (double)width <= MOST_WIDTH * (double)one;
+}
+
+void ek_stride_recall(EkScheduler *self)
+{
+    EkSectorRange runs[EK_EDGES] = {0};
+    EkSectorRange found[EK_EDGES] = {0};
+    EkStretch stretch;
+    guint states = EK_STATE_BIT(EK_STATE_SET_ASIDE);
+    for (EkSector at = 0; ek_read_map_next(self->parts.map, at, states, &stretch);
+         at = stretch.first + stretch.count) {
+        if (ek_ground_kind(&stretch) != EK_GROUND_EXPECTED)
+            continue;
+        runs[0] = runs[1];
+        runs[1] = runs[2];
+        runs[2] = (EkSectorRange){stretch.first, stretch.count};
+        if (is_pattern(runs))
+            memcpy(found, runs, sizeof found);
+    }
+    if (!is_pattern(found))
+        return;
+    EkSector every = found[1].first - found[0].first;
+    self->strides[0] = (EkStride){
+        .runs = {.first = found[0].first,
+                 .count = found[0].count,
+                 .every = every,
+                 .drift = (gint64)(found[2].first - found[1].first) - (gint64)every},
+        .learned_at = EK_EDGES - 1,
+        .confirmed = EK_EDGES - 1,
+        .last = EK_EDGES - 1,
+        .to_probe = EK_EDGES,
+        .proofs = 1,
+        .active = TRUE,
+    };
+    self->stride_count = 1;
 }
 
 gboolean ek_stride_is_busy(const EkScheduler *self)

@@ -206,6 +206,32 @@ static void tracks_are_guessed(void)
     trial_close(&trial);
 }
 
+static gboolean is_half_way(const Trial *trial, const EkRead *read)
+{
+    return read->first > trial->parts.sectors / 2;
+}
+
+/* A damaged head that was learned need not be learned again after a pause. */
+static void a_pattern_is_known_after_a_pause(void)
+{
+    Trial trial;
+    EkSector sectors = 8 * (EkSector)GIB_SECTORS;
+    EkModel *model = trial_model();
+    EkFault *fault = trial_add(model, EK_FAULT_UNREADABLE, 9999, 16384);
+    fault->repeat_every = 131072;
+    fault->drift = 2;
+    trial_open(&trial, model, sectors);
+    trial_run(&trial, is_half_way);
+    guint64 before = trial.failed;
+    CHECK(before > 5);
+    trial.share = 0.99 * 7 / 8;
+    trial_run(&trial, is_at_share);
+    CHECK(trial.clock_at_share > 0);
+    CHECK(trial.failed - before < 6);
+    CHECK_NUMBER(trial.twice, 0);
+    trial_close(&trial);
+}
+
 /* Two bad sectors in one block, and three that are one run, are told apart. */
 static void neighbours_end_right(void)
 {
@@ -242,6 +268,7 @@ int main(void)
         {"isolated failures cost one each at first", isolated_failures_cost_one_each_at_first},
         {"many cheap failures cost no second way", many_cheap_failures_cost_no_second_way},
         {"tracks are guessed", tracks_are_guessed},
+        {"a pattern is known after a pause", a_pattern_is_known_after_a_pause},
         {"neighbours end right", neighbours_end_right},
     };
     return RUN_TESTS("searching", tests);
