@@ -225,7 +225,7 @@ gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end,
 gboolean ek_stride_check_pick(EkScheduler *self);
 /* Learns from a map on which ground was stepped over what pattern it was stepped over for. */
 void ek_stride_recall(EkScheduler *self);
-/* Looks for a pattern in ground that was left in a long jump, where that costs next to nothing: a
+/* Looks for a pattern in ground that was jumped over, where that costs next to nothing: a
  * lesson is begun, and what was jumped over is untouched again. */
 gboolean ek_stride_look_pick(EkScheduler *self);
 /* Since a pattern has proved itself, ground that was only jumped over for want of it is untouched

@@ -5,7 +5,8 @@
 
 #define FIRST_JUMP_BYTES ((EkByte)8u << 20)
 #define SLOW_JUMP_BYTES ((EkByte)8u << 20)
-#define DEAR_SHARE 100.0      /* of the time that reading the drive takes */
+#define DEAR_SHARE 100.0 /* of the time that reading the drive takes */
+#define SMALL_SHARE 2048u
 #define FIRST_JUMP_SHARE 64.0 /* of what could be read in the time of a failure */
 #define FAR_SHARE 64u         /* of the drive, once failures repeat */
 #define FARTHEST_SHARE 8u
@@ -120,8 +121,9 @@ static EkSector jump_after(EkScheduler *self, gboolean landed)
     EkSector far = self->parts.sectors / FAR_SHARE;
     double scale = ek_scheduler_failure_sectors(self);
     EkSector first = (EkSector)MIN(scale / FIRST_JUMP_SHARE, (double)G_MAXINT64);
-    first = CLAMP(first, self->parts.command,
-                  MAX(bytes_to_sectors(self, FIRST_JUMP_BYTES), self->parts.command));
+    EkSector most = MAX(bytes_to_sectors(self, FIRST_JUMP_BYTES), self->parts.command);
+    EkSector least = CLAMP(self->parts.sectors / SMALL_SHARE, self->parts.command, most);
+    first = CLAMP(first, least, most);
     first = MAX(first, ek_stride_width(self) + self->parts.command);
     self->landings = landed ? self->landings + 1 : 0;
     if ((self->near_failures == 0 && !landed) || self->jump == 0)

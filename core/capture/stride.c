@@ -20,7 +20,6 @@
 #define LONG_RUNS 2u     /* that were met on landing */
 #define NEAR_FAILURES 4u /* in a row */
 #define VAIN_STEP 4u     /* after each lesson in vain so many times as many failures to the next */
-#define LANDINGS 3u      /* on bad ground in a row, and it is about to be left */
 #define FAILURES_IN_LESSON 30
 #define NEXT_TO_NOTHING 0.001 /* of the time that reading the drive takes */
 #define REOPENED 4u           /* strides */
@@ -600,12 +599,11 @@ static gboolean is_worth_a_lesson(const EkScheduler *self)
            self->near_failures >= NEAR_FAILURES || self->stride_count > 0;
 }
 
-/* Ground that fails wherever it is entered is about to be left in a long jump. It may be worth a
- * look later. */
-static void note_leaving(EkScheduler *self)
+/* Ground that failed again where a jump landed may be worth a look later. */
+static void note_landing(EkScheduler *self)
 {
     EkLearning *learning = &self->learning;
-    if (self->landings + 1 >= LANDINGS && learning->count > 0 && learning->left.count == 0)
+    if (learning->count > 0 && learning->left.count == 0)
         learning->left = learning->blocks[learning->count - 1];
 }
 
@@ -647,7 +645,7 @@ gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end,
             give_up(self);
             return FALSE;
         }
-        note_leaving(self);
+        note_landing(self);
         return FALSE;
     }
     check_patterns(self, first);
