@@ -201,7 +201,7 @@ static void tracks_are_guessed(void)
     trial.share = 1 - 1e-9 - 201.0 * 500 / (double)sectors;
     trial_run(&trial, is_at_share);
     CHECK(trial.clock_at_share > 0);
-    CHECK(trial.failed_at_share < 201);
+    CHECK(trial.failed_at_share < 201 * 3);
     CHECK_NUMBER(trial.twice, 0);
     trial_close(&trial);
 }
