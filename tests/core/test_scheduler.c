@@ -9,13 +9,16 @@
 
 static EkModel *random_model(GRand *random, EkSector sectors)
 {
-    static const gint64 error_times[] = {20, 1500, 7000, 30000};
+    static const gint64 error_times[] = {2, 20, 1500, 7000, 30000};
     EkModel *model = trial_model();
-    model->error_time = error_times[g_rand_int_range(random, 0, 4)] * (gint64)MS;
+    model->error_time = error_times[g_rand_int_range(random, 0, 5)] * (gint64)MS;
     model->command_time = g_rand_int_range(random, 1, 300) * (gint64)MS / 100;
     model->physical_sector_size = g_rand_boolean(random) ? 512 : 4096;
     model->returns_before_error = g_rand_boolean(random);
     model->seed = g_rand_int(random);
+    for (int i = g_rand_boolean(random) ? g_rand_int_range(random, 1, 300) : 0; i > 0; i--)
+        trial_add(model, EK_FAULT_UNREADABLE, (EkSector)g_rand_int_range(random, 0, (gint)sectors),
+                  1);
     for (int i = g_rand_int_range(random, 0, 9); i > 0; i--) {
         EkFaultKind kind = (EkFaultKind)g_rand_int_range(random, 0, 5);
         EkSector count = (EkSector)exp(g_rand_double_range(random, 0, 6));
