@@ -129,7 +129,7 @@ static EkSector jump_after(EkScheduler *self, gboolean landed)
     if ((self->near_failures == 0 && !landed) || self->jump == 0)
         self->jump = first;
     else if (self->landings >= LANDINGS || self->near_failures > NEAR_FAILURES)
-        self->jump = MAX(self->jump * 4, far);
+        self->jump = MAX(self->jump * 8, far);
     else if (landed)
         self->jump *= (double)self->parts.sectors < scale * DEAR_SHARE ? 4 : 2;
     else
