@@ -184,6 +184,12 @@ static void clear(Trial *trial)
     ek_device_close(trial->device);
 }
 
+/* Ground that is bad throughout may cost one failed command a 64 MiB. */
+static double allowed_inside(const Yardstick *yardstick)
+{
+    return (double)yardstick->inside * yardstick->model->sector_size / 67108864.0;
+}
+
 static void print_row(const char *name, const double marks[MARKS])
 {
     printf("  %-10s", name);
@@ -211,13 +217,13 @@ static void print_trial(const char *name, const Trial *trial)
     print_row("ideal", yardstick->ideal);
     print_row("reference", yardstick->reference);
     print_row("plain", yardstick->plain);
-    double inside = (double)yardstick->inside * yardstick->model->sector_size / 67108864.0;
     printf("  failed commands %" G_GUINT64_FORMAT " (%" G_GUINT64_FORMAT
            " at 99 %%: %.2f a run and 64 MiB of long runs); read twice %" G_GUINT64_FORMAT
            "; wrong at the end %" G_GUINT64_FORMAT "\n",
            trial->failed, trial->failed_at_99,
-           (double)trial->failed_at_99 / ((double)yardstick->runs + inside + 1e-9), trial->bad_good,
-           trial->wrong);
+           (double)trial->failed_at_99 /
+               ((double)yardstick->runs + allowed_inside(yardstick) + 1e-9),
+           trial->bad_good, trial->wrong);
 }
 
 /* --- drawn models --- */
@@ -247,13 +253,11 @@ static double against_plain(const Trial *trial)
     return worst;
 }
 
-/* Failed commands for each bad run at 99 %; in ground that is bad throughout one a 64 MiB is free.
- */
+/* Failed commands for each bad run at 99 %, less those that long runs allow. */
 static double harm_at_99(const Trial *trial)
 {
     const Yardstick *y = &trial->yardstick;
-    double inside = (double)y->inside * y->model->sector_size / 67108864.0;
-    return MAX((double)trial->failed_at_99 - inside, 0) / MAX((double)y->runs, 1);
+    return MAX((double)trial->failed_at_99 - allowed_inside(y), 0) / MAX((double)y->runs, 1);
 }
 
 static void weigh(Worst *worst, const Drawn *drawn, const Trial *trial, guint number)

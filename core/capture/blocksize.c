@@ -24,33 +24,31 @@ typedef struct {
 static const Milestone milestones[] = {
     {0.01, 0.87, 0, 1.2}, {0.001, 0.956, 0, 1.25}, {0, 1, 0, 2.1}, {0, 1, 1, 1.15}};
 
-typedef struct {
-    double share; /* of the ground that a read should leave, for the least cost */
-    double one_by_one;
-    double splitting;
-} Search;
+/* The share of the ground that a read of a search should leave, for the least cost. */
+static double share_left(const EkCosts *costs)
+{
+    return ek_costs_probe(costs->command, costs->failure + costs->seek);
+}
 
-static Search search_for(const EkCosts *costs, double units)
+/* One by one or by splitting, whichever costs less. */
+static double search_by(const EkCosts *costs, double share, double units)
 {
     double failure = costs->failure + costs->seek;
-    double share = MIN(ek_costs_probe(costs->command, failure), 1 - 1e-9);
-    return (Search){share, failure + costs->command * (units - 1) / 2,
-                    MAX(failure, failure / 2 + costs->command * log(units) / -log(share))};
+    double one_by_one = failure + costs->command * (units - 1) / 2;
+    double splitting = failure / 2 + costs->command * log(units) / -log(MIN(share, 1 - 1e-9));
+    return MIN(one_by_one, MAX(failure, splitting));
 }
 
 double ek_block_search(const EkCosts *costs, double units)
 {
-    Search search = search_for(costs, units);
-    return MIN(search.one_by_one, search.splitting);
+    return search_by(costs, share_left(costs), units);
 }
 
 EkSector ek_block_step(const EkCosts *costs, EkSector units)
 {
-    double failure = costs->failure + costs->seek;
-    if ((double)units * costs->command <= failure)
+    if ((double)units * costs->command <= costs->failure + costs->seek)
         return 1;
-    double share = ek_costs_probe(costs->command, failure);
-    return MAX((EkSector)((double)units * (1 - share)), 1);
+    return MAX((EkSector)((double)units * (1 - share_left(costs))), 1);
 }
 
 double ek_block_walk(const EkCosts *costs)
@@ -66,17 +64,18 @@ double ek_block_walk(const EkCosts *costs)
 static double part_of_search(const EkCosts *costs, double gain, double search)
 {
     double full = gain * (search + costs->seek);
-    if (ek_block_walk(costs) <= 0)
+    double left = ek_block_walk(costs);
+    if (left <= 0)
         return full;
     double walk = 1 - sqrt(1 - gain);
-    double visits = walk / (1 - ek_block_walk(costs));
+    double visits = walk / (1 - left);
     double rough = walk * (costs->failure + costs->seek) + visits * costs->seek;
     return MIN(full, rough);
 }
 
-/* The less the better. */
-static double score_of(const EkCosts *costs, double rate, double block, double unit, double command,
-                       gboolean stay)
+/* The less the better. `search`: what it costs to find one bad unit in such a block. */
+static double score_of(const EkCosts *costs, double rate, double block, double search,
+                       double command, gboolean stay)
 {
     double gap = 1 / rate;
     double failure = costs->failure + costs->seek;
@@ -84,7 +83,7 @@ static double score_of(const EkCosts *costs, double rate, double block, double u
     double skim = transfer + gap * costs->command / block + failure;
     double out = MIN(rate * block, 1);
     /* Where there is likely to be another one in the block, that is looked for as well. */
-    double search = ek_block_search(costs, MAX(block / unit, 1)) * (1 + out / 2);
+    search *= 1 + out / 2;
     double score = 0;
     for (guint i = 0; i < G_N_ELEMENTS(milestones); i++) {
         const Milestone *stone = &milestones[i];
@@ -103,6 +102,7 @@ EkBlockSize ek_block_size(const EkCosts *costs, double rate, guint32 unit, guint
     EkBlockSize best = {MAX(command - command % unit, unit), FALSE};
     if (rate <= 0)
         return best;
+    double share = share_left(costs);
     double least = G_MAXDOUBLE;
     double last = best.block;
     for (double size = last; size >= unit; size /= STEP) {
@@ -111,10 +111,11 @@ EkBlockSize ek_block_size(const EkCosts *costs, double rate, guint32 unit, guint
         if (block == last && size < last)
             continue;
         last = block;
+        double search = search_by(costs, share, (double)block / unit);
         /* Where hardly anything is left behind, failures can wait. */
         int most = rate * block > STAY_FROM ? 2 : 1;
         for (int stay = 0; stay < most; stay++) {
-            double score = score_of(costs, rate, block, unit, command, stay == 1);
+            double score = score_of(costs, rate, block, search, command, stay == 1);
             if (score < least) {
                 least = score;
                 best = (EkBlockSize){block, stay == 1};

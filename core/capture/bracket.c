@@ -267,12 +267,11 @@ gboolean ek_fill_reopen(EkScheduler *self, EkSectorRange window)
     EkSector block = ek_scheduler_block(self);
     EkStretch gap;
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &gap)) {
-        EkSector bad = ek_ground_begin(self, gap.first);
         if (ek_ground_kind(&gap) != EK_GROUND_SKIPPED || gap.count < block ||
-            gap.first - bad > block || !is_likely_over(self, gap.first))
+            gap.first - ek_ground_begin(self, gap.first) > block ||
+            !is_likely_over(self, gap.first))
             continue;
-        ek_scheduler_set(self, gap.first, gap.first + gap.count, EK_STATE_UNTOUCHED, EK_REASON_NONE,
-                         0);
+        ek_scheduler_reopen(self, gap.first, gap.first + gap.count);
         some = TRUE;
     }
     self->cursor = from;
@@ -382,9 +381,10 @@ void ek_left_begin(EkScheduler *self, EkSector first, EkSector end)
 gboolean ek_left_pick(EkScheduler *self, EkSectorRange window)
 {
     EkStretch stretch;
+    /* What is as long as the floor was walked into already. */
+    EkSector least = self->floor > self->parts.unit ? self->floor + 1 : self->floor;
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch)) {
-        if (!is_searchable(self, &stretch) || stretch.count < self->floor ||
-            (stretch.count == self->floor && self->floor > self->parts.unit) ||
+        if (!is_searchable(self, &stretch) || stretch.count < least ||
             !ek_ground_is_fine(ek_ground_before(self, stretch.first)))
             continue;
         ek_left_begin(self, stretch.first, stretch.first + stretch.count);
@@ -394,12 +394,18 @@ gboolean ek_left_pick(EkScheduler *self, EkSectorRange window)
     return FALSE;
 }
 
+/* Whether failed stretches are looked into in sweeps, each a little further. */
+static gboolean is_in_sweeps(const EkScheduler *self)
+{
+    return self->round != EK_ROUND_SKIM && ek_block_walk(&self->costs) > 0;
+}
+
 /* Far enough for now: the further a walk gets without a failure, the less there is behind the one
  * that must come, so all stretches are walked into evenly. */
 static gboolean is_walked(const EkScheduler *self)
 {
-    return self->round != EK_ROUND_SKIM && self->job.end - self->job.at <= self->floor &&
-           self->floor > self->parts.unit && ek_block_walk(&self->costs) > 0;
+    return self->job.end - self->job.at <= self->floor && self->floor > self->parts.unit &&
+           is_in_sweeps(self);
 }
 
 gboolean ek_left_next(EkScheduler *self, EkRead *read)
@@ -434,7 +440,7 @@ static void go_on_behind(EkScheduler *self, EkSector bad, EkSector after)
     self->job.found = TRUE;
     if (self->round == EK_ROUND_SKIM) {
         /* Looked into at once: the skim goes on right behind it. */
-        ek_scheduler_set(self, after, end, EK_STATE_UNTOUCHED, EK_REASON_NONE, 0);
+        ek_scheduler_reopen(self, after, end);
         self->cursor = after;
         self->bad_at = bad;
         return;
@@ -469,7 +475,7 @@ static void left_found(EkScheduler *self, EkSector bad, EkSector after)
 /* Near enough for now: all stretches are looked into roughly before any is looked into exactly. */
 static gboolean is_near_enough(const EkScheduler *self, EkSector failed)
 {
-    return failed * ROUGHLY <= self->floor && ek_block_walk(&self->costs) > 0;
+    return failed * ROUGHLY <= self->floor && is_in_sweeps(self);
 }
 
 void ek_left_observe(EkScheduler *self, const EkResult *result)
@@ -489,6 +495,6 @@ void ek_left_observe(EkScheduler *self, const EkResult *result)
     }
     ek_scheduler_set(self, result->failed_end, job->end, EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
     job->end = result->failed_end;
-    if (self->round != EK_ROUND_SKIM && is_near_enough(self, result->failed_end - result->good))
+    if (is_near_enough(self, result->failed_end - result->good))
         go_on_behind(self, result->good, result->failed_end);
 }

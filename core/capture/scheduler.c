@@ -7,9 +7,7 @@
 
 #define LEAST_FAILURE 0.1 /* share of a read that failed */
 #define ABOUT 0.05        /* a change that makes no difference */
-#define WEAR                                                                                       \
-    0.2 /* seconds: what a failure counts at least, however cheap, for what it does to the drive   \
-         */
+#define WEAR 0.2          /* seconds that a failure counts at least, for what it does to a drive */
 #define FAR_SHARE 16u
 #define FLOOR_STEP 4u
 #define INSIDE_BYTES                                                                               \
@@ -133,6 +131,11 @@ void ek_scheduler_set(EkScheduler *self, EkSector first, EkSector end, EkState s
 {
     if (end > first)
         self->parts.set(self->parts.data, first, end - first, state, reason, attempts);
+}
+
+void ek_scheduler_reopen(EkScheduler *self, EkSector first, EkSector end)
+{
+    ek_scheduler_set(self, first, end, EK_STATE_UNTOUCHED, EK_REASON_NONE, 0);
 }
 
 EkSector ek_scheduler_align_down(const EkScheduler *self, EkSector sector)
@@ -279,6 +282,12 @@ static void begin_level(EkScheduler *self)
         self->cursor = self->again % 2 == 0 ? window.first + window.count : window.first;
 }
 
+static void begin_round(EkScheduler *self)
+{
+    self->level = 0;
+    begin_level(self);
+}
+
 static void begin_sweep(EkScheduler *self)
 {
     self->cursor = g_array_index(self->windows, EkSectorRange, self->window).first;
@@ -292,8 +301,7 @@ static gboolean go_back(EkScheduler *self)
     if (!self->worked || self->round == EK_ROUND_SKIM)
         return FALSE;
     self->worked = FALSE;
-    self->level = 0;
-    begin_level(self);
+    begin_round(self);
     return TRUE;
 }
 
@@ -363,14 +371,12 @@ static gboolean pick(EkScheduler *self)
     case LEVEL_FILL:
         if (!ek_fill_reopen(self, window))
             return ek_fill_pick(self, window);
-        self->level = 0;
-        begin_level(self);
+        begin_round(self);
         return TRUE;
     case LEVEL_LOOK:
-        if (self->parts.backwards || !ek_stride_look_pick(self))
+        if (self->parts.backwards || !ek_stride_look_pick(self, window))
             return FALSE;
-        self->level = 0;
-        begin_level(self);
+        begin_round(self);
         return TRUE;
     case LEVEL_GAPS: return ek_gap_pick(self, window);
     case LEVEL_LEFT: return ek_left_pick(self, window);

@@ -42,9 +42,10 @@ typedef struct {
     EkSector end;     /* the run ends here; going backwards: begins here */
     EkSector low;     /* bracket: the first sector that nobody knows about; left: the end of what
                          was searched at first */
-    EkSector bad;     /* bracket: where the bad run before it began */
+    EkSector bad;     /* bracket: where the bad run before it began; left: the same, with `from` */
     EkSector known;   /* bracket: sectors that the bad run has at least */
-    EkSector from;    /* bracket: where this run began */
+    EkSector from;    /* bracket: where this run began; left: where it was begun right behind a bad
+                         run that should have ended; 0: it was not */
     EkSector floor;   /* bracket: what is shorter is left for later */
     EkSector good;    /* read well in this job */
     double seconds;   /* spent on it */
@@ -96,7 +97,7 @@ typedef struct {
     EkSector limit; /* a failure further on belongs to something else */
     guint in_vain;  /* lessons */
     EkSectorRange
-        left;       /* failed right after good ground, and what follows was left; count 0: none */
+        left;       /* failed after good ground, what follows was jumped over; 0 sectors: none */
     guint proved;   /* patterns that held after they were learned */
     guint reopened; /* of these, when jumped-over ground was last given back */
 
@@ -174,6 +175,8 @@ EkSector ek_ground_begin(const EkScheduler *self, EkSector first);
 
 void ek_scheduler_set(EkScheduler *self, EkSector first, EkSector end, EkState state,
                       EkReason reason, guint32 attempts);
+/* What was left for later is untouched again. */
+void ek_scheduler_reopen(EkScheduler *self, EkSector first, EkSector end);
 /* Sectors in the next read of good-looking ground. */
 guint32 ek_scheduler_block(EkScheduler *self);
 /* Whether a failure in the skim is looked into at once. */
@@ -225,9 +228,9 @@ gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end,
 gboolean ek_stride_check_pick(EkScheduler *self);
 /* Learns from a map on which ground was stepped over what pattern it was stepped over for. */
 void ek_stride_recall(EkScheduler *self);
-/* Looks for a pattern in ground that was jumped over, where that costs next to nothing: a
- * lesson is begun, and what was jumped over is untouched again. */
-gboolean ek_stride_look_pick(EkScheduler *self);
+/* Looks for a pattern in ground that was jumped over, where that costs next to nothing: a lesson
+ * is begun, and what was jumped over is untouched again. */
+gboolean ek_stride_look_pick(EkScheduler *self, EkSectorRange window);
 /* Since a pattern has proved itself, ground that was only jumped over for want of it is untouched
  * again. TRUE when there is some. */
 gboolean ek_stride_reopen(EkScheduler *self, EkSectorRange window);

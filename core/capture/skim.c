@@ -5,8 +5,8 @@
 
 #define FIRST_JUMP_BYTES ((EkByte)8u << 20)
 #define SLOW_JUMP_BYTES ((EkByte)8u << 20)
-#define DEAR_SHARE 100.0 /* of the time that reading the drive takes */
-#define SMALL_SHARE 2048u
+#define DEAR_SHARE 100.0  /* so many failures in the time that reading the drive takes, or fewer */
+#define SMALL_SHARE 2048u /* of the drive: a first jump is no smaller */
 #define FIRST_JUMP_SHARE 64.0 /* of what could be read in the time of a failure */
 #define FAR_SHARE 64u         /* of the drive, once failures repeat */
 #define FARTHEST_SHARE 8u

@@ -7,7 +7,6 @@
 #include <string.h>
 
 #define PROBE_UNITS 8u
-
 #define PROBE_STEP 8u    /* each probe so many times as many runs on as the one before */
 #define DEAR_FAILURE 2.0 /* times a command: below it there is nothing to be saved */
 #define REGULAR 4u       /* times what the places are uncertain by */
@@ -62,6 +61,16 @@ gboolean ek_stride_step_over(EkScheduler *self, EkSector *first, EkSector *end)
 EkSector ek_stride_width(const EkScheduler *self)
 {
     return self->stride_count > 0 ? self->strides[self->stride_count - 1].runs.count : 0;
+}
+
+static EkSector middle_of(const EkScheduler *self, const EkRepeated *run)
+{
+    return ek_scheduler_align_down(self, run->first + run->count / 2);
+}
+
+static EkSector difference(EkSector one, EkSector two)
+{
+    return MAX(one, two) - MIN(one, two);
 }
 
 static gboolean is_in_another(const EkScheduler *self, const EkStride *stride, EkSector sector)
@@ -124,7 +133,7 @@ gboolean ek_stride_wants_probe(EkScheduler *self, EkSector at, EkRead *read)
         EkRepeated run;
         if (!run_at(stride, at, &run) || run.first > at || run.number < stride->to_probe)
             continue;
-        EkSector middle = ek_scheduler_align_down(self, run.first + run.count / 2);
+        EkSector middle = middle_of(self, &run);
         guint32 count = self->parts.unit * (self->parts.unit < PROBE_UNITS ? PROBE_UNITS : 1);
         /* What another pattern says too would prove nothing. */
         if (middle + count > self->parts.sectors || middle < at ||
@@ -193,8 +202,7 @@ static gboolean begin_check(EkScheduler *self, EkStride *stride)
     EkRepeated run;
     while ((stride->active || stride->ended > 0) && stride->last > stride->confirmed) {
         if (stride->asked > 0 && ek_repetition_run(&stride->runs, stride->asked, &run)) {
-            EkSector middle = ek_scheduler_align_down(self, run.first + run.count / 2);
-            gboolean reads = ek_ground_from(self, middle) == EK_GROUND_GOOD;
+            gboolean reads = ek_ground_from(self, middle_of(self, &run)) == EK_GROUND_GOOD;
             if (reads)
                 stride->ended = stride->asked;
             else
@@ -215,10 +223,10 @@ static gboolean begin_check(EkScheduler *self, EkStride *stride)
         if (stride->asked <= stride->confirmed ||
             !ek_repetition_run(&stride->runs, stride->asked, &run))
             return FALSE;
-        EkSector middle = ek_scheduler_align_down(self, run.first + run.count / 2);
+        EkSector middle = middle_of(self, &run);
         if (is_in_another(self, stride, middle) && stride->asked > stride->confirmed + 1 &&
             ek_repetition_run(&stride->runs, --stride->asked, &run))
-            middle = ek_scheduler_align_down(self, run.first + run.count / 2);
+            middle = middle_of(self, &run);
         EkGroundKind kind = ek_ground_from(self, middle);
         if (kind == EK_GROUND_EXPECTED || kind == EK_GROUND_SKIPPED) {
             begin_probe(self, middle);
@@ -253,8 +261,7 @@ gboolean ek_stride_reopen(EkScheduler *self, EkSectorRange window)
     self->cursor = window.first;
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &gap))
         if (ek_ground_kind(&gap) == EK_GROUND_SKIPPED && gap.count / REOPENED > every) {
-            ek_scheduler_set(self, gap.first, gap.first + gap.count, EK_STATE_UNTOUCHED,
-                             EK_REASON_NONE, 0);
+            ek_scheduler_reopen(self, gap.first, gap.first + gap.count);
             some = TRUE;
         }
     return some;
@@ -278,8 +285,7 @@ static gboolean is_pattern(const EkSectorRange runs[EK_EDGES])
         return FALSE;
     EkSector one = runs[1].first - runs[0].first;
     EkSector two = runs[2].first - runs[1].first;
-    EkSector apart = one > two ? one - two : two - one;
-    return apart <= one / UNEVEN && (double)width <= MOST_WIDTH * (double)one;
+    return difference(one, two) <= one / UNEVEN && (double)width <= MOST_WIDTH * (double)one;
 }
 
 void ek_stride_recall(EkScheduler *self)
@@ -371,8 +377,7 @@ static void read_on(EkScheduler *self, EkLessonStage stage, EkSector from, EkSec
     EkStretch rest;
     if (ek_read_map_next(self->parts.map, from, EK_STATES_UNREAD, &rest) &&
         ek_ground_kind(&rest) == EK_GROUND_SKIPPED)
-        ek_scheduler_set(self, rest.first, rest.first + rest.count, EK_STATE_UNTOUCHED,
-                         EK_REASON_NONE, 0);
+        ek_scheduler_reopen(self, rest.first, rest.first + rest.count);
 }
 
 static gboolean learn_far(EkScheduler *self)
@@ -451,17 +456,17 @@ static gboolean is_same(const EkRepetition *runs, const EkRepetition *other, EkS
     EkSector far = edge + 64 * runs->every;
     return runs->every == other->every && runs->drift == other->drift &&
            ek_repetition_find(runs, far, &one) && ek_repetition_find(other, far, &two) &&
-           MAX(one.first, two.first) - MIN(one.first, two.first) <= runs->count / 4;
+           difference(one.first, two.first) <= runs->count / 4;
 }
 
 /* It was known before, if not from so early on: what was seen of it since counts. */
 static void take_over(EkStride *stride, const EkStride *known)
 {
-    EkStride old = *known;
-    stride->confirmed = MAX(stride->confirmed, number_in(&stride->runs, &old.runs, old.confirmed));
-    stride->last = number_in(&stride->runs, &old.runs, old.last);
-    stride->ended = number_in(&stride->runs, &old.runs, old.ended);
-    stride->proofs = old.proofs;
+    guint64 confirmed = number_in(&stride->runs, &known->runs, known->confirmed);
+    stride->confirmed = MAX(stride->confirmed, confirmed);
+    stride->last = number_in(&stride->runs, &known->runs, known->last);
+    stride->ended = number_in(&stride->runs, &known->runs, known->ended);
+    stride->proofs = known->proofs;
 }
 
 static void fit(EkScheduler *self)
@@ -479,13 +484,12 @@ static void fit(EkScheduler *self)
     for (guint i = 0; i < self->stride_count; i++)
         self->strides[i].to_probe = 0;
     guint slot = 0;
-    EkStride known = {0};
+    gboolean is_known = FALSE;
     while (slot < self->stride_count &&
            (self->strides[slot].active || self->strides[slot].ended > 0)) {
-        known = self->strides[slot];
-        if (is_same(&runs, &known.runs, edges[2]))
+        is_known = is_same(&runs, &self->strides[slot].runs, edges[2]);
+        if (is_known)
             break;
-        known = (EkStride){0};
         slot++;
     }
     if (slot == EK_STRIDES) {
@@ -496,12 +500,13 @@ static void fit(EkScheduler *self)
         leave(self, edges[i], edges[i] + learning->width, EK_REASON_MEDIUM);
     guint64 number = extend_back(&runs) + EK_EDGES - 1;
     self->stride_count = MAX(self->stride_count, slot + 1);
+    EkStride known = self->strides[slot];
     self->strides[slot] = (EkStride){.runs = runs,
                                      .learned_at = number,
                                      .confirmed = number,
                                      .to_probe = number + 1,
                                      .active = TRUE};
-    if (known.runs.count > 0)
+    if (is_known)
         take_over(&self->strides[slot], &known);
     learning->stage = EK_LESSON_NONE;
     learning->failures = learning->long_runs = learning->count = 0;
@@ -582,7 +587,7 @@ static gboolean is_regular(const EkLearning *learning)
         return FALSE;
     EkSector one = blocks[1].first - blocks[0].first;
     EkSector two = blocks[2].first - blocks[1].first;
-    EkSector apart = one > two ? one - two : two - one;
+    EkSector apart = difference(one, two);
     EkSector blur = blocks[0].count + 2 * blocks[1].count + blocks[2].count + one / 256;
     return apart <= blur && one >= REGULAR * blur;
 }
@@ -607,13 +612,21 @@ static void note_landing(EkScheduler *self)
         learning->left = learning->blocks[learning->count - 1];
 }
 
-gboolean ek_stride_look_pick(EkScheduler *self)
+/* Jumped over, or failed where the jump landed: nothing that is left for another reason. */
+static gboolean is_jumped_over(const EkStretch *stretch)
+{
+    EkGroundKind kind = ek_ground_kind(stretch);
+    return kind == EK_GROUND_SKIPPED ||
+           (kind == EK_GROUND_FAILED && stretch->mark.reason == EK_REASON_MEDIUM);
+}
+
+gboolean ek_stride_look_pick(EkScheduler *self, EkSectorRange window)
 {
     EkLearning *learning = &self->learning;
     EkSectorRange block = learning->left;
     double drive = (double)self->parts.sectors * self->costs.sector;
     double lesson = FAILURES_IN_LESSON * (self->costs.failure + self->costs.seek);
-    EkStretch stretch = {0};
+    EkSector stop = window.first + window.count;
     learning->left = (EkSectorRange){0};
     if (block.count == 0 || learning->in_vain > 0 || self->stride_count > 0 ||
         lesson > drive * NEXT_TO_NOTHING ||
@@ -622,13 +635,14 @@ gboolean ek_stride_look_pick(EkScheduler *self)
         return FALSE;
     /* What was jumped over is what there is to learn from. */
     EkSector at = block.first + block.count;
-    while (at < self->parts.sectors) {
-        stretch = ek_read_map_at(self->parts.map, at);
-        at = stretch.first + stretch.count;
+    while (at < stop) {
+        EkStretch stretch = ek_read_map_at(self->parts.map, at);
+        EkSector end = MIN(stretch.first + stretch.count, stop);
         if (ek_ground_kind(&stretch) == EK_GROUND_GOOD && stretch.count > self->parts.command)
             break;
-        if (stretch.mark.state == EK_STATE_SET_ASIDE)
-            ek_scheduler_set(self, stretch.first, at, EK_STATE_UNTOUCHED, EK_REASON_NONE, 0);
+        if (is_jumped_over(&stretch))
+            ek_scheduler_reopen(self, at, end);
+        at = end;
     }
     begin_edge(self, EK_LESSON_FIRST_EDGE, block.first, block.first + block.count);
     return TRUE;
@@ -641,11 +655,10 @@ gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end,
     if (landed && !is_next(self, first)) {
         learning->long_runs += !learning->counted;
         learning->counted = TRUE;
-        if (learning->stage != EK_LESSON_NONE) {
+        if (learning->stage != EK_LESSON_NONE)
             give_up(self);
-            return FALSE;
-        }
-        note_landing(self);
+        else
+            note_landing(self);
         return FALSE;
     }
     check_patterns(self, first);

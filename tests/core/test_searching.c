@@ -141,12 +141,16 @@ static void edges_are_guessed_once_they_fit(void)
     CHECK(!ek_edges_length(&edges, &length));
 }
 
-static void singles(EkModel *model, EkSector sectors, guint count)
+/* A drive with so many bad sectors anywhere on it. */
+static void open_with_singles(Trial *trial, EkSector sectors, guint count, gint64 error_time)
 {
     g_autoptr(GRand) random = g_rand_new_with_seed(7);
+    EkModel *model = trial_model();
+    model->error_time = error_time;
     for (guint i = 0; i < count; i++)
         trial_add(model, EK_FAULT_UNREADABLE, (EkSector)(g_rand_double(random) * (double)sectors),
                   1);
+    trial_open(trial, model, sectors);
 }
 
 static gboolean is_at_share(const Trial *trial, const EkRead *read)
@@ -159,10 +163,7 @@ static gboolean is_at_share(const Trial *trial, const EkRead *read)
 static void isolated_failures_cost_one_each_at_first(void)
 {
     Trial trial;
-    EkSector sectors = 16 * (EkSector)GIB_SECTORS;
-    EkModel *model = trial_model();
-    singles(model, sectors, 200);
-    trial_open(&trial, model, sectors);
+    open_with_singles(&trial, 16 * (EkSector)GIB_SECTORS, 200, 1500 * (gint64)MS);
     trial_run(&trial, is_at_share);
     CHECK(trial.failed_at_share <= 240);
     trial_close(&trial);
@@ -173,10 +174,7 @@ static void many_cheap_failures_cost_no_second_way(void)
 {
     Trial trial;
     EkSector sectors = 4 * (EkSector)GIB_SECTORS;
-    EkModel *model = trial_model();
-    model->error_time = 3 * MS;
-    singles(model, sectors, 600);
-    trial_open(&trial, model, sectors);
+    open_with_singles(&trial, sectors, 600, 3 * MS);
     trial_run(&trial, NULL);
     double transfer = (double)sectors * 512 / (160 * 1048576.0);
     /* Each: the read that failed, the way back, a search, the way on. */
@@ -232,6 +230,32 @@ static void a_pattern_is_known_after_a_pause(void)
     trial_close(&trial);
 }
 
+static gboolean is_past_the_skim(const Trial *trial, const EkRead *read)
+{
+    (void)trial;
+    return read->round > EK_ROUND_SKIM;
+}
+
+/* Looking once more at what was jumped over leaves alone what the drive vanished for. */
+static void a_second_look_stays_off_what_it_vanishes_for(void)
+{
+    Trial trial;
+    EkSector sectors = 256 * (EkSector)GIB_SECTORS;
+    EkSector scratch = sectors / 2;
+    EkModel *model = trial_model();
+    model->error_time = 20 * MS;
+    trial_add(model, EK_FAULT_UNREADABLE, scratch, 22780);
+    trial_add(model, EK_FAULT_VANISH, scratch + 32780, 2)->back_after = 5000 * (gint64)MS;
+    trial_open(&trial, model, sectors);
+    trial_run(&trial, is_past_the_skim);
+    CHECK_NUMBER(trial.vanished, 1);
+    CHECK(trial.failed > 3);
+    trial_run(&trial, NULL);
+    CHECK_NUMBER(trial.twice, 0);
+    CHECK_NUMBER(ek_read_map_total(trial.map, EK_STATE_BAD), 22782);
+    trial_close(&trial);
+}
+
 /* Two bad sectors in one block, and three that are one run, are told apart. */
 static void neighbours_end_right(void)
 {
@@ -269,6 +293,8 @@ int main(void)
         {"many cheap failures cost no second way", many_cheap_failures_cost_no_second_way},
         {"tracks are guessed", tracks_are_guessed},
         {"a pattern is known after a pause", a_pattern_is_known_after_a_pause},
+        {"a second look stays off what it vanishes for",
+         a_second_look_stays_off_what_it_vanishes_for},
         {"neighbours end right", neighbours_end_right},
     };
     return RUN_TESTS("searching", tests);

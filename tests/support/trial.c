@@ -81,6 +81,7 @@ void trial_run(Trial *trial, gboolean (*until)(const Trial *, const EkRead *))
         EkReadOutcome outcome =
             ek_device_read_in_blocks(trial->device, read.first, read.count, read.block, buffer);
         trial->failed += outcome.reason != EK_REASON_NONE;
+        trial->vanished += outcome.gone ? 1 : 0;
         while (outcome.gone && !ek_device_is_back(trial->device))
             ek_device_wait(trial->device, 1000 * (gint64)MS);
         ek_scheduler_observe(scheduler, &read, &outcome, trial_clock(trial) - began);

@@ -17,6 +17,7 @@ typedef struct {
     EkSector twice; /* sectors read again after they were good */
     guint64 reads;
     guint64 failed;
+    guint64 vanished;    /* reads that found the drive gone */
     EkSector first_read; /* of the very first read */
     EkSector lowest;
     EkSector highest;
