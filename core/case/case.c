@@ -112,7 +112,7 @@ static gboolean put_info(sqlite3 *store, void *data, GError **error)
 static gboolean put_map(sqlite3 *store, void *data, GError **error)
 {
     const EkCaseInfo *info = data;
-    return ek_sql_run(store, "INSERT INTO boundary VALUES (0,0,0,0,0)", error) &&
+    return ek_sql_run(store, "INSERT INTO boundary VALUES (0,0)", error) &&
            ek_sql_do(store, error,
                      "INSERT INTO totals (id,sectors,untouched,good,set_aside,bad,"
                      "stretches_untouched,stretches_good,stretches_set_aside,stretches_bad,"

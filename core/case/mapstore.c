@@ -5,8 +5,8 @@
 
 static gboolean load_rows(EkCase *self, sqlite3 *store, EkReadMap *map, GError **error)
 {
-    g_autoptr(EkStatement) rows = ek_sql_prepare(
-        store, error, "SELECT first,state,reason,attempts,event FROM boundary ORDER BY first", "");
+    g_autoptr(EkStatement) rows =
+        ek_sql_prepare(store, error, "SELECT first,mark FROM boundary ORDER BY first", "");
     if (rows == NULL)
         return FALSE;
     EkSector sectors = ek_case_info(self)->sectors;
@@ -14,16 +14,13 @@ static gboolean load_rows(EkCase *self, sqlite3 *store, EkReadMap *map, GError *
     int got;
     while ((got = ek_sql_step(store, rows, error)) == 1) {
         gint64 first = sqlite3_column_int64(rows, 0);
-        int state = sqlite3_column_int(rows, 1);
-        int reason = sqlite3_column_int(rows, 2);
-        if (first <= last || (EkSector)first >= sectors || state < 0 || state >= EK_STATES ||
-            reason < 0 || reason > EK_REASON_SKIPPED)
+        guint64 packed = (guint64)sqlite3_column_int64(rows, 1);
+        EkMark mark;
+        if (!ek_mark_unpack(packed, &mark) || first <= last || (EkSector)first >= sectors)
             return ek_error_set(error, EK_ERROR_DAMAGED,
                                 "%s/map.db speaks of sector %" G_GINT64_FORMAT
-                                " of %" G_GUINT64_FORMAT " in state %d",
-                                ek_case_folder(self), first, sectors, state);
-        EkMark mark = {(EkState)state, (EkReason)reason, (guint32)sqlite3_column_int64(rows, 3),
-                       (guint32)sqlite3_column_int64(rows, 4)};
+                                " of %" G_GUINT64_FORMAT ", mark %" G_GINT64_MODIFIER "x",
+                                ek_case_folder(self), first, sectors, packed);
         ek_read_map_append(map, (EkSector)first, mark);
         last = first;
     }
@@ -88,10 +85,7 @@ static gboolean put_boundary(sqlite3 *store, sqlite3_stmt *insert, const EkStret
 {
     sqlite3_reset(insert);
     sqlite3_bind_int64(insert, 1, (gint64)stretch->first);
-    sqlite3_bind_int(insert, 2, (int)stretch->mark.state);
-    sqlite3_bind_int(insert, 3, (int)stretch->mark.reason);
-    sqlite3_bind_int64(insert, 4, stretch->mark.attempts);
-    sqlite3_bind_int64(insert, 5, stretch->mark.event);
+    sqlite3_bind_int64(insert, 2, (gint64)ek_mark_pack(stretch->mark));
     return ek_sql_step(store, insert, error) == 0;
 }
 
@@ -100,7 +94,7 @@ static gboolean put_changes(sqlite3 *store, const GPtrArray *changes, GError **e
     g_autoptr(EkStatement) remove =
         ek_sql_prepare(store, error, "DELETE FROM boundary WHERE first BETWEEN ? AND ?", "");
     g_autoptr(EkStatement) insert =
-        ek_sql_prepare(store, error, "INSERT INTO boundary VALUES (?,?,?,?,?)", "");
+        ek_sql_prepare(store, error, "INSERT INTO boundary VALUES (?,?)", "");
     if (remove == NULL || insert == NULL)
         return FALSE;
     for (guint i = 0; i < changes->len; i++) {

@@ -5,7 +5,7 @@
 #define EK_CASE_SCHEMA_H
 
 #define EK_CASE_SCHEMA_VERSIONS 1
-#define EK_MAP_SCHEMA_VERSIONS 2
+#define EK_MAP_SCHEMA_VERSIONS 3
 
 extern const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS]; /* case.db */
 extern const char *const ek_map_schema[EK_MAP_SCHEMA_VERSIONS];   /* map.db */

@@ -55,16 +55,25 @@ const char *ek_state_name(EkState state)
     return "untouched";
 }
 
-static guint64 bits_of(EkMark mark)
+guint64 ek_mark_pack(EkMark mark)
 {
-    return (guint64)mark.event << 32 | (guint64)mark.attempts << 8 | (guint64)mark.reason << 4 |
-           (guint64)mark.state;
+    return (guint64)mark.event << 32 | (guint64)MIN(mark.attempts, MOST_ATTEMPTS) << 8 |
+           (guint64)mark.reason << 4 | (guint64)mark.state;
+}
+
+gboolean ek_mark_unpack(guint64 packed, EkMark *mark)
+{
+    guint state = packed & 15;
+    guint reason = packed >> 4 & 15;
+    *mark =
+        (EkMark){(EkState)state, (EkReason)reason, packed >> 8 & 0xFFFFFF, (guint32)(packed >> 32)};
+    return state < EK_STATES && reason <= EK_REASON_SKIPPED;
 }
 
 static guint number_of(EkReadMap *map, EkMark mark)
 {
     mark.attempts = MIN(mark.attempts, MOST_ATTEMPTS);
-    guint64 bits = bits_of(mark);
+    guint64 bits = ek_mark_pack(mark);
     for (guint i = 0; i < G_N_ELEMENTS(map->last_bits); i++)
         if (map->last_number[i] > 0 && map->last_bits[i] == bits)
             return map->last_number[i] - 1;
@@ -155,7 +164,7 @@ EkReadMap *ek_read_map_copy(const EkReadMap *map)
     copy->marks = g_array_copy(map->marks);
     copy->numbers = g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, NULL);
     for (guint i = 0; i < copy->marks->len; i++) {
-        guint64 bits = bits_of(g_array_index(copy->marks, EkMark, i));
+        guint64 bits = ek_mark_pack(g_array_index(copy->marks, EkMark, i));
         g_hash_table_insert(copy->numbers, g_memdup2(&bits, sizeof bits), GUINT_TO_POINTER(i + 1));
     }
     copy->dirty = g_array_copy(map->dirty);

@@ -32,6 +32,12 @@ typedef struct {
     guint32 event;    /* in which this became so; 0 for untouched */
 } EkMark;
 
+/* A mark in one number, as it is stored: bits 0 to 3 the state, 4 to 7 the reason, 8 to 31 the
+ * attempts, 32 to 63 the event. */
+guint64 ek_mark_pack(EkMark mark);
+/* FALSE when the number is no mark. */
+gboolean ek_mark_unpack(guint64 packed, EkMark *mark);
+
 typedef struct {
     EkSector first;
     EkSector count;

@@ -299,7 +299,7 @@ static void imaging_goes_on_under_an_applied_plan(void)
     done("plan bench");
     done("apply bench bench/image.raw");
     must("cp healed.model all.model");
-    must("sqlite3 bench/map.db \"UPDATE boundary SET state=2, reason=1 WHERE state=3; "
+    must("sqlite3 bench/map.db \"UPDATE boundary SET mark=mark&~255|18 WHERE mark&15=3; "
          "UPDATE totals SET set_aside=bad, bad=0\"");
     g_auto(Result) more = ektypon("image bench");
     CHECK_STATUS(more, 0);

@@ -38,7 +38,7 @@ static void make_small_case(void)
 /* Makes a finished case one that has ground left, from a sector on. */
 static void forget_from(const char *folder, guint sector)
 {
-    must("sqlite3 %s/map.db 'INSERT INTO boundary VALUES (%u,0,0,0,0); "
+    must("sqlite3 %s/map.db 'INSERT INTO boundary VALUES (%u,0); "
          "UPDATE totals SET untouched=1, good=good-1'",
          folder, sector);
 }

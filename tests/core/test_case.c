@@ -101,6 +101,48 @@ static void stores_are_brought_up_to_date(void)
     sqlite3_close(store);
 }
 
+/* Puts a map as version 2 had it in the place of the case's own. */
+static void put_old_map(const char *rows)
+{
+    GError *error = NULL;
+    g_unlink("case/map.db");
+    g_autoptr(sqlite3) store = ek_sql_open("case/map.db", TRUE, TRUE, &error);
+    CHECK(ek_sql_migrate(store, ek_map_schema, 2, &error));
+    CHECK(ek_sql_run(store, rows, &error));
+    CHECK_FINE(&error);
+}
+
+static void a_map_of_an_older_version_says_the_same(void)
+{
+    GError *error = NULL;
+    ek_case_close(make_case("case"));
+    put_old_map("INSERT INTO boundary VALUES (0,1,0,0,7),(40,3,2,900,4000000000),(41,2,5,0,9)");
+    CHECK(ek_case_open("case", FALSE, &error) == NULL);
+    CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "made by an older Ektypon");
+    g_autoptr(EkCase) opened = ek_case_open("case", TRUE, &error);
+    g_autoptr(EkReadMap) map = ek_mapstore_load(opened, &error);
+    CHECK_FINE(&error);
+    EkMark good = ek_read_map_at(map, 0).mark;
+    CHECK(good.state == EK_STATE_GOOD && good.reason == EK_REASON_NONE && good.event == 7);
+    EkStretch bad = ek_read_map_at(map, 40);
+    CHECK(bad.count == 1 && bad.mark.state == EK_STATE_BAD);
+    CHECK(bad.mark.reason == EK_REASON_TIMEOUT && bad.mark.attempts == 255);
+    CHECK_NUMBER(bad.mark.event, 4000000000u);
+    EkMark skipped = ek_read_map_at(map, 100).mark;
+    CHECK(skipped.state == EK_STATE_SET_ASIDE && skipped.reason == EK_REASON_SKIPPED);
+}
+
+static void an_older_map_that_is_damaged_stays_so(void)
+{
+    GError *error = NULL;
+    ek_case_close(make_case("case"));
+    put_old_map("INSERT INTO boundary VALUES (0,1,0,0,7),(40,17,0,0,7)");
+    g_autoptr(EkCase) opened = ek_case_open("case", TRUE, &error);
+    CHECK_FINE(&error);
+    CHECK(ek_mapstore_load(opened, &error) == NULL);
+    CHECK_ERROR(&error, EK_ERROR_DAMAGED, "speaks of sector 40 of 101");
+}
+
 static void a_second_writer_is_told_who_the_first_is(void)
 {
     GError *error = NULL;
@@ -335,6 +377,8 @@ int main(void)
         {"a case can be moved", a_case_can_be_moved},
         {"damage and newer schemas are told apart", damage_and_newer_schemas_are_told_apart},
         {"stores are brought up to date", stores_are_brought_up_to_date},
+        {"a map of an older version says the same", a_map_of_an_older_version_says_the_same},
+        {"an older map that is damaged stays so", an_older_map_that_is_damaged_stays_so},
         {"a second writer is told who the first is", a_second_writer_is_told_who_the_first_is},
         {"the log keeps what was cut off", the_log_keeps_what_was_cut_off},
         {"the map comes back as it was", the_map_comes_back_as_it_was},
