@@ -32,10 +32,12 @@ const EkCommand ek_commands[] = {
     {"map", "CASE", "Shows what was read and what was not.", NULL, "ektypon map bench-17", 1, 1,
      ek_command_map, TRUE},
     {"hunt", "CASE", "Searches the image for volumes and partition tables, at every sector.",
-     "Looks at what was read since the last hunt. Finds NTFS and FAT12/16/32 by their boot "
-     "sectors\n"
-     "and the backups of these; ext4 and others are not found yet. What a boot sector claims is\n"
-     "measured before it counts.",
+     "Looks at what was read since the last hunt: for partition tables (MBR, GPT, Apple) and "
+     "their\n"
+     "copies, and for volumes by any copy of their headers: NTFS, FAT12/16/32, exFAT, ext2/3/4, "
+     "HFS+,\n"
+     "APFS, XFS, Btrfs, F2FS, UDF, ISO 9660, ReFS, Linux swap; LUKS, LVM2, Linux RAID, BitLocker,\n"
+     "Windows dynamic disks. What a header claims is measured before it counts.",
      "ektypon hunt bench-17", 1, 1, ek_command_hunt, TRUE},
     {"volumes", "CASE [NUMBER]", "Shows the volumes that were found; with NUMBER the evidence.",
      NULL, "ektypon volumes bench-17 2", 1, 2, ek_command_volumes, TRUE},

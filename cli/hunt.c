@@ -42,14 +42,13 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
 static void print_tables(const GPtrArray *tables)
 {
     for (guint i = 0; i < MIN(tables->len, TABLES_SHOWN); i++) {
-        const EkTrace *trace = tables->pdata[i];
-        EkTable table;
-        if (!ek_table_mbr.read((EkSpan){trace->header, trace->header_length}, EK_STEP, &table))
-            continue;
-        g_autofree char *entries = ek_text_count(table.count, "entry", "entries");
-        printf("%s partition table at sector %" G_GUINT64_FORMAT ", with %s%s\n", trace->format,
-               trace->first_byte / EK_STEP, entries,
-               trace->first_byte == 0 ? "" : " (not where the drive's own stands)");
+        const EkHuntedTable *found = tables->pdata[i];
+        const EkTable *table = &found->table;
+        g_autofree char *entries = ek_text_count(table->count, "partition", "partitions");
+        printf("%s partition table at sector %" G_GUINT64_FORMAT ", with %s%s%s%s%s\n",
+               table->scheme, found->first_byte / EK_STEP, entries,
+               table->is_whole ? "" : ", not all of it whole", *found->what != '\0' ? " (" : "",
+               found->what, *found->what != '\0' ? ")" : "");
     }
     if (tables->len > TABLES_SHOWN)
         printf("and %u more\n", tables->len - TABLES_SHOWN);
@@ -69,8 +68,7 @@ static int print_result(EkCli *cli, EkHunting *hunting)
     EkKnown known = ek_hunting_known(hunting);
     const char *folder = cli->operands[0];
     if (volumes->len == 0)
-        puts("No volume found. NTFS and FAT12/16/32 are looked for; ext4 and others are not found "
-             "yet.");
+        puts("No volume found.");
     else
         ek_volumes_print_table(cli, volumes);
     print_tables(tables);

@@ -3,7 +3,35 @@
 
 #include "base/text.h"
 #include "case/volumestore.h"
+#include "layout.h"
 #include "show.h"
+
+/* Of some containers only the least length is known. */
+static char *size_of(const EkVolume *volume)
+{
+    g_autofree char *size = ek_text_size(volume->bytes);
+    return volume->length_is_least ? g_strdup_printf("≥ %s", size) : g_strdup(size);
+}
+
+/* "2026-03-01 09:30 UTC", or without a zone where none is kept. */
+static char *moment_text(EkMoment moment)
+{
+    g_autoptr(GDateTime) time = g_date_time_new_from_unix_utc(moment.seconds);
+    if (!moment.is_set || time == NULL)
+        return NULL;
+    g_autofree char *text = g_date_time_format(time, "%Y-%m-%d %H:%M:%S");
+    return g_strdup_printf("%s%s", text, moment.is_local ? " (its own clock)" : " UTC");
+}
+
+static json_t *moment_json(EkMoment moment)
+{
+    g_autoptr(GDateTime) time = g_date_time_new_from_unix_utc(moment.seconds);
+    if (!moment.is_set || time == NULL)
+        return json_null();
+    g_autofree char *text =
+        g_date_time_format(time, moment.is_local ? "%Y-%m-%dT%H:%M:%S" : "%Y-%m-%dT%H:%M:%SZ");
+    return json_string(text);
+}
 
 void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes)
 {
@@ -21,7 +49,7 @@ void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes)
         g_autofree char *first = g_strdup_printf("%" G_GUINT64_FORMAT, volume->first_byte / size);
         g_autofree char *last =
             g_strdup_printf("%" G_GUINT64_FORMAT, (volume->first_byte + volume->bytes) / size - 1);
-        g_autofree char *bytes = ek_text_size(volume->bytes);
+        g_autofree char *bytes = size_of(volume);
         g_autofree char *label = ek_text_escape(volume->label != NULL ? volume->label : "");
         g_autofree char *confidence = g_strdup_printf("%d", volume->confidence);
         const char *cells[] = {number, volume->filesystem, first,     last, bytes,
@@ -53,6 +81,19 @@ static json_t *volume_json(const EkCaseVolume *entry, guint32 sector_size)
     json_object_set_new(row, "standing", ek_json_text(entry->standing));
     json_object_set_new(row, "confidence", json_integer(volume->confidence));
     json_object_set_new(row, "reasons", reasons);
+    json_object_set_new(row, "length_is_least", json_boolean(volume->length_is_least));
+    json_object_set_new(row, "by_backup", json_boolean(volume->by_backup));
+    json_object_set_new(row, "created", moment_json(volume->created));
+    json_object_set_new(row, "used", moment_json(volume->used));
+    json_object_set_new(row, "host", entry->host != 0 ? json_integer(entry->host) : json_null());
+    json_object_set_new(row, "overwritten_bytes", ek_json_u64(entry->overwritten));
+    json_t *geometry = json_array();
+    for (guint i = 0; i < volume->terms->len; i++) {
+        const EkTerm *term = volume->terms->pdata[i];
+        json_array_append_new(geometry, json_pack("{s:o,s:o}", "name", ek_json_text(term->name),
+                                                  "value", ek_json_text(term->value)));
+    }
+    json_object_set_new(row, "geometry", geometry);
     return row;
 }
 
@@ -60,7 +101,7 @@ static void print_one(EkCli *cli, const EkCaseVolume *entry)
 {
     const EkVolume *volume = entry->volume;
     guint32 size = volume->own_sector_size;
-    g_autofree char *bytes = ek_text_size(volume->bytes);
+    g_autofree char *bytes = size_of(volume);
     g_autofree char *label = ek_text_escape(volume->label != NULL ? volume->label : "");
     printf("Volume %u: %s%s%s%s, %s\n", entry->number, volume->filesystem,
            *label != '\0' ? " \"" : "", label, *label != '\0' ? "\"" : "", bytes);
@@ -68,7 +109,22 @@ static void print_one(EkCli *cli, const EkCaseVolume *entry)
            volume->first_byte / size, (volume->first_byte + volume->bytes) / size - 1, size);
     if (volume->uuid != NULL)
         printf("  serial %s\n", volume->uuid);
-    printf("  standing: %s\n", entry->standing);
+    g_autofree char *created = moment_text(volume->created);
+    g_autofree char *used = moment_text(volume->used);
+    if (created != NULL)
+        printf("  made %s\n", created);
+    if (used != NULL)
+        printf("  last used %s\n", used);
+    printf("  standing: %s", entry->standing);
+    if (entry->host != 0)
+        printf(g_str_equal(entry->standing, "nested") ? ", in volume %u" : ", under volume %u",
+               entry->host);
+    puts("");
+    for (guint i = 0; i < volume->terms->len; i++) {
+        const EkTerm *term = volume->terms->pdata[i];
+        g_autofree char *value = ek_text_escape(term->value);
+        printf("  %s: %s\n", term->name, value);
+    }
     printf("  confidence %d of 100, because:\n", volume->confidence);
     for (guint i = 0; i < volume->reasons->len; i++) {
         const EkGround *reason = volume->reasons->pdata[i];
@@ -117,10 +173,10 @@ int ek_command_volumes(EkCli *cli)
     else if (volumes->len == 0)
         printf("No volumes are known yet. To search for them: ektypon hunt %s\n", cli->operands[0]);
     else {
+        const EkCaseInfo *info = ek_case_info(opened);
+        ek_layout_print(cli, volumes, info->bytes, info->sector_size);
         ek_volumes_print_table(cli, volumes);
-        ek_cli_advise("The evidence for one: ektypon volumes %s NUMBER. Volumes in ext4 and others "
-                      "are not found yet.",
-                      cli->operands[0]);
+        ek_cli_advise("The evidence for one: ektypon volumes %s NUMBER", cli->operands[0]);
     }
     return EK_EXIT_DONE;
 }

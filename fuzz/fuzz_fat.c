@@ -2,6 +2,7 @@
 #include "files/files.h"
 #include "harness.h"
 #include "volume/fat/fat.h"
+#include "volume/formats.h"
 
 #include <stdlib.h>
 #include <string.h>

@@ -1,5 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 #include "harness.h"
+#include "volume/formats.h"
 #include "volume/ntfs/ntfs.h"
 
 #include <stdlib.h>

@@ -55,6 +55,21 @@ static inline guint64 ek_span_le64(EkSpan span, gsize offset)
     return (guint64)ek_span_le32(span, offset) | (guint64)ek_span_le32(span, offset + 4) << 32;
 }
 
+static inline guint16 ek_span_be16(EkSpan span, gsize offset)
+{
+    return GUINT16_SWAP_LE_BE(ek_span_le16(span, offset));
+}
+
+static inline guint32 ek_span_be32(EkSpan span, gsize offset)
+{
+    return GUINT32_SWAP_LE_BE(ek_span_le32(span, offset));
+}
+
+static inline guint64 ek_span_be64(EkSpan span, gsize offset)
+{
+    return GUINT64_SWAP_LE_BE(ek_span_le64(span, offset));
+}
+
 /* TRUE when the `length` bytes at offset are inside the span and equal `expected`. */
 static inline gboolean ek_span_equals(EkSpan span, gsize offset, const void *expected, gsize length)
 {
@@ -65,6 +80,24 @@ static inline void ek_put_le16(guint8 *p, guint16 value)
 {
     p[0] = (guint8)(value & 0xff);
     p[1] = (guint8)(value >> 8);
+}
+
+static inline void ek_put_be16(guint8 *p, guint16 value)
+{
+    p[0] = (guint8)(value >> 8);
+    p[1] = (guint8)(value & 0xff);
+}
+
+static inline void ek_put_be32(guint8 *p, guint32 value)
+{
+    ek_put_be16(p, (guint16)(value >> 16));
+    ek_put_be16(p + 2, (guint16)(value & 0xffff));
+}
+
+static inline void ek_put_be64(guint8 *p, guint64 value)
+{
+    ek_put_be32(p, (guint32)(value >> 32));
+    ek_put_be32(p + 4, (guint32)(value & 0xffffffff));
 }
 
 static inline void ek_put_le32(guint8 *p, guint32 value)

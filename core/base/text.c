@@ -1,6 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 #include "base/text.h"
 
+#include "base/bytes.h"
+
 #include <math.h>
 #include <string.h>
 
@@ -137,4 +139,48 @@ char *ek_text_time(gint64 unix_seconds)
 gboolean ek_text_parse_u64(const char *text, guint64 *value)
 {
     return g_ascii_string_to_unsigned(text, 10, 0, G_MAXUINT64, value, NULL);
+}
+
+char *ek_text_utf8(const guint8 *data, gsize length)
+{
+    GString *text = g_string_new(NULL);
+    const char *at = (const char *)data;
+    const char *end = at + length;
+    while (at < end) {
+        const char *valid = NULL;
+        gboolean whole = g_utf8_validate_len(at, (gsize)(end - at), &valid);
+        g_string_append_len(text, at, valid - at);
+        if (!whole)
+            g_string_append_printf(text, "\\x%02X", (guint8)*valid++);
+        at = valid;
+    }
+    return g_string_free(text, FALSE);
+}
+
+char *ek_text_utf16(const guint8 *data, gsize length, gboolean big_endian)
+{
+    GString *text = g_string_new(NULL);
+    EkSpan span = {data, length};
+    gunichar high = 0;
+    for (gsize i = 0; i + 2 <= length; i += 2) {
+        gunichar unit = big_endian ? ek_span_be16(span, i) : ek_span_le16(span, i);
+        gboolean is_low = unit >= 0xdc00 && unit < 0xe000;
+        if (high != 0 && is_low) {
+            g_string_append_unichar(text, 0x10000 + ((high - 0xd800) << 10) + (unit - 0xdc00));
+            high = 0;
+            continue;
+        }
+        if (high != 0)
+            g_string_append_unichar(text, 0xfffd);
+        high = 0;
+        if (unit == 0)
+            break;
+        if (unit >= 0xd800 && unit < 0xdc00)
+            high = unit;
+        else
+            g_string_append_unichar(text, is_low ? 0xfffd : unit);
+    }
+    if (high != 0)
+        g_string_append_unichar(text, 0xfffd);
+    return g_string_free(text, FALSE);
 }

@@ -35,6 +35,12 @@ GBytes *ek_text_from_hex(const char *hex);
 /* Unix time as local "2026-03-01 14:05". */
 char *ek_text_time(gint64 unix_seconds);
 
+/* Bytes that should be UTF-8; what is none is written as \xNN. */
+char *ek_text_utf8(const guint8 *data, gsize length);
+
+/* UTF-16 up to its end or the first zero; lone surrogates are written as U+FFFD. */
+char *ek_text_utf16(const guint8 *data, gsize length, gboolean big_endian);
+
 /* Reads a whole decimal number with nothing after it. */
 gboolean ek_text_parse_u64(const char *text, guint64 *value);
 

@@ -54,6 +54,19 @@ const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS] = {
     "CREATE TABLE clone ("
     " id INTEGER PRIMARY KEY, event INTEGER NOT NULL REFERENCES event (id),"
     " target TEXT NOT NULL, identity TEXT NOT NULL, finished INTEGER NOT NULL)",
+
+    "ALTER TABLE volume ADD COLUMN length_is_least INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE volume ADD COLUMN is_container INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE volume ADD COLUMN by_backup INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE volume ADD COLUMN created INTEGER;"
+    "ALTER TABLE volume ADD COLUMN created_local INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE volume ADD COLUMN used INTEGER;"
+    "ALTER TABLE volume ADD COLUMN used_local INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE volume ADD COLUMN overwritten INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE volume ADD COLUMN host INTEGER REFERENCES volume (number);"
+    "CREATE TABLE volume_term ("
+    " volume INTEGER NOT NULL REFERENCES volume (number), position INTEGER NOT NULL,"
+    " name TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (volume, position)) WITHOUT ROWID",
 };
 
 const char *const ek_map_schema[EK_MAP_SCHEMA_VERSIONS] = {

@@ -161,18 +161,19 @@ typedef struct {
 static gint64 known_number(sqlite3 *db, const EkVolume *volume, GError **error)
 {
     g_autoptr(EkStatement) row = ek_sql_prepare(
-        db, error, "SELECT number FROM volume WHERE filesystem=? AND first_byte=? AND uuid IS ?",
-        "sus", volume->filesystem, volume->first_byte, volume->uuid);
+        db, error,
+        "SELECT number FROM volume WHERE substr(filesystem,1,length(?1))=?1 AND first_byte=?2"
+        " AND uuid IS ?3",
+        "sus", volume->format->name, volume->first_byte, volume->uuid);
     int got = row != NULL ? ek_sql_step(db, row, error) : -1;
     return got == 1 ? sqlite3_column_int64(row, 0) : got;
 }
 
-static gboolean put_volume(sqlite3 *db, gint64 event, const EkFinding *finding, GError **error)
+/* A new volume gets the next number. */
+static gboolean give_number(sqlite3 *db, gint64 event, EkFinding *finding, GError **error)
 {
     const EkVolume *volume = finding->volume;
     gint64 number = known_number(db, volume, error);
-    if (number < 0)
-        return FALSE;
     if (number == 0) {
         if (!ek_sql_do(db, error,
                        "INSERT INTO volume (number,filesystem,first_byte,bytes,own_sector_size,"
@@ -182,13 +183,21 @@ static gboolean put_volume(sqlite3 *db, gint64 event, const EkFinding *finding, 
             return FALSE;
         number = sqlite3_last_insert_rowid(db);
     }
-    if (!ek_sql_do(db, error,
-                   "UPDATE volume SET bytes=?,own_sector_size=?,label=?,uuid=?,standing=?,"
-                   "confidence=?,header_byte=?,header=?,event=? WHERE number=?",
-                   "uisssiubii", volume->bytes, (gint64)volume->own_sector_size, volume->label,
-                   volume->uuid, ek_standing_name(finding->standing), (gint64)volume->confidence,
-                   volume->header_byte, volume->header, (gsize)EK_HEADER_MOST, event, number) ||
-        !ek_sql_do(db, error, "DELETE FROM volume_reason WHERE volume=?", "i", number))
+    finding->number = (guint)MAX(number, 0);
+    return number > 0;
+}
+
+static gboolean put_moment(sqlite3 *db, gint64 number, EkMoment moment, const char *sql,
+                           GError **error)
+{
+    return !moment.is_set || ek_sql_do(db, error, sql, "iii", moment.seconds,
+                                       (gint64)(moment.is_local ? 1 : 0), number);
+}
+
+static gboolean put_lists(sqlite3 *db, gint64 number, const EkVolume *volume, GError **error)
+{
+    if (!ek_sql_do(db, error, "DELETE FROM volume_reason WHERE volume=?", "i", number) ||
+        !ek_sql_do(db, error, "DELETE FROM volume_term WHERE volume=?", "i", number))
         return FALSE;
     for (guint i = 0; i < volume->reasons->len; i++) {
         const EkGround *reason = volume->reasons->pdata[i];
@@ -196,7 +205,37 @@ static gboolean put_volume(sqlite3 *db, gint64 event, const EkFinding *finding, 
                        (gint64)i, (gint64)reason->points, reason->text))
             return FALSE;
     }
+    for (guint i = 0; i < volume->terms->len; i++) {
+        const EkTerm *term = volume->terms->pdata[i];
+        if (!ek_sql_do(db, error, "INSERT INTO volume_term VALUES (?,?,?,?)", "iiss", number,
+                       (gint64)i, term->name, term->value))
+            return FALSE;
+    }
     return TRUE;
+}
+
+static gboolean put_volume(sqlite3 *db, gint64 event, const EkFinding *finding, GError **error)
+{
+    const EkVolume *volume = finding->volume;
+    gint64 number = finding->number;
+    return ek_sql_do(db, error,
+                     "UPDATE volume SET filesystem=?,bytes=?,own_sector_size=?,label=?,uuid=?,"
+                     "standing=?,confidence=?,header_byte=?,header=?,event=?,length_is_least=?,"
+                     "is_container=?,by_backup=?,overwritten=?,created=NULL,used=NULL,host=NULL"
+                     " WHERE number=?",
+                     "suisssiubiiiiui", volume->filesystem, volume->bytes,
+                     (gint64)volume->own_sector_size, volume->label, volume->uuid,
+                     ek_standing_name(finding->standing), (gint64)volume->confidence,
+                     volume->header_byte, volume->header, (gsize)EK_HEADER_MOST, event,
+                     (gint64)volume->length_is_least, (gint64)volume->is_container,
+                     (gint64)volume->by_backup, finding->overwritten, number) &&
+           (finding->host == NULL || ek_sql_do(db, error, "UPDATE volume SET host=? WHERE number=?",
+                                               "ii", (gint64)finding->host->number, number)) &&
+           put_moment(db, number, volume->created,
+                      "UPDATE volume SET created=?, created_local=? WHERE number=?", error) &&
+           put_moment(db, number, volume->used,
+                      "UPDATE volume SET used=?, used_local=? WHERE number=?", error) &&
+           put_lists(db, number, volume, error);
 }
 
 static gboolean put_findings(sqlite3 *db, void *data, GError **error)
@@ -205,6 +244,9 @@ static gboolean put_findings(sqlite3 *db, void *data, GError **error)
     /* What no longer stands keeps its number, so that none is used twice, and is not shown. */
     if (!ek_sql_run(db, "UPDATE volume SET standing='withdrawn', confidence=0", error))
         return FALSE;
+    for (guint i = 0; i < put->findings->len; i++)
+        if (!give_number(db, put->event, put->findings->pdata[i], error))
+            return FALSE;
     for (guint i = 0; i < put->findings->len; i++)
         if (!put_volume(db, put->event, put->findings->pdata[i], error))
             return FALSE;
@@ -237,6 +279,24 @@ static gboolean load_reasons(sqlite3 *store, EkCaseVolume *entry, GError **error
     return got == 0;
 }
 
+static gboolean load_terms(sqlite3 *store, EkCaseVolume *entry, GError **error)
+{
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        store, error, "SELECT name,value FROM volume_term WHERE volume=? ORDER BY position", "i",
+        (gint64)entry->number);
+    int got = rows != NULL ? 1 : -1;
+    while (got == 1 && (got = ek_sql_step(store, rows, error)) == 1)
+        ek_volume_term(entry->volume, (const char *)sqlite3_column_text(rows, 0), "%s",
+                       (const char *)sqlite3_column_text(rows, 1));
+    return got == 0;
+}
+
+static EkMoment moment_in(sqlite3_stmt *rows, int column)
+{
+    return (EkMoment){sqlite3_column_int64(rows, column), sqlite3_column_int(rows, column + 1) != 0,
+                      sqlite3_column_type(rows, column) != SQLITE_NULL};
+}
+
 GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
 {
     sqlite3 *store = ek_case_store(self);
@@ -244,7 +304,8 @@ GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
     g_autoptr(EkStatement) rows = ek_sql_prepare(
         store, error,
         "SELECT number,filesystem,first_byte,bytes,own_sector_size,label,uuid,standing,confidence,"
-        "header_byte,header FROM volume"
+        "header_byte,header,length_is_least,is_container,by_backup,created,created_local,used,"
+        "used_local,overwritten,host FROM volume"
         " WHERE same_as IS NULL AND standing<>'withdrawn' ORDER BY first_byte,number",
         "");
     if (rows == NULL)
@@ -270,8 +331,15 @@ GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
         gsize length = MIN((gsize)sqlite3_column_bytes(rows, 10), EK_HEADER_MOST);
         if (length > 0)
             memcpy(volume->header, sqlite3_column_blob(rows, 10), length);
+        volume->length_is_least = sqlite3_column_int(rows, 11) != 0;
+        volume->is_container = sqlite3_column_int(rows, 12) != 0;
+        volume->by_backup = sqlite3_column_int(rows, 13) != 0;
+        volume->created = moment_in(rows, 14);
+        volume->used = moment_in(rows, 16);
+        entry->overwritten = (EkByte)sqlite3_column_int64(rows, 18);
+        entry->host = (guint)sqlite3_column_int64(rows, 19);
         volume->stands = TRUE;
-        if (!load_reasons(store, entry, error))
+        if (!load_reasons(store, entry, error) || !load_terms(store, entry, error))
             return NULL;
         volume->confidence = sqlite3_column_int(rows, 8);
     }

@@ -10,6 +10,8 @@
 typedef struct {
     guint number;
     char *standing;
+    guint host;         /* nested: the volume whose file it is in; remains: a newer one; 0: none */
+    EkByte overwritten; /* remains: bytes of it that newer volumes lie on */
     EkVolume *volume;
 } EkCaseVolume;
 

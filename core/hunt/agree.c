@@ -5,76 +5,29 @@
 
 #include <string.h>
 
-#define LISTED_POINTS 5
-
-const char *ek_standing_name(EkStanding standing)
-{
-    switch (standing) {
-    case EK_STANDING_LISTED: return "listed";
-    case EK_STANDING_DISPLACED: return "displaced";
-    case EK_STANDING_LOST: break;
-    }
-    return "lost";
-}
+#define TABLES_MOST 64u
 
 gboolean ek_hunt_current_table(EkGate *gate, guint32 sector_size, EkTable *table, gboolean *unread)
 {
-    guint8 start[EK_HEADER_MOST];
-    EkKnown known = {0};
-    *unread = FALSE;
-    if (!ek_gate_read(gate, 0, start, sizeof start, &known, NULL))
-        return FALSE;
-    *unread = known.good < sizeof start;
+    guint8 start[EK_RECOGNISE_BYTES];
+    gsize length = (gsize)MIN(sizeof start, ek_gate_bytes(gate));
     EkClaim claims[EK_CLAIMS_MOST];
-    for (gsize i = 0; ek_file_systems[i] != NULL; i++)
-        if (ek_file_systems[i]->recognise((EkSpan){start, sizeof start}, 0, claims) > 0)
+    *unread = FALSE;
+    if (!ek_gate_read(gate, 0, start, length, NULL, NULL))
+        return FALSE;
+    for (gsize i = 0; ek_file_systems[i] != NULL; i++) {
+        const EkFileSystem *format = ek_file_systems[i];
+        guint count = format->recognise((EkSpan){start, length}, 0, claims);
+        if (count > 0 && claims[0].first_byte == 0)
             return FALSE; /* a volume without a table begins here */
-    return ek_table_mbr.read((EkSpan){start, sizeof start}, sector_size, table);
-}
-
-static EkStanding standing_of(EkVolume *volume, const EkTable *table)
-{
-    for (guint i = 0; table != NULL && i < table->count; i++) {
-        const EkTableEntry *entry = &table->entries[i];
-        if (ek_mbr_other_ruler(entry->type) != NULL) {
-            ek_volume_reason(volume, 0,
-                             "the drive is ruled by a %s, which this version does not read",
-                             ek_mbr_other_ruler(entry->type));
-            return EK_STANDING_LOST;
-        }
-        if (entry->extended || !ek_ranges_overlap(entry->range, ek_volume_range(volume)))
-            continue;
-        guint8 type = ek_mbr_type_for(volume->filesystem);
-        gboolean fits = entry->range.first == volume->first_byte &&
-                        entry->range.bytes >= volume->bytes &&
-                        entry->range.bytes - volume->bytes < 1u << 20;
-        /* Some types have several bytes in use: the family of the name decides. */
-        gboolean type_fits =
-            entry->type == type ||
-            g_str_has_prefix(ek_mbr_type_name(entry->type), ek_mbr_type_name(type)) ||
-            g_str_has_prefix(ek_mbr_type_name(type), ek_mbr_type_name(entry->type));
-        if (fits && type_fits) {
-            ek_volume_reason(volume, LISTED_POINTS, "the partition table lists it as partition %u",
-                             entry->index + 1);
-            return EK_STANDING_LISTED;
-        }
-        ek_volume_reason(volume, 0, "the partition table has partition %u here, with another %s",
-                         entry->index + 1,
-                         entry->range.first != volume->first_byte ? "start"
-                         : !fits                                  ? "length"
-                                                                  : "type");
-        return EK_STANDING_DISPLACED;
     }
-    ek_volume_reason(volume, 0, "%s",
-                     table != NULL ? "the partition table does not list it"
-                                   : "there is no partition table to list it");
-    return EK_STANDING_LOST;
+    return ek_table_current(gate, sector_size, table, unread);
 }
 
 static gboolean is_same(const EkVolume *a, const EkVolume *b)
 {
     return a->format == b->format && a->first_byte == b->first_byte &&
-           g_strcmp0(a->uuid, b->uuid) == 0 && g_str_equal(a->filesystem, b->filesystem);
+           g_strcmp0(a->uuid, b->uuid) == 0;
 }
 
 static gboolean is_better(const EkVolume *a, const EkVolume *b)
@@ -118,6 +71,8 @@ static gint by_place(gconstpointer a, gconstpointer b)
         return left->first_byte < right->first_byte ? -1 : 1;
     if (left->confidence != right->confidence)
         return left->confidence > right->confidence ? -1 : 1;
+    if (left->format != right->format)
+        return strcmp(left->format->name, right->format->name);
     return g_strcmp0(left->uuid, right->uuid);
 }
 
@@ -125,9 +80,15 @@ static gboolean measure_trace(EkGate *gate, const EkTrace *trace, GPtrArray *fin
                               GError **error)
 {
     const EkFileSystem *format = ek_file_system_for(trace->format);
+    EkByte limit = ek_gate_bytes(gate);
+    guint8 start[EK_RECOGNISE_BYTES];
     EkClaim claims[EK_CLAIMS_MOST];
-    EkSpan span = {trace->header, trace->header_length};
-    guint count = format != NULL ? format->recognise(span, trace->first_byte, claims) : 0;
+    if (format == NULL || trace->first_byte >= limit)
+        return TRUE;
+    gsize length = (gsize)MIN(sizeof start, limit - trace->first_byte);
+    if (!ek_gate_read(gate, trace->first_byte, start, length, NULL, error))
+        return FALSE;
+    guint count = format->recognise((EkSpan){start, length}, trace->first_byte, claims);
     for (guint i = 0; i < count; i++) {
         EkVolume *volume = format->measure(gate, &claims[i], error);
         if (volume == NULL)
@@ -140,21 +101,42 @@ static gboolean measure_trace(EkGate *gate, const EkTrace *trace, GPtrArray *fin
     return TRUE;
 }
 
+gboolean ek_hunt_load_table(EkGate *gate, const EkTrace *trace, guint32 sector_size, EkTable *table)
+{
+    for (gsize i = 0; ek_table_formats[i] != NULL; i++)
+        if (g_str_equal(ek_table_formats[i]->scheme, trace->format))
+            return ek_table_load(ek_table_formats[i], gate, trace->first_byte, sector_size, table);
+    return FALSE;
+}
+
+/* What the tables that were found say, wherever they stand. */
+static GPtrArray *load_tables(EkGate *gate, guint32 sector_size, const GPtrArray *traces)
+{
+    GPtrArray *tables = g_ptr_array_new_with_free_func(g_free);
+    for (guint i = 0; i < traces->len && tables->len < TABLES_MOST; i++) {
+        const EkTrace *trace = traces->pdata[i];
+        EkTable table;
+        if (!g_str_equal(trace->kind, "table"))
+            continue;
+        if (ek_hunt_load_table(gate, trace, sector_size, &table))
+            g_ptr_array_add(tables, g_memdup2(&table, sizeof table));
+    }
+    return tables;
+}
+
 GPtrArray *ek_hunt_agree(EkGate *gate, guint32 sector_size, const GPtrArray *traces, GError **error)
 {
     g_autoptr(GPtrArray) findings = g_ptr_array_new_with_free_func(finding_free);
-    EkTable table;
+    g_autofree EkTable *table = g_new0(EkTable, 1);
     gboolean unread = FALSE;
-    gboolean has_table = ek_hunt_current_table(gate, sector_size, &table, &unread);
+    gboolean has_table = ek_hunt_current_table(gate, sector_size, table, &unread);
     for (guint i = 0; i < traces->len; i++) {
         const EkTrace *trace = traces->pdata[i];
         if (g_str_equal(trace->kind, "boot-sector") && !measure_trace(gate, trace, findings, error))
             return NULL;
     }
-    for (guint i = 0; i < findings->len; i++) {
-        EkFinding *finding = findings->pdata[i];
-        finding->standing = standing_of(finding->volume, has_table ? &table : NULL);
-    }
+    g_autoptr(GPtrArray) tables = load_tables(gate, sector_size, traces);
     g_ptr_array_sort(findings, by_place);
+    ek_hunt_stand(gate, sector_size, has_table ? table : NULL, tables, findings);
     return g_steal_pointer(&findings);
 }

@@ -8,7 +8,7 @@
 #include "volume/volume.h"
 
 /* Names the set of recognisers: what was hunted by another set is hunted again. */
-#define EK_RECOGNISERS "mbr,fat,ntfs;1"
+#define EK_RECOGNISERS "all;2"
 
 /* One piece of evidence at one place, or a run of alike ones. */
 typedef struct {
@@ -56,18 +56,39 @@ gboolean ek_hunt_scan(EkHunt *hunt, const GArray *ranges, GError **error);
 EkHuntProgress ek_hunt_progress(EkHunt *hunt);
 
 /* What a volume is to the current table. */
-typedef enum { EK_STANDING_LISTED, EK_STANDING_LOST, EK_STANDING_DISPLACED } EkStanding;
+typedef enum {
+    EK_STANDING_LISTED,
+    EK_STANDING_LOST,
+    EK_STANDING_DISPLACED,
+    EK_STANDING_REMAINS, /* partly overwritten by a newer volume */
+    EK_STANDING_NESTED   /* inside a file of another volume */
+} EkStanding;
 
 const char *ek_standing_name(EkStanding standing);
 
-/* Reads the table at the start of the drive. FALSE when there is none, *unread says whether that is
- * because its sector was not read. */
+/* The table that rules the drive. FALSE when there is none, or a volume begins where it would
+ * stand; *unread says whether that is because its sectors were not read. */
 gboolean ek_hunt_current_table(EkGate *gate, guint32 sector_size, EkTable *table, gboolean *unread);
 
-typedef struct {
+/* Reads the table that a trace is of, and what follows from its first sector. */
+gboolean ek_hunt_load_table(EkGate *gate, const EkTrace *trace, guint32 sector_size,
+                            EkTable *table);
+
+typedef struct EkFinding EkFinding;
+
+struct EkFinding {
     EkVolume *volume;
     EkStanding standing;
-} EkFinding;
+    const EkFinding *host; /* nested: the volume whose file it is in; remains: a newer one */
+    EkByte overwritten;    /* remains: bytes of it that newer volumes lie on */
+    guint number;          /* for whoever stores it */
+};
+
+/* Gives each finding its standing: by the current table (NULL: none), then by what lies on what.
+ * `sector_size` is the image's. `tables` are all that were found (EkTable*): an older one that
+ * names a volume speaks for it. */
+void ek_hunt_stand(EkGate *gate, guint32 sector_size, const EkTable *current,
+                   const GPtrArray *tables, GPtrArray *findings);
 
 /* Measures what the boot sectors among the traces (EkTrace*) claim, and agrees on volumes: those
  * that stand, in order of position. EkFinding*, the caller unrefs. */

@@ -3,6 +3,8 @@
  * order of position, so that nothing depends on how many workers there are. */
 #include "hunt/hunt.h"
 
+#include "hunt/sieve.h"
+
 #define CHUNK_BYTES (16u << 20)
 #define READ_BYTES (1u << 20) /* fits a processor's cache: the copy is read while it is warm */
 #define ROWS_WINDOW (256u << 20)
@@ -32,8 +34,22 @@ struct EkHunt {
     GCond finished;
     EkHuntProgress progress;
     GArray *tallies; /* Tally: one a kind and format */
-    EkRange data;    /* the run of data that was asked for last: to ask for its end can be dear */
+    EkSieve *sieve;
+    EkRange data; /* the run of data that was asked for last: to ask for its end can be dear */
 };
+
+#define FIRST_TABLE_BIT 48u
+
+static EkSieve *make_sieve(void)
+{
+    EkSieve *sieve = ek_sieve_new();
+    for (guint i = 0; ek_file_systems[i] != NULL; i++)
+        ek_sieve_add(sieve, i, ek_file_systems[i]->signatures, ek_file_systems[i]->signature_count);
+    for (guint i = 0; ek_table_formats[i] != NULL; i++)
+        ek_sieve_add(sieve, FIRST_TABLE_BIT + i, ek_table_formats[i]->signatures,
+                     ek_table_formats[i]->signature_count);
+    return sieve;
+}
 
 EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const gint *cancel)
 {
@@ -43,6 +59,7 @@ EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const g
     hunt->threads = threads != 0 ? threads : MIN(g_get_num_processors(), 16);
     hunt->cancel = cancel;
     hunt->tallies = g_array_new(FALSE, FALSE, sizeof(Tally));
+    hunt->sieve = make_sieve();
     g_mutex_init(&hunt->lock);
     g_cond_init(&hunt->finished);
     return hunt;
@@ -51,6 +68,7 @@ EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const g
 void ek_hunt_free(EkHunt *hunt)
 {
     g_array_unref(hunt->tallies);
+    ek_sieve_free(hunt->sieve);
     g_mutex_clear(&hunt->lock);
     g_cond_clear(&hunt->finished);
     g_free(hunt);
@@ -66,22 +84,6 @@ EkHuntProgress ek_hunt_progress(EkHunt *hunt)
 
 /* --- one step ------------------------------------------------------------------------------- */
 
-static gboolean has_signature(const EkFileSystem *format, const guint8 *step)
-{
-    for (gsize i = 0; i < format->signature_count; i++) {
-        const EkSignature *signature = &format->signatures[i];
-        const guint8 *here = step + signature->offset;
-        gsize k = 0;
-        while (k < signature->length &&
-               ((here[k] ^ signature->bytes[k]) &
-                (signature->mask[k] != 0 ? signature->mask[k] : 0xff)) == 0)
-            k++;
-        if (k == signature->length)
-            return TRUE;
-    }
-    return FALSE;
-}
-
 static void add_trace(Job *job, const char *kind, const char *format, EkSpan span, EkByte at)
 {
     EkTrace trace = {.kind = kind, .format = format, .first_byte = at, .count = 1};
@@ -90,35 +92,32 @@ static void add_trace(Job *job, const char *kind, const char *format, EkSpan spa
     g_array_append_val(job->traces, trace);
 }
 
-static void look_at_step(const EkHunt *hunt, Job *job, EkSpan span, EkByte at)
+/* Asks those whose signature stands in the step. A boot sector ends as a table does: only what is
+ * no boot sector may be one. */
+static void look_at_step(const EkHunt *hunt, Job *job, guint64 bits, EkSpan span, EkByte at)
 {
     EkClaim claims[EK_CLAIMS_MOST];
-    gboolean is_boot_sector = FALSE;
+    gboolean is_taken = FALSE;
     if (ek_gate_known(hunt->gate, at, EK_STEP).good < EK_STEP)
         return;
-    for (gsize i = 0; ek_file_systems[i] != NULL; i++) {
+    for (guint i = 0; ek_file_systems[i] != NULL; i++) {
         const EkFileSystem *format = ek_file_systems[i];
-        if (has_signature(format, span.data) && format->recognise(span, at, claims) > 0) {
+        if ((bits >> i & 1) != 0 && format->recognise(span, at, claims) > 0) {
             add_trace(job, "boot-sector", format->name, span, at);
-            is_boot_sector = TRUE;
+            is_taken = TRUE;
         }
     }
-    for (gsize i = 0; ek_table_formats[i] != NULL && !is_boot_sector; i++) {
+    for (guint i = 0; ek_table_formats[i] != NULL && !is_taken; i++) {
         EkTable table;
-        if (ek_table_formats[i]->read(span, EK_STEP, &table))
-            add_trace(job, "table", ek_table_formats[i]->scheme, span, at);
+        const EkTableFormat *format = ek_table_formats[i];
+        /* A drive does not begin with a link of a chain. */
+        if (at == 0 && format == &ek_table_ebr)
+            continue;
+        if ((bits >> (FIRST_TABLE_BIT + i) & 1) != 0 && format->read(span, EK_STEP, &table)) {
+            add_trace(job, "table", format->scheme, span, at);
+            is_taken = TRUE;
+        }
     }
-}
-
-/* Is it worth calling anybody? All boot records end in 55 AA; the signatures say the rest. */
-static gboolean is_promising(const guint8 *step)
-{
-    if (step[510] == 0x55 && step[511] == 0xaa)
-        return TRUE;
-    for (gsize i = 0; ek_file_systems[i] != NULL; i++)
-        if (has_signature(ek_file_systems[i], step))
-            return TRUE;
-    return FALSE;
 }
 
 static gboolean look_at_range(const EkHunt *hunt, Job *job, EkRange range, guint8 *buffer)
@@ -129,11 +128,13 @@ static gboolean look_at_range(const EkHunt *hunt, Job *job, EkRange range, guint
         gsize with_rest = (gsize)MIN(here + EK_RECOGNISE_BYTES, limit - at);
         if (!ek_gate_read(hunt->gate, at, buffer, with_rest, NULL, &job->error))
             return FALSE;
-        for (gsize step = 0; step + EK_STEP <= here; step += EK_STEP)
-            if (is_promising(buffer + step))
-                look_at_step(hunt, job,
+        for (gsize step = 0; step + EK_STEP <= here; step += EK_STEP) {
+            guint64 bits = ek_sieve_look(hunt->sieve, buffer + step);
+            if (bits != 0)
+                look_at_step(hunt, job, bits,
                              (EkSpan){buffer + step, MIN(with_rest - step, EK_RECOGNISE_BYTES)},
                              at + step);
+        }
     }
     return TRUE;
 }

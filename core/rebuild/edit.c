@@ -35,13 +35,17 @@ EkOverlay *ek_plan_overlay(const GPtrArray *edits)
     return overlay;
 }
 
+#define EXPLAINED_MOST 4096u /* bytes of an edit */
+
 static GPtrArray *explain(const char *structure, EkSpan span, guint32 sector_size)
 {
     for (gsize i = 0; ek_table_formats[i] != NULL; i++)
-        if (g_str_equal(ek_table_formats[i]->scheme, structure))
+        if (g_str_equal(ek_table_formats[i]->scheme, structure) &&
+            ek_table_formats[i]->explain != NULL)
             return ek_table_formats[i]->explain(span, sector_size);
     for (gsize i = 0; ek_file_systems[i] != NULL; i++)
-        if (g_str_equal(ek_file_systems[i]->structure, structure))
+        if (g_strcmp0(ek_file_systems[i]->structure, structure) == 0 &&
+            ek_file_systems[i]->explain != NULL)
             return ek_file_systems[i]->explain(span);
     return ek_fields_new();
 }
@@ -49,12 +53,12 @@ static GPtrArray *explain(const char *structure, EkSpan span, guint32 sector_siz
 /* An edit of part of a sector is explained as that part of the whole structure. */
 GPtrArray *ek_edit_fields(const EkEdit *edit, guint32 sector_size, gboolean after)
 {
-    guint8 sector[EK_HEADER_MOST] = {0};
+    guint8 sector[EXPLAINED_MOST] = {0};
     gsize inside = (gsize)(edit->first_byte % EK_STEP);
     gsize length = MIN(edit->length, sizeof sector - inside);
+    gsize all_of_it = MAX(ek_divide_up(inside + length, EK_STEP) * EK_STEP, EK_STEP);
     memcpy(sector + inside, after ? edit->after : edit->before, length);
-    g_autoptr(GPtrArray) all =
-        explain(edit->structure, (EkSpan){sector, sizeof sector}, sector_size);
+    g_autoptr(GPtrArray) all = explain(edit->structure, (EkSpan){sector, all_of_it}, sector_size);
     GPtrArray *fields = ek_fields_new();
     for (guint i = 0; i < all->len; i++) {
         const EkField *field = all->pdata[i];

@@ -90,6 +90,18 @@ static gboolean can_choose(Planner *planner, const EkPlanVolume *candidate)
 {
     const EkVolume *volume = candidate->volume;
     EkRange inside;
+    if (g_str_equal(candidate->standing, "nested") || g_str_equal(candidate->standing, "remains")) {
+        warn(planner, "volume %u (%s) is left out: %s", candidate->number, volume->filesystem,
+             g_str_equal(candidate->standing, "nested") ? "it is a file of another volume"
+                                                        : "a newer volume lies on its ground");
+        return FALSE;
+    }
+    if (ek_mbr_type_for(volume->filesystem) == 0 || volume->length_is_least) {
+        warn(planner, "volume %u (%s) is left out: %s", candidate->number, volume->filesystem,
+             volume->length_is_least ? "nothing tells where it ends"
+                                     : "it is not kept in a partition");
+        return FALSE;
+    }
     if (volume->confidence < EK_CONFIDENT) {
         warn(planner, "volume %u (%s) is left out: confidence %d is below %d", candidate->number,
              volume->filesystem, volume->confidence, EK_CONFIDENT);
@@ -348,6 +360,8 @@ static gboolean plan_repairs(Planner *planner, GError **error)
         const EkPlanVolume *chosen = planner->chosen->pdata[i];
         MendTaker taker = {planner, chosen, NULL};
         const EkFileSystem *format = chosen->volume->format;
+        if (format->mend == NULL)
+            continue; /* whether it opens without is told by the check */
         if (!format->mend(planner->gate, chosen->volume, take_mend, &taker, error))
             return FALSE;
         if (taker.error != NULL) {
@@ -395,7 +409,7 @@ static void look_at_gap(Planner *planner, EkByte first, EkByte end)
         warn(planner,
              "sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT
              " (%s) are unknown space with something in it, from sector %" G_GUINT64_FORMAT
-             " on: no volume that this version knows, such as ext4. The table leaves it out",
+             " on: no volume that this version knows. The table leaves it out",
              first / size, end / size - 1, text, content / size);
     EkKnown known = ek_gate_known(planner->gate, first, gap.bytes);
     if (known.bad + known.unread > 0) {
@@ -446,7 +460,14 @@ static gint by_edit_position(gconstpointer a, gconstpointer b)
 
 static gboolean opens_through(EkGate *gate, const EkVolume *volume)
 {
-    EkClaim claim = {volume->first_byte, volume->first_byte, EK_ROLE_PRIMARY};
+    EkClaim claim = {volume->first_byte, volume->first_byte + volume->format->header_offset,
+                     EK_ROLE_PRIMARY};
+    if (volume->format->mend == NULL) {
+        /* Not repaired: it opens when it did before, by its own first header. */
+        claim.header_byte = volume->header_byte;
+        if (volume->by_backup)
+            return FALSE;
+    }
     g_autoptr(EkVolume) seen = volume->format->measure(gate, &claim, NULL);
     return seen != NULL && seen->stands && g_str_equal(seen->filesystem, volume->filesystem) &&
            seen->bytes == volume->bytes;

@@ -52,6 +52,7 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkPlan, ek_plan_free)
 typedef struct {
     guint number;
     const EkVolume *volume;
+    const char *standing; /* "listed" … */
 } EkPlanVolume;
 
 typedef struct {

@@ -20,7 +20,7 @@ static const struct {
     {0x07, "NTFS / exFAT"}, {0x0b, "FAT32"},       {0x0c, "FAT32 LBA"},    {0x0e, "FAT16 LBA"},
     {0x0f, "extended LBA"}, {0x27, "hidden NTFS"}, {0x42, "dynamic disk"}, {0x82, "Linux swap"},
     {0x83, "Linux"},        {0x85, "extended"},    {0x8e, "Linux LVM"},    {0xee, "GPT protective"},
-    {0xef, "EFI system"},   {0xfd, "Linux RAID"},
+    {0xaf, "Apple HFS+"},   {0xef, "EFI system"},  {0xfd, "Linux RAID"},
 };
 
 const char *ek_mbr_type_name(guint8 type)
@@ -41,9 +41,13 @@ guint8 ek_mbr_type_for(const char *filesystem)
     static const struct {
         const char *filesystem;
         guint8 type;
-    } types[] = {{"ntfs", 0x07}, {"fat12", 0x01}, {"fat16", 0x0e}, {"fat32", 0x0c}};
+    } types[] = {{"ntfs", 0x07},       {"fat12", 0x01}, {"fat16", 0x0e},      {"fat32", 0x0c},
+                 {"exfat", 0x07},      {"refs", 0x07},  {"bitlocker", 0x07},  {"ext", 0x83},
+                 {"xfs", 0x83},        {"btrfs", 0x83}, {"f2fs", 0x83},       {"luks", 0x83},
+                 {"linux-swap", 0x82}, {"lvm2", 0x8e},  {"linux-raid", 0xfd}, {"hfsplus", 0xaf},
+                 {"apfs", 0xaf},       {"udf", 0x07},   {"ldm", 0x42}};
     for (gsize i = 0; i < G_N_ELEMENTS(types); i++)
-        if (g_str_equal(types[i].filesystem, filesystem))
+        if (g_str_has_prefix(filesystem, types[i].filesystem))
             return types[i].type;
     return 0;
 }
@@ -53,9 +57,16 @@ static gboolean is_extended(guint8 type)
     return type == 0x05 || type == 0x0f || type == 0x85;
 }
 
+static const EkSignature signatures[] = {
+    {.offset = END_OFFSET, .length = 2, .bytes = {0x55, 0xaa}},
+};
+
 static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
 {
-    *table = (EkTable){.scheme = "mbr", .disk_signature = ek_span_le32(span, SIGNATURE_OFFSET)};
+    *table = (EkTable){.scheme = "mbr",
+                       .sector_size = sector_size,
+                       .is_whole = TRUE,
+                       .disk_signature = ek_span_le32(span, SIGNATURE_OFFSET)};
     if (span.length < MBR_BYTES || ek_span_le16(span, END_OFFSET) != 0xaa55)
         return FALSE;
     for (guint i = 0; i < ENTRIES; i++) {
@@ -193,12 +204,112 @@ static GPtrArray *mbr_explain(EkSpan span, guint32 sector_size)
     return fields;
 }
 
+/* --- logical partitions --------------------------------------------------------------------- */
+
+#define CHAIN_MOST 124u
+
+/* One link: the first entry is a partition, counted from this sector; the second names the next
+ * link, counted from where the extended partition begins; the others are empty. */
+static gboolean link_read(EkSpan span, guint32 sector_size, EkTable *table)
+{
+    *table = (EkTable){.scheme = "ebr", .sector_size = sector_size, .is_whole = TRUE};
+    if (span.length < MBR_BYTES || ek_span_le16(span, END_OFFSET) != 0xaa55 ||
+        !ek_bytes_are_zero(span.data + ENTRIES_OFFSET + 2 * ENTRY_BYTES, 2 * ENTRY_BYTES))
+        return FALSE;
+    for (guint i = 0; i < 2; i++) {
+        EkSpan entry = ek_span_part(span, ENTRIES_OFFSET + i * ENTRY_BYTES, ENTRY_BYTES);
+        guint8 status = ek_span_u8(entry, 0);
+        guint8 type = ek_span_u8(entry, 4);
+        EkRange range = {(EkByte)ek_span_le32(entry, 8) * sector_size,
+                         (EkByte)ek_span_le32(entry, 12) * sector_size};
+        if ((status != 0x00 && status != 0x80) || (i == 1 && type != 0 && !is_extended(type)) ||
+            (i == 0 && is_extended(type)))
+            return FALSE;
+        if (type == 0)
+            continue;
+        if (range.bytes == 0 || (range.first == 0 && i == 0))
+            return FALSE;
+        table->entries[table->count++] = (EkTableEntry){.index = i,
+                                                        .range = range,
+                                                        .type = type,
+                                                        .active = status == 0x80,
+                                                        .extended = i == 1,
+                                                        .logical = i == 0};
+    }
+    return table->count > 0;
+}
+
+/* A link that nobody led to: nothing but the two entries stands in it. */
+static gboolean ebr_read(EkSpan span, guint32 sector_size, EkTable *table)
+{
+    return link_read(span, sector_size, table) && ek_bytes_are_zero(span.data, SIGNATURE_OFFSET);
+}
+
+/* Adds the logical partitions. A chain that leads back, out of the extended partition, or to what
+ * is no link is cut there. */
+static void follow_chain(EkGate *gate, EkByte start, EkRange extended, guint32 sector_size,
+                         EkTable *table)
+{
+    EkByte link = 0;
+    guint number = 0;
+    for (guint i = 0; i < CHAIN_MOST && table->count < EK_TABLE_MOST; i++) {
+        guint8 sector[MBR_BYTES];
+        EkTable one;
+        EkKnown known;
+        EkByte at = start + extended.first + link;
+        if (!ek_gate_read(gate, at, sector, sizeof sector, &known, NULL) ||
+            known.good < sizeof sector ||
+            !link_read((EkSpan){sector, sizeof sector}, sector_size, &one)) {
+            table->is_whole = FALSE;
+            return;
+        }
+        EkByte next = 0;
+        gboolean more = FALSE;
+        for (guint k = 0; k < one.count; k++) {
+            EkTableEntry entry = one.entries[k];
+            if (entry.extended) {
+                next = entry.range.first;
+                more = TRUE;
+                continue;
+            }
+            entry.range.first += extended.first + link;
+            entry.index = ENTRIES + number++;
+            table->entries[table->count++] = entry;
+        }
+        if (!more)
+            return;
+        if (next <= link || next >= extended.bytes) {
+            table->is_whole = FALSE;
+            return;
+        }
+        link = next;
+    }
+}
+
+static gboolean mbr_follow(EkGate *gate, EkByte at, EkTable *table)
+{
+    guint primaries = table->count;
+    for (guint i = 0; i < primaries; i++)
+        if (table->entries[i].extended)
+            follow_chain(gate, at, table->entries[i].range, table->sector_size, table);
+    return TRUE;
+}
+
 const EkTableFormat ek_table_mbr = {
     .scheme = "mbr",
     .header_bytes = MBR_BYTES,
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
     .read = mbr_read,
+    .follow = mbr_follow,
     .compose = mbr_compose,
     .explain = mbr_explain,
 };
 
-const EkTableFormat *const ek_table_formats[] = {&ek_table_mbr, NULL};
+const EkTableFormat ek_table_ebr = {
+    .scheme = "ebr",
+    .header_bytes = MBR_BYTES,
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .read = ebr_read,
+};

@@ -6,21 +6,39 @@
 #include "base/bytes.h"
 #include "base/error.h"
 #include "base/field.h"
+#include "base/signature.h"
 #include "base/units.h"
+#include "image/gate.h"
 
 #define EK_TABLE_MOST 128u /* entries that are kept of one table */
+#define EK_TABLE_NAME 128u /* bytes of a name, its end included */
 
 typedef struct {
     guint index;   /* of the slot in the table, from 0 */
     EkRange range; /* bytes on the drive */
     guint8 type;   /* MBR type byte */
     gboolean active;
-    gboolean extended; /* holds further tables, no volume of its own */
+    gboolean extended;        /* holds further tables, no volume of its own */
+    gboolean logical;         /* named by a table inside an extended partition */
+    guint8 type_uuid[16];     /* GPT: as it stands there; zeros elsewhere */
+    guint8 uuid[16];          /* GPT: as it stands there; zeros elsewhere */
+    guint64 attributes;       /* GPT */
+    char name[EK_TABLE_NAME]; /* UTF-8; GPT and APM */
 } EkTableEntry;
 
 typedef struct {
-    const char *scheme; /* "mbr" */
-    guint32 disk_signature;
+    const char *scheme;     /* "mbr" */
+    EkByte first_byte;      /* where it stands in the image */
+    guint32 sector_size;    /* in which its numbers count */
+    guint32 disk_signature; /* MBR */
+    guint8 uuid[16];        /* GPT: of the drive */
+    EkSector place;         /* GPT: where it stands, as it says */
+    EkSector other_place;   /* GPT: where its other copy stands, as it says */
+    EkSector entries_place; /* GPT: where its entries begin, as it says */
+    guint32 entry_bytes;    /* GPT */
+    guint32 entry_count;    /* GPT: slots, used or not */
+    EkSector last_usable;   /* GPT */
+    gboolean is_whole;      /* all checksums fit, no link of a chain is missing */
     guint count;
     EkTableEntry entries[EK_TABLE_MOST]; /* those in use, in order of slot */
 } EkTable;
@@ -28,13 +46,21 @@ typedef struct {
 typedef struct {
     const char *scheme;
     gsize header_bytes;
+    const EkSignature *signatures; /* what stands in the first 512 bytes of such a table */
+    gsize signature_count;
 
     /* TRUE when the span (at least header_bytes) holds such a table with at least one partition,
      * which is then decoded into *table. `sector_size` is the one its numbers count in. */
     gboolean (*read)(EkSpan span, guint32 sector_size, EkTable *table);
 
+    /* Reads what of the table stands elsewhere than in its first sector, which is at `at` in the
+     * image: entries, chained tables. FALSE when it cannot be read, or contradicts itself. NULL
+     * where `read` gives everything. */
+    gboolean (*follow)(EkGate *gate, EkByte at, EkTable *table);
+
     /* Composes the table: `header` holds what stands there now and keeps all that is not the
-     * table's, as the boot code. EK_ERROR_UNSUPPORTED for what the scheme cannot express. */
+     * table's, as the boot code. EK_ERROR_UNSUPPORTED for what the scheme cannot express. NULL
+     * where this version does not. */
     gboolean (*compose)(const EkTable *table, guint32 sector_size, guint8 *header, GError **error);
 
     /* The fields of the span, in order, covering all of it: EkField*, the caller unrefs. */
@@ -42,9 +68,30 @@ typedef struct {
 } EkTableFormat;
 
 extern const EkTableFormat ek_table_mbr;
+extern const EkTableFormat ek_table_ebr; /* one link of an extended partition's chain */
+extern const EkTableFormat ek_table_gpt;
+extern const EkTableFormat ek_table_apm;
 
 /* All formats, NULL at the end. */
 extern const EkTableFormat *const ek_table_formats[];
+
+/* Reads a table whole: its first sector at `at` (in bytes), and what follows from there. FALSE when
+ * there is none of this scheme. */
+gboolean ek_table_load(const EkTableFormat *format, EkGate *gate, EkByte at, guint32 sector_size,
+                       EkTable *table);
+
+/* The table that rules the drive, as the system would see it: a GPT, an APM, an MBR with its
+ * logical partitions. `sector_size` is the drive's. FALSE when there is none; *unread says whether
+ * that may be because its sectors were not read. */
+gboolean ek_table_current(EkGate *gate, guint32 sector_size, EkTable *table, gboolean *unread);
+
+/* The trade's short name of a GPT type: "EFI system", "Linux"; "" when not known. `uuid` is the 16
+ * bytes as they stand on the drive. */
+const char *ek_gpt_type_name(const guint8 *uuid);
+
+/* A GPT's UUID as people write it, from the 16 bytes as they stand on the drive. The caller frees.
+ */
+char *ek_gpt_uuid(const guint8 *uuid);
 
 /* Does this MBR type byte say that another table rules the drive ("GPT", "dynamic disk")? NULL when
  * not. */

@@ -53,3 +53,54 @@ void ek_header_mend(const EkVolume *volume, EkByte at, const char *what, EkMendS
         g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT, volume->header_byte / EK_STEP);
     sink(data, mend);
 }
+
+EkPart ek_part_read(EkGate *gate, EkByte at, guint8 *buffer, gsize length)
+{
+    EkKnown known;
+    memset(buffer, 0, length);
+    if (at > G_MAXINT64 || !ek_gate_read(gate, at, buffer, length, &known, NULL))
+        return EK_PART_ABSENT;
+    return known.good < length ? EK_PART_UNREAD : EK_PART_THERE;
+}
+
+void ek_part_reason(EkVolume *volume, EkPart part, const char *what, EkByte at, int points)
+{
+    EkSector sector = at / EK_STEP;
+    switch (part) {
+    case EK_PART_THERE:
+        ek_volume_reason(volume, points, "%s is at sector %" G_GUINT64_FORMAT " as it says", what,
+                         sector);
+        break;
+    case EK_PART_UNREAD:
+        ek_volume_reason(volume, 0, "%s at sector %" G_GUINT64_FORMAT " was not read: not checked",
+                         what, sector);
+        break;
+    case EK_PART_ABSENT:
+        ek_volume_reason(volume, 0, "%s is not at sector %" G_GUINT64_FORMAT, what, sector);
+        break;
+    }
+}
+
+EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, EkGate *gate,
+                          const EkClaim *claim, guint8 *data, gsize length, GError **error)
+{
+    EkByte limit = ek_gate_bytes(gate);
+    gsize there = (gsize)MIN(length, limit - MIN(claim->header_byte, limit));
+    memset(data, 0, length);
+    if (!ek_gate_read(gate, claim->header_byte, data, there, NULL, error))
+        return NULL;
+    EkVolume *volume = ek_volume_new(format, filesystem);
+    volume->first_byte = claim->first_byte;
+    volume->header_byte = claim->header_byte;
+    volume->own_sector_size = EK_STEP;
+    volume->by_backup = claim->role == EK_ROLE_BACKUP;
+    memcpy(volume->header, data, EK_HEADER_MOST);
+    return volume;
+}
+
+void ek_header_end(EkVolume *volume, gboolean stands)
+{
+    volume->stands = stands;
+    if (!stands)
+        ek_volume_reason(volume, -100, "nothing else is where it says: no volume");
+}

@@ -25,4 +25,23 @@ void ek_header_reason(EkVolume *volume, EkHeaderState state, const char *which, 
 void ek_header_mend(const EkVolume *volume, EkByte at, const char *what, EkMendSink sink,
                     void *data);
 
+/* Begins to measure a claim: a volume with its places set, and the `length` bytes (at least
+ * EK_HEADER_MOST) of its header in `data`, zeros past the end of the drive. NULL when reading
+ * failed. */
+EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, EkGate *gate,
+                          const EkClaim *claim, guint8 *data, gsize length, GError **error);
+
+/* Ends it: a volume for which nothing speaks but its header does not stand. */
+void ek_header_end(EkVolume *volume, gboolean stands);
+
+/* How a structure that should stand somewhere does. */
+typedef enum { EK_PART_THERE, EK_PART_ABSENT, EK_PART_UNREAD } EkPart;
+
+/* Reads the `length` bytes at `at`: EK_PART_THERE when all of them were read from the drive,
+ * EK_PART_ABSENT when they would lie outside it. */
+EkPart ek_part_read(EkGate *gate, EkByte at, guint8 *buffer, gsize length);
+
+/* Adds what a look at a structure found to the volume's reasons. */
+void ek_part_reason(EkVolume *volume, EkPart part, const char *what, EkByte at, int points);
+
 #endif

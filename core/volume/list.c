@@ -1,9 +1,11 @@
 /* SPDX-License-Identifier: MIT */
-#include "volume/fat/fat.h"
-#include "volume/ntfs/ntfs.h"
-#include "volume/volume.h"
+#include "volume/formats.h"
 
-const EkFileSystem *const ek_file_systems[] = {&ek_fs_ntfs, &ek_fs_fat, NULL};
+const EkFileSystem *const ek_file_systems[] = {
+    &ek_fs_ntfs,    &ek_fs_fat,       &ek_fs_exfat, &ek_fs_ext,  &ek_fs_hfsplus,
+    &ek_fs_apfs,    &ek_fs_xfs,       &ek_fs_btrfs, &ek_fs_f2fs, &ek_fs_udf,
+    &ek_fs_iso9660, &ek_fs_refs,      &ek_fs_swap,  &ek_fs_luks, &ek_fs_lvm,
+    &ek_fs_raid,    &ek_fs_bitlocker, &ek_fs_ldm,   NULL};
 
 const EkFileSystem *ek_file_system_for(const char *filesystem)
 {

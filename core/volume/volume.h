@@ -7,6 +7,7 @@
 #include "base/bytes.h"
 #include "base/error.h"
 #include "base/field.h"
+#include "base/signature.h"
 #include "image/gate.h"
 
 #define EK_HEADER_MOST 512u      /* bytes of a header that are kept of a volume */
@@ -15,14 +16,6 @@
 #define EK_CONFIDENT 50          /* from here on a volume is planned for */
 
 typedef struct EkFileSystem EkFileSystem;
-
-/* What must stand somewhere for a recogniser to be worth calling. */
-typedef struct {
-    gsize offset; /* in the step */
-    gsize length; /* at most 8 */
-    guint8 bytes[8];
-    guint8 mask[8]; /* all zero: every bit counts */
-} EkSignature;
 
 typedef enum { EK_ROLE_PRIMARY, EK_ROLE_BACKUP } EkRole;
 
@@ -40,6 +33,13 @@ typedef struct {
     char *text;
 } EkGround; /* one reason of a confidence */
 
+/* A moment as a volume keeps it. */
+typedef struct {
+    gint64 seconds;    /* since 1970-01-01 00:00, in the zone below */
+    gboolean is_local; /* in the clock of whoever wrote it: no zone is known */
+    gboolean is_set;
+} EkMoment;
+
 /* A volume: what traces agree on. */
 typedef struct {
     const EkFileSystem *format;
@@ -51,10 +51,22 @@ typedef struct {
     char *uuid;  /* serial number or UUID as people write it; NULL when not known */
     EkByte header_byte;
     guint8 header[EK_HEADER_MOST]; /* geometry and all: the header it is opened with */
+    gboolean is_container;         /* others lie in it: nothing of theirs contradicts it */
+    gboolean by_backup;            /* opened with a copy of its header: the first is not right */
+    gboolean length_is_least;      /* it is at least so long: nothing tells where it ends */
+    EkMoment created;              /* when it was made, as far as it tells */
+    EkMoment used;                 /* when it was last mounted or written, as far as it tells */
+    GPtrArray *terms;              /* EkTerm*: its geometry, in the file system's own terms */
     gboolean stands;               /* FALSE: measured, and nothing there */
     int confidence;                /* 0 to 100 */
     GPtrArray *reasons;            /* EkGround* */
 } EkVolume;
+
+/* Something that a file system says of itself: "blocks a group", "32768". */
+typedef struct {
+    char *name;
+    char *value;
+} EkTerm;
 
 EkVolume *ek_volume_new(const EkFileSystem *format, const char *filesystem);
 void ek_volume_free(EkVolume *volume);
@@ -62,6 +74,18 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkVolume, ek_volume_free)
 
 /* Adds a reason; its points go into the confidence, which stays within 0 and 100. */
 void ek_volume_reason(EkVolume *volume, int points, const char *format, ...) G_GNUC_PRINTF(3, 4);
+
+/* Adds a term of its geometry. */
+void ek_volume_term(EkVolume *volume, const char *name, const char *format, ...)
+    G_GNUC_PRINTF(3, 4);
+void ek_volume_term_number(EkVolume *volume, const char *name, guint64 number);
+
+/* A label of at most `length` bytes in UTF-8 (what is none is shown as \xNN), up to the first
+ * zero. NULL when it is empty. The caller frees. */
+char *ek_volume_label(EkSpan span);
+
+/* A UUID as people write it, from its 16 bytes in the order of RFC 4122. NULL when all are zero. */
+char *ek_volume_uuid(EkSpan span);
 
 static inline EkRange ek_volume_range(const EkVolume *volume)
 {
@@ -81,13 +105,6 @@ typedef struct {
 /* Takes `mend`; the receiver frees it with ek_mend_free. */
 typedef void (*EkMendSink)(void *data, EkMend *mend);
 void ek_mend_free(EkMend *mend);
-
-/* A moment as a volume keeps it. */
-typedef struct {
-    gint64 seconds;    /* since 1970-01-01 00:00, in the zone below */
-    gboolean is_local; /* in the clock of whoever wrote it: no zone is known */
-    gboolean is_set;
-} EkMoment;
 
 /* A file or folder. */
 typedef struct {
@@ -129,12 +146,15 @@ typedef struct {
     gboolean cut_short; /* its chain is broken, or it leads back to itself */
 } EkFolderDamage;
 
+typedef enum { EK_USAGE_UNKNOWN, EK_USAGE_FREE, EK_USAGE_USED } EkUsage;
+
 typedef struct EkOpened EkOpened;
 
 struct EkFileSystem {
     const char *name; /* of the family: "ntfs", "fat" */
     const EkSignature *signatures;
     gsize signature_count;
+    EkByte header_offset; /* of the first header, in a volume */
 
     /* Is what stands at `at` a header of ours? Pure: looks at `span` only, which begins there.
      * Writes what it may mean into `claims`, returns how many. */
@@ -143,13 +163,18 @@ struct EkFileSystem {
     /* Follows a claim into the image. NULL only when reading failed. */
     EkVolume *(*measure)(EkGate *gate, const EkClaim *claim, GError **error);
 
-    /* Proposes what makes primary and backup header right again. */
+    /* Proposes what makes primary and backup header right again. NULL where this version does
+     * not. */
     gboolean (*mend)(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error);
 
-    /* The fields of a header: for showing edits. */
+    /* The fields of a header: for showing edits. NULL where there are no edits. */
     const char *structure;
     GPtrArray *(*explain)(EkSpan span);
+
+    /* Does the volume itself use the byte at `at`, which lies in it, for a file or for itself? NULL
+     * where this version cannot tell. */
+    EkUsage (*use)(EkGate *gate, const EkVolume *volume, EkByte at);
 
     /* Files. NULL where this version does not list them. */
     EkOpened *(*open)(EkGate *gate, const EkVolume *volume, GError **error);

@@ -99,16 +99,61 @@ GPtrArray *ek_hunting_volumes(EkHunting *hunting, GError **error)
     return ek_volumestore_list(hunting->view.opened, error);
 }
 
+static gboolean is_link_of(const EkTable *table, const EkTable *link)
+{
+    for (guint i = 0; g_str_equal(link->scheme, "ebr") && i < table->count; i++) {
+        const EkTableEntry *entry = &table->entries[i];
+        if (entry->extended && link->first_byte >= entry->range.first &&
+            link->first_byte - entry->range.first < entry->range.bytes)
+            return TRUE;
+    }
+    return FALSE;
+}
+
+static const char *what_it_is(const EkTable *current, const EkTable *table, EkByte bytes)
+{
+    gboolean in_place =
+        g_str_equal(table->scheme, "gpt") && table->place * table->sector_size == table->first_byte;
+    if (g_str_equal(table->scheme, "ebr"))
+        return "a link of a chain that nothing leads to";
+    if (g_str_equal(table->scheme, "mbr") && table->first_byte == 0)
+        return "it protects the GPT";
+    if (in_place && current != NULL && g_str_equal(current->scheme, "gpt") &&
+        memcmp(current->uuid, table->uuid, sizeof table->uuid) == 0)
+        return "the other copy of the drive's own";
+    if (in_place && table->other_place < table->place)
+        return table->first_byte + table->sector_size < bytes
+                   ? "a backup left in the middle: it stood at the end of a smaller drive"
+                   : "a backup; the first copy is gone";
+    return in_place ? "not the one that rules the drive"
+                    : "not the drive's own: from inside a file, or an older layout";
+}
+
 GPtrArray *ek_hunting_tables(EkHunting *hunting, GError **error)
 {
     g_autoptr(GPtrArray) traces = ek_volumestore_traces(hunting->view.opened, error);
     if (traces == NULL)
         return NULL;
+    guint32 sector_size = ek_case_info(hunting->view.opened)->sector_size;
+    g_autofree EkTable *current = g_new0(EkTable, 1);
+    gboolean unread = FALSE;
+    gboolean has_current = ek_hunt_current_table(hunting->view.gate, sector_size, current, &unread);
     GPtrArray *tables = g_ptr_array_new_with_free_func(g_free);
     for (guint i = 0; i < traces->len; i++) {
         const EkTrace *trace = traces->pdata[i];
-        if (g_str_equal(trace->kind, "table"))
-            g_ptr_array_add(tables, g_memdup2(trace, sizeof *trace));
+        g_autofree EkHuntedTable *found = g_new0(EkHuntedTable, 1);
+        found->first_byte = trace->first_byte;
+        if (!g_str_equal(trace->kind, "table") ||
+            !ek_hunt_load_table(hunting->view.gate, trace, sector_size, &found->table))
+            continue;
+        found->is_current = has_current && g_str_equal(found->table.scheme, current->scheme) &&
+                            trace->first_byte == current->first_byte;
+        found->what = found->is_current ? ""
+                                        : what_it_is(has_current ? current : NULL, &found->table,
+                                                     ek_gate_bytes(hunting->view.gate));
+        /* The links of the current chain are part of the current table. */
+        if (!has_current || !is_link_of(current, &found->table))
+            g_ptr_array_add(tables, g_steal_pointer(&found));
     }
     return tables;
 }

@@ -23,7 +23,15 @@ gboolean ek_hunting_run(EkHunting *hunting, GError **error);
 /* What there is after it: EkCaseVolume*, the caller unrefs. */
 GPtrArray *ek_hunting_volumes(EkHunting *hunting, GError **error);
 
-/* Where partition tables stand, current or not: EkTrace*, the caller unrefs. */
+/* A partition table that was found. */
+typedef struct {
+    EkByte first_byte; /* in the image */
+    gboolean is_current;
+    const char *what; /* what it is to the drive, in words; "" for the current one */
+    EkTable table;
+} EkHuntedTable;
+
+/* All of them, in order of place: EkHuntedTable*, the caller unrefs. */
 GPtrArray *ek_hunting_tables(EkHunting *hunting, GError **error);
 
 /* How many bytes of the drive are good, and how many are not (for what may still be missing). */

@@ -23,7 +23,7 @@ EkPlan *ek_rebuilding_plan(const char *folder, const char *options, GError **err
         g_autofree EkPlanVolume *list = g_new0(EkPlanVolume, volumes->len + 1);
         for (guint i = 0; i < volumes->len; i++) {
             const EkCaseVolume *entry = volumes->pdata[i];
-            list[i] = (EkPlanVolume){entry->number, entry->volume};
+            list[i] = (EkPlanVolume){entry->number, entry->volume, entry->standing};
         }
         EkPlanInput input = {ek_view_parts(&view), ek_case_info(view.opened)->id, list,
                              volumes->len};

@@ -3,7 +3,7 @@
  * it follows, and what it distrusts. The build compiles this file, so that it stays right. */
 #include "volume/volume.h"
 
-/* Stands in example.h, which list.c includes. */
+/* Stands in formats.h, which list.c includes. */
 extern const EkFileSystem ek_fs_example;
 
 static const EkSignature signatures[] = {

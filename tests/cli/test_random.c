@@ -33,7 +33,8 @@ static Geometry random_geometry(GRand *random)
     g.fat_count = 32 * (guint32)(g.is_fat16 ? g_rand_int_range(random, 600, 1800)
                                             : g_rand_int_range(random, 4600, 6000));
     g.ext_first = g.fat_first + g.fat_count + (guint32)g_rand_int_range(random, 0, 3000);
-    g.ext_count = (guint32)g_rand_int_range(random, 8192, 20000);
+    /* Whole blocks. */
+    g.ext_count = 8 * (guint32)g_rand_int_range(random, 1024, 2500);
     g.sectors = g.ext_first + g.ext_count + (guint32)g_rand_int_range(random, 0, 9999);
     return g;
 }
@@ -105,9 +106,10 @@ static void check_table(const Geometry *g)
     g_autofree guint8 *was = read_file("sector-0", &length);
     g_autofree guint8 *is = read_file("clone.raw", &length);
     g_autofree guint8 *ntfs = read_file("n.img", &length);
-    for (gsize at = 446; at < 446 + 32; at += 16) {
+    for (gsize at = 446; at < 446 + 48; at += 16) {
         CHECK_NUMBER(is[at + 4], was[at + 4]);
-        CHECK_BYTES(is + at + 8, was + at + 8, 8);
+        /* mke2fs leaves out a last group that would be too small. */
+        CHECK_BYTES(is + at + 8, was + at + 8, at == 446 + 32 ? 4 : 8);
     }
     CHECK_BYTES(is + g->ntfs_first * (gsize)512, ntfs, 512);
     g_auto(Result) listed = shell("sfdisk -d clone.raw");
@@ -186,7 +188,7 @@ static void random_drives_come_back(void)
             CHECK_STATUS(result, 0);
         }
         g_auto(Result) plan = ektypon("plan bench --show");
-        CHECK_CONTAINS(plan.out, "unknown space with something in it");
+        CHECK_CONTAINS(plan.out, "83 Linux");
         check_table(&g);
         check_files(count);
         must("cp plain.raw damaged.raw");

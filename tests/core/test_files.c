@@ -4,6 +4,7 @@
 #include "files/files.h"
 #include "fixture.h"
 #include "volume/fat/fat.h"
+#include "volume/formats.h"
 
 #include <glib/gstdio.h>
 #include <string.h>

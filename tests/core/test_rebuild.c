@@ -4,6 +4,7 @@
 #include "rebuild/apply.h"
 #include "rebuild/plan.h"
 #include "volume/fat/fat.h"
+#include "volume/formats.h"
 #include "volume/ntfs/ntfs.h"
 
 #include <string.h>
@@ -45,8 +46,8 @@ static void rig_measure(Rig *rig)
     bench_open(&rig->bench, rig->drive, DRIVE);
     rig->ntfs = measure(rig, &ek_fs_ntfs, NTFS_AT, NTFS_AT + 16000 * 512);
     rig->fat = measure(rig, &ek_fs_fat, FAT_AT, FAT_AT);
-    rig->volumes[0] = (EkPlanVolume){1, rig->ntfs};
-    rig->volumes[1] = (EkPlanVolume){2, rig->fat};
+    rig->volumes[0] = (EkPlanVolume){1, rig->ntfs, "lost"};
+    rig->volumes[1] = (EkPlanVolume){2, rig->fat, "lost"};
 }
 
 static void rig_close(Rig *rig)

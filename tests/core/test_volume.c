@@ -2,6 +2,7 @@
 #include "check.h"
 #include "fixture.h"
 #include "volume/fat/fat.h"
+#include "volume/formats.h"
 #include "volume/ntfs/ntfs.h"
 #include "volume/volume.h"
 

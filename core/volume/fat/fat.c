@@ -2,6 +2,7 @@
 /* FAT12, FAT16 and FAT32 volumes: found by their boot sector (FAT32: or its backup), believed when
  * FAT and root folder are where it says. */
 #include "volume/fat/fat.h"
+#include "volume/formats.h"
 #include "volume/headers.h"
 
 static const EkSignature signatures[] = {
@@ -132,6 +133,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->bytes = boot.bytes;
     volume->own_sector_size = boot.sector_size;
     volume->header_byte = claim->header_byte;
+    volume->by_backup = claim->role == EK_ROLE_BACKUP;
     if (boot.has_serial)
         volume->uuid = g_strdup_printf("%04X-%04X", boot.serial >> 16, boot.serial & 0xffff);
 

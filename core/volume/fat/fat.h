@@ -94,6 +94,4 @@ char *ek_fat_short_name(const guint8 *name, guint8 case_flags, gboolean *escaped
 char *ek_fat_long_name(const gunichar2 *units, gsize count, gboolean *escaped);
 guint8 ek_fat_name_sum(const guint8 *name);
 
-extern const EkFileSystem ek_fs_fat;
-
 #endif

@@ -2,6 +2,7 @@
 /* NTFS volumes: found by their boot sector or its backup, believed when their first file record
  * stands where the boot sector says. The files are not listed by this version. */
 #include "volume/ntfs/ntfs.h"
+#include "volume/formats.h"
 #include "volume/headers.h"
 
 #define ATTRIBUTE_VOLUME_NAME 0x60u
@@ -91,6 +92,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->bytes = ek_ntfs_boot_bytes(&boot);
     volume->own_sector_size = boot.sector_size;
     volume->header_byte = claim->header_byte;
+    volume->by_backup = claim->role == EK_ROLE_BACKUP;
     volume->uuid = g_strdup_printf("%016" G_GINT64_MODIFIER "X", boot.serial);
 
     EkByte backup = claim->first_byte + boot.sectors * boot.sector_size;

@@ -41,6 +41,4 @@ EkSpan ek_ntfs_record_attribute(EkSpan record, guint32 type);
 /* The content of a resident attribute; empty when it is not resident. */
 EkSpan ek_ntfs_resident(EkSpan attribute);
 
-extern const EkFileSystem ek_fs_ntfs;
-
 #endif

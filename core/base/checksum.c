@@ -1,0 +1,49 @@
+/* SPDX-License-Identifier: MIT */
+#include "base/checksum.h"
+
+#include <zlib.h>
+
+#define CASTAGNOLI 0x82f63b78u
+#define CCITT 0x1021u
+
+guint32 ek_crc32(EkSpan span)
+{
+    return (guint32)crc32_z(0, span.data, span.length);
+}
+
+guint32 ek_crc32_from(guint32 seed, EkSpan span)
+{
+    return (guint32)crc32_z(seed ^ G_MAXUINT32, span.data, span.length) ^ G_MAXUINT32;
+}
+
+static guint32 reflected(guint32 value)
+{
+    for (int bit = 0; bit < 8; bit++)
+        value = value & 1 ? value >> 1 ^ CASTAGNOLI : value >> 1;
+    return value;
+}
+
+guint32 ek_crc32c(guint32 seed, EkSpan span)
+{
+    static gsize ready;
+    static guint32 table[256];
+    if (g_once_init_enter(&ready)) {
+        for (guint32 i = 0; i < G_N_ELEMENTS(table); i++)
+            table[i] = reflected(i);
+        g_once_init_leave(&ready, 1);
+    }
+    for (gsize i = 0; i < span.length; i++)
+        seed = seed >> 8 ^ table[(seed ^ span.data[i]) & 0xff];
+    return seed;
+}
+
+guint16 ek_crc16(EkSpan span)
+{
+    guint32 sum = 0;
+    for (gsize i = 0; i < span.length; i++) {
+        sum ^= (guint32)span.data[i] << 8;
+        for (int bit = 0; bit < 8; bit++)
+            sum = sum & 0x8000 ? sum << 1 ^ CCITT : sum << 1;
+    }
+    return (guint16)(sum & 0xffff);
+}

@@ -1,0 +1,21 @@
+/* SPDX-License-Identifier: MIT */
+/* The checksums that on-disk formats use. */
+#ifndef EK_BASE_CHECKSUM_H
+#define EK_BASE_CHECKSUM_H
+
+#include "base/bytes.h"
+
+/* CRC-32 as in IEEE 802.3: GPT, APM drivers and others. */
+guint32 ek_crc32(EkSpan span);
+
+/* The same sum continued from `seed`, inverted neither at the beginning nor at the end: F2FS. */
+guint32 ek_crc32_from(guint32 seed, EkSpan span);
+
+/* CRC-32C (Castagnoli), continued from `seed`, neither inverted at the beginning nor at the end:
+ * ext4, XFS and Btrfs differ in that. */
+guint32 ek_crc32c(guint32 seed, EkSpan span);
+
+/* CRC-16 of ECMA-167 descriptors (polynomial 1021, from 0). */
+guint16 ek_crc16(EkSpan span);
+
+#endif

@@ -1,0 +1,70 @@
+/* SPDX-License-Identifier: MIT */
+#include "table/table.h"
+
+#define PROTECTIVE 0xeeu
+
+const EkTableFormat *const ek_table_formats[] = {&ek_table_gpt, &ek_table_apm, &ek_table_ebr,
+                                                 &ek_table_mbr, NULL};
+
+gboolean ek_table_load(const EkTableFormat *format, EkGate *gate, EkByte at, guint32 sector_size,
+                       EkTable *table)
+{
+    guint8 start[EK_STEP];
+    if (!ek_gate_read(gate, at, start, sizeof start, NULL, NULL) ||
+        !format->read((EkSpan){start, sizeof start}, sector_size, table))
+        return FALSE;
+    table->first_byte = at;
+    return format->follow == NULL || format->follow(gate, at, table);
+}
+
+/* The header in sector 1, or else the one in the last sector. */
+static gboolean load_gpt_in(EkGate *gate, guint32 sector_size, EkTable *table)
+{
+    EkByte bytes = ek_gate_bytes(gate);
+    if (bytes < 2 * (EkByte)sector_size)
+        return FALSE;
+    EkByte last = (bytes / sector_size - 1) * sector_size;
+    return (ek_table_load(&ek_table_gpt, gate, sector_size, sector_size, table) &&
+            table->is_whole) ||
+           (ek_table_load(&ek_table_gpt, gate, last, sector_size, table) && table->is_whole) ||
+           ek_table_load(&ek_table_gpt, gate, sector_size, sector_size, table);
+}
+
+/* In sectors of the drive, or of another size: an adapter may present them so. */
+static gboolean load_gpt(EkGate *gate, guint32 sector_size, EkTable *table)
+{
+    return load_gpt_in(gate, sector_size, table) ||
+           load_gpt_in(gate, sector_size == 512 ? 4096 : 512, table);
+}
+
+static gboolean is_protective(const EkTable *mbr)
+{
+    for (guint i = 0; i < mbr->count; i++)
+        if (mbr->entries[i].type == PROTECTIVE)
+            return TRUE;
+    return FALSE;
+}
+
+gboolean ek_table_current(EkGate *gate, guint32 sector_size, EkTable *table, gboolean *unread)
+{
+    EkByte least = MIN(ek_gate_bytes(gate), 2 * (EkByte)sector_size);
+    *unread = ek_gate_known(gate, 0, least).good < least;
+    gboolean has_mbr = ek_table_load(&ek_table_mbr, gate, 0, sector_size, table);
+    if (has_mbr && !is_protective(table))
+        return TRUE;
+    EkTable other;
+    /* Without a protective MBR a GPT rules nothing, but it is what the drive had. */
+    if (load_gpt(gate, sector_size, &other)) {
+        *table = other;
+        return TRUE;
+    }
+    guint8 block[EK_STEP];
+    EkSpan span = {block, sizeof block};
+    if (!has_mbr && ek_gate_read(gate, 0, block, sizeof block, NULL, NULL) &&
+        ek_span_equals(span, 0, "ER", 2)) {
+        guint32 size = ek_span_be16(span, 2);
+        return ek_table_load(&ek_table_apm, gate, size == 2048 ? size : EK_STEP, EK_STEP, table) ||
+               ek_table_load(&ek_table_apm, gate, EK_STEP, EK_STEP, table);
+    }
+    return has_mbr;
+}

@@ -1,0 +1,147 @@
+/* SPDX-License-Identifier: MIT */
+/* APFS containers: as in Apple's "Apple File System Reference". Found by block zero, or by the copy
+ * of its superblock that each checkpoint holds; believed when the sum of a superblock fits and the
+ * checkpoints are where it says. The files are not listed by this version. */
+#include "volume/formats.h"
+#include "volume/headers.h"
+
+#define SUPER_BYTES 4096u
+#define BLOCK_MOST 65536u
+#define MAGIC_OFFSET 32u
+#define TYPE_MASK 0xffffu
+#define TYPE_SUPER 0x01u
+#define TYPE_CHECKPOINT_MAP 0x0cu
+#define NOT_IN_A_ROW 0x80000000u
+
+typedef struct {
+    guint32 block_bytes;
+    guint64 blocks;
+    guint64 transaction;
+    guint32 descriptor_blocks;
+    guint64 descriptor_base;
+    gboolean in_a_row;
+} Super;
+
+static const EkSignature signatures[] = {
+    {.offset = MAGIC_OFFSET, .length = 4, .bytes = {'N', 'X', 'S', 'B'}},
+};
+
+static gboolean super_read(EkSpan span, Super *super)
+{
+    if (span.length < EK_HEADER_MOST || !ek_span_equals(span, MAGIC_OFFSET, "NXSB", 4) ||
+        (ek_span_le32(span, 24) & TYPE_MASK) != TYPE_SUPER)
+        return FALSE;
+    *super = (Super){
+        .block_bytes = ek_span_le32(span, 36),
+        .blocks = ek_span_le64(span, 40),
+        .transaction = ek_span_le64(span, 16),
+        .descriptor_blocks = ek_span_le32(span, 104) & ~NOT_IN_A_ROW,
+        .descriptor_base = ek_span_le64(span, 112),
+        .in_a_row = (ek_span_le32(span, 104) & NOT_IN_A_ROW) == 0,
+    };
+    return ek_is_power_of_two(super->block_bytes) && super->block_bytes >= SUPER_BYTES &&
+           super->block_bytes <= BLOCK_MOST && super->blocks > 0 &&
+           super->blocks < (guint64)G_MAXINT64 / super->block_bytes &&
+           (!super->in_a_row ||
+            (super->descriptor_base < super->blocks && super->descriptor_blocks <= super->blocks));
+}
+
+/* Fletcher's sum of the block behind the sum itself, as 64 bits. */
+static gboolean sum_fits(EkSpan block)
+{
+    guint64 low = 0;
+    guint64 high = 0;
+    for (gsize i = 8; i + 4 <= block.length; i += 4) {
+        low = (low + ek_span_le32(block, i)) % G_MAXUINT32;
+        high = (high + low) % G_MAXUINT32;
+    }
+    guint64 first = G_MAXUINT32 - (low + high) % G_MAXUINT32;
+    guint64 second = G_MAXUINT32 - (low + first) % G_MAXUINT32;
+    return ek_span_le64(block, 0) == (second << 32 | first);
+}
+
+static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+{
+    Super super;
+    if (!super_read(span, &super))
+        return 0;
+    claims[0] = (EkClaim){at, at, EK_ROLE_PRIMARY};
+    return 1;
+}
+
+/* A block of a checkpoint: a map of it, or the copy of the superblock. */
+static EkPart look_at_checkpoint(EkGate *gate, EkByte at)
+{
+    guint8 block[64];
+    EkSpan span = {block, sizeof block};
+    EkPart part = ek_part_read(gate, at, block, sizeof block);
+    guint32 type = ek_span_le32(span, 24) & TYPE_MASK;
+    if (part == EK_PART_THERE && type != TYPE_CHECKPOINT_MAP &&
+        (type != TYPE_SUPER || !ek_span_equals(span, MAGIC_OFFSET, "NXSB", 4)))
+        part = EK_PART_ABSENT;
+    return part;
+}
+
+/* Where block zero is, for a superblock that stands in a checkpoint: the map before it is numbered
+ * by its own block. */
+static EkByte start_behind(EkGate *gate, EkByte at, const Super *super)
+{
+    guint8 block[64];
+    EkSpan span = {block, sizeof block};
+    if (at < super->block_bytes ||
+        ek_part_read(gate, at - super->block_bytes, block, sizeof block) != EK_PART_THERE ||
+        (ek_span_le32(span, 24) & TYPE_MASK) != TYPE_CHECKPOINT_MAP)
+        return EK_UNPLACED;
+    guint64 number = ek_span_le64(span, 8);
+    EkByte before = at - super->block_bytes;
+    return number < super->blocks && number * super->block_bytes <= before
+               ? before - number * super->block_bytes
+               : EK_UNPLACED;
+}
+
+static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+{
+    g_autofree guint8 *data = g_malloc(BLOCK_MOST);
+    guint8 copy[EK_HEADER_MOST];
+    Super super;
+    g_autoptr(EkVolume) volume =
+        ek_header_begin(&ek_fs_apfs, "apfs", gate, claim, data, BLOCK_MOST, error);
+    if (volume == NULL || !super_read((EkSpan){data, BLOCK_MOST}, &super))
+        return g_steal_pointer(&volume);
+    EkByte start = start_behind(gate, claim->header_byte, &super);
+    if (start != EK_UNPLACED)
+        volume->first_byte = start;
+    EkSpan span = {data, super.block_bytes};
+    volume->bytes = super.blocks * super.block_bytes;
+    volume->own_sector_size = EK_STEP;
+    volume->uuid = ek_volume_uuid(ek_span_part(span, 72, 16));
+    ek_volume_term_number(volume, "bytes a block", super.block_bytes);
+    ek_volume_term_number(volume, "blocks", super.blocks);
+    ek_volume_term_number(volume, "transaction", super.transaction);
+
+    gboolean fits = sum_fits(span);
+    ek_volume_reason(volume, 20, "container superblock at sector %" G_GUINT64_FORMAT,
+                     claim->header_byte / EK_STEP);
+    ek_volume_reason(volume, fits ? 15 : 0, "its checksum %s", fits ? "fits" : "does not fit");
+    EkPart zero = ek_part_read(gate, volume->first_byte, copy, sizeof copy);
+    if (zero == EK_PART_THERE && (!ek_span_equals((EkSpan){copy, sizeof copy}, 32, "NXSB", 4) ||
+                                  memcmp(copy + 72, data + 72, 16) != 0))
+        zero = EK_PART_ABSENT;
+    ek_part_reason(volume, zero, "block zero", volume->first_byte, 15);
+    EkPart part = EK_PART_UNREAD;
+    if (super.in_a_row) {
+        EkByte at = volume->first_byte + super.descriptor_base * super.block_bytes;
+        part = look_at_checkpoint(gate, at);
+        ek_part_reason(volume, part, "the first checkpoint block", at, 35);
+    }
+    ek_header_end(volume, part == EK_PART_THERE || (part == EK_PART_UNREAD && fits));
+    return g_steal_pointer(&volume);
+}
+
+const EkFileSystem ek_fs_apfs = {
+    .name = "apfs",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .recognise = recognise,
+    .measure = measure,
+};

@@ -1,0 +1,181 @@
+/* SPDX-License-Identifier: MIT */
+/* Btrfs volumes (one device of them): offsets as in the "Btrfs On-disk Format" of its
+ * documentation. Found by any mirror of the superblock, which says itself where it stands; believed
+ * when its checksum fits or the chunk tree is where it says. The files are not listed by this
+ * version. */
+#include "volume/formats.h"
+#include "volume/headers.h"
+
+#include "base/checksum.h"
+
+#define SUPER_BYTES 4096u
+#define MAGIC_OFFSET 64u
+#define CHUNKS_OFFSET 811u
+#define CHUNKS_MOST 2048u
+#define KEY_BYTES 17u
+#define CHUNK_BYTES 48u
+#define STRIPE_BYTES 32u
+#define SUM_CRC32C 0u
+
+static const EkByte mirrors[] = {(EkByte)64 << 10, (EkByte)64 << 20, (EkByte)256 << 30};
+
+typedef struct {
+    EkByte place; /* of this mirror in the volume */
+    guint64 generation;
+    guint64 chunk_root;
+    guint64 devices;
+    guint32 sector_bytes;
+    guint32 node_bytes;
+    guint16 sum_kind;
+    guint64 device;
+    guint64 device_bytes;
+    guint32 chunks_bytes;
+} Super;
+
+static const EkSignature signatures[] = {
+    {.offset = MAGIC_OFFSET, .length = 8, .bytes = {'_', 'B', 'H', 'R', 'f', 'S', '_', 'M'}},
+};
+
+static gboolean super_read(EkSpan span, Super *super)
+{
+    if (span.length < SUPER_BYTES || !ek_span_equals(span, MAGIC_OFFSET, "_BHRfS_M", 8))
+        return FALSE;
+    *super = (Super){
+        .place = ek_span_le64(span, 48),
+        .generation = ek_span_le64(span, 72),
+        .chunk_root = ek_span_le64(span, 88),
+        .devices = ek_span_le64(span, 136),
+        .sector_bytes = ek_span_le32(span, 144),
+        .node_bytes = ek_span_le32(span, 148),
+        .chunks_bytes = ek_span_le32(span, 160),
+        .sum_kind = ek_span_le16(span, 196),
+        .device = ek_span_le64(span, 201),
+        .device_bytes = ek_span_le64(span, 209),
+    };
+    return ek_is_power_of_two(super->sector_bytes) && super->sector_bytes >= 4096 &&
+           super->sector_bytes <= 65536 && ek_is_power_of_two(super->node_bytes) &&
+           super->node_bytes >= super->sector_bytes && super->node_bytes <= 65536 &&
+           super->chunks_bytes <= CHUNKS_MOST && super->device_bytes > mirrors[0] &&
+           super->device_bytes < G_MAXINT64;
+}
+
+static gboolean checksum_fits(EkSpan span)
+{
+    return ~ek_crc32c(G_MAXUINT32, ek_span_part(span, 32, SUPER_BYTES - 32)) ==
+           ek_span_le32(span, 0);
+}
+
+static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+{
+    Super super;
+    if (!super_read(span, &super) || super.place > at)
+        return 0;
+    for (guint i = 0; i < G_N_ELEMENTS(mirrors); i++)
+        if (super.place == mirrors[i]) {
+            claims[0] = (EkClaim){at - super.place, at, i == 0 ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
+            return 1;
+        }
+    return 0;
+}
+
+/* Where on this device a place of the volume's own address space lies; EK_UNPLACED when the chunks
+ * named in the superblock do not tell. */
+static EkByte placed(EkSpan span, const Super *super, guint64 logical)
+{
+    EkSpan chunks = ek_span_part(span, CHUNKS_OFFSET, super->chunks_bytes);
+    for (gsize at = 0; ek_span_has(chunks, at, KEY_BYTES + CHUNK_BYTES);) {
+        guint64 first = ek_span_le64(chunks, at + 9);
+        guint64 length = ek_span_le64(chunks, at + KEY_BYTES);
+        guint stripes = ek_span_le16(chunks, at + KEY_BYTES + 44);
+        gsize stripe = at + KEY_BYTES + CHUNK_BYTES;
+        for (guint i = 0; i < stripes && ek_span_has(chunks, stripe, STRIPE_BYTES); i++) {
+            EkByte offset = ek_span_le64(chunks, stripe + 8);
+            if (logical >= first && logical - first < length &&
+                ek_span_le64(chunks, stripe) == super->device && offset < G_MAXINT64 / 2 &&
+                length < G_MAXINT64 / 2)
+                return offset + (logical - first);
+            stripe += STRIPE_BYTES;
+        }
+        at = stripe;
+    }
+    return EK_UNPLACED;
+}
+
+static EkPart look_at_chunk_tree(EkGate *gate, EkVolume *volume, const Super *super, EkSpan own)
+{
+    guint8 node[128];
+    EkByte place = placed(own, super, super->chunk_root);
+    if (place == EK_UNPLACED) {
+        ek_volume_reason(volume, 0, "where the chunk tree is cannot be told from this device");
+        return EK_PART_UNREAD;
+    }
+    EkByte at = volume->first_byte + place;
+    EkPart part = ek_part_read(gate, at, node, sizeof node);
+    EkSpan span = {node, sizeof node};
+    if (part == EK_PART_THERE &&
+        (memcmp(node + 32, own.data + 32, 16) != 0 || ek_span_le64(span, 48) != super->chunk_root))
+        part = EK_PART_ABSENT;
+    ek_part_reason(volume, part, "the chunk tree", at, 35);
+    return part;
+}
+
+static guint weigh_mirrors(EkGate *gate, EkVolume *volume, const Super *super, EkSpan own)
+{
+    guint8 copy[SUPER_BYTES];
+    guint there = 0;
+    for (guint i = 0; i < G_N_ELEMENTS(mirrors); i++) {
+        Super other;
+        EkByte at = volume->first_byte + mirrors[i];
+        if (at == volume->header_byte && i == 0)
+            ek_part_reason(volume, EK_PART_THERE, "the primary superblock", at, 15);
+        if (at == volume->header_byte || mirrors[i] + SUPER_BYTES > super->device_bytes)
+            continue;
+        EkPart part = ek_part_read(gate, at, copy, sizeof copy);
+        if (part == EK_PART_THERE &&
+            (!super_read((EkSpan){copy, sizeof copy}, &other) || other.place != mirrors[i] ||
+             memcmp(copy + 32, own.data + 32, 16) != 0))
+            part = EK_PART_ABSENT;
+        ek_part_reason(volume, part, i == 0 ? "the primary superblock" : "another superblock", at,
+                       15);
+        there += part == EK_PART_THERE;
+    }
+    return there;
+}
+
+static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+{
+    guint8 data[SUPER_BYTES];
+    EkSpan span = {data, sizeof data};
+    Super super;
+    g_autoptr(EkVolume) volume =
+        ek_header_begin(&ek_fs_btrfs, "btrfs", gate, claim, data, sizeof data, error);
+    if (volume == NULL || !super_read(span, &super))
+        return g_steal_pointer(&volume);
+    volume->bytes = super.device_bytes;
+    volume->uuid = ek_volume_uuid(ek_span_part(span, 32, 16));
+    volume->label = ek_volume_label(ek_span_part(span, 299, 256));
+    ek_volume_term_number(volume, "bytes a sector", super.sector_bytes);
+    ek_volume_term_number(volume, "bytes a node", super.node_bytes);
+    ek_volume_term_number(volume, "generation", super.generation);
+    ek_volume_term(volume, "device", "%" G_GUINT64_FORMAT ", of %" G_GUINT64_FORMAT, super.device,
+                   super.devices);
+
+    ek_volume_reason(volume, 20, "superblock at sector %" G_GUINT64_FORMAT " is valid",
+                     claim->header_byte / EK_STEP);
+    gboolean fits = super.sum_kind == SUM_CRC32C && checksum_fits(span);
+    if (super.sum_kind == SUM_CRC32C)
+        ek_volume_reason(volume, fits ? 15 : 0, "its checksum %s", fits ? "fits" : "does not fit");
+    guint copies = weigh_mirrors(gate, volume, &super, span);
+    EkPart tree = look_at_chunk_tree(gate, volume, &super, span);
+    ek_header_end(volume, tree == EK_PART_THERE || copies > 0 || (fits && tree == EK_PART_UNREAD));
+    return g_steal_pointer(&volume);
+}
+
+const EkFileSystem ek_fs_btrfs = {
+    .name = "btrfs",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .header_offset = (EkByte)64 << 10,
+    .recognise = recognise,
+    .measure = measure,
+};

@@ -1,0 +1,87 @@
+/* SPDX-License-Identifier: MIT */
+/* Windows dynamic disks: the private header of the Logical Disk Manager, after the Linux kernel's
+ * block/partitions/ldm.h. It counts in sectors of the drive, and says where the ground of the
+ * volumes and the database about them lie; copies of it stand there. Volumes of several drives are
+ * not told apart here: this is the container. */
+#include "volume/formats.h"
+#include "volume/headers.h"
+
+#define SECTOR 512u
+#define PRIMARY_SECTOR 6u
+#define DISK_START 0x11bu
+#define DISK_SIZE 0x123u
+#define DATABASE_START 0x12bu
+#define DATABASE_SIZE 0x133u
+
+static const EkSignature signatures[] = {
+    {.offset = 0, .length = 8, .bytes = {'P', 'R', 'I', 'V', 'H', 'E', 'A', 'D'}},
+};
+
+static gboolean is_header(EkSpan span)
+{
+    guint64 size = ek_span_be64(span, DISK_SIZE);
+    return span.length >= SECTOR && ek_span_equals(span, 0, "PRIVHEAD", 8) &&
+           ek_span_be16(span, 12) == 2 && size > 0 && size < G_MAXINT64 / SECTOR / 2 &&
+           ek_span_be64(span, DISK_START) < G_MAXINT64 / SECTOR / 2 &&
+           ek_span_be64(span, DATABASE_SIZE) == 2048 &&
+           ek_span_be64(span, DATABASE_START) < G_MAXINT64 / SECTOR / 2;
+}
+
+static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+{
+    if (!is_header(span))
+        return 0;
+    guint count = 0;
+    /* In front, behind the table; or in the database, in its last sector and the one before the
+     * middle of it. */
+    if (at >= PRIMARY_SECTOR * SECTOR)
+        claims[count++] = (EkClaim){at - PRIMARY_SECTOR * SECTOR, at, EK_ROLE_PRIMARY};
+    EkByte last =
+        (ek_span_be64(span, DATABASE_START) + ek_span_be64(span, DATABASE_SIZE) - 1) * SECTOR;
+    if (last <= at)
+        claims[count++] = (EkClaim){at - last, at, EK_ROLE_BACKUP};
+    return count;
+}
+
+static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+{
+    guint8 data[EK_HEADER_MOST];
+    guint8 block[EK_HEADER_MOST];
+    EkSpan span = {data, sizeof data};
+    g_autoptr(EkVolume) volume =
+        ek_header_begin(&ek_fs_ldm, "ldm", gate, claim, data, sizeof data, error);
+    if (volume == NULL || !is_header(span))
+        return g_steal_pointer(&volume);
+    EkByte drive = claim->first_byte;
+    EkByte database = ek_span_be64(span, DATABASE_START) * SECTOR;
+    EkByte toc = drive + database + SECTOR;
+    volume->first_byte = drive + ek_span_be64(span, DISK_START) * SECTOR;
+    volume->bytes = ek_span_be64(span, DISK_SIZE) * SECTOR;
+    volume->uuid = ek_volume_label(ek_span_part(span, 0x30, 64));
+    volume->label = ek_volume_label(ek_span_part(span, 0xf0, 32));
+    volume->is_container = TRUE;
+    ek_volume_reason(volume, 20, "private header at sector %" G_GUINT64_FORMAT,
+                     claim->header_byte / EK_STEP);
+    EkPart contents = ek_part_read(gate, toc, block, sizeof block);
+    if (contents == EK_PART_THERE && memcmp(block, "TOCBLOCK", 8) != 0)
+        contents = EK_PART_ABSENT;
+    ek_part_reason(volume, contents, "the database's table of contents", toc, 40);
+    EkByte at = drive + database + 17 * SECTOR;
+    EkPart head = ek_part_read(gate, at, block, sizeof block);
+    if (head == EK_PART_THERE && memcmp(block, "VMDB", 4) != 0)
+        head = EK_PART_ABSENT;
+    ek_part_reason(volume, head, "the database", at, 30);
+    ek_volume_term_number(volume, "database begins at sector", database / SECTOR);
+    ek_volume_term_number(volume, "first sector for volumes", ek_span_be64(span, DISK_START));
+    ek_volume_term_number(volume, "sectors for volumes", ek_span_be64(span, DISK_SIZE));
+    ek_header_end(volume, contents != EK_PART_ABSENT || head == EK_PART_THERE);
+    return g_steal_pointer(&volume);
+}
+
+const EkFileSystem ek_fs_ldm = {
+    .name = "ldm",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .recognise = recognise,
+    .measure = measure,
+};

@@ -1,0 +1,112 @@
+/* SPDX-License-Identifier: MIT */
+/* LVM2 physical volumes: the label as in lvm2's documentation of its on-disk text format. The label
+ * stands in one of the first four sectors and says in which, with a sum of its own. */
+#include "volume/formats.h"
+#include "volume/headers.h"
+
+#include "base/checksum.h"
+
+#define SECTOR 512u
+#define LABEL_SECTORS 4u
+#define SUM_SEED 0xf597a6cfu
+#define METADATA_LOOKED_AT 1024u
+
+static const EkSignature signatures[] = {
+    {.offset = 0, .length = 8, .bytes = {'L', 'A', 'B', 'E', 'L', 'O', 'N', 'E'}},
+};
+
+static gboolean label_fits(EkSpan span)
+{
+    return span.length >= SECTOR && ek_span_equals(span, 0, "LABELONE", 8) &&
+           ek_span_equals(span, 24, "LVM2 001", 8) && ek_span_le64(span, 8) < LABEL_SECTORS &&
+           ek_span_le32(span, 20) >= 32 && ek_span_le32(span, 20) <= 256 &&
+           ek_crc32_from(SUM_SEED, ek_span_part(span, 20, SECTOR - 20)) == ek_span_le32(span, 16);
+}
+
+static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+{
+    EkByte before = ek_span_le64(span, 8) * SECTOR;
+    if (!label_fits(span) || before > at)
+        return 0;
+    claims[0] = (EkClaim){at - before, at, EK_ROLE_PRIMARY};
+    return 1;
+}
+
+/* The place and size of the first metadata area: the lists of data and metadata areas each end in
+ * a pair of zeros. */
+static EkRange metadata_area(EkSpan header)
+{
+    gsize at = 40;
+    guint lists = 0;
+    while (ek_span_has(header, at, 16)) {
+        EkRange area = {ek_span_le64(header, at), ek_span_le64(header, at + 8)};
+        at += 16;
+        if (area.first == 0)
+            lists++;
+        else if (lists == 1)
+            return area;
+        if (lists == 2)
+            break;
+    }
+    return (EkRange){0, 0};
+}
+
+/* The name of the volume group begins the text of the metadata. */
+static EkPart weigh_metadata(EkGate *gate, EkVolume *volume, EkRange area)
+{
+    guint8 header[SECTOR];
+    guint8 text[METADATA_LOOKED_AT];
+    EkSpan span = {header, sizeof header};
+    EkByte at = volume->first_byte + area.first;
+    if (area.first == 0 || area.first > G_MAXINT64 / 2)
+        return EK_PART_UNREAD;
+    EkPart part = ek_part_read(gate, at, header, sizeof header);
+    if (part == EK_PART_THERE && !ek_span_equals(span, 4, " LVM2 x[5A%r0N*>", 16))
+        part = EK_PART_ABSENT;
+    ek_part_reason(volume, part, "the metadata area", at, 30);
+    EkByte offset = ek_span_le64(span, 40);
+    if (part != EK_PART_THERE || offset == 0 || offset > G_MAXINT64 / 2 ||
+        ek_part_read(gate, at + offset, text, sizeof text) != EK_PART_THERE)
+        return part;
+    gsize length = 0;
+    while (length < 128 && text[length] > ' ' && text[length] < 127)
+        length++;
+    if (length > 0 && text[length] == ' ')
+        volume->label = g_strndup((const char *)text, length);
+    return part;
+}
+
+static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+{
+    guint8 data[EK_HEADER_MOST];
+    EkSpan span = {data, sizeof data};
+    g_autoptr(EkVolume) volume =
+        ek_header_begin(&ek_fs_lvm, "lvm2", gate, claim, data, sizeof data, error);
+    if (volume == NULL || !label_fits(span))
+        return g_steal_pointer(&volume);
+    gsize place = ek_span_le32(span, 20);
+    EkSpan header = ek_span_part(span, place, span.length);
+    volume->uuid = ek_volume_label(ek_span_part(header, 0, 32));
+    volume->bytes = ek_span_le64(header, 32);
+    if (volume->bytes == 0 || volume->bytes > G_MAXINT64) {
+        ek_header_end(volume, FALSE);
+        return g_steal_pointer(&volume);
+    }
+    volume->is_container = TRUE;
+    ek_volume_reason(volume, 60, "label at sector %" G_GUINT64_FORMAT ", its checksum right",
+                     claim->header_byte / EK_STEP);
+    ek_volume_term_number(volume, "label in sector", ek_span_le64(span, 8));
+    weigh_metadata(gate, volume, metadata_area(header));
+    if (volume->label != NULL)
+        ek_volume_term(volume, "volume group", "%s", volume->label);
+    ek_header_end(volume, TRUE);
+    return g_steal_pointer(&volume);
+}
+
+const EkFileSystem ek_fs_lvm = {
+    .name = "lvm2",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .recognise = recognise,
+    .measure = measure,
+};

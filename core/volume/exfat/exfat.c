@@ -1,0 +1,182 @@
+/* SPDX-License-Identifier: MIT */
+/* exFAT volumes: as in Microsoft's "exFAT file system specification". Found by the boot sector of
+ * the main or the backup boot region, believed when FAT and root folder are where it says. What it
+ * distrusts: every number. The files are not listed by this version. */
+#include "volume/formats.h"
+#include "volume/headers.h"
+
+#include "base/text.h"
+
+#define REGION_SECTORS 12u
+#define SUMMED_SECTORS 11u
+#define ROOT_LOOKED_AT 4096u
+#define ENTRY_BYTES 32u
+#define ENTRY_BITMAP 0x81u
+#define ENTRY_UPCASE 0x82u
+#define ENTRY_LABEL 0x83u
+
+typedef struct {
+    guint32 sector_size;
+    guint32 cluster_bytes;
+    guint64 sectors;
+    guint32 fat_sector;
+    guint32 fat_sectors;
+    guint32 heap_sector;
+    guint32 clusters;
+    guint32 root_cluster;
+    guint32 serial;
+    guint64 partition_sector; /* 0: not told */
+} Boot;
+
+static const EkSignature signatures[] = {
+    {.offset = 3, .length = 8, .bytes = {'E', 'X', 'F', 'A', 'T', ' ', ' ', ' '}},
+};
+
+static gboolean boot_read(EkSpan span, Boot *boot)
+{
+    guint8 shift = ek_span_u8(span, 108);
+    guint8 per_cluster = ek_span_u8(span, 109);
+    if (span.length < EK_HEADER_MOST || !ek_span_equals(span, 3, "EXFAT   ", 8) ||
+        ek_span_le16(span, 510) != 0xaa55 || !ek_bytes_are_zero(span.data + 11, 53) || shift < 9 ||
+        shift > 12 || per_cluster > 25 - shift)
+        return FALSE;
+    *boot = (Boot){
+        .sector_size = 1u << shift,
+        .cluster_bytes = 1u << (shift + per_cluster),
+        .sectors = ek_span_le64(span, 72),
+        .fat_sector = ek_span_le32(span, 80),
+        .fat_sectors = ek_span_le32(span, 84),
+        .heap_sector = ek_span_le32(span, 88),
+        .clusters = ek_span_le32(span, 92),
+        .root_cluster = ek_span_le32(span, 96),
+        .serial = ek_span_le32(span, 100),
+        .partition_sector = ek_span_le64(span, 64),
+    };
+    guint64 heap_sectors = (guint64)boot->clusters << per_cluster;
+    return boot->fat_sector >= 2 * REGION_SECTORS && boot->fat_sectors > 0 &&
+           boot->sectors < (guint64)G_MAXINT64 >> shift && boot->clusters > 0 &&
+           (guint64)boot->fat_sector + boot->fat_sectors <= boot->heap_sector &&
+           boot->heap_sector + heap_sectors <= boot->sectors && boot->root_cluster >= 2 &&
+           boot->root_cluster - 2 < boot->clusters;
+}
+
+static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+{
+    Boot boot;
+    if (!boot_read(span, &boot))
+        return 0;
+    guint count = 0;
+    claims[count++] = (EkClaim){at, at, EK_ROLE_PRIMARY};
+    EkByte before = (EkByte)REGION_SECTORS * boot.sector_size;
+    if (before <= at)
+        claims[count++] = (EkClaim){at - before, at, EK_ROLE_BACKUP};
+    return count;
+}
+
+/* The flags and the share in use change without the sum. */
+static guint32 sum_of(EkSpan region)
+{
+    guint32 sum = 0;
+    for (gsize i = 0; i < region.length; i++)
+        if (i != 106 && i != 107 && i != 112)
+            sum = (sum >> 1 | sum << 31) + region.data[i];
+    return sum;
+}
+
+/* A boot region that agrees with the header and with its own sum. */
+static EkPart look_at_region(EkGate *gate, const Boot *boot, const guint8 *header, EkByte at)
+{
+    gsize length = (gsize)REGION_SECTORS * boot->sector_size;
+    gsize summed = (gsize)SUMMED_SECTORS * boot->sector_size;
+    g_autofree guint8 *region = g_malloc(length);
+    EkPart part = ek_part_read(gate, at, region, length);
+    EkSpan span = {region, length};
+    if (part == EK_PART_THERE &&
+        (memcmp(region + 64, header + 64, 40) != 0 || !ek_span_equals(span, 3, "EXFAT   ", 8) ||
+         ek_span_le32(span, summed) != sum_of(ek_span_part(span, 0, summed))))
+        part = EK_PART_ABSENT;
+    return part;
+}
+
+static EkPart look_at_root(EkGate *gate, EkVolume *volume, const Boot *boot, EkByte at)
+{
+    guint8 entries[ROOT_LOOKED_AT];
+    gsize length = MIN(boot->cluster_bytes, ROOT_LOOKED_AT);
+    EkPart part = ek_part_read(gate, at, entries, length);
+    EkSpan span = {entries, length};
+    gboolean bitmap = FALSE;
+    gboolean upcase = FALSE;
+    for (gsize i = 0; part == EK_PART_THERE && i < length; i += ENTRY_BYTES) {
+        guint8 type = entries[i];
+        bitmap |= type == ENTRY_BITMAP;
+        upcase |= type == ENTRY_UPCASE;
+        guint8 units = ek_span_u8(span, i + 1);
+        if (type == ENTRY_LABEL && units > 0 && units <= 11 && volume->label == NULL)
+            volume->label = ek_text_utf16(entries + i + 2, units * 2u, FALSE);
+    }
+    return part == EK_PART_THERE && (!bitmap || !upcase) ? EK_PART_ABSENT : part;
+}
+
+static EkPart look_at_fat(EkGate *gate, EkByte at)
+{
+    static const guint8 first[] = {0xf8, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff};
+    guint8 start[sizeof first];
+    EkPart part = ek_part_read(gate, at, start, sizeof start);
+    return part == EK_PART_THERE && memcmp(start, first, sizeof first) != 0 ? EK_PART_ABSENT : part;
+}
+
+static void take_terms(EkVolume *volume, const Boot *boot)
+{
+    ek_volume_term_number(volume, "bytes a sector", boot->sector_size);
+    ek_volume_term_number(volume, "bytes a cluster", boot->cluster_bytes);
+    ek_volume_term_number(volume, "clusters", boot->clusters);
+    ek_volume_term_number(volume, "FAT begins at sector", boot->fat_sector);
+    ek_volume_term_number(volume, "sectors of the FAT", boot->fat_sectors);
+    ek_volume_term_number(volume, "clusters begin at sector", boot->heap_sector);
+    ek_volume_term_number(volume, "root folder begins at cluster", boot->root_cluster);
+}
+
+static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+{
+    guint8 data[EK_HEADER_MOST];
+    Boot boot;
+    g_autoptr(EkVolume) volume =
+        ek_header_begin(&ek_fs_exfat, "exfat", gate, claim, data, sizeof data, error);
+    if (volume == NULL || !boot_read((EkSpan){data, sizeof data}, &boot))
+        return g_steal_pointer(&volume);
+    volume->bytes = boot.sectors * boot.sector_size;
+    volume->own_sector_size = boot.sector_size;
+    volume->uuid = g_strdup_printf("%04X-%04X", boot.serial >> 16, boot.serial & 0xffff);
+    take_terms(volume, &boot);
+
+    EkByte backup = claim->first_byte + (EkByte)REGION_SECTORS * boot.sector_size;
+    EkByte fat = claim->first_byte + (EkByte)boot.fat_sector * boot.sector_size;
+    EkByte root = claim->first_byte + (EkByte)boot.heap_sector * boot.sector_size +
+                  (EkByte)(boot.root_cluster - 2) * boot.cluster_bytes;
+    EkPart main_region = look_at_region(gate, &boot, data, claim->first_byte);
+    EkPart backup_region = look_at_region(gate, &boot, data, backup);
+    EkPart table = look_at_fat(gate, fat);
+    EkPart folder = look_at_root(gate, volume, &boot, root);
+    ek_part_reason(volume, main_region, "the main boot region, its checksum right,",
+                   claim->first_byte, 20);
+    ek_part_reason(volume, backup_region, "the backup boot region, its checksum right,", backup,
+                   15);
+    ek_part_reason(volume, table, "the FAT", fat, 25);
+    ek_part_reason(volume, folder, "the root folder", root, 35);
+    if (boot.partition_sector != 0 &&
+        boot.partition_sector == volume->first_byte / boot.sector_size)
+        ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
+    gboolean placed = table == EK_PART_THERE || folder == EK_PART_THERE;
+    gboolean unread = table == EK_PART_UNREAD && folder == EK_PART_UNREAD;
+    ek_header_end(volume, placed || (unread && (main_region == EK_PART_THERE ||
+                                                backup_region == EK_PART_THERE)));
+    return g_steal_pointer(&volume);
+}
+
+const EkFileSystem ek_fs_exfat = {
+    .name = "exfat",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .recognise = recognise,
+    .measure = measure,
+};

@@ -1,0 +1,217 @@
+/* SPDX-License-Identifier: MIT */
+/* ext2, ext3 and ext4 volumes: found by any copy of their superblock, believed when the root folder
+ * or another copy is where it says. The files are not listed by this version. */
+#include "volume/ext/ext.h"
+
+#include "volume/formats.h"
+#include "volume/headers.h"
+
+#define COPIES_TRIED 6u /* beside the one that was found */
+#define TABLES_TRIED 4u /* copies of the group descriptors */
+#define ROOT_INODE 2u
+#define FOLDER_MODE 0x4000u
+
+static const EkSignature signatures[] = {
+    /* The magic, the state below 8, what to do on errors. */
+    {.offset = 56,
+     .length = 4,
+     .bytes = {0x53, 0xef, 0x00, 0x00},
+     .mask = {0xff, 0xff, 0xf8, 0xff}},
+};
+
+static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+{
+    EkExtSuper super;
+    if (!ek_ext_super_read(span, &super))
+        return 0;
+    EkByte before = ek_ext_super_place(&super, super.group);
+    if (before > at)
+        return 0;
+    claims[0] = (EkClaim){at - before, at, super.group == 0 ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
+    return 1;
+}
+
+/* Does another copy say what this one says? The counts and times in it may differ. */
+static gboolean agrees(EkSpan copy, EkSpan with, guint64 group)
+{
+    EkExtSuper super;
+    return ek_ext_super_read(copy, &super) && (super.group == group || super.group == 0) &&
+           memcmp(copy.data + 104, with.data + 104, 16) == 0 &&
+           memcmp(copy.data + 20, with.data + 20, 8) == 0 &&
+           ek_span_le32(copy, 32) == ek_span_le32(with, 32) &&
+           ek_span_le32(copy, 40) == ek_span_le32(with, 40);
+}
+
+/* How many copies besides that of `own` stand where they should; *unread counts those that could
+ * not be checked. Says of the primary one how it is. */
+static guint weigh_copies(EkGate *gate, EkVolume *volume, const EkExtSuper *super, EkSpan own,
+                          guint *unread)
+{
+    guint8 copy[EK_EXT_SUPER_BYTES];
+    guint tried = 0;
+    guint there = 0;
+    guint wrong = 0;
+    for (guint64 group = 0; group < super->groups && tried < COPIES_TRIED; group++) {
+        EkByte at = volume->first_byte + ek_ext_super_place(super, group);
+        if (group == 0 && super->group == 0) {
+            ek_part_reason(volume, EK_PART_THERE, "the primary superblock", at, 15);
+            continue;
+        }
+        if (!ek_ext_has_super(super, group) || group == super->group)
+            continue;
+        if (group > 343 && !super->sparse2)
+            break;
+        tried++;
+        EkPart part = ek_part_read(gate, at, copy, sizeof copy);
+        if (part == EK_PART_THERE && !agrees((EkSpan){copy, sizeof copy}, own, group))
+            part = EK_PART_ABSENT;
+        if (group == 0)
+            ek_part_reason(volume, part, "the primary superblock", at, 15);
+        there += part == EK_PART_THERE;
+        wrong += part == EK_PART_ABSENT;
+        *unread += part == EK_PART_UNREAD;
+    }
+    if (tried > 0)
+        ek_volume_reason(volume,
+                         there > 1    ? 20
+                         : there == 1 ? 15
+                                      : 0,
+                         "%u of %u further superblocks looked for are where it says%s", there,
+                         tried, *unread > 0 ? ", some were not read" : "");
+    return there;
+}
+
+/* The block of the inode table of group 0 as a copy of the descriptors tells; 0: it does not. */
+static guint64 inode_table_of(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
+                              guint64 group, gboolean *unread)
+{
+    guint8 first[64];
+    /* Right behind the block of the superblock; with meta groups those of group 0 do as well. */
+    guint64 block = super->first_data_block + group * super->blocks_per_group + 1;
+    EkPart part = ek_part_read(gate, volume->first_byte + block * super->block_bytes, first,
+                               super->descriptor_bytes >= 64 ? 64 : 32);
+    *unread |= part == EK_PART_UNREAD;
+    if (part != EK_PART_THERE)
+        return 0;
+    EkSpan span = {first, sizeof first};
+    guint64 high = super->descriptor_bytes >= 64 ? ek_span_le32(span, 40) : 0;
+    guint64 table = ek_span_le32(span, 8) | high << 32;
+    return table < super->blocks ? table : 0;
+}
+
+static EkPart look_at_root(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
+                           EkByte *place)
+{
+    guint8 inode[128];
+    gboolean unread = FALSE;
+    guint tried = 0;
+    for (guint64 group = 0; group < super->groups && tried < TABLES_TRIED; group++) {
+        if (!ek_ext_has_super(super, group) || (super->meta_bg && group > 1))
+            continue;
+        tried++;
+        guint64 table = inode_table_of(gate, volume, super, group, &unread);
+        if (table == 0)
+            continue;
+        *place = volume->first_byte + table * super->block_bytes +
+                 (EkByte)(ROOT_INODE - 1) * super->inode_bytes;
+        EkPart part = ek_part_read(gate, *place, inode, sizeof inode);
+        EkSpan span = {inode, sizeof inode};
+        unread |= part == EK_PART_UNREAD;
+        if (part == EK_PART_THERE && (ek_span_le16(span, 0) & 0xf000) == FOLDER_MODE &&
+            ek_span_le16(span, 26) >= 2)
+            return EK_PART_THERE;
+    }
+    return unread ? EK_PART_UNREAD : EK_PART_ABSENT;
+}
+
+static void take_terms(EkVolume *volume, const EkExtSuper *super, EkSpan span)
+{
+    volume->created = (EkMoment){ek_span_le32(span, 264), FALSE, ek_span_le32(span, 264) != 0};
+    guint32 used = MAX(ek_span_le32(span, 44), ek_span_le32(span, 48));
+    volume->used = (EkMoment){used, FALSE, used != 0};
+    ek_volume_term_number(volume, "bytes a block", super->block_bytes);
+    ek_volume_term_number(volume, "blocks", super->blocks);
+    ek_volume_term_number(volume, "blocks a group", super->blocks_per_group);
+    ek_volume_term_number(volume, "block groups", super->groups);
+    ek_volume_term_number(volume, "inodes", super->inodes);
+    ek_volume_term_number(volume, "inodes a group", super->inodes_per_group);
+    ek_volume_term_number(volume, "bytes an inode", super->inode_bytes);
+    ek_volume_term_number(volume, "bytes a group descriptor", super->descriptor_bytes);
+}
+
+static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+{
+    guint8 data[EK_EXT_SUPER_BYTES];
+    EkSpan span = {data, sizeof data};
+    EkExtSuper super;
+    g_autoptr(EkVolume) volume =
+        ek_header_begin(&ek_fs_ext, "ext2", gate, claim, data, sizeof data, error);
+    if (volume == NULL || !ek_ext_super_read(span, &super))
+        return g_steal_pointer(&volume);
+    volume->filesystem = super.name;
+    volume->bytes = super.blocks * super.block_bytes;
+    volume->uuid = ek_volume_uuid(ek_span_part(span, 104, 16));
+    volume->label = ek_volume_label(ek_span_part(span, 120, 16));
+    take_terms(volume, &super, span);
+
+    ek_volume_reason(volume, 20, "superblock of group %u at sector %" G_GUINT64_FORMAT " is valid",
+                     super.group, claim->header_byte / EK_STEP);
+    if (super.has_checksum)
+        ek_volume_reason(volume, super.checksum_fits ? 15 : 0, "its checksum %s",
+                         super.checksum_fits ? "fits" : "does not fit");
+    guint unread = 0;
+    guint copies = weigh_copies(gate, volume, &super, span, &unread);
+    EkByte place = 0;
+    EkPart root = look_at_root(gate, volume, &super, &place);
+    if (root == EK_PART_THERE)
+        ek_part_reason(volume, root, "the root folder's inode", place, 35);
+    else
+        ek_volume_reason(volume, 0, "the root folder's inode %s",
+                         root == EK_PART_UNREAD ? "could not be checked: not read"
+                                                : "is not there");
+    ek_header_end(volume, root != EK_PART_ABSENT || copies > 0 || (unread > 0 && super.group != 0));
+    return g_steal_pointer(&volume);
+}
+
+/* The primary superblock from the copy that the volume was measured by. */
+static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+                     GError **error)
+{
+    guint8 good[EK_EXT_SUPER_BYTES];
+    guint8 there[EK_EXT_SUPER_BYTES];
+    EkSpan span = {good, sizeof good};
+    EkExtSuper super;
+    if (!ek_gate_read(gate, volume->header_byte, good, sizeof good, NULL, error))
+        return FALSE;
+    if (!ek_ext_super_read(span, &super))
+        return ek_error_set(error, EK_ERROR_DAMAGED,
+                            "the superblock at sector %" G_GUINT64_FORMAT " is none any more",
+                            volume->header_byte / EK_STEP);
+    EkByte at = volume->first_byte + EK_EXT_SUPER_OFFSET;
+    if (ek_part_read(gate, at, there, sizeof there) == EK_PART_THERE &&
+        agrees((EkSpan){there, sizeof there}, span, 0))
+        return TRUE;
+    ek_ext_super_set_group(good, 0);
+    EkMend *mended = g_new0(EkMend, 1);
+    mended->structure = volume->format->structure;
+    mended->first_byte = at;
+    mended->length = sizeof good;
+    mended->after = g_memdup2(good, sizeof good);
+    mended->what = g_strdup("primary superblock");
+    mended->from = g_strdup_printf("the copy of group %u at sector %" G_GUINT64_FORMAT, super.group,
+                                   volume->header_byte / EK_STEP);
+    sink(data, mended);
+    return TRUE;
+}
+
+const EkFileSystem ek_fs_ext = {
+    .name = "ext",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .recognise = recognise,
+    .measure = measure,
+    .mend = mend,
+    .header_offset = EK_EXT_SUPER_OFFSET,
+    .structure = "ext-superblock",
+    .explain = ek_ext_super_explain,
+};

@@ -1,0 +1,45 @@
+/* SPDX-License-Identifier: MIT */
+#ifndef EK_VOLUME_EXT_EXT_H
+#define EK_VOLUME_EXT_EXT_H
+
+#include "volume/volume.h"
+
+#define EK_EXT_SUPER_BYTES 1024u
+#define EK_EXT_SUPER_OFFSET 1024u /* of the primary one */
+
+/* What a superblock says. */
+typedef struct {
+    const char *name; /* "ext2", "ext3", "ext4" */
+    guint32 block_bytes;
+    guint64 blocks;
+    guint32 first_data_block;
+    guint32 blocks_per_group;
+    guint32 inodes_per_group;
+    guint32 inode_bytes;
+    guint32 inodes;
+    guint32 descriptor_bytes;
+    guint32 group;            /* in which this copy stands, as it says */
+    guint64 groups;           /* at least 1 */
+    guint32 first_meta_bg;    /* meta groups from here on keep their own descriptors */
+    guint32 backup_groups[2]; /* with sparse_super2; 0: none */
+    gboolean sparse;
+    gboolean sparse2;
+    gboolean meta_bg;
+    gboolean has_checksum;
+    gboolean checksum_fits;
+} EkExtSuper;
+
+/* Decodes a superblock of EK_EXT_SUPER_BYTES; FALSE when it is none, or contradicts itself. */
+gboolean ek_ext_super_read(EkSpan span, EkExtSuper *super);
+GPtrArray *ek_ext_super_explain(EkSpan span);
+
+/* Makes a superblock that of another group's copy, its checksum right. */
+void ek_ext_super_set_group(guint8 *super, guint16 group);
+
+/* The byte of the volume at which the copy of group `group` stands. */
+EkByte ek_ext_super_place(const EkExtSuper *super, guint64 group);
+
+/* Does group `group` hold a copy of the superblock? */
+gboolean ek_ext_has_super(const EkExtSuper *super, guint64 group);
+
+#endif

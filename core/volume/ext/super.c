@@ -1,0 +1,157 @@
+/* SPDX-License-Identifier: MIT */
+/* The superblock of ext2, ext3 and ext4: offsets as in the Linux kernel's
+ * Documentation/filesystems/ext4/super.rst. What it distrusts: copies stand in the journal and in
+ * disk images too, and each says only of itself in which group it is. */
+#include "volume/ext/ext.h"
+
+#include "base/checksum.h"
+
+#define MAGIC 0xef53
+#define MAX_LOG_BLOCK 6u
+#define MIN_BLOCK 1024u
+
+#define COMPAT_JOURNAL 0x4u
+#define COMPAT_SPARSE2 0x200u
+#define INCOMPAT_JOURNAL_DEVICE 0x8u
+#define INCOMPAT_META_BG 0x10u
+#define INCOMPAT_64BIT 0x80u
+#define RO_SPARSE 0x1u
+#define RO_BIGALLOC 0x200u
+#define RO_CHECKSUM 0x400u
+/* What ext2 and ext3 know; anything else makes it an ext4. */
+#define INCOMPAT_OLD 0x17u
+#define RO_OLD 0x7u
+
+static const char *name_of(guint32 compat, guint32 incompat, guint32 ro)
+{
+    if ((incompat & ~INCOMPAT_OLD) != 0 || (ro & ~RO_OLD) != 0)
+        return "ext4";
+    return (compat & COMPAT_JOURNAL) != 0 ? "ext3" : "ext2";
+}
+
+static gboolean is_sane(const EkExtSuper *super, gboolean bigalloc)
+{
+    guint64 bits = (guint64)super->block_bytes * 8;
+    return super->blocks > super->first_data_block && super->first_data_block <= 1 &&
+           super->blocks < (guint64)G_MAXINT64 / super->block_bytes &&
+           super->blocks_per_group >= 8 && (bigalloc || super->blocks_per_group <= bits) &&
+           super->inodes_per_group > 0 && super->inodes_per_group <= bits &&
+           ek_is_power_of_two(super->inode_bytes) && super->inode_bytes >= 128 &&
+           super->inode_bytes <= super->block_bytes &&
+           ek_is_power_of_two(super->descriptor_bytes) && super->descriptor_bytes >= 32 &&
+           super->descriptor_bytes <= 1024 && super->group < super->groups &&
+           super->groups <= G_MAXUINT32 && super->inodes > 0 &&
+           super->inodes <= super->groups * super->inodes_per_group;
+}
+
+gboolean ek_ext_super_read(EkSpan span, EkExtSuper *super)
+{
+    if (span.length < EK_EXT_SUPER_BYTES || ek_span_le16(span, 56) != MAGIC ||
+        ek_span_le32(span, 24) > MAX_LOG_BLOCK)
+        return FALSE;
+    gboolean old = ek_span_le32(span, 76) == 0;
+    guint32 compat = old ? 0 : ek_span_le32(span, 92);
+    guint32 incompat = old ? 0 : ek_span_le32(span, 96);
+    guint32 ro = old ? 0 : ek_span_le32(span, 100);
+    gboolean wide = (incompat & INCOMPAT_64BIT) != 0;
+    if ((incompat & INCOMPAT_JOURNAL_DEVICE) != 0)
+        return FALSE;
+    *super = (EkExtSuper){
+        .name = name_of(compat, incompat, ro),
+        .block_bytes = MIN_BLOCK << ek_span_le32(span, 24),
+        .blocks = ek_span_le32(span, 4) | (wide ? (guint64)ek_span_le32(span, 336) << 32 : 0),
+        .first_data_block = ek_span_le32(span, 20),
+        .blocks_per_group = ek_span_le32(span, 32),
+        .inodes_per_group = ek_span_le32(span, 40),
+        .inode_bytes = old ? 128 : ek_span_le16(span, 88),
+        .inodes = ek_span_le32(span, 0),
+        .descriptor_bytes = wide ? ek_span_le16(span, 254) : 32,
+        .group = ek_span_le16(span, 90),
+        .first_meta_bg = ek_span_le32(span, 260),
+        .backup_groups = {ek_span_le32(span, 588), ek_span_le32(span, 592)},
+        .sparse = (ro & RO_SPARSE) != 0,
+        .sparse2 = (compat & COMPAT_SPARSE2) != 0,
+        .meta_bg = (incompat & INCOMPAT_META_BG) != 0,
+        .has_checksum = (ro & RO_CHECKSUM) != 0,
+    };
+    if (super->blocks_per_group == 0)
+        return FALSE;
+    super->groups = ek_divide_up(super->blocks - MIN(super->blocks, super->first_data_block),
+                                 super->blocks_per_group);
+    super->checksum_fits =
+        !super->has_checksum ||
+        ek_crc32c(G_MAXUINT32, ek_span_part(span, 0, 1020)) == ek_span_le32(span, 1020);
+    return is_sane(super, (ro & RO_BIGALLOC) != 0);
+}
+
+EkByte ek_ext_super_place(const EkExtSuper *super, guint64 group)
+{
+    if (group == 0)
+        return EK_EXT_SUPER_OFFSET;
+    return (super->first_data_block + group * super->blocks_per_group) * super->block_bytes;
+}
+
+void ek_ext_super_set_group(guint8 *super, guint16 group)
+{
+    EkSpan span = {super, EK_EXT_SUPER_BYTES};
+    ek_put_le16(super + 90, group);
+    if (ek_span_le32(span, 76) != 0 && (ek_span_le32(span, 100) & RO_CHECKSUM) != 0)
+        ek_put_le32(super + 1020, ek_crc32c(G_MAXUINT32, ek_span_part(span, 0, 1020)));
+}
+
+static gboolean is_power_of(guint64 number, guint64 base)
+{
+    while (number % base == 0)
+        number /= base;
+    return number == 1;
+}
+
+gboolean ek_ext_has_super(const EkExtSuper *super, guint64 group)
+{
+    if (group >= super->groups)
+        return FALSE;
+    if (group == 0)
+        return TRUE;
+    if (super->sparse2)
+        return group == super->backup_groups[0] || group == super->backup_groups[1];
+    return !super->sparse || group == 1 || is_power_of(group, 3) || is_power_of(group, 5) ||
+           is_power_of(group, 7);
+}
+
+GPtrArray *ek_ext_super_explain(EkSpan span)
+{
+    static const EkFieldRule rules[] = {
+        {0, 4, "inodes", EK_FIELD_LE32, NULL},
+        {4, 4, "blocks", EK_FIELD_LE32, "(low half)"},
+        {8, 4, "reserved blocks", EK_FIELD_LE32, NULL},
+        {12, 4, "free blocks", EK_FIELD_LE32, NULL},
+        {16, 4, "free inodes", EK_FIELD_LE32, NULL},
+        {20, 4, "first data block", EK_FIELD_LE32, NULL},
+        {24, 4, "block size", EK_FIELD_LE32, "(1024 times two to the power of it)"},
+        {28, 4, "cluster size", EK_FIELD_LE32, NULL},
+        {32, 4, "blocks a group", EK_FIELD_LE32, NULL},
+        {36, 4, "clusters a group", EK_FIELD_LE32, NULL},
+        {40, 4, "inodes a group", EK_FIELD_LE32, NULL},
+        {44, 4, "last mounted", EK_FIELD_LE32, NULL},
+        {48, 4, "last written", EK_FIELD_LE32, NULL},
+        {52, 4, "mounts", EK_FIELD_BYTES, NULL},
+        {56, 2, "magic", EK_FIELD_BYTES, NULL},
+        {58, 2, "state", EK_FIELD_LE16, NULL},
+        {60, 30, "behaviour, revision, first inode, inode size", EK_FIELD_BYTES, NULL},
+        {90, 2, "group of this copy", EK_FIELD_LE16, NULL},
+        {92, 12, "features", EK_FIELD_BYTES, NULL},
+        {104, 16, "UUID", EK_FIELD_BYTES, NULL},
+        {120, 16, "label", EK_FIELD_BYTES, NULL},
+        {136, 64, "last mounted on", EK_FIELD_BYTES, NULL},
+        {200, 136, "further fields", EK_FIELD_BYTES, NULL},
+        {336, 4, "blocks", EK_FIELD_LE32, "(high half)"},
+        {340, 680, "further fields", EK_FIELD_BYTES, NULL},
+        {1020, 4, "checksum", EK_FIELD_BYTES, NULL},
+    };
+    GPtrArray *fields = ek_fields_new();
+    gsize count = G_N_ELEMENTS(rules);
+    while (count > 0 && !ek_span_has(span, rules[count - 1].offset, rules[count - 1].length))
+        count--;
+    ek_fields_add_rules(fields, span, rules, count);
+    return fields;
+}

@@ -1,0 +1,127 @@
+/* SPDX-License-Identifier: MIT */
+/* F2FS volumes: offsets as in the Linux kernel's include/linux/f2fs_fs.h. Found by either of the
+ * two superblocks, believed when a checkpoint whose sum fits is where it says. The files are not
+ * listed by this version. */
+#include "volume/formats.h"
+#include "volume/headers.h"
+
+#include "base/checksum.h"
+#include "base/text.h"
+
+#define MAGIC 0xf2f52010u
+#define BLOCK_BYTES 4096u
+#define SUPER_OFFSET 1024u /* in each of the first two blocks */
+#define SUPER_BYTES 3072u
+#define SUM_OFFSET 4092u
+
+typedef struct {
+    guint64 blocks;
+    guint32 segment_blocks;
+    guint32 segments;
+    guint32 segments_a_section;
+    guint32 sections_a_zone;
+    guint32 checkpoint_block;
+    guint32 main_block;
+} Super;
+
+static const EkSignature signatures[] = {
+    {.offset = 0, .length = 4, .bytes = {0x10, 0x20, 0xf5, 0xf2}},
+};
+
+static gboolean super_read(EkSpan span, Super *super)
+{
+    if (span.length < EK_HEADER_MOST || ek_span_le32(span, 0) != MAGIC ||
+        ek_span_le32(span, 16) != 12 || ek_span_le32(span, 20) != 9)
+        return FALSE;
+    *super = (Super){
+        .blocks = ek_span_le64(span, 36),
+        .segment_blocks = 1u << ek_span_le32(span, 20),
+        .segments = ek_span_le32(span, 48),
+        .segments_a_section = ek_span_le32(span, 24),
+        .sections_a_zone = ek_span_le32(span, 28),
+        .checkpoint_block = ek_span_le32(span, 76),
+        .main_block = ek_span_le32(span, 92),
+    };
+    return super->blocks > 0 && super->blocks < G_MAXINT64 / BLOCK_BYTES &&
+           super->checkpoint_block > 0 &&
+           (guint64)super->checkpoint_block + 2 * super->segment_blocks <= super->blocks &&
+           super->main_block > super->checkpoint_block && super->main_block < super->blocks;
+}
+
+static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+{
+    Super super;
+    guint count = 0;
+    if (!super_read(span, &super))
+        return 0;
+    if (at >= SUPER_OFFSET)
+        claims[count++] = (EkClaim){at - SUPER_OFFSET, at, EK_ROLE_PRIMARY};
+    if (at >= SUPER_OFFSET + BLOCK_BYTES)
+        claims[count++] = (EkClaim){at - SUPER_OFFSET - BLOCK_BYTES, at, EK_ROLE_BACKUP};
+    return count;
+}
+
+/* A block that begins a checkpoint: its version is not 0, and its sum fits. */
+static EkPart look_at_checkpoint(EkGate *gate, EkByte at)
+{
+    guint8 block[BLOCK_BYTES];
+    EkSpan span = {block, sizeof block};
+    EkPart part = ek_part_read(gate, at, block, sizeof block);
+    if (part == EK_PART_THERE &&
+        (ek_span_le64(span, 0) == 0 || ek_span_le32(span, 164) != SUM_OFFSET ||
+         ek_crc32_from(MAGIC, ek_span_part(span, 0, SUM_OFFSET)) != ek_span_le32(span, SUM_OFFSET)))
+        part = EK_PART_ABSENT;
+    return part;
+}
+
+static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+{
+    guint8 data[SUPER_BYTES];
+    guint8 copy[EK_HEADER_MOST];
+    EkSpan span = {data, sizeof data};
+    Super super;
+    g_autoptr(EkVolume) volume =
+        ek_header_begin(&ek_fs_f2fs, "f2fs", gate, claim, data, sizeof data, error);
+    if (volume == NULL || !super_read(span, &super))
+        return g_steal_pointer(&volume);
+    volume->bytes = super.blocks * BLOCK_BYTES;
+    volume->uuid = ek_volume_uuid(ek_span_part(span, 108, 16));
+    g_autofree char *label = ek_text_utf16(data + 124, 1024, FALSE);
+    volume->label = *label != '\0' ? g_steal_pointer(&label) : NULL;
+    ek_volume_term_number(volume, "bytes a block", BLOCK_BYTES);
+    ek_volume_term_number(volume, "blocks", super.blocks);
+    ek_volume_term_number(volume, "segments", super.segments);
+    ek_volume_term_number(volume, "segments a section", super.segments_a_section);
+    ek_volume_term_number(volume, "sections a zone", super.sections_a_zone);
+    ek_volume_term_number(volume, "checkpoints begin at block", super.checkpoint_block);
+    ek_volume_term_number(volume, "main area begins at block", super.main_block);
+
+    for (guint i = 0; i < 2; i++) {
+        EkByte at = volume->first_byte + SUPER_OFFSET + (EkByte)i * BLOCK_BYTES;
+        /* What mounting changes stands further behind. */
+        ek_header_reason(volume, ek_header_look(gate, at, data, 108 + 16, copy),
+                         i == 0 ? "superblock" : "second superblock", at, i == 0 ? 20 : 15);
+    }
+    gboolean there = FALSE;
+    guint unread = 0;
+    for (guint i = 0; i < 2; i++) {
+        EkByte at = volume->first_byte +
+                    ((EkByte)super.checkpoint_block + i * super.segment_blocks) * BLOCK_BYTES;
+        EkPart part = look_at_checkpoint(gate, at);
+        ek_part_reason(volume, part, i == 0 ? "the first checkpoint" : "the second checkpoint", at,
+                       there ? 10 : 35);
+        there |= part == EK_PART_THERE;
+        unread += part == EK_PART_UNREAD;
+    }
+    ek_header_end(volume, there || unread == 2);
+    return g_steal_pointer(&volume);
+}
+
+const EkFileSystem ek_fs_f2fs = {
+    .name = "f2fs",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .header_offset = SUPER_OFFSET,
+    .recognise = recognise,
+    .measure = measure,
+};

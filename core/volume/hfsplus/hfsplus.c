@@ -1,0 +1,193 @@
+/* SPDX-License-Identifier: MIT */
+/* HFS+ and HFSX volumes: as in Apple's Technical Note TN1150. Found by the volume header or the
+ * alternate one near the end, believed when the catalog is where it says. What it distrusts: every
+ * number; a volume is as long as its blocks and up to one block more. The files are not listed by
+ * this version. */
+#include "volume/formats.h"
+#include "volume/headers.h"
+
+#include "base/text.h"
+
+#define HEADER_OFFSET 1024u
+#define CATALOG_FORK 272u
+#define FORK_EXTENTS 16u
+#define NODE_MOST 32768u
+#define ROOT_PARENT 1u
+#define EPOCH 2082844800 /* seconds from 1904 to 1970 */
+
+typedef struct {
+    guint32 block_bytes;
+    guint32 blocks;
+    guint32 free_blocks;
+    guint32 files;
+    guint32 folders;
+    guint32 catalog_block;
+    guint32 catalog_blocks; /* of its first extent */
+} Header;
+
+static const EkSignature signatures[] = {
+    {.offset = 0, .length = 4, .bytes = {'H', '+', 0, 4}},
+    {.offset = 0, .length = 4, .bytes = {'H', 'X', 0, 5}},
+};
+
+static gboolean header_read(EkSpan span, Header *header)
+{
+    if (span.length < EK_HEADER_MOST ||
+        (!ek_span_equals(span, 0, "H+\0\4", 4) && !ek_span_equals(span, 0, "HX\0\5", 4)))
+        return FALSE;
+    *header = (Header){
+        .block_bytes = ek_span_be32(span, 40),
+        .blocks = ek_span_be32(span, 44),
+        .free_blocks = ek_span_be32(span, 48),
+        .files = ek_span_be32(span, 32),
+        .folders = ek_span_be32(span, 36),
+        .catalog_block = ek_span_be32(span, CATALOG_FORK + FORK_EXTENTS),
+        .catalog_blocks = ek_span_be32(span, CATALOG_FORK + FORK_EXTENTS + 4),
+    };
+    return ek_is_power_of_two(header->block_bytes) && header->block_bytes >= 512 &&
+           header->block_bytes <= 1u << 20 && header->blocks > 0 &&
+           header->free_blocks <= header->blocks && header->catalog_blocks > 0 &&
+           (guint64)header->catalog_block + header->catalog_blocks <= header->blocks;
+}
+
+static EkByte bytes_of(const Header *header)
+{
+    return (EkByte)header->blocks * header->block_bytes;
+}
+
+static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+{
+    Header header;
+    guint count = 0;
+    if (!header_read(span, &header))
+        return 0;
+    if (at >= HEADER_OFFSET)
+        claims[count++] = (EkClaim){at - HEADER_OFFSET, at, EK_ROLE_PRIMARY};
+    if (at + HEADER_OFFSET >= bytes_of(&header))
+        claims[count++] = (EkClaim){at + HEADER_OFFSET - bytes_of(&header), at, EK_ROLE_BACKUP};
+    return count;
+}
+
+/* The name of the root folder is that of the volume: the first record of the first leaf. */
+static void take_label(EkGate *gate, EkVolume *volume, EkByte catalog, EkSpan tree)
+{
+    guint32 node_bytes = ek_span_be16(tree, 32);
+    guint32 leaf = ek_span_be32(tree, 24);
+    guint8 node[1024];
+    EkSpan span = {node, sizeof node};
+    if (leaf == 0 || node_bytes < 512 ||
+        ek_part_read(gate, catalog + (EkByte)leaf * node_bytes, node, MIN(node_bytes, 1024)) !=
+            EK_PART_THERE ||
+        ek_span_u8(span, 8) != 0xff || ek_span_be32(span, 16) != ROOT_PARENT)
+        return;
+    guint16 units = ek_span_be16(span, 20);
+    if (units > 0 && units <= 255)
+        volume->label = ek_text_utf16(node + 22, units * 2u, TRUE);
+}
+
+/* The catalog begins with a header node of three records. */
+static EkPart look_at_catalog(EkGate *gate, EkByte at, guint8 node[EK_HEADER_MOST])
+{
+    EkPart part = ek_part_read(gate, at, node, EK_HEADER_MOST);
+    EkSpan span = {node, EK_HEADER_MOST};
+    guint32 node_bytes = ek_span_be16(span, 32);
+    if (part == EK_PART_THERE &&
+        (ek_span_u8(span, 8) != 1 || ek_span_u8(span, 9) != 0 || ek_span_be16(span, 10) != 3 ||
+         !ek_is_power_of_two(node_bytes) || node_bytes < 512 || node_bytes > NODE_MOST))
+        part = EK_PART_ABSENT;
+    return part;
+}
+
+/* The alternate header is 1024 bytes before the end of the partition, which may be up to a block
+ * longer than all blocks. Returns the bytes behind them; looks at the primary's side, or, for an
+ * alternate one that was found, at the catalog's. */
+static EkByte find_rest(EkGate *gate, EkVolume *volume, const Header *header, EkRole role)
+{
+    guint8 sector[EK_HEADER_MOST];
+    EkByte catalog = (EkByte)header->catalog_block * header->block_bytes;
+    for (EkByte rest = 0; rest < MIN(header->block_bytes, 16 * EK_STEP); rest += EK_STEP) {
+        if (role == EK_ROLE_BACKUP) {
+            if (rest <= volume->first_byte &&
+                look_at_catalog(gate, volume->first_byte - rest + catalog, sector) == EK_PART_THERE)
+                return rest;
+            continue;
+        }
+        EkByte at = volume->first_byte + bytes_of(header) + rest - HEADER_OFFSET;
+        if (ek_part_read(gate, at, sector, sizeof sector) == EK_PART_THERE &&
+            memcmp(sector, volume->header, 4) == 0 &&
+            memcmp(sector + 40, volume->header + 40, 8) == 0)
+            return rest;
+    }
+    return 0;
+}
+
+static EkMoment moment_of(guint32 seconds, gboolean is_local)
+{
+    return (EkMoment){(gint64)seconds - EPOCH, is_local, seconds != 0};
+}
+
+static void take_terms(EkVolume *volume, const Header *header, EkSpan span)
+{
+    volume->created = moment_of(ek_span_be32(span, 16), TRUE);
+    volume->used = moment_of(ek_span_be32(span, 20), FALSE);
+    ek_volume_term_number(volume, "bytes an allocation block", header->block_bytes);
+    ek_volume_term_number(volume, "allocation blocks", header->blocks);
+    ek_volume_term_number(volume, "free blocks", header->free_blocks);
+    ek_volume_term_number(volume, "files", header->files);
+    ek_volume_term_number(volume, "folders", header->folders);
+    ek_volume_term_number(volume, "catalog begins at block", header->catalog_block);
+    ek_volume_term(volume, "names", "%s",
+                   volume->header[1] == 'X' ? "may tell upper from lower case (HFSX)"
+                                            : "do not tell upper from lower case");
+}
+
+static void weigh_headers(EkGate *gate, EkVolume *volume)
+{
+    guint8 copy[EK_HEADER_MOST];
+    EkByte places[] = {volume->first_byte + HEADER_OFFSET,
+                       volume->first_byte + volume->bytes - HEADER_OFFSET};
+    for (guint i = 0; i < G_N_ELEMENTS(places); i++) {
+        EkPart part = ek_part_read(gate, places[i], copy, sizeof copy);
+        if (part == EK_PART_THERE && (memcmp(copy, volume->header, 4) != 0 ||
+                                      memcmp(copy + 40, volume->header + 40, 8) != 0))
+            part = EK_PART_ABSENT;
+        ek_part_reason(volume, part, i == 0 ? "the volume header" : "the alternate volume header",
+                       places[i], i == 0 ? 20 : 15);
+    }
+}
+
+static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+{
+    guint8 data[EK_HEADER_MOST];
+    guint8 node[EK_HEADER_MOST];
+    EkSpan span = {data, sizeof data};
+    Header header;
+    g_autoptr(EkVolume) volume =
+        ek_header_begin(&ek_fs_hfsplus, "hfsplus", gate, claim, data, sizeof data, error);
+    if (volume == NULL || !header_read(span, &header))
+        return g_steal_pointer(&volume);
+    EkByte rest = find_rest(gate, volume, &header, claim->role);
+    if (claim->role == EK_ROLE_BACKUP)
+        volume->first_byte -= rest;
+    volume->bytes = bytes_of(&header) + rest;
+    if (!ek_bytes_are_zero(data + 104, 8))
+        volume->uuid = ek_text_hex(data + 104, 8, '\0');
+    take_terms(volume, &header, span);
+    weigh_headers(gate, volume);
+    EkByte catalog = volume->first_byte + (EkByte)header.catalog_block * header.block_bytes;
+    EkPart part = look_at_catalog(gate, catalog, node);
+    ek_part_reason(volume, part, "the catalog", catalog, 40);
+    if (part == EK_PART_THERE)
+        take_label(gate, volume, catalog, (EkSpan){node, sizeof node});
+    ek_header_end(volume, part != EK_PART_ABSENT);
+    return g_steal_pointer(&volume);
+}
+
+const EkFileSystem ek_fs_hfsplus = {
+    .name = "hfsplus",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .header_offset = HEADER_OFFSET,
+    .recognise = recognise,
+    .measure = measure,
+};

@@ -1,0 +1,215 @@
+/* SPDX-License-Identifier: MIT */
+/* XFS volumes: offsets as in "XFS Algorithms & Data Structures", 3rd edition. Found by the
+ * superblock of any allocation group, believed when further groups and the root folder are where it
+ * says. What it distrusts: all groups hold the same superblock, and only the header behind it says
+ * which group it is. The files are not listed by this version. */
+#include "volume/formats.h"
+#include "volume/headers.h"
+
+#include "base/checksum.h"
+
+#define SUPER_MOST 4096u
+#define CRC_OFFSET 224u
+#define GROUPS_TRIED 4u
+#define FOLDER_MODE 0x4000u
+
+typedef struct {
+    guint32 block_bytes;
+    guint64 blocks;
+    guint64 root;
+    guint32 group_blocks;
+    guint32 groups;
+    guint32 sector_size;
+    guint32 inode_bytes;
+    guint8 block_inodes_log;
+    guint8 group_blocks_log;
+    gboolean has_checksum;
+    gboolean checksum_fits;
+} Super;
+
+static const EkSignature signatures[] = {
+    {.offset = 0, .length = 4, .bytes = {'X', 'F', 'S', 'B'}},
+};
+
+static gboolean checksum_fits(EkSpan span, guint32 sector_size)
+{
+    static const guint8 none[4] = {0};
+    if (span.length < sector_size)
+        return FALSE;
+    guint32 sum = ek_crc32c(G_MAXUINT32, ek_span_part(span, 0, CRC_OFFSET));
+    sum = ek_crc32c(sum, (EkSpan){none, sizeof none});
+    sum = ek_crc32c(sum, ek_span_part(span, CRC_OFFSET + 4, sector_size - CRC_OFFSET - 4));
+    return ~sum == ek_span_le32(span, CRC_OFFSET);
+}
+
+static gboolean super_read(EkSpan span, Super *super)
+{
+    if (span.length < EK_HEADER_MOST || !ek_span_equals(span, 0, "XFSB", 4))
+        return FALSE;
+    guint16 version = ek_span_be16(span, 100) & 15;
+    *super = (Super){
+        .block_bytes = ek_span_be32(span, 4),
+        .blocks = ek_span_be64(span, 8),
+        .root = ek_span_be64(span, 56),
+        .group_blocks = ek_span_be32(span, 84),
+        .groups = ek_span_be32(span, 88),
+        .sector_size = ek_span_be16(span, 102),
+        .inode_bytes = ek_span_be16(span, 104),
+        .block_inodes_log = ek_span_u8(span, 123),
+        .group_blocks_log = ek_span_u8(span, 124),
+        .has_checksum = version == 5,
+    };
+    if (!ek_is_power_of_two(super->block_bytes) || super->block_bytes < 512 ||
+        super->block_bytes > 65536 || !ek_is_power_of_two(super->sector_size) ||
+        super->sector_size < 512 || super->sector_size > super->block_bytes ||
+        !ek_is_power_of_two(super->inode_bytes) || super->inode_bytes < 256 ||
+        super->inode_bytes > 2048 || version < 1 || version > 5)
+        return FALSE;
+    if (super->has_checksum)
+        super->checksum_fits = checksum_fits(span, super->sector_size);
+    return super->group_blocks >= 64 && super->groups > 0 &&
+           super->blocks < (guint64)G_MAXINT64 / super->block_bytes &&
+           super->blocks > (guint64)super->group_blocks * (super->groups - 1) &&
+           super->blocks <= (guint64)super->group_blocks * super->groups &&
+           super->group_blocks_log < 32 && super->block_inodes_log < 16 &&
+           (guint64)super->group_blocks <= (guint64)1 << super->group_blocks_log;
+}
+
+static EkByte group_byte(const Super *super, guint64 group)
+{
+    return group * super->group_blocks * super->block_bytes;
+}
+
+/* The group's number stands in the header behind the superblock; G_MAXUINT32: it is not there. */
+static guint32 group_of(EkSpan span, const Super *super)
+{
+    if (!ek_span_equals(span, super->sector_size, "XAGF", 4))
+        return G_MAXUINT32;
+    return ek_span_be32(span, (gsize)super->sector_size + 8);
+}
+
+static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+{
+    Super super;
+    if (!super_read(span, &super))
+        return 0;
+    guint32 group = group_of(span, &super);
+    if (group == G_MAXUINT32)
+        group = 0;
+    if (group >= super.groups || group_byte(&super, group) > at)
+        return 0;
+    claims[0] = (EkClaim){at - group_byte(&super, group), at,
+                          group == 0 ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
+    return 1;
+}
+
+static EkPart look_at_group(EkGate *gate, const EkVolume *volume, const Super *super, EkSpan own,
+                            guint32 group)
+{
+    guint8 data[2 * SUPER_MOST];
+    EkSpan span = {data, (gsize)super->sector_size * 2};
+    Super other;
+    if (super->sector_size > SUPER_MOST)
+        return EK_PART_UNREAD;
+    EkPart part =
+        ek_part_read(gate, volume->first_byte + group_byte(super, group), data, span.length);
+    if (part == EK_PART_THERE &&
+        (!super_read(span, &other) || memcmp(data + 32, own.data + 32, 16) != 0 ||
+         group_of(span, super) != group))
+        part = EK_PART_ABSENT;
+    return part;
+}
+
+/* *there and *unread count groups other than the one whose header was found. */
+static void weigh_groups(EkGate *gate, EkVolume *volume, const Super *super, EkSpan own,
+                         guint *there, guint *unread)
+{
+    guint tried = 0;
+    for (guint32 group = 0; group < super->groups && tried < GROUPS_TRIED; group++) {
+        EkByte at = volume->first_byte + group_byte(super, group);
+        if (at == volume->header_byte && group == 0)
+            ek_part_reason(volume, EK_PART_THERE, "the primary superblock", at, 15);
+        if (at == volume->header_byte)
+            continue;
+        EkPart part = look_at_group(gate, volume, super, own, group);
+        tried++;
+        if (group == 0)
+            ek_part_reason(volume, part, "the primary superblock", at, 15);
+        *there += part == EK_PART_THERE;
+        *unread += part == EK_PART_UNREAD;
+    }
+    if (tried > 0)
+        ek_volume_reason(volume,
+                         *there > 1    ? 20
+                         : *there == 1 ? 15
+                                       : 0,
+                         "%u of %u further allocation groups looked for are where it says%s",
+                         *there, tried, *unread > 0 ? ", some were not read" : "");
+}
+
+static EkPart look_at_root(EkGate *gate, const EkVolume *volume, const Super *super, EkByte *at)
+{
+    guint8 inode[128];
+    guint64 in_block = super->root & (((guint64)1 << super->block_inodes_log) - 1);
+    guint64 block = super->root >> super->block_inodes_log;
+    guint64 group = block >> super->group_blocks_log;
+    block &= ((guint64)1 << super->group_blocks_log) - 1;
+    *at = volume->first_byte;
+    if (group >= super->groups || block >= super->group_blocks)
+        return EK_PART_ABSENT;
+    *at += group_byte(super, group) + block * super->block_bytes + in_block * super->inode_bytes;
+    EkPart part = ek_part_read(gate, *at, inode, sizeof inode);
+    EkSpan span = {inode, sizeof inode};
+    if (part == EK_PART_THERE &&
+        (!ek_span_equals(span, 0, "IN", 2) || (ek_span_be16(span, 2) & 0xf000) != FOLDER_MODE))
+        part = EK_PART_ABSENT;
+    return part;
+}
+
+static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+{
+    guint8 data[2 * SUPER_MOST];
+    EkSpan span = {data, sizeof data};
+    Super super;
+    g_autoptr(EkVolume) volume =
+        ek_header_begin(&ek_fs_xfs, "xfs", gate, claim, data, sizeof data, error);
+    if (volume == NULL || !super_read(span, &super))
+        return g_steal_pointer(&volume);
+    /* With sectors as large as the recogniser's window only now can be told which group it is. */
+    guint32 group = group_of(span, &super);
+    if (group != G_MAXUINT32 && group < super.groups &&
+        group_byte(&super, group) <= claim->header_byte)
+        volume->first_byte = claim->header_byte - group_byte(&super, group);
+    volume->bytes = super.blocks * super.block_bytes;
+    volume->own_sector_size = super.sector_size;
+    volume->uuid = ek_volume_uuid(ek_span_part(span, 32, 16));
+    volume->label = ek_volume_label(ek_span_part(span, 108, 12));
+    ek_volume_term_number(volume, "bytes a block", super.block_bytes);
+    ek_volume_term_number(volume, "blocks", super.blocks);
+    ek_volume_term_number(volume, "allocation groups", super.groups);
+    ek_volume_term_number(volume, "blocks a group", super.group_blocks);
+    ek_volume_term_number(volume, "bytes an inode", super.inode_bytes);
+    ek_volume_term_number(volume, "root folder's inode", super.root);
+
+    ek_volume_reason(volume, 20, "superblock at sector %" G_GUINT64_FORMAT " is valid",
+                     claim->header_byte / EK_STEP);
+    if (super.has_checksum)
+        ek_volume_reason(volume, super.checksum_fits ? 15 : 0, "its checksum %s",
+                         super.checksum_fits ? "fits" : "does not fit");
+    guint there = 0;
+    guint unread = 0;
+    weigh_groups(gate, volume, &super, span, &there, &unread);
+    EkByte at = 0;
+    EkPart root = look_at_root(gate, volume, &super, &at);
+    ek_part_reason(volume, root, "the root folder's inode", at, 35);
+    ek_header_end(volume, root != EK_PART_ABSENT || there > 0 || unread > 0);
+    return g_steal_pointer(&volume);
+}
+
+const EkFileSystem ek_fs_xfs = {
+    .name = "xfs",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .recognise = recognise,
+    .measure = measure,
+};

@@ -1,0 +1,274 @@
+/* SPDX-License-Identifier: MIT */
+/* Partition tables as the system's tools write them, whole and broken, and drives with a history:
+ * what each volume is to the table and to the others. */
+#include "check.h"
+#include "fixture.h"
+#include "program.h"
+
+#include <stdio.h>
+#include <string.h>
+
+#define SECTOR 512ull
+
+static void blank(guint mib)
+{
+    must("rm -f drive.img && truncate -s %uM drive.img", mib);
+}
+
+/* Makes a volume and lays it into the drive. */
+static void lay(const char *make, guint mib, guint64 sector)
+{
+    must("rm -f part.img && truncate -s %uM part.img && %s part.img >maker.log 2>&1", mib, make);
+    must("dd if=part.img of=drive.img bs=512 seek=%llu conv=notrunc,sparse status=none",
+         (unsigned long long)sector);
+}
+
+/* What `hunt` prints of a fresh case. */
+static Result hunt(void)
+{
+    must("rm -rf bench");
+    done("new bench drive.img");
+    done("image bench");
+    return ektypon("hunt bench");
+}
+
+/* The volume that begins at a sector; NULL when there is none. */
+static json_t *volume_at(json_t *json, guint64 sector)
+{
+    json_t *list = json_object_get(json, "volumes");
+    for (gsize i = 0; i < json_array_size(list); i++)
+        if (json_u64(json_array_get(list, i), "first_byte") == sector * SECTOR)
+            return json_array_get(list, i);
+    return NULL;
+}
+
+static void check_standing(guint64 sector, const char *filesystem, const char *standing)
+{
+    g_auto(Result) result = ektypon("volumes bench --json");
+    json_t *json = result_json(&result);
+    json_t *volume = volume_at(json, sector);
+    CHECK(volume != NULL);
+    if (volume != NULL) {
+        CHECK_TEXT(json_text(volume, "filesystem"), filesystem);
+        CHECK_TEXT(json_text(volume, "standing"), standing);
+    }
+    json_decref(json);
+}
+
+static void check_count(guint wanted)
+{
+    g_auto(Result) result = ektypon("volumes bench --json");
+    json_t *json = result_json(&result);
+    CHECK_NUMBER(json_array_size(json_object_get(json, "volumes")), wanted);
+    json_decref(json);
+}
+
+static void make_gpt(void)
+{
+    blank(300);
+    must("printf 'label: gpt\\nstart=2048,size=102400,type=L,name=Catalogue\\n"
+         "start=104448,size=204800,type=L\\n' | sfdisk -q drive.img");
+    lay("mke2fs -q -F -t ext4", 50, 2048);
+    lay("mkfs.exfat", 100, 104448);
+}
+
+static void a_gpt_lists_its_volumes(void)
+{
+    make_gpt();
+    g_auto(Result) whole = hunt();
+    CHECK_CONTAINS(whole.out, "gpt partition table at sector 1, with 2 partitions\n");
+    CHECK_CONTAINS(whole.out, "with 1 partition (it protects the GPT)");
+    CHECK_CONTAINS(whole.out, "at sector 614399, with 2 partitions (the other copy");
+    check_standing(2048, "ext4", "listed");
+    check_standing(104448, "exfat", "listed");
+    /* The first copy damaged: the system takes the other one. */
+    must("printf 'xxxx' | dd of=drive.img bs=1 seek=600 conv=notrunc status=none");
+    g_auto(Result) other = hunt();
+    CHECK_CONTAINS(other.out, "gpt partition table at sector 614399, with 2 partitions\n");
+    check_standing(2048, "ext4", "listed");
+    /* An entry changed: the sums tell. */
+    make_gpt();
+    must("printf '\\001' | dd of=drive.img bs=1 seek=%u conv=notrunc status=none", 1024 + 50);
+    g_auto(Result) changed = hunt();
+    CHECK_CONTAINS(changed.out, "at sector 1, with 2 partitions, not all of it whole");
+    check_standing(2048, "ext4", "listed");
+}
+
+static void a_backup_left_in_the_middle_is_named(void)
+{
+    make_gpt();
+    must("truncate -s 400M drive.img && dd if=/dev/zero of=drive.img bs=512 count=34 conv=notrunc "
+         "status=none");
+    g_auto(Result) result = hunt();
+    CHECK_CONTAINS(result.out, "at sector 614399, with 2 partitions (a backup left in the middle");
+    check_standing(2048, "ext4", "lost");
+    g_auto(Result) one = ektypon("volumes bench 1");
+    CHECK_CONTAINS(one.out, "+5  a partition table (gpt) at sector 614399 names it");
+}
+
+static void logical_partitions_are_listed(void)
+{
+    blank(200);
+    must("printf 'label: dos\\n2048,20480,83\\n,,5\\n30000,65536,83\\n140000,131072,7\\n' | "
+         "sfdisk -q drive.img");
+    lay("mke2fs -q -F -t ext2", 32, 30000);
+    lay("mkfs.exfat", 64, 140000);
+    g_auto(Result) result = hunt();
+    CHECK_CONTAINS(result.out, "mbr partition table at sector 0, with 4 partitions\n");
+    CHECK(strstr(result.out, "ebr") == NULL);
+    check_standing(30000, "ext2", "listed");
+    check_standing(140000, "exfat", "listed");
+    /* The table gone, its links stay. */
+    must("dd if=/dev/zero of=drive.img bs=512 count=1 conv=notrunc status=none");
+    g_auto(Result) gone = hunt();
+    CHECK_CONTAINS(gone.out, "ebr partition table at sector 22528");
+    CHECK_CONTAINS(gone.out, "a link of a chain that nothing leads to");
+    check_standing(30000, "ext2", "lost");
+}
+
+static void a_chain_that_leads_back_ends(void)
+{
+    static const guint8 link[] = {0, 0, 0, 0, 5, 0, 0, 0, 0, 0, 0, 0, 0, 16, 0, 0};
+    blank(200);
+    must("printf 'label: dos\\n2048,20480,83\\n,,5\\n30000,65536,83\\n' | sfdisk -q drive.img");
+    write_file("link", link, sizeof link);
+    /* The next link is the first one again. */
+    must("dd if=link of=drive.img bs=1 seek=%llu conv=notrunc status=none",
+         22528 * SECTOR + 446 + 16);
+    lay("mke2fs -q -F -t ext2", 32, 30000);
+    g_auto(Result) result = hunt();
+    CHECK_STATUS(result, 0);
+    check_standing(30000, "ext2", "listed");
+}
+
+static void an_apple_map_lists_its_volumes(void)
+{
+    blank(200);
+    must("parted -s drive.img mklabel mac mkpart a ext2 20480s 151551s >/dev/null 2>&1");
+    lay("mke2fs -q -F -t ext2", 64, 20480);
+    g_auto(Result) result = hunt();
+    CHECK_CONTAINS(result.out, "apm partition table at sector 1, with");
+    check_standing(20480, "ext2", "listed");
+}
+
+/* Counted in sectors of 4096 bytes, on an image in 512. */
+static void a_table_in_other_sectors_is_named(void)
+{
+    blank(200);
+    must("printf 'label: dos\\nstart=512,size=16384,type=83\\n' | sfdisk -q drive.img");
+    lay("mke2fs -q -F -t ext2", 64, 512 * 8);
+    g_auto(Result) result = hunt();
+    check_standing(512 * 8, "ext2", "displaced");
+    g_auto(Result) one = ektypon("volumes bench 1");
+    CHECK_CONTAINS(one.out, "if it counts in sectors of 4096 bytes");
+}
+
+static void old_volumes_under_new_ones_are_remains(void)
+{
+    /* An NTFS over all of it, then two FAT32 in its place. */
+    blank(200);
+    lay("mkntfs -q -F -s 512 -p 2048 -H 255 -S 63", 190, 2048);
+    must("dd if=/dev/zero of=drive.img bs=1M seek=1 count=1 conv=notrunc status=none");
+    lay("mkfs.fat -F 32 -s 1", 48, 2048);
+    lay("mkfs.fat -F 32 -s 1", 64, 2048 + 98304);
+    g_auto(Result) result = hunt();
+    check_standing(2048 + 98304, "fat32", "lost");
+    g_auto(Result) listed = ektypon("volumes bench --json");
+    json_t *json = result_json(&listed);
+    json_t *list = json_object_get(json, "volumes");
+    guint remains = 0;
+    for (gsize i = 0; i < json_array_size(list); i++) {
+        json_t *volume = json_array_get(list, i);
+        if (!g_str_equal(json_text(volume, "standing"), "remains"))
+            continue;
+        remains++;
+        CHECK_TEXT(json_text(volume, "filesystem"), "ntfs");
+        CHECK(json_u64(volume, "overwritten_bytes") > 100u << 20);
+        CHECK(json_u64(volume, "overwritten_bytes") < 120u << 20);
+    }
+    CHECK_NUMBER(remains, 1);
+    json_decref(json);
+}
+
+static void a_disk_image_in_a_volume_is_nested(void)
+{
+    blank(200);
+    must("rm -f inner.img && truncate -s 40M inner.img && mke2fs -q -F -t ext2 inner.img && "
+         "rm -rf tree && mkdir tree && cp inner.img tree/old-laptop.img && "
+         "printf seeds > tree/readme");
+    lay("mke2fs -q -F -t ext4 -d tree", 150, 4096);
+    g_auto(Result) result = hunt();
+    check_count(2);
+    check_standing(4096, "ext4", "lost");
+    g_auto(Result) listed = ektypon("volumes bench --json");
+    json_t *json = result_json(&listed);
+    json_t *inner = json_array_get(json_object_get(json, "volumes"), 1);
+    CHECK_TEXT(json_text(inner, "standing"), "nested");
+    CHECK_NUMBER(json_u64(inner, "host"), json_u64(volume_at(json, 4096), "number"));
+    json_decref(json);
+    done("plan bench");
+    g_auto(Result) plan = ektypon("plan bench --show");
+    CHECK_CONTAINS(plan.out, "is left out: it is a file of another volume");
+}
+
+/* Made over another one of the same kind, at the same place: two volumes, the newer one stands. */
+static void two_generations_are_two_volumes(void)
+{
+    blank(200);
+    lay("mke2fs -q -F -t ext4 -b 1024 -L older", 120, 2048);
+    lay("mke2fs -q -F -t ext4 -b 4096 -L newer", 60, 2048);
+    g_auto(Result) result = hunt();
+    g_auto(Result) listed = ektypon("volumes bench --json");
+    json_t *json = result_json(&listed);
+    json_t *list = json_object_get(json, "volumes");
+    CHECK_NUMBER(json_array_size(list), 2);
+    for (gsize i = 0; i < json_array_size(list); i++) {
+        json_t *volume = json_array_get(list, i);
+        gboolean newer = g_str_equal(json_text(volume, "label"), "newer");
+        CHECK_NUMBER(json_u64(volume, "first_byte"), 2048 * SECTOR);
+        CHECK_TEXT(json_text(volume, "standing"), newer ? "lost" : "remains");
+    }
+    json_decref(json);
+}
+
+static void a_missing_tail_is_named(void)
+{
+    blank(100);
+    lay("mke2fs -q -F -t ext4", 90, 2048);
+    must("truncate -s 80M drive.img");
+    g_auto(Result) result = hunt();
+    g_auto(Result) one = ektypon("volumes bench 1");
+    CHECK_CONTAINS(one.out, "sectors 163840 to 186367 are missing");
+}
+
+static void noise_and_zeros_give_nothing(void)
+{
+    gsize length = 64 << 20;
+    g_autofree guint8 *noise = g_malloc(length);
+    fill_noise(noise, length, test_seed());
+    write_file("drive.img", noise, length);
+    g_auto(Result) result = hunt();
+    CHECK_CONTAINS(result.out, "No volume found.");
+    CHECK_CONTAINS(result.out, "No partition table.");
+    blank(300);
+    g_auto(Result) zeros = hunt();
+    CHECK_CONTAINS(zeros.out, "No volume found.");
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"a GPT lists its volumes", a_gpt_lists_its_volumes},
+        {"a backup left in the middle is named", a_backup_left_in_the_middle_is_named},
+        {"logical partitions are listed", logical_partitions_are_listed},
+        {"a chain that leads back ends", a_chain_that_leads_back_ends},
+        {"an Apple map lists its volumes", an_apple_map_lists_its_volumes},
+        {"a table in other sectors is named", a_table_in_other_sectors_is_named},
+        {"old volumes under new ones are remains", old_volumes_under_new_ones_are_remains},
+        {"a disk image in a volume is nested", a_disk_image_in_a_volume_is_nested},
+        {"two generations are two volumes", two_generations_are_two_volumes},
+        {"a missing tail is named", a_missing_tail_is_named},
+        {"noise and zeros give nothing", noise_and_zeros_give_nothing},
+    };
+    return RUN_TESTS("layouts", tests);
+}
