@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* Writes the seed corpus: one folder a harness below the folder that is named. */
 #include "fixture.h"
+#include "volumes.h"
 
 #include <glib/gstdio.h>
 #include <string.h>
@@ -28,6 +29,34 @@ static void put_fat(const char *root, guint bits, const char *name)
     put(root, "fat", name, fat->data, MIN(used, fat->length));
 }
 
+#define SEED_MOST (128u << 10)
+
+/* The beginning of each, and what of it tells where it is. */
+static void put_composed(const char *root)
+{
+    Composed *all[] = {composed_hfsplus(FALSE, 1536),
+                       composed_hfsplus(TRUE, 0),
+                       composed_apfs(),
+                       composed_refs(),
+                       composed_bitlocker(),
+                       composed_lvm(),
+                       composed_raid(0),
+                       composed_raid(1),
+                       composed_raid(2),
+                       composed_old_raid(),
+                       composed_ldm()};
+    for (gsize i = 0; i < G_N_ELEMENTS(all); i++) {
+        g_autofree char *name = g_strdup_printf("%s-%zu", all[i]->filesystem, i);
+        gsize from = all[i]->copy_byte > SEED_MOST ? all[i]->copy_byte : 0;
+        put(root, "volumes", name, all[i]->data, MIN(all[i]->length, SEED_MOST));
+        if (from > 0) {
+            g_autofree char *copy = g_strconcat(name, "-copy", NULL);
+            put(root, "volumes", copy, all[i]->data + from, MIN(all[i]->length - from, SEED_MOST));
+        }
+        composed_free(all[i]);
+    }
+}
+
 int main(int argc, char **argv)
 {
     static const char model[] = "# a drive\n[drive]\nmodel=Corvane R2\nbacking=drive.img\n"
@@ -47,6 +76,7 @@ int main(int argc, char **argv)
     put_fat(argv[1], 12, "12");
     put_fat(argv[1], 16, "16");
     put_fat(argv[1], 32, "32");
+    put_composed(argv[1]);
     put(argv[1], "model", "faults", model, strlen(model));
     return 0;
 }

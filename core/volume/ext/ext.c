@@ -50,7 +50,6 @@ static guint weigh_copies(EkGate *gate, EkVolume *volume, const EkExtSuper *supe
     guint8 copy[EK_EXT_SUPER_BYTES];
     guint tried = 0;
     guint there = 0;
-    guint wrong = 0;
     for (guint64 group = 0; group < super->groups && tried < COPIES_TRIED; group++) {
         EkByte at = volume->first_byte + ek_ext_super_place(super, group);
         if (group == 0 && super->group == 0) {
@@ -68,7 +67,6 @@ static guint weigh_copies(EkGate *gate, EkVolume *volume, const EkExtSuper *supe
         if (group == 0)
             ek_part_reason(volume, part, "the primary superblock", at, 15);
         there += part == EK_PART_THERE;
-        wrong += part == EK_PART_ABSENT;
         *unread += part == EK_PART_UNREAD;
     }
     if (tried > 0)

@@ -1,0 +1,218 @@
+/* SPDX-License-Identifier: MIT */
+/* Formats that no tool here makes: found by their first header and by a copy, with the rest unread,
+ * and not found where only a header stands. */
+#include "check.h"
+#include "fixture.h"
+#include "hunt/hunt.h"
+#include "volume/formats.h"
+#include "volumes.h"
+
+#include <string.h>
+
+#define BEFORE (333u * 512)
+#define BEHIND (100u * 512)
+
+typedef struct {
+    guint8 *drive;
+    gsize length;
+    GPtrArray *traces;
+} Laid;
+
+static gboolean take_trace(void *data, const EkTrace *trace, GError **error)
+{
+    (void)error;
+    g_ptr_array_add(((Laid *)data)->traces, g_memdup2(trace, sizeof *trace));
+    return TRUE;
+}
+
+static gboolean take_hunted(void *data, EkRange range, GError **error)
+{
+    (void)data;
+    (void)range;
+    (void)error;
+    return TRUE;
+}
+
+static void lay(Laid *laid, const Composed *composed)
+{
+    laid->length = BEFORE + composed->length + BEHIND;
+    laid->drive = g_malloc(laid->length);
+    fill_noise(laid->drive, laid->length, 5);
+    memcpy(laid->drive + BEFORE, composed->data, composed->length);
+}
+
+static GPtrArray *hunt_bench(Bench *bench, Laid *laid)
+{
+    GError *error = NULL;
+    gint cancel = 0;
+    EkHuntSink sink = {laid, take_trace, take_hunted};
+    g_autoptr(EkHunt) hunt = ek_hunt_new(bench->gate, &sink, 2, &cancel);
+    g_autoptr(GArray) ranges = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    EkStretch stretch;
+    for (EkSector at = 0; ek_read_map_next(bench->map, at, EK_STATE_BIT(EK_STATE_GOOD), &stretch);
+         at = stretch.first + stretch.count) {
+        EkRange range = {stretch.first * 512, stretch.count * 512};
+        g_array_append_val(ranges, range);
+    }
+    laid->traces = g_ptr_array_new_with_free_func(g_free);
+    CHECK(ek_hunt_scan(hunt, ranges, &error));
+    GPtrArray *findings = ek_hunt_agree(bench->gate, 512, laid->traces, &error);
+    CHECK_FINE(&error);
+    g_ptr_array_unref(laid->traces);
+    return findings;
+}
+
+static EkByte first_byte_of(const Composed *composed)
+{
+    return BEFORE + (g_str_equal(composed->filesystem, "ldm") ? 63 * 512 : 0);
+}
+
+static void check_one(const GPtrArray *findings, const Composed *composed)
+{
+    CHECK_NUMBER(findings->len, 1);
+    if (findings->len == 0)
+        return;
+    const EkFinding *finding = findings->pdata[0];
+    const EkVolume *volume = finding->volume;
+    CHECK_TEXT(volume->filesystem, composed->filesystem);
+    CHECK_NUMBER(volume->first_byte, first_byte_of(composed));
+    if (composed->length_is_least)
+        CHECK(volume->length_is_least && volume->bytes <= composed->length);
+    else if (!g_str_equal(composed->filesystem, "ldm"))
+        CHECK_NUMBER(volume->bytes, composed->length);
+    CHECK_TEXT(volume->label, composed->label);
+    CHECK_TEXT(volume->uuid, composed->uuid);
+    CHECK(volume->confidence >= EK_CONFIDENT);
+}
+
+static void find_whole(const Composed *composed)
+{
+    Bench bench;
+    Laid laid;
+    lay(&laid, composed);
+    bench_open(&bench, laid.drive, laid.length);
+    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    check_one(findings, composed);
+    bench_close(&bench);
+    g_free(laid.drive);
+}
+
+/* The first header wiped, or not read. */
+static void find_by_copy(const Composed *composed, gboolean unread)
+{
+    Bench bench;
+    Laid laid;
+    lay(&laid, composed);
+    gsize first = BEFORE + composed->first_byte;
+    if (!unread)
+        memset(laid.drive + first, 0, composed->first_length);
+    bench_open(&bench, laid.drive, laid.length);
+    if (unread)
+        bench_hole(&bench, first / 512, composed->first_length / 512, EK_STATE_SET_ASIDE);
+    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    check_one(findings, composed);
+    bench_close(&bench);
+    g_free(laid.drive);
+}
+
+/* The first header alone, everything else overwritten: nothing to believe. */
+static void find_nothing(const Composed *composed)
+{
+    Bench bench;
+    Laid laid;
+    lay(&laid, composed);
+    gsize from = BEFORE + composed->first_byte + composed->first_length;
+    fill_noise(laid.drive + from, laid.length - from, 9);
+    bench_open(&bench, laid.drive, laid.length);
+    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    for (guint i = 0; i < findings->len; i++) {
+        const EkFinding *finding = findings->pdata[i];
+        CHECK(finding->volume->confidence < EK_CONFIDENT);
+    }
+    bench_close(&bench);
+    g_free(laid.drive);
+}
+
+static void find_all_ways(Composed *taken)
+{
+    g_autoptr(Composed) composed = taken;
+    find_whole(composed);
+    if (composed->copy_byte == 0)
+        return;
+    find_by_copy(composed, FALSE);
+    find_by_copy(composed, TRUE);
+    find_nothing(composed);
+}
+
+static void hfsplus_is_found(void)
+{
+    find_all_ways(composed_hfsplus(FALSE, 0));
+    find_all_ways(composed_hfsplus(TRUE, 0));
+    find_all_ways(
+        composed_hfsplus(FALSE, 1536)); /* a partition that is no whole number of blocks */
+}
+
+static void apfs_is_found(void)
+{
+    find_all_ways(composed_apfs());
+}
+
+static void refs_is_found(void)
+{
+    /* Nothing but the two boot sectors is known of it: each needs the other. */
+    g_autoptr(Composed) composed = composed_refs();
+    find_whole(composed);
+    find_nothing(composed);
+}
+
+static void bitlocker_is_found(void)
+{
+    find_all_ways(composed_bitlocker());
+}
+
+static void lvm_is_found(void)
+{
+    find_all_ways(composed_lvm());
+}
+
+static void raid_is_found(void)
+{
+    for (guint minor = 0; minor < 3; minor++)
+        find_all_ways(composed_raid(minor));
+    find_all_ways(composed_old_raid());
+}
+
+static void dynamic_disks_are_found(void)
+{
+    find_all_ways(composed_ldm());
+}
+
+/* A superblock whose sum does not fit is no RAID's. */
+static void a_wrong_sum_is_none(void)
+{
+    Bench bench;
+    Laid laid;
+    g_autoptr(Composed) raid = composed_raid(2);
+    raid->data[4096 + 100] ^= 1;
+    lay(&laid, raid);
+    bench_open(&bench, laid.drive, laid.length);
+    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    CHECK_NUMBER(findings->len, 0);
+    bench_close(&bench);
+    g_free(laid.drive);
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"HFS+ is found", hfsplus_is_found},
+        {"APFS is found", apfs_is_found},
+        {"ReFS is found", refs_is_found},
+        {"BitLocker is found", bitlocker_is_found},
+        {"LVM2 is found", lvm_is_found},
+        {"Linux RAID is found", raid_is_found},
+        {"dynamic disks are found", dynamic_disks_are_found},
+        {"a wrong sum is none", a_wrong_sum_is_none},
+    };
+    return RUN_TESTS("formats", tests);
+}

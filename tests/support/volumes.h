@@ -1,0 +1,36 @@
+/* SPDX-License-Identifier: MIT */
+/* Volumes that no tool here makes, composed byte by byte from the published formats. Each is empty,
+ * and as long as its headers say. */
+#ifndef EK_TESTS_VOLUMES_H
+#define EK_TESTS_VOLUMES_H
+
+#include "base/units.h"
+
+#include <glib.h>
+
+typedef struct {
+    const char *filesystem;
+    const char *label; /* NULL: none */
+    const char *uuid;
+    gsize copy_byte; /* of another header than the first; 0: there is none */
+    gsize copy_length;
+    gsize first_length; /* of the first header, from first_byte on: what can be wiped */
+    gsize first_byte;
+    gboolean length_is_least;
+    gsize length;
+    guint8 *data;
+} Composed;
+
+Composed *composed_hfsplus(gboolean sensitive, gsize rest); /* `rest`: bytes behind the blocks */
+Composed *composed_apfs(void);
+Composed *composed_refs(void);
+Composed *composed_bitlocker(void);
+Composed *composed_lvm(void);
+Composed *composed_raid(guint minor); /* version 1.minor */
+Composed *composed_old_raid(void);    /* version 0.90 */
+/* The drive with the container in it, which begins at sector 63. */
+Composed *composed_ldm(void);
+void composed_free(Composed *composed);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(Composed, composed_free)
+
+#endif
