@@ -67,6 +67,8 @@ const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS] = {
     "CREATE TABLE volume_term ("
     " volume INTEGER NOT NULL REFERENCES volume (number), position INTEGER NOT NULL,"
     " name TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (volume, position)) WITHOUT ROWID",
+
+    "ALTER TABLE volume ADD COLUMN composed INTEGER NOT NULL DEFAULT 0",
 };
 
 const char *const ek_map_schema[EK_MAP_SCHEMA_VERSIONS] = {

@@ -131,8 +131,11 @@ GPtrArray *ek_volumestore_traces(EkCase *self, GError **error)
 {
     sqlite3 *store = ek_case_store(self);
     g_autoptr(GPtrArray) traces = g_ptr_array_new_with_free_func(g_free);
-    g_autoptr(EkStatement) rows = ek_sql_prepare(
-        store, error, "SELECT kind,format,first_byte,header FROM trace ORDER BY first_byte", "");
+    g_autoptr(EkStatement) rows =
+        ek_sql_prepare(store, error,
+                       "SELECT kind,format,first_byte,header,count,stride,first_record FROM trace"
+                       " ORDER BY first_byte",
+                       "");
     if (rows == NULL)
         return NULL;
     int got;
@@ -141,7 +144,9 @@ GPtrArray *ek_volumestore_traces(EkCase *self, GError **error)
         trace->kind = g_intern_string((const char *)sqlite3_column_text(rows, 0));
         trace->format = g_intern_string((const char *)sqlite3_column_text(rows, 1));
         trace->first_byte = (EkByte)sqlite3_column_int64(rows, 2);
-        trace->count = 1;
+        trace->count = (guint64)sqlite3_column_int64(rows, 4);
+        trace->stride = (guint64)sqlite3_column_int64(rows, 5);
+        trace->first_record = (guint64)sqlite3_column_int64(rows, 6);
         trace->header_length = MIN((gsize)sqlite3_column_bytes(rows, 3), EK_HEADER_MOST);
         if (trace->header_length > 0)
             memcpy(trace->header, sqlite3_column_blob(rows, 3), trace->header_length);
@@ -221,14 +226,16 @@ static gboolean put_volume(sqlite3 *db, gint64 event, const EkFinding *finding, 
     return ek_sql_do(db, error,
                      "UPDATE volume SET filesystem=?,bytes=?,own_sector_size=?,label=?,uuid=?,"
                      "standing=?,confidence=?,header_byte=?,header=?,event=?,length_is_least=?,"
-                     "is_container=?,by_backup=?,overwritten=?,created=NULL,used=NULL,host=NULL"
+                     "is_container=?,by_backup=?,composed=?,overwritten=?,created=NULL,used=NULL,"
+                     "host=NULL"
                      " WHERE number=?",
-                     "suisssiubiiiiui", volume->filesystem, volume->bytes,
+                     "suisssiubiiiiiui", volume->filesystem, volume->bytes,
                      (gint64)volume->own_sector_size, volume->label, volume->uuid,
                      ek_standing_name(finding->standing), (gint64)volume->confidence,
                      volume->header_byte, volume->header, (gsize)EK_HEADER_MOST, event,
                      (gint64)volume->length_is_least, (gint64)volume->is_container,
-                     (gint64)volume->by_backup, finding->overwritten, number) &&
+                     (gint64)volume->by_backup, (gint64)volume->composed, finding->overwritten,
+                     number) &&
            (finding->host == NULL || ek_sql_do(db, error, "UPDATE volume SET host=? WHERE number=?",
                                                "ii", (gint64)finding->host->number, number)) &&
            put_moment(db, number, volume->created,
@@ -305,7 +312,7 @@ GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
         store, error,
         "SELECT number,filesystem,first_byte,bytes,own_sector_size,label,uuid,standing,confidence,"
         "header_byte,header,length_is_least,is_container,by_backup,created,created_local,used,"
-        "used_local,overwritten,host FROM volume"
+        "used_local,overwritten,host,composed FROM volume"
         " WHERE same_as IS NULL AND standing<>'withdrawn' ORDER BY first_byte,number",
         "");
     if (rows == NULL)
@@ -338,6 +345,7 @@ GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
         volume->used = moment_in(rows, 16);
         entry->overwritten = (EkByte)sqlite3_column_int64(rows, 18);
         entry->host = (guint)sqlite3_column_int64(rows, 19);
+        volume->composed = sqlite3_column_int(rows, 20) != 0;
         volume->stands = TRUE;
         if (!load_reasons(store, entry, error) || !load_terms(store, entry, error))
             return NULL;

@@ -24,14 +24,17 @@ gboolean ek_hunt_current_table(EkGate *gate, guint32 sector_size, EkTable *table
     return ek_table_current(gate, sector_size, table, unread);
 }
 
+/* What was composed from other traces knows no serial number: it is that of the one that does. */
 static gboolean is_same(const EkVolume *a, const EkVolume *b)
 {
     return a->format == b->format && a->first_byte == b->first_byte &&
-           g_strcmp0(a->uuid, b->uuid) == 0;
+           (a->composed || b->composed || g_strcmp0(a->uuid, b->uuid) == 0);
 }
 
 static gboolean is_better(const EkVolume *a, const EkVolume *b)
 {
+    if (a->composed != b->composed)
+        return b->composed;
     if (a->confidence != b->confidence)
         return a->confidence > b->confidence;
     return a->header_byte < b->header_byte;
@@ -109,6 +112,50 @@ gboolean ek_hunt_load_table(EkGate *gate, const EkTrace *trace, guint32 sector_s
     return FALSE;
 }
 
+static void take_inferred(void *data, EkVolume *volume)
+{
+    if (volume->stands)
+        take_volume(data, volume);
+    else
+        ek_volume_free(volume);
+}
+
+/* The runs of one format's records; pieces of one run are joined. */
+static GArray *gather_runs(const GPtrArray *traces, const char *format)
+{
+    GArray *runs = g_array_new(FALSE, FALSE, sizeof(EkRecordRun));
+    for (guint i = 0; i < traces->len; i++) {
+        const EkTrace *trace = traces->pdata[i];
+        if (!g_str_equal(trace->kind, EK_TRACE_RECORDS) || !g_str_equal(trace->format, format))
+            continue;
+        EkRecordRun *last = runs->len > 0 ? &g_array_index(runs, EkRecordRun, runs->len - 1) : NULL;
+        if (last != NULL && last->stride == trace->stride &&
+            trace->first_record > last->first_record &&
+            trace->first_byte - last->first_byte ==
+                (trace->first_record - last->first_record) * trace->stride) {
+            last->count = trace->first_record + trace->count - last->first_record;
+            continue;
+        }
+        EkRecordRun run = {trace->first_byte, trace->first_record, trace->count, trace->stride};
+        g_array_append_val(runs, run);
+    }
+    return runs;
+}
+
+static gboolean infer_all(EkGate *gate, const GPtrArray *traces, GPtrArray *findings,
+                          GError **error)
+{
+    for (gsize i = 0; ek_file_systems[i] != NULL; i++) {
+        const EkFileSystem *format = ek_file_systems[i];
+        if (format->infer == NULL)
+            continue;
+        g_autoptr(GArray) runs = gather_runs(traces, format->name);
+        if (!format->infer(gate, runs, take_inferred, findings, error))
+            return FALSE;
+    }
+    return TRUE;
+}
+
 /* What the tables that were found say, wherever they stand. */
 static GPtrArray *load_tables(EkGate *gate, guint32 sector_size, const GPtrArray *traces)
 {
@@ -135,6 +182,8 @@ GPtrArray *ek_hunt_agree(EkGate *gate, guint32 sector_size, const GPtrArray *tra
         if (g_str_equal(trace->kind, "boot-sector") && !measure_trace(gate, trace, findings, error))
             return NULL;
     }
+    if (!infer_all(gate, traces, findings, error))
+        return NULL;
     g_autoptr(GPtrArray) tables = load_tables(gate, sector_size, traces);
     g_ptr_array_sort(findings, by_place);
     ek_hunt_stand(gate, sector_size, has_table ? table : NULL, tables, findings);

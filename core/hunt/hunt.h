@@ -8,7 +8,7 @@
 #include "volume/volume.h"
 
 /* Names the set of recognisers: what was hunted by another set is hunted again. */
-#define EK_RECOGNISERS "all;2"
+#define EK_RECOGNISERS "all;3"
 
 /* One piece of evidence at one place, or a run of alike ones. */
 typedef struct {
@@ -21,6 +21,8 @@ typedef struct {
     gsize header_length;
     guint8 header[EK_HEADER_MOST];
 } EkTrace;
+
+#define EK_TRACE_RECORDS "records" /* a run of numbered records */
 
 /* Where the scan's results go, in order of position, from the thread that called. A sink that
  * returns FALSE ends the scan with its error. */
@@ -38,6 +40,7 @@ typedef struct {
     EkByte position;
     guint64 boot_sectors;
     guint64 tables;
+    guint64 records; /* of file tables */
 } EkHuntProgress;
 
 typedef struct EkHunt EkHunt;

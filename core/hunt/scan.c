@@ -14,6 +14,7 @@ typedef struct {
     EkRange range;
     EkRange data;   /* no hole, as far as that was asked already */
     GArray *traces; /* EkTrace */
+    GArray *runs;   /* EkTrace: runs of records that are still growing */
     GError *error;
     gboolean done;
 } Job;
@@ -39,12 +40,17 @@ struct EkHunt {
 };
 
 #define FIRST_TABLE_BIT 48u
+#define FIRST_RECORD_BIT 24u
+#define RUNS_COMPARED 8u
 
 static EkSieve *make_sieve(void)
 {
     EkSieve *sieve = ek_sieve_new();
     for (guint i = 0; ek_file_systems[i] != NULL; i++)
         ek_sieve_add(sieve, i, ek_file_systems[i]->signatures, ek_file_systems[i]->signature_count);
+    for (guint i = 0; ek_file_systems[i] != NULL; i++)
+        ek_sieve_add(sieve, FIRST_RECORD_BIT + i, ek_file_systems[i]->record_signatures,
+                     ek_file_systems[i]->record_signature_count);
     for (guint i = 0; ek_table_formats[i] != NULL; i++)
         ek_sieve_add(sieve, FIRST_TABLE_BIT + i, ek_table_formats[i]->signatures,
                      ek_table_formats[i]->signature_count);
@@ -92,6 +98,28 @@ static void add_trace(Job *job, const char *kind, const char *format, EkSpan spa
     g_array_append_val(job->traces, trace);
 }
 
+/* A record goes into the run that it continues: one whose first record it would be in line with. */
+static void add_record(Job *job, const char *format, const EkRecord *record, EkByte at)
+{
+    EkByte before = record->number * record->bytes;
+    for (guint i = 0; i < MIN(job->runs->len, RUNS_COMPARED); i++) {
+        EkTrace *run = &g_array_index(job->runs, EkTrace, job->runs->len - 1 - i);
+        if (run->stride == record->bytes && run->format == format &&
+            at - before == run->first_byte - run->first_record * run->stride &&
+            record->number > run->first_record) {
+            run->count = record->number - run->first_record + 1;
+            return;
+        }
+    }
+    EkTrace run = {.kind = EK_TRACE_RECORDS,
+                   .format = format,
+                   .first_byte = at,
+                   .count = 1,
+                   .stride = record->bytes,
+                   .first_record = record->number};
+    g_array_append_val(job->runs, run);
+}
+
 /* Asks those whose signature stands in the step. A boot sector ends as a table does: only what is
  * no boot sector may be one. */
 static void look_at_step(const EkHunt *hunt, Job *job, guint64 bits, EkSpan span, EkByte at)
@@ -106,6 +134,12 @@ static void look_at_step(const EkHunt *hunt, Job *job, guint64 bits, EkSpan span
             add_trace(job, "boot-sector", format->name, span, at);
             is_taken = TRUE;
         }
+    }
+    for (guint i = 0; ek_file_systems[i] != NULL; i++) {
+        EkRecord record;
+        const EkFileSystem *format = ek_file_systems[i];
+        if ((bits >> (FIRST_RECORD_BIT + i) & 1) != 0 && format->record(span, &record))
+            add_record(job, format->name, &record, at);
     }
     for (guint i = 0; ek_table_formats[i] != NULL && !is_taken; i++) {
         EkTable table;
@@ -215,6 +249,8 @@ static gboolean commit_job(EkHunt *hunt, Job *job, GError **error)
         else
             hunt->progress.boot_sectors++;
     }
+    for (guint i = 0; i < job->runs->len; i++)
+        hunt->progress.records += g_array_index(job->runs, EkTrace, i).count;
     g_mutex_unlock(&hunt->lock);
 
     if (job->error != NULL) {
@@ -225,6 +261,9 @@ static gboolean commit_job(EkHunt *hunt, Job *job, GError **error)
         return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
     for (guint i = 0; i < job->traces->len; i++)
         if (!hand_on(hunt, &g_array_index(job->traces, EkTrace, i), error))
+            return FALSE;
+    for (guint i = 0; i < job->runs->len; i++)
+        if (!hand_on(hunt, &g_array_index(job->runs, EkTrace, i), error))
             return FALSE;
     return hunt->sink.hunted(hunt->sink.data, job->range, error);
 }
@@ -242,6 +281,7 @@ static Job *next_job(EkHunt *hunt, const GArray *ranges, guint *index, EkByte *a
         EkByte end = MIN(ek_range_end(range), (from / CHUNK_BYTES + 1) * CHUNK_BYTES);
         job->range = (EkRange){from, end - from};
         job->traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
+        job->runs = g_array_new(FALSE, FALSE, sizeof(EkTrace));
         if (from >= ek_range_end(hunt->data) && !ek_gate_next_data(hunt->gate, from, &hunt->data))
             hunt->data = (EkRange){ek_gate_bytes(hunt->gate), 0};
         job->data = hunt->data;
@@ -254,6 +294,7 @@ static Job *next_job(EkHunt *hunt, const GArray *ranges, guint *index, EkByte *a
 static void job_free(Job *job)
 {
     g_array_unref(job->traces);
+    g_array_unref(job->runs);
     g_clear_error(&job->error);
     g_free(job);
 }

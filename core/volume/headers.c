@@ -49,8 +49,9 @@ void ek_header_mend(const EkVolume *volume, EkByte at, const char *what, EkMendS
     mend->length = length;
     mend->after = g_memdup2(volume->header, length);
     mend->what = g_strdup(what);
-    mend->from =
-        g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT, volume->header_byte / EK_STEP);
+    mend->from = volume->composed ? g_strdup_printf("what its other traces tell")
+                                  : g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT,
+                                                    volume->header_byte / EK_STEP);
     sink(data, mend);
 }
 

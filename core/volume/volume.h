@@ -52,6 +52,7 @@ typedef struct {
     EkByte header_byte;
     guint8 header[EK_HEADER_MOST]; /* geometry and all: the header it is opened with */
     gboolean is_container;         /* others lie in it: nothing of theirs contradicts it */
+    gboolean composed;             /* no header is left: this one was made from other traces */
     gboolean by_backup;            /* opened with a copy of its header: the first is not right */
     gboolean length_is_least;      /* it is at least so long: nothing tells where it ends */
     EkMoment created;              /* when it was made, as far as it tells */
@@ -148,6 +149,24 @@ typedef struct {
 
 typedef enum { EK_USAGE_UNKNOWN, EK_USAGE_FREE, EK_USAGE_USED } EkUsage;
 
+/* A numbered record at one place, as a secondary trace: records of one table lie in runs. */
+typedef struct {
+    guint64 number;
+    guint32 bytes; /* from one to the next */
+} EkRecord;
+
+/* A run of such records: what stands at first_byte has the number first_record, and every further
+ * one follows `stride` bytes on. Some in between may be missing. */
+typedef struct {
+    EkByte first_byte;
+    guint64 first_record;
+    guint64 count; /* from the first to the last one that was seen */
+    guint64 stride;
+} EkRecordRun;
+
+/* Takes `volume`. */
+typedef void (*EkVolumeSink)(void *data, EkVolume *volume);
+
 typedef struct EkOpened EkOpened;
 
 struct EkFileSystem {
@@ -162,6 +181,16 @@ struct EkFileSystem {
 
     /* Follows a claim into the image. NULL only when reading failed. */
     EkVolume *(*measure)(EkGate *gate, const EkClaim *claim, GError **error);
+
+    /* Secondary traces, for when all headers are gone; NULL where this version knows none. Is what
+     * stands at the beginning of `span` a record of ours? Pure. */
+    const EkSignature *record_signatures;
+    gsize record_signature_count;
+    gboolean (*record)(EkSpan span, EkRecord *record);
+    /* Volumes that such runs (EkRecordRun, in order of place) speak of: each is handed on measured,
+     * its header composed. FALSE only when reading failed. */
+    gboolean (*infer)(EkGate *gate, const GArray *runs, EkVolumeSink sink, void *data,
+                      GError **error);
 
     /* Proposes what makes primary and backup header right again. NULL where this version does
      * not. */

@@ -21,44 +21,50 @@ typedef struct {
     guint wiped_first;   /* sector in the volume from which its first header can be wiped … */
     guint wiped_count;   /* … for so many; 0: nothing else would tell of it */
     gboolean tells_end;  /* it says how long it is */
+    gboolean end_too;    /* the last sector is wiped with it: no header is left at all */
     gboolean is_shorter; /* its maker rounds down, or makes the file itself as long as it needs */
 } Maker;
 
 static const Maker makers[] = {
-    {"ext2", "mke2fs -q -F -t ext2 -b 1024 -L LABEL FILE", 20, 120, 0, 16, TRUE, FALSE},
-    {"ext3", "mke2fs -q -F -t ext3 -L LABEL FILE", 140, 300, 0, 16, TRUE, FALSE},
-    {"ext4", "mke2fs -q -F -t ext4 -b 4096 -L LABEL FILE", 140, 300, 0, 16, TRUE, FALSE},
+    {"ext2", "mke2fs -q -F -t ext2 -b 1024 -L LABEL FILE", 20, 120, 0, 16, TRUE, FALSE, FALSE},
+    {"ext3", "mke2fs -q -F -t ext3 -L LABEL FILE", 140, 300, 0, 16, TRUE, FALSE, FALSE},
+    {"ext4", "mke2fs -q -F -t ext4 -b 4096 -L LABEL FILE", 140, 300, 0, 16, TRUE, FALSE, FALSE},
     {"ext4", "mke2fs -q -F -t ext4 -b 1024 -O ^has_journal,64bit -L LABEL FILE", 20, 120, 0, 16,
-     TRUE, FALSE},
+     TRUE, FALSE, FALSE},
     {"ext4", "mke2fs -q -F -t ext4 -O sparse_super2,^resize_inode -E num_backup_sb=2 -L LABEL FILE",
-     140, 300, 0, 16, TRUE, FALSE},
-    {"ext4", "mke2fs -q -F -t ext4 -O bigalloc,meta_bg,^resize_inode -L LABEL FILE", 140, 300, 0, 0,
+     140, 300, 0, 16, TRUE, FALSE, FALSE},
+    {"ext4", "mke2fs -q -F -t ext4 -O bigalloc,meta_bg,^resize_inode -N 4096 -L LABEL FILE", 140,
+     300, 0, 0, TRUE, FALSE, FALSE},
+    {"xfs", "mkfs.xfs -q -L LABEL FILE", 301, 400, 0, 8, TRUE, FALSE, FALSE},
+    {"xfs", "mkfs.xfs -q -m crc=0 -L LABEL FILE", 301, 400, 0, 8, TRUE, FALSE, FALSE},
+    {"xfs", "mkfs.xfs -q -s size=4096 -L LABEL FILE", 301, 400, 0, 8, TRUE, FALSE, FALSE},
+    {"btrfs", "mkfs.btrfs -q -L LABEL FILE", 120, 300, 128, 8, TRUE, FALSE, FALSE},
+    {"f2fs", "mkfs.f2fs -q -l LABEL FILE", 60, 200, 0, 8, TRUE, FALSE, FALSE},
+    {"exfat", "mkfs.exfat -L LABEL FILE", 8, 200, 0, 12, TRUE, FALSE, FALSE},
+    {"ntfs", "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 -L LABEL FILE", 8, 200, 0, 1, TRUE, FALSE,
+     FALSE},
+    {"ntfs", "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 -c 4096 -L LABEL FILE", 8, 200, 0, 16, TRUE,
      TRUE, FALSE},
-    {"xfs", "mkfs.xfs -q -L LABEL FILE", 301, 400, 0, 8, TRUE, FALSE},
-    {"xfs", "mkfs.xfs -q -m crc=0 -L LABEL FILE", 301, 400, 0, 8, TRUE, FALSE},
-    {"xfs", "mkfs.xfs -q -s size=4096 -L LABEL FILE", 301, 400, 0, 8, TRUE, FALSE},
-    {"btrfs", "mkfs.btrfs -q -L LABEL FILE", 120, 300, 128, 8, TRUE, FALSE},
-    {"f2fs", "mkfs.f2fs -q -l LABEL FILE", 60, 200, 0, 8, TRUE, FALSE},
-    {"exfat", "mkfs.exfat -L LABEL FILE", 8, 200, 0, 12, TRUE, FALSE},
-    {"ntfs", "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 -L LABEL FILE", 8, 200, 0, 1, TRUE, FALSE},
-    {"fat32", "mkfs.fat -F 32 -s 1 -n LABEL FILE", 40, 120, 0, 1, TRUE, TRUE},
-    {"fat16", "mkfs.fat -F 16 -n LABEL FILE", 16, 120, 0, 0, TRUE, TRUE},
-    {"fat12", "mkfs.fat -F 12 -n LABEL FILE", 2, 7, 0, 0, TRUE, TRUE},
-    {"udf", "mkudffs -b 512 -l LABEL FILE", 16, 200, 256, 1, TRUE, FALSE},
-    {"udf", "mkudffs --media-type=hd -b 2048 -l LABEL FILE", 16, 200, 1024, 4, TRUE, FALSE},
+    {"ntfs", "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 -c 65536 -L LABEL FILE", 20, 200, 0, 16, TRUE,
+     TRUE, FALSE},
+    {"fat32", "mkfs.fat -F 32 -s 1 -n LABEL FILE", 40, 120, 0, 1, TRUE, FALSE, TRUE},
+    {"fat16", "mkfs.fat -F 16 -n LABEL FILE", 16, 120, 0, 0, TRUE, FALSE, TRUE},
+    {"fat12", "mkfs.fat -F 12 -n LABEL FILE", 2, 7, 0, 0, TRUE, FALSE, TRUE},
+    {"udf", "mkudffs -b 512 -l LABEL FILE", 16, 200, 256, 1, TRUE, FALSE, FALSE},
+    {"udf", "mkudffs --media-type=hd -b 2048 -l LABEL FILE", 16, 200, 1024, 4, TRUE, FALSE, FALSE},
     {"iso9660",
      "sh -c 'mkdir -p disc && cp /etc/passwd disc && genisoimage -quiet -V LABEL -o FILE "
      "disc'",
-     1, 1, 0, 0, TRUE, TRUE},
-    {"linux-swap", "mkswap -L LABEL FILE", 2, 100, 0, 0, TRUE, FALSE},
+     1, 1, 0, 0, TRUE, FALSE, TRUE},
+    {"linux-swap", "mkswap -L LABEL FILE", 2, 100, 0, 0, TRUE, FALSE, FALSE},
     {"luks2",
      "sh -c 'printf seeds | cryptsetup -q luksFormat --type luks2 --label LABEL --pbkdf pbkdf2 "
      "--pbkdf-force-iterations 1000 FILE -'",
-     32, 60, 0, 32, FALSE, FALSE},
+     32, 60, 0, 32, FALSE, FALSE, FALSE},
     {"luks1",
      "sh -c 'printf seeds | cryptsetup -q luksFormat --type luks1 --pbkdf-force-iterations 1000 "
      "FILE -'",
-     8, 60, 0, 0, FALSE, FALSE},
+     8, 60, 0, 0, FALSE, FALSE, FALSE},
 };
 
 typedef struct {
@@ -106,6 +112,12 @@ static void make_volume(GRand *random, Made *made, const Maker *maker, guint64 f
     if (made->wiped)
         must("dd if=/dev/zero of=drive.img bs=512 seek=%llu count=%u conv=notrunc status=none",
              (unsigned long long)(first + maker->wiped_first), maker->wiped_count);
+    if (made->wiped && maker->end_too) {
+        must("dd if=/dev/zero of=drive.img bs=512 seek=%llu count=1 conv=notrunc status=none",
+             (unsigned long long)(first + made->sectors - 1));
+        /* The serial number stood nowhere else. */
+        g_clear_pointer(&made->uuid, g_free);
+    }
 }
 
 static void made_clear(Made *made)

@@ -38,6 +38,7 @@ gboolean ek_ntfs_boot_read(EkSpan span, EkNtfsBoot *boot)
         .mft_cluster = ek_span_le64(span, 0x30),
         .mirror_cluster = ek_span_le64(span, 0x38),
         .record_bytes = record_size((gint8)ek_span_u8(span, 0x40), cluster),
+        .index_bytes = record_size((gint8)ek_span_u8(span, 0x44), cluster),
         .hidden_sectors = ek_span_le32(span, 0x1c),
         .serial = ek_span_le64(span, 0x48),
     };
@@ -46,6 +47,41 @@ gboolean ek_ntfs_boot_read(EkSpan span, EkNtfsBoot *boot)
            ek_is_power_of_two(boot->record_bytes) && boot->mft_cluster > 0 &&
            boot->mft_cluster < clusters && boot->mirror_cluster > 0 &&
            boot->mirror_cluster < clusters;
+}
+
+/* Positive: clusters; negative: the power of two of bytes. */
+static guint8 size_byte(guint32 bytes, guint32 cluster)
+{
+    if (bytes >= cluster)
+        return (guint8)(bytes / cluster);
+    guint power = 0;
+    while (bytes >> power > 1)
+        power++;
+    return (guint8)(256 - power);
+}
+
+void ek_ntfs_boot_compose(const EkNtfsBoot *boot, guint8 *sector)
+{
+    guint32 per_cluster = boot->cluster_bytes / boot->sector_size;
+    memset(sector, 0, 512);
+    memcpy(sector, "\xeb\x52\x90NTFS    ", 11);
+    ek_put_le16(sector + 0x0b, (guint16)boot->sector_size);
+    guint power = 0;
+    while (per_cluster >> power > 1)
+        power++;
+    sector[0x0d] = per_cluster <= 128 ? (guint8)per_cluster : (guint8)(256 - power);
+    sector[0x15] = 0xf8;
+    ek_put_le16(sector + 0x18, 63);
+    ek_put_le16(sector + 0x1a, 255);
+    ek_put_le32(sector + 0x1c, boot->hidden_sectors);
+    ek_put_le32(sector + 0x24, 0x00800080);
+    ek_put_le64(sector + 0x28, boot->sectors);
+    ek_put_le64(sector + 0x30, boot->mft_cluster);
+    ek_put_le64(sector + 0x38, boot->mirror_cluster);
+    sector[0x40] = size_byte(boot->record_bytes, boot->cluster_bytes);
+    sector[0x44] = size_byte(boot->index_bytes, boot->cluster_bytes);
+    ek_put_le64(sector + 0x48, boot->serial);
+    ek_put_le16(sector + 0x1fe, 0xaa55);
 }
 
 GPtrArray *ek_ntfs_boot_explain(EkSpan span)

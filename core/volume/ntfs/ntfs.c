@@ -12,6 +12,10 @@ static const EkSignature signatures[] = {
     {.offset = 3, .length = 8, .bytes = {'N', 'T', 'F', 'S', ' ', ' ', ' ', ' '}},
 };
 
+static const EkSignature record_signatures[] = {
+    {.offset = 0, .length = 4, .bytes = {'F', 'I', 'L', 'E'}},
+};
+
 static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 {
     EkNtfsBoot boot;
@@ -78,6 +82,24 @@ static RecordState weigh_records(EkGate *gate, EkVolume *volume, const EkNtfsBoo
     return state;
 }
 
+void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
+{
+    RecordState table = weigh_records(gate, volume, boot, boot->mft_cluster, "$MFT", 35);
+    RecordState mirror = weigh_records(gate, volume, boot, boot->mirror_cluster, "$MFTMirr", 20);
+    if (!volume->composed && boot->hidden_sectors != 0 &&
+        (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
+        ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
+
+    /* The mirror holds a copy of the first file record: either proves the other's place. */
+    volume->stands = table == RECORD_THERE || mirror == RECORD_THERE || table == RECORD_UNREAD;
+    if (!volume->stands)
+        ek_volume_reason(volume, -100, "no file record where it says: no volume");
+    else if (table != RECORD_THERE && mirror != RECORD_THERE)
+        ek_volume_reason(volume, 0,
+                         "its first file record could not be checked: read on, then hunt"
+                         " again");
+}
+
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 {
     g_autoptr(EkVolume) volume = ek_volume_new(&ek_fs_ntfs, "ntfs");
@@ -94,6 +116,12 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->header_byte = claim->header_byte;
     volume->by_backup = claim->role == EK_ROLE_BACKUP;
     volume->uuid = g_strdup_printf("%016" G_GINT64_MODIFIER "X", boot.serial);
+    ek_volume_term_number(volume, "bytes a sector", boot.sector_size);
+    ek_volume_term_number(volume, "bytes a cluster", boot.cluster_bytes);
+    ek_volume_term_number(volume, "sectors", boot.sectors);
+    ek_volume_term_number(volume, "$MFT begins at cluster", boot.mft_cluster);
+    ek_volume_term_number(volume, "$MFTMirr begins at cluster", boot.mirror_cluster);
+    ek_volume_term_number(volume, "bytes a file record", boot.record_bytes);
 
     EkByte backup = claim->first_byte + boot.sectors * boot.sector_size;
     ek_header_reason(volume,
@@ -101,20 +129,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
                      "boot sector", claim->first_byte, 20);
     ek_header_reason(volume, ek_header_look(gate, backup, volume->header, EK_HEADER_MOST, other),
                      "backup boot sector", backup, 15);
-    RecordState table = weigh_records(gate, volume, &boot, boot.mft_cluster, "$MFT", 35);
-    RecordState mirror = weigh_records(gate, volume, &boot, boot.mirror_cluster, "$MFTMirr", 20);
-    if (boot.hidden_sectors != 0 &&
-        (EkByte)boot.hidden_sectors * boot.sector_size == volume->first_byte)
-        ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
-
-    /* The mirror holds a copy of the first file record: either proves the other's place. */
-    volume->stands = table == RECORD_THERE || mirror == RECORD_THERE || table == RECORD_UNREAD;
-    if (!volume->stands)
-        ek_volume_reason(volume, -100, "no file record where it says: no volume");
-    else if (table != RECORD_THERE && mirror != RECORD_THERE)
-        ek_volume_reason(volume, 0,
-                         "its first file record could not be checked: read on, then hunt"
-                         " again");
+    ek_ntfs_weigh(gate, volume, &boot);
     return g_steal_pointer(&volume);
 }
 
@@ -141,6 +156,10 @@ const EkFileSystem ek_fs_ntfs = {
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,
     .measure = measure,
+    .record_signatures = record_signatures,
+    .record_signature_count = G_N_ELEMENTS(record_signatures),
+    .record = ek_ntfs_record_seen,
+    .infer = ek_ntfs_infer,
     .mend = mend,
     .structure = "ntfs-boot",
     .explain = ek_ntfs_boot_explain,

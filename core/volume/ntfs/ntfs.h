@@ -12,6 +12,7 @@ typedef struct {
     guint64 mft_cluster;
     guint64 mirror_cluster;
     guint32 record_bytes;
+    guint32 index_bytes; /* of an index record; 0: not told */
     guint32 hidden_sectors;
     guint64 serial;
 } EkNtfsBoot;
@@ -24,6 +25,9 @@ static inline EkByte ek_ntfs_boot_bytes(const EkNtfsBoot *boot)
 {
     return (boot->sectors + 1) * boot->sector_size;
 }
+
+/* Composes the boot sector (512 bytes) that says this. It boots nothing. */
+void ek_ntfs_boot_compose(const EkNtfsBoot *boot, guint8 *sector);
 
 GPtrArray *ek_ntfs_boot_explain(EkSpan span);
 
@@ -40,5 +44,28 @@ EkSpan ek_ntfs_record_attribute(EkSpan record, guint32 type);
 
 /* The content of a resident attribute; empty when it is not resident. */
 EkSpan ek_ntfs_resident(EkSpan attribute);
+
+/* Where a non-resident attribute's content lies. */
+typedef struct {
+    guint64 first;    /* cluster of the volume; EK_NTFS_HOLE for a hole */
+    guint64 clusters; /* never 0 */
+} EkNtfsRun;
+
+#define EK_NTFS_HOLE G_MAXUINT64
+
+/* The first runs of a non-resident attribute, at most `most`; returns how many. Stops at what
+ * contradicts itself. */
+guint ek_ntfs_runs(EkSpan attribute, EkNtfsRun *runs, guint most);
+
+/* The named attribute of a type; empty when absent. `name` is ASCII, "" for one without. */
+EkSpan ek_ntfs_record_named(EkSpan record, guint32 type, const char *name);
+
+/* Secondary traces (infer.c). */
+gboolean ek_ntfs_record_seen(EkSpan span, EkRecord *record);
+gboolean ek_ntfs_infer(EkGate *gate, const GArray *runs, EkVolumeSink sink, void *data,
+                       GError **error);
+
+/* Measures a volume whose boot sector is in volume->header; it is placed already. */
+void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot);
 
 #endif

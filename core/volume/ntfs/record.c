@@ -49,6 +49,65 @@ EkSpan ek_ntfs_record_attribute(EkSpan record, guint32 type)
     return (EkSpan){NULL, 0};
 }
 
+EkSpan ek_ntfs_record_named(EkSpan record, guint32 type, const char *name)
+{
+    gsize at = ek_span_le16(record, 0x14);
+    gsize end = MIN(record.length, ek_span_le32(record, 0x18));
+    gsize letters = strlen(name);
+    while (at + 8 <= end) {
+        guint32 length = ek_span_le32(record, at + 4);
+        if (ek_span_le32(record, at) == 0xffffffff || length < 0x18 || length > end - at)
+            break;
+        EkSpan attribute = ek_span_part(record, at, length);
+        gsize i = 0;
+        while (i < letters &&
+               ek_span_le16(attribute, ek_span_le16(attribute, 10) + i * 2) == (guint8)name[i])
+            i++;
+        if (ek_span_le32(attribute, 0) == type && ek_span_u8(attribute, 9) == letters &&
+            i == letters)
+            return attribute;
+        at += length;
+    }
+    return (EkSpan){NULL, 0};
+}
+
+/* A number of `bytes` bytes, with a sign where wanted. */
+static gint64 number_at(EkSpan span, gsize at, guint bytes, gboolean has_sign)
+{
+    guint64 value = 0;
+    for (guint i = 0; i < bytes; i++)
+        value |= (guint64)ek_span_u8(span, at + i) << (8 * i);
+    if (has_sign && bytes > 0 && bytes < 8 && (ek_span_u8(span, at + bytes - 1) & 0x80) != 0)
+        value |= G_MAXUINT64 << (8 * bytes);
+    return (gint64)value;
+}
+
+guint ek_ntfs_runs(EkSpan attribute, EkNtfsRun *runs, guint most)
+{
+    gsize at = ek_span_le16(attribute, 0x20);
+    gint64 place = 0;
+    guint count = 0;
+    if (ek_span_u8(attribute, 8) != 1)
+        return 0;
+    while (count < most && at < attribute.length && attribute.data[at] != 0) {
+        guint length_bytes = attribute.data[at] & 15;
+        guint place_bytes = attribute.data[at] >> 4;
+        if (length_bytes == 0 || length_bytes > 8 || place_bytes > 8 ||
+            !ek_span_has(attribute, at + 1, length_bytes + place_bytes))
+            break;
+        gint64 clusters = number_at(attribute, at + 1, length_bytes, TRUE);
+        gint64 step = number_at(attribute, at + 1 + length_bytes, place_bytes, TRUE);
+        if (clusters <= 0 || step > G_MAXINT64 / 4 || step < -(G_MAXINT64 / 4) ||
+            place + step < 0 || place + step > G_MAXINT64 / 4)
+            break;
+        place += step;
+        runs[count++] =
+            (EkNtfsRun){place_bytes == 0 ? EK_NTFS_HOLE : (guint64)place, (guint64)clusters};
+        at += 1 + length_bytes + place_bytes;
+    }
+    return count;
+}
+
 EkSpan ek_ntfs_resident(EkSpan attribute)
 {
     if (attribute.length == 0 || ek_span_u8(attribute, 8) != 0)

@@ -1,0 +1,226 @@
+/* SPDX-License-Identifier: MIT */
+/* An NTFS volume without any boot sector: from its file records. Record 0 stands at the beginning
+ * of the file table and of its mirror, and says in which clusters both lie; the other system files
+ * say where they begin. The size of a cluster and the place of the volume are those for which most
+ * of them stand where they should. */
+#include "volume/formats.h"
+#include "volume/headers.h"
+#include "volume/ntfs/ntfs.h"
+
+#define TYPE_NAME 0x30u
+#define TYPE_DATA 0x80u
+#define TYPE_INDEX_ROOT 0x90u
+#define TYPE_INDEX 0xa0u
+#define RECORD_LEAST 512u
+#define RECORD_MOST 4096u
+#define CLUSTER_LEAST 512u
+#define CLUSTER_MOST (2u << 20)
+#define SYSTEM_RECORDS 11u
+#define LEAST_AGREEING 2u
+#define IN_USE 1u
+#define STARTS_MOST 16u
+
+enum { RECORD_MFT, RECORD_MIRROR, RECORD_LOG, RECORD_ROOT = 5, RECORD_BAD = 8, RECORD_UPCASE = 10 };
+
+gboolean ek_ntfs_record_seen(EkSpan span, EkRecord *record)
+{
+    guint32 bytes = ek_span_le32(span, 0x1c);
+    gsize sequence = ek_span_le16(span, 4);
+    /* Self-numbered ones only: the sequence stands behind the number. */
+    if (!ek_span_equals(span, 0, "FILE", 4) || sequence < 0x30 || sequence > 0x100 ||
+        !ek_is_power_of_two(bytes) || bytes < RECORD_LEAST || bytes > RECORD_MOST ||
+        (ek_span_le16(span, 6) - 1u) * EK_STEP != bytes || ek_span_le32(span, 0x18) > bytes)
+        return FALSE;
+    *record = (EkRecord){ek_span_le32(span, 0x2c), bytes};
+    /* Reserved ones that were never used have no number yet; the first one is always in use. */
+    return record->number != 0 || (ek_span_le16(span, 0x16) & IN_USE) != 0;
+}
+
+/* The system files of one volume, as far as they were read from one copy of them. */
+typedef struct {
+    EkByte at; /* of record 0 */
+    guint32 record_bytes;
+    guint8 *records;
+    gboolean valid[SYSTEM_RECORDS];
+    guint64 table; /* clusters at which they begin; EK_NTFS_HOLE: not known */
+    guint64 mirror;
+    guint64 log;
+    guint64 upcase;
+    guint64 root;
+    guint64 bytes;   /* of all clusters together; 0: not known */
+    guint32 cluster; /* that the records themselves speak of; 0: not known */
+    guint32 index_bytes;
+} System;
+
+static EkSpan record_of(const System *system, guint number)
+{
+    return system->valid[number] ? (EkSpan){system->records + number * (gsize)system->record_bytes,
+                                            system->record_bytes}
+                                 : (EkSpan){NULL, 0};
+}
+
+static guint64 begin_of(EkSpan attribute)
+{
+    EkNtfsRun run;
+    return ek_ntfs_runs(attribute, &run, 1) == 1 ? run.first : EK_NTFS_HOLE;
+}
+
+static void system_clear(System *system)
+{
+    g_clear_pointer(&system->records, g_free);
+}
+
+/* Reads what follows record 0; FALSE when that is none. */
+static gboolean system_read(EkGate *gate, EkByte at, guint32 record_bytes, System *system)
+{
+    gsize length = (gsize)record_bytes * SYSTEM_RECORDS;
+    *system = (System){.at = at, .record_bytes = record_bytes};
+    EkByte limit = ek_gate_bytes(gate);
+    if (at >= limit)
+        return FALSE;
+    system->records = g_malloc0(length);
+    if (!ek_gate_read(gate, at, system->records, (gsize)MIN(length, limit - at), NULL, NULL))
+        return FALSE;
+    for (guint i = 0; i < SYSTEM_RECORDS; i++) {
+        guint8 *record = system->records + i * (gsize)record_bytes;
+        system->valid[i] = ek_ntfs_record_mend(record, record_bytes, EK_STEP) &&
+                           ek_ntfs_record_number((EkSpan){record, record_bytes}) == i;
+    }
+    EkSpan table = ek_ntfs_record_named(record_of(system, RECORD_MFT), TYPE_DATA, "");
+    EkSpan bad = ek_ntfs_record_named(record_of(system, RECORD_BAD), TYPE_DATA, "$Bad");
+    EkSpan root = ek_ntfs_resident(
+        ek_ntfs_record_named(record_of(system, RECORD_ROOT), TYPE_INDEX_ROOT, "$I30"));
+    system->table = begin_of(table);
+    system->mirror =
+        begin_of(ek_ntfs_record_named(record_of(system, RECORD_MIRROR), TYPE_DATA, ""));
+    system->log = begin_of(ek_ntfs_record_named(record_of(system, RECORD_LOG), TYPE_DATA, ""));
+    system->upcase =
+        begin_of(ek_ntfs_record_named(record_of(system, RECORD_UPCASE), TYPE_DATA, ""));
+    system->root =
+        begin_of(ek_ntfs_record_named(record_of(system, RECORD_ROOT), TYPE_INDEX, "$I30"));
+    system->index_bytes = ek_span_le32(root, 8);
+    /* The file of bad clusters is as long as all clusters together. */
+    system->bytes = ek_span_le64(bad, 0x28);
+    guint64 clusters = ek_span_le64(table, 0x18) + 1;
+    guint64 held = ek_span_le64(table, 0x28);
+    if (clusters > 0 && clusters < G_MAXINT64 && held % clusters == 0 &&
+        ek_is_power_of_two(held / clusters) && held / clusters >= CLUSTER_LEAST &&
+        held / clusters <= CLUSTER_MOST)
+        system->cluster = (guint32)(held / clusters);
+    return system->valid[RECORD_MFT] && system->table != EK_NTFS_HOLE;
+}
+
+static gboolean stands_at(EkGate *gate, EkByte start, guint64 cluster, guint32 cluster_bytes,
+                          const void *bytes, gsize length)
+{
+    guint8 there[16];
+    EkByte at = 0;
+    return cluster != EK_NTFS_HOLE && cluster < G_MAXINT64 / CLUSTER_MOST &&
+           g_uint64_checked_add(&at, start, cluster * cluster_bytes) &&
+           ek_part_read(gate, at, there, length) == EK_PART_THERE &&
+           memcmp(there, bytes, length) == 0;
+}
+
+/* How many of the system files begin where they should. */
+static guint count_agreeing(EkGate *gate, const System *system, EkByte start, guint32 cluster)
+{
+    static const guint8 upcase[] = {0, 0, 1, 0, 2, 0, 3, 0, 4, 0, 5, 0, 6, 0, 7, 0};
+    guint count = 0;
+    count += stands_at(gate, start, system->table, cluster, "FILE", 4) ? 1 : 0;
+    count += stands_at(gate, start, system->mirror, cluster, "FILE", 4) ? 1 : 0;
+    count += stands_at(gate, start, system->log, cluster, "RSTR", 4) ? 1 : 0;
+    count += stands_at(gate, start, system->upcase, cluster, upcase, sizeof upcase) ? 1 : 0;
+    count += stands_at(gate, start, system->root, cluster, "INDX", 4) ? 1 : 0;
+    return count;
+}
+
+typedef struct {
+    EkByte start;
+    guint32 cluster;
+    guint agreeing;
+} Best;
+
+/* This record 0 is that of the table, or of the mirror; a cluster has one of a few sizes. */
+static Best find_start(EkGate *gate, const System *system)
+{
+    Best best = {0};
+    guint64 places[] = {system->table, system->mirror};
+    for (guint32 cluster = CLUSTER_LEAST; cluster <= CLUSTER_MOST; cluster *= 2) {
+        if (system->cluster != 0 && cluster != system->cluster)
+            continue;
+        for (guint i = 0; i < G_N_ELEMENTS(places); i++) {
+            if (places[i] == EK_NTFS_HOLE || places[i] > system->at / cluster)
+                continue;
+            EkByte start = system->at - places[i] * cluster;
+            guint agreeing = count_agreeing(gate, system, start, cluster);
+            if (agreeing > best.agreeing)
+                best = (Best){start, cluster, agreeing};
+        }
+    }
+    return best;
+}
+
+static EkVolume *compose(EkGate *gate, const System *system, const Best *best)
+{
+    EkVolume *volume = ek_volume_new(&ek_fs_ntfs, "ntfs");
+    guint64 per_cluster = best->cluster / EK_STEP;
+    guint64 clusters = system->bytes / best->cluster;
+    EkNtfsBoot boot = {
+        .sector_size = EK_STEP,
+        .cluster_bytes = best->cluster,
+        /* A partition is mostly a whole number of clusters, and the last sector is the backup's. */
+        .sectors = (clusters + 1) * per_cluster - 1,
+        .mft_cluster = system->table,
+        .mirror_cluster = system->mirror != EK_NTFS_HOLE ? system->mirror : system->table,
+        .record_bytes = system->record_bytes,
+        .index_bytes = system->index_bytes != 0 ? system->index_bytes : 4096,
+        .hidden_sectors = (guint32)MIN(best->start / EK_STEP, G_MAXUINT32),
+    };
+    ek_ntfs_boot_compose(&boot, volume->header);
+    volume->composed = volume->by_backup = TRUE;
+    volume->first_byte = best->start;
+    volume->header_byte = system->at;
+    volume->own_sector_size = EK_STEP;
+    volume->bytes = ek_ntfs_boot_bytes(&boot);
+    volume->length_is_least = clusters == 0;
+    ek_volume_term_number(volume, "bytes a cluster", boot.cluster_bytes);
+    ek_volume_term_number(volume, "$MFT begins at cluster", boot.mft_cluster);
+    ek_volume_term_number(volume, "$MFTMirr begins at cluster", boot.mirror_cluster);
+    ek_volume_term_number(volume, "bytes a file record", boot.record_bytes);
+    ek_volume_reason(volume, 0,
+                     "no boot sector is left: place and geometry are told by file records from "
+                     "sector %" G_GUINT64_FORMAT " on",
+                     system->at / EK_STEP);
+    ek_volume_reason(volume, best->agreeing > 2 ? 20 : 10,
+                     "%u of its system files begin where the records say", best->agreeing);
+    ek_ntfs_weigh(gate, volume, &boot);
+    if (clusters > 0)
+        ek_volume_reason(volume, 0,
+                         "its length is told to one cluster: %" G_GUINT64_FORMAT
+                         " to %" G_GUINT64_FORMAT " sectors. Taken for a whole number of clusters",
+                         clusters * per_cluster + 1, (clusters + 1) * per_cluster);
+    else
+        ek_volume_reason(volume, 0, "nothing tells how long it is");
+    return volume;
+}
+
+gboolean ek_ntfs_infer(EkGate *gate, const GArray *runs, EkVolumeSink sink, void *data,
+                       GError **error)
+{
+    guint starts = 0;
+    (void)error;
+    for (guint i = 0; i < runs->len && starts < STARTS_MOST; i++) {
+        const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i);
+        System system;
+        if (run->first_record != 0)
+            continue;
+        starts++;
+        if (system_read(gate, run->first_byte, (guint32)run->stride, &system)) {
+            Best best = find_start(gate, &system);
+            if (best.agreeing >= LEAST_AGREEING)
+                sink(data, compose(gate, &system, &best));
+        }
+        system_clear(&system);
+    }
+    return TRUE;
+}
