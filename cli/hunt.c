@@ -12,6 +12,7 @@ typedef struct {
     EkHunting *hunting;
     gboolean color;
     gint64 started;
+    gboolean likely;
 } Show;
 
 static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
@@ -19,7 +20,10 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
     Show *show = data;
     EkHuntProgress now = ek_hunting_progress(show->hunting);
     if (now.total == 0) {
-        g_string_assign(lines[0], "nothing was read since the last hunt: nothing new to search");
+        g_string_assign(lines[0], show->likely
+                                      ? "looking at the likely places"
+                                      : "nothing was read since the last hunt: nothing new to "
+                                        "search");
         return;
     }
     double seconds = (double)(g_get_monotonic_time() - show->started) / 1e6;
@@ -34,9 +38,22 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
                     ek_show_on(show->color, EK_COLOR_GOOD), bar, ek_show_off(show->color), share,
                     done, total, speed, remaining);
     g_string_printf(lines[1],
-                    "boot sectors %" G_GUINT64_FORMAT "  partition tables %" G_GUINT64_FORMAT
-                    "  (measured at the end)",
-                    now.boot_sectors, now.tables);
+                    "volumes %u  headers %" G_GUINT64_FORMAT "  partition tables %" G_GUINT64_FORMAT
+                    "  file records %" G_GUINT64_FORMAT "  (measured at the end)",
+                    ek_hunting_count(show->hunting), now.boot_sectors, now.tables, now.records);
+}
+
+/* A line for each volume, the moment it is measured. */
+static void tell(void *data, const EkCaseVolume *entry)
+{
+    const EkVolume *volume = entry->volume;
+    g_autofree char *size = ek_text_size(volume->bytes);
+    g_autofree char *label = ek_text_escape(volume->label != NULL ? volume->label : "");
+    g_autofree char *text = g_strdup_printf(
+        "volume %u: %s%s%s%s, %s at sector %" G_GUINT64_FORMAT ", %s, confidence %d", entry->number,
+        volume->filesystem, *label != '\0' ? " \"" : "", label, *label != '\0' ? "\"" : "", size,
+        volume->first_byte / EK_STEP, entry->standing, volume->confidence);
+    ek_progress_note(data, text);
 }
 
 static void print_tables(const GPtrArray *tables)
@@ -88,7 +105,9 @@ static int print_result(EkCli *cli, EkHunting *hunting)
 int ek_command_hunt(EkCli *cli)
 {
     gint threads = 0;
+    gboolean likely = FALSE;
     const GOptionEntry entries[] = {
+        {"likely", 0, 0, G_OPTION_ARG_NONE, &likely, "look at the likely places only", NULL},
         {"threads", 0, 0, G_OPTION_ARG_INT, &threads, "workers (all processors unless said)", "N"},
         G_OPTION_ENTRY_NULL,
     };
@@ -101,11 +120,12 @@ int ek_command_hunt(EkCli *cli)
     GError *error = NULL;
     const gint *cancel = ek_cli_watch_signals();
     g_autoptr(EkHunting) hunting =
-        ek_hunting_new(cli->operands[0], cli->options, (guint)threads, cancel, &error);
+        ek_hunting_new(cli->operands[0], cli->options, (guint)threads, likely, cancel, &error);
     if (hunting == NULL)
         return ek_cli_fail(cli, error);
-    Show show = {hunting, cli->color_err, g_get_monotonic_time()};
+    Show show = {hunting, cli->color_err, g_get_monotonic_time(), likely};
     EkProgress *progress = ek_progress_begin(cli->terminal_err, draw, &show);
+    ek_hunting_tell(hunting, tell, progress);
     gboolean done = ek_hunting_run(hunting, &error);
     ek_progress_end(progress);
     if (!done) {
@@ -115,5 +135,9 @@ int ek_command_hunt(EkCli *cli)
             ek_cli_advise("What was found is kept. To go on: ektypon hunt %s", cli->operands[0]);
         return status;
     }
-    return print_result(cli, hunting);
+    status = print_result(cli, hunting);
+    if (likely)
+        ek_cli_advise("Only the likely places were looked at. Every sector: ektypon hunt %s",
+                      cli->operands[0]);
+    return status;
 }

@@ -205,6 +205,22 @@ EkProgress *ek_progress_begin(gboolean terminal, EkProgressDraw draw, void *data
     return progress;
 }
 
+void ek_progress_note(EkProgress *progress, const char *text)
+{
+    g_mutex_lock(&progress->lock);
+    if (progress->terminal) {
+        if (progress->drawn > 1)
+            fprintf(stderr, "\033[%uA", progress->drawn - 1);
+        /* From here on down everything is drawn anew. */
+        fprintf(stderr, "\r\033[J%s\n", text);
+        progress->drawn = 0;
+        draw_once(progress);
+    } else {
+        fprintf(stderr, "%s\n", text);
+    }
+    g_mutex_unlock(&progress->lock);
+}
+
 void ek_progress_end(EkProgress *progress)
 {
     g_mutex_lock(&progress->lock);

@@ -55,6 +55,9 @@ typedef struct EkProgress EkProgress;
 /* Shows progress on stderr until it is ended. */
 EkProgress *ek_progress_begin(gboolean terminal, EkProgressDraw draw, void *data);
 
+/* Says something while it is shown: a line of its own, above it. Any thread may. */
+void ek_progress_note(EkProgress *progress, const char *text);
+
 /* Ends; on a terminal, or when it took long enough to have been shown, draws a last time. */
 void ek_progress_end(EkProgress *progress);
 

@@ -55,6 +55,11 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkHunt, ek_hunt_free)
  * EK_ERROR_CANCELLED when it was asked to end; what was handed to the sink stays valid. */
 gboolean ek_hunt_scan(EkHunt *hunt, const GArray *ranges, GError **error);
 
+/* Looks at the likely places only: at most 4096, best first. What is recognised goes to the sink;
+ * nothing counts as hunted. FALSE with EK_ERROR_CANCELLED when it was asked to end. */
+gboolean ek_hunt_likely(EkGate *gate, guint32 sector_size, const EkHuntSink *sink,
+                        const gint *cancel, GError **error);
+
 /* May be called from any thread while it scans. */
 EkHuntProgress ek_hunt_progress(EkHunt *hunt);
 

@@ -3,7 +3,7 @@
  * order of position, so that nothing depends on how many workers there are. */
 #include "hunt/hunt.h"
 
-#include "hunt/sieve.h"
+#include "hunt/steps.h"
 
 #define CHUNK_BYTES (16u << 20)
 #define READ_BYTES (1u << 20) /* fits a processor's cache: the copy is read while it is warm */
@@ -35,27 +35,9 @@ struct EkHunt {
     GCond finished;
     EkHuntProgress progress;
     GArray *tallies; /* Tally: one a kind and format */
-    EkSieve *sieve;
+    EkHuntSteps *steps;
     EkRange data; /* the run of data that was asked for last: to ask for its end can be dear */
 };
-
-#define FIRST_TABLE_BIT 48u
-#define FIRST_RECORD_BIT 24u
-#define RUNS_COMPARED 8u
-
-static EkSieve *make_sieve(void)
-{
-    EkSieve *sieve = ek_sieve_new();
-    for (guint i = 0; ek_file_systems[i] != NULL; i++)
-        ek_sieve_add(sieve, i, ek_file_systems[i]->signatures, ek_file_systems[i]->signature_count);
-    for (guint i = 0; ek_file_systems[i] != NULL; i++)
-        ek_sieve_add(sieve, FIRST_RECORD_BIT + i, ek_file_systems[i]->record_signatures,
-                     ek_file_systems[i]->record_signature_count);
-    for (guint i = 0; ek_table_formats[i] != NULL; i++)
-        ek_sieve_add(sieve, FIRST_TABLE_BIT + i, ek_table_formats[i]->signatures,
-                     ek_table_formats[i]->signature_count);
-    return sieve;
-}
 
 EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const gint *cancel)
 {
@@ -65,7 +47,7 @@ EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const g
     hunt->threads = threads != 0 ? threads : MIN(g_get_num_processors(), 16);
     hunt->cancel = cancel;
     hunt->tallies = g_array_new(FALSE, FALSE, sizeof(Tally));
-    hunt->sieve = make_sieve();
+    hunt->steps = ek_hunt_steps_new();
     g_mutex_init(&hunt->lock);
     g_cond_init(&hunt->finished);
     return hunt;
@@ -74,7 +56,7 @@ EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const g
 void ek_hunt_free(EkHunt *hunt)
 {
     g_array_unref(hunt->tallies);
-    ek_sieve_free(hunt->sieve);
+    ek_hunt_steps_free(hunt->steps);
     g_mutex_clear(&hunt->lock);
     g_cond_clear(&hunt->finished);
     g_free(hunt);
@@ -90,70 +72,6 @@ EkHuntProgress ek_hunt_progress(EkHunt *hunt)
 
 /* --- one step ------------------------------------------------------------------------------- */
 
-static void add_trace(Job *job, const char *kind, const char *format, EkSpan span, EkByte at)
-{
-    EkTrace trace = {.kind = kind, .format = format, .first_byte = at, .count = 1};
-    trace.header_length = MIN(span.length, EK_HEADER_MOST);
-    memcpy(trace.header, span.data, trace.header_length);
-    g_array_append_val(job->traces, trace);
-}
-
-/* A record goes into the run that it continues: one whose first record it would be in line with. */
-static void add_record(Job *job, const char *format, const EkRecord *record, EkByte at)
-{
-    EkByte before = record->number * record->bytes;
-    for (guint i = 0; i < MIN(job->runs->len, RUNS_COMPARED); i++) {
-        EkTrace *run = &g_array_index(job->runs, EkTrace, job->runs->len - 1 - i);
-        if (run->stride == record->bytes && run->format == format &&
-            at - before == run->first_byte - run->first_record * run->stride &&
-            record->number > run->first_record) {
-            run->count = record->number - run->first_record + 1;
-            return;
-        }
-    }
-    EkTrace run = {.kind = EK_TRACE_RECORDS,
-                   .format = format,
-                   .first_byte = at,
-                   .count = 1,
-                   .stride = record->bytes,
-                   .first_record = record->number};
-    g_array_append_val(job->runs, run);
-}
-
-/* Asks those whose signature stands in the step. A boot sector ends as a table does: only what is
- * no boot sector may be one. */
-static void look_at_step(const EkHunt *hunt, Job *job, guint64 bits, EkSpan span, EkByte at)
-{
-    EkClaim claims[EK_CLAIMS_MOST];
-    gboolean is_taken = FALSE;
-    if (ek_gate_known(hunt->gate, at, EK_STEP).good < EK_STEP)
-        return;
-    for (guint i = 0; ek_file_systems[i] != NULL; i++) {
-        const EkFileSystem *format = ek_file_systems[i];
-        if ((bits >> i & 1) != 0 && format->recognise(span, at, claims) > 0) {
-            add_trace(job, "boot-sector", format->name, span, at);
-            is_taken = TRUE;
-        }
-    }
-    for (guint i = 0; ek_file_systems[i] != NULL; i++) {
-        EkRecord record;
-        const EkFileSystem *format = ek_file_systems[i];
-        if ((bits >> (FIRST_RECORD_BIT + i) & 1) != 0 && format->record(span, &record))
-            add_record(job, format->name, &record, at);
-    }
-    for (guint i = 0; ek_table_formats[i] != NULL && !is_taken; i++) {
-        EkTable table;
-        const EkTableFormat *format = ek_table_formats[i];
-        /* A drive does not begin with a link of a chain. */
-        if (at == 0 && format == &ek_table_ebr)
-            continue;
-        if ((bits >> (FIRST_TABLE_BIT + i) & 1) != 0 && format->read(span, EK_STEP, &table)) {
-            add_trace(job, "table", format->scheme, span, at);
-            is_taken = TRUE;
-        }
-    }
-}
-
 static gboolean look_at_range(const EkHunt *hunt, Job *job, EkRange range, guint8 *buffer)
 {
     EkByte limit = ek_gate_bytes(hunt->gate);
@@ -162,13 +80,10 @@ static gboolean look_at_range(const EkHunt *hunt, Job *job, EkRange range, guint
         gsize with_rest = (gsize)MIN(here + EK_RECOGNISE_BYTES, limit - at);
         if (!ek_gate_read(hunt->gate, at, buffer, with_rest, NULL, &job->error))
             return FALSE;
-        for (gsize step = 0; step + EK_STEP <= here; step += EK_STEP) {
-            guint64 bits = ek_sieve_look(hunt->sieve, buffer + step);
-            if (bits != 0)
-                look_at_step(hunt, job, bits,
-                             (EkSpan){buffer + step, MIN(with_rest - step, EK_RECOGNISE_BYTES)},
-                             at + step);
-        }
+        for (gsize step = 0; step + EK_STEP <= here; step += EK_STEP)
+            ek_hunt_steps_look(hunt->steps, hunt->gate,
+                               (EkSpan){buffer + step, MIN(with_rest - step, EK_RECOGNISE_BYTES)},
+                               at + step, job->traces, job->runs);
     }
     return TRUE;
 }

@@ -10,6 +10,12 @@ struct EkHunting {
     EkHuntStore *store;
     EkHunt *hunt;
     GArray *ranges; /* EkRange: good and not hunted yet */
+    gboolean likely;
+    const gint *cancel;
+    gint count; /* of volumes so far; atomic */
+    guint told; /* the highest number that was told of */
+    EkHuntingNews news;
+    void *news_data;
 };
 
 static void add_range(GArray *ranges, EkRange good, EkByte first, EkByte end)
@@ -61,10 +67,12 @@ static GArray *ranges_to_hunt(EkView *view, GError **error)
     return ranges;
 }
 
-EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads,
+EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads, gboolean likely,
                           const gint *cancel, GError **error)
 {
     g_autoptr(EkHunting) hunting = g_new0(EkHunting, 1);
+    hunting->likely = likely;
+    hunting->cancel = cancel;
     if (!ek_view_open_locked(&hunting->view, folder, EK_LOCK_HUNTING, &hunting->lock, error))
         return NULL;
     hunting->ranges = ranges_to_hunt(&hunting->view, error);
@@ -163,36 +171,77 @@ EkKnown ek_hunting_known(EkHunting *hunting)
     return ek_gate_known(hunting->view.gate, 0, ek_case_info(hunting->view.opened)->bytes);
 }
 
-static gboolean store_findings(EkHunting *hunting, guint *count, GError **error)
+guint ek_hunting_count(EkHunting *hunting)
+{
+    return (guint)g_atomic_int_get(&hunting->count);
+}
+
+void ek_hunting_tell(EkHunting *hunting, EkHuntingNews news, void *data)
+{
+    hunting->news = news;
+    hunting->news_data = data;
+}
+
+static gboolean tell_news(EkHunting *hunting, GError **error)
+{
+    g_autoptr(GPtrArray) volumes = ek_volumestore_list(hunting->view.opened, error);
+    guint told = hunting->told;
+    for (guint i = 0; volumes != NULL && i < volumes->len; i++) {
+        const EkCaseVolume *entry = volumes->pdata[i];
+        if (hunting->news != NULL && entry->number > told)
+            hunting->news(hunting->news_data, entry);
+        hunting->told = MAX(hunting->told, entry->number);
+    }
+    return volumes != NULL;
+}
+
+/* Measures what the traces so far claim, and stores it. */
+static gboolean store_findings(EkHunting *hunting, GError **error)
 {
     EkCase *opened = hunting->view.opened;
+    if (!ek_huntstore_flush(hunting->store, error))
+        return FALSE;
     g_autoptr(GPtrArray) traces = ek_volumestore_traces(opened, error);
     if (traces == NULL)
         return FALSE;
     g_autoptr(GPtrArray) findings =
         ek_hunt_agree(hunting->view.gate, ek_case_info(opened)->sector_size, traces, error);
-    if (findings == NULL)
+    if (findings == NULL || !ek_volumestore_put(opened, hunting->event, findings, error))
         return FALSE;
-    *count = findings->len;
-    return ek_volumestore_put(opened, hunting->event, findings, error);
+    g_atomic_int_set(&hunting->count, (gint)findings->len);
+    return tell_news(hunting, error);
+}
+
+/* The likely places at first, so that there is something to look at soon; then every sector. */
+static gboolean search(EkHunting *hunting, GError **error)
+{
+    EkHuntSink sink = ek_huntstore_sink(hunting->store);
+    guint32 sector_size = ek_case_info(hunting->view.opened)->sector_size;
+    if (hunting->ranges->len > 0 || hunting->likely)
+        if (!ek_hunt_likely(hunting->view.gate, sector_size, &sink, hunting->cancel, error) ||
+            !store_findings(hunting, error))
+            return FALSE;
+    return hunting->likely || ek_hunt_scan(hunting->hunt, hunting->ranges, error);
 }
 
 gboolean ek_hunting_run(EkHunting *hunting, GError **error)
 {
     GError *failure = NULL;
-    guint count = 0;
-    gboolean scanned = ek_hunt_scan(hunting->hunt, hunting->ranges, &failure);
+    g_autoptr(GPtrArray) before = ek_volumestore_list(hunting->view.opened, NULL);
+    for (guint i = 0; before != NULL && i < before->len; i++)
+        hunting->told = MAX(hunting->told, ((const EkCaseVolume *)before->pdata[i])->number);
+    gboolean scanned = search(hunting, &failure);
     gboolean cancelled = g_error_matches(failure, EK_ERROR, EK_ERROR_CANCELLED);
     /* What was seen so far counts, also when the rest was called off. */
-    if (scanned || cancelled)
-        if (!ek_huntstore_flush(hunting->store, scanned ? &failure : NULL) ||
-            !store_findings(hunting, &count, scanned ? &failure : NULL))
-            scanned = FALSE;
+    if ((scanned || cancelled) && !store_findings(hunting, scanned ? &failure : NULL))
+        scanned = FALSE;
     EkHuntProgress now = ek_hunting_progress(hunting);
     g_autofree char *size = ek_text_size(now.done);
-    g_autofree char *detail = failure != NULL && !cancelled
-                                  ? g_strdup(failure->message)
-                                  : g_strdup_printf("%s searched, %u volumes known", size, count);
+    g_autofree char *detail =
+        failure != NULL && !cancelled
+            ? g_strdup(failure->message)
+            : g_strdup_printf("%s searched, %u volumes known%s", size, ek_hunting_count(hunting),
+                              hunting->likely ? " (likely places only)" : "");
     if (!ek_event_end(hunting->view.opened, hunting->event,
                       scanned     ? "done"
                       : cancelled ? "interrupted"

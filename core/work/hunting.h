@@ -3,18 +3,27 @@
 #ifndef EK_WORK_HUNTING_H
 #define EK_WORK_HUNTING_H
 
+#include "case/volumestore.h"
 #include "hunt/hunt.h"
 #include "work/view.h"
 
 typedef struct EkHunting EkHunting;
 
-/* Prepares to hunt what is good by now and was not hunted yet. */
-EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads,
+/* Prepares to hunt what is good by now and was not hunted yet. `likely`: only the likely places. */
+EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads, gboolean likely,
                           const gint *cancel, GError **error);
 void ek_hunting_free(EkHunting *hunting);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkHunting, ek_hunting_free)
 
 EkHuntProgress ek_hunting_progress(EkHunting *hunting);
+
+/* Volumes that are known so far; from any thread while it runs. */
+guint ek_hunting_count(EkHunting *hunting);
+
+/* Called with each volume that was not known before, from the thread that runs, as soon as it is
+ * measured. */
+typedef void (*EkHuntingNews)(void *data, const EkCaseVolume *entry);
+void ek_hunting_tell(EkHunting *hunting, EkHuntingNews news, void *data);
 
 /* Scans, measures and stores the volumes. FALSE with EK_ERROR_CANCELLED when interrupted: what was
  * scanned is kept, and the volumes that it gives are stored. */

@@ -94,6 +94,35 @@ static void a_gpt_lists_its_volumes(void)
     check_standing(2048, "ext4", "listed");
 }
 
+static void likely_places_come_first(void)
+{
+    make_gpt();
+    must("rm -rf bench");
+    done("new bench drive.img");
+    done("image bench");
+    g_auto(Result) likely = ektypon("hunt bench --likely");
+    CHECK_STATUS(likely, 0);
+    CHECK_CONTAINS(likely.err, "volume 1: ext4, 50.0 MiB at sector 2048, listed");
+    CHECK_CONTAINS(likely.err, "Every sector: ektypon hunt bench");
+    check_standing(104448, "exfat", "listed");
+    /* One that no table names, behind one that is found. */
+    must("dd if=/dev/zero of=drive.img bs=512 count=2048 conv=notrunc status=none");
+    must("dd if=/dev/zero of=drive.img bs=512 seek=614000 count=400 conv=notrunc status=none");
+    must("rm -rf bench");
+    done("new bench drive.img");
+    done("image bench");
+    done("hunt bench --likely");
+    check_standing(2048, "ext4", "lost");
+    check_standing(104448, "exfat", "lost");
+    /* It does not count as hunted, and the numbers stay. */
+    g_auto(Result) before = ektypon("volumes bench --json");
+    g_auto(Result) status = ektypon("status bench");
+    CHECK_CONTAINS(status.out, "ektypon hunt bench");
+    done("hunt bench");
+    g_auto(Result) after = ektypon("volumes bench --json");
+    CHECK_TEXT(after.out, before.out);
+}
+
 static void a_backup_left_in_the_middle_is_named(void)
 {
     make_gpt();
@@ -259,6 +288,7 @@ int main(void)
 {
     static const Test tests[] = {
         {"a GPT lists its volumes", a_gpt_lists_its_volumes},
+        {"likely places come first", likely_places_come_first},
         {"a backup left in the middle is named", a_backup_left_in_the_middle_is_named},
         {"logical partitions are listed", logical_partitions_are_listed},
         {"a chain that leads back ends", a_chain_that_leads_back_ends},

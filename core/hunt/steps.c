@@ -1,0 +1,100 @@
+/* SPDX-License-Identifier: MIT */
+#include "hunt/steps.h"
+
+#include "hunt/sieve.h"
+
+#define FIRST_TABLE_BIT 48u
+#define FIRST_RECORD_BIT 24u
+#define RUNS_COMPARED 8u
+
+struct EkHuntSteps {
+    EkSieve *sieve; /* one bit a file system, one its records, one a table */
+};
+
+EkHuntSteps *ek_hunt_steps_new(void)
+{
+    EkHuntSteps *steps = g_new0(EkHuntSteps, 1);
+    EkSieve *sieve = steps->sieve = ek_sieve_new();
+    for (guint i = 0; ek_file_systems[i] != NULL; i++)
+        ek_sieve_add(sieve, i, ek_file_systems[i]->signatures, ek_file_systems[i]->signature_count);
+    for (guint i = 0; ek_file_systems[i] != NULL; i++)
+        ek_sieve_add(sieve, FIRST_RECORD_BIT + i, ek_file_systems[i]->record_signatures,
+                     ek_file_systems[i]->record_signature_count);
+    for (guint i = 0; ek_table_formats[i] != NULL; i++)
+        ek_sieve_add(sieve, FIRST_TABLE_BIT + i, ek_table_formats[i]->signatures,
+                     ek_table_formats[i]->signature_count);
+    return steps;
+}
+
+void ek_hunt_steps_free(EkHuntSteps *steps)
+{
+    ek_sieve_free(steps->sieve);
+    g_free(steps);
+}
+
+static void add_trace(GArray *traces, const char *kind, const char *format, EkSpan span, EkByte at)
+{
+    EkTrace trace = {.kind = kind, .format = format, .first_byte = at, .count = 1};
+    trace.header_length = MIN(span.length, EK_HEADER_MOST);
+    memcpy(trace.header, span.data, trace.header_length);
+    g_array_append_val(traces, trace);
+}
+
+/* A record goes into the run that it continues: one whose first record it would be in line with. */
+static void add_record(GArray *runs, const char *format, const EkRecord *record, EkByte at)
+{
+    EkByte before = record->number * record->bytes;
+    for (guint i = 0; i < MIN(runs->len, RUNS_COMPARED); i++) {
+        EkTrace *run = &g_array_index(runs, EkTrace, runs->len - 1 - i);
+        if (run->stride == record->bytes && run->format == format &&
+            at - before == run->first_byte - run->first_record * run->stride &&
+            record->number > run->first_record) {
+            run->count = record->number - run->first_record + 1;
+            return;
+        }
+    }
+    EkTrace run = {.kind = EK_TRACE_RECORDS,
+                   .format = format,
+                   .first_byte = at,
+                   .count = 1,
+                   .stride = record->bytes,
+                   .first_record = record->number};
+    g_array_append_val(runs, run);
+}
+
+/* Asks those whose signature stands in the step. A boot sector ends as a table does: only what is
+ * no boot sector may be one. */
+static void look_closer(guint64 bits, EkSpan span, EkByte at, GArray *traces, GArray *runs)
+{
+    EkClaim claims[EK_CLAIMS_MOST];
+    EkRecord record;
+    EkTable table;
+    gboolean is_taken = FALSE;
+    for (guint i = 0; ek_file_systems[i] != NULL; i++) {
+        const EkFileSystem *format = ek_file_systems[i];
+        if ((bits >> i & 1) != 0 && format->recognise(span, at, claims) > 0) {
+            add_trace(traces, "boot-sector", format->name, span, at);
+            is_taken = TRUE;
+        }
+        if ((bits >> (FIRST_RECORD_BIT + i) & 1) != 0 && runs != NULL &&
+            format->record(span, &record))
+            add_record(runs, format->name, &record, at);
+    }
+    for (guint i = 0; ek_table_formats[i] != NULL && !is_taken; i++) {
+        const EkTableFormat *format = ek_table_formats[i];
+        /* A drive does not begin with a link of a chain. */
+        if ((bits >> (FIRST_TABLE_BIT + i) & 1) == 0 || (at == 0 && format == &ek_table_ebr) ||
+            !format->read(span, EK_STEP, &table))
+            continue;
+        add_trace(traces, "table", format->scheme, span, at);
+        is_taken = TRUE;
+    }
+}
+
+void ek_hunt_steps_look(const EkHuntSteps *steps, EkGate *gate, EkSpan span, EkByte at,
+                        GArray *traces, GArray *runs)
+{
+    guint64 bits = ek_sieve_look(steps->sieve, span.data);
+    if (bits != 0 && ek_gate_known(gate, at, EK_STEP).good == EK_STEP)
+        look_closer(bits, span, at, traces, runs);
+}
