@@ -6,6 +6,7 @@
 
 #define PLACES_MOST 4096u
 #define MIB ((EkByte)1 << 20)
+#define EVERY_MIB_UP_TO 256u
 
 typedef struct {
     EkHuntSteps *steps;
@@ -69,7 +70,7 @@ static void add_volumes(Likely *likely, const EkTrace *trace)
         g_autoptr(EkVolume) volume = format->measure(likely->gate, &claims[i], NULL);
         if (volume == NULL || !volume->stands || volume->bytes > G_MAXINT64 / 2)
             continue;
-        add_start(likely, volume->first_byte);
+        add_end(likely, volume->first_byte);
         add_end(likely, volume->first_byte + volume->bytes);
     }
 }
@@ -87,12 +88,13 @@ static void add_usual(Likely *likely)
 {
     static const EkByte usual[] = {0, 63 * 512, MIB, 512, 4096, 1024, 2048, 63 * 4096, 8 * MIB};
     /* In MiB: what comes behind the small partitions that systems put first. */
-    static const guint behind[] = {2,   3,   4,   17,  33,  65,  101, 117, 129,  201, 229,
-                                   261, 301, 351, 451, 501, 513, 517, 551, 1001, 1025};
+    static const guint behind[] = {301, 351, 451, 501, 513, 517, 551, 1001, 1025};
     EkByte bytes = ek_gate_bytes(likely->gate);
     for (gsize i = 0; i < G_N_ELEMENTS(usual); i++)
         add_start(likely, usual[i]);
     add_end(likely, bytes - bytes % EK_STEP);
+    for (guint i = 2; i < EVERY_MIB_UP_TO; i++)
+        add_start(likely, i * MIB);
     for (gsize i = 0; i < G_N_ELEMENTS(behind); i++)
         add_start(likely, behind[i] * MIB);
 }

@@ -167,6 +167,7 @@ static void a_chain_that_leads_back_ends(void)
     lay("mke2fs -q -F -t ext2", 32, 30000);
     g_auto(Result) result = hunt();
     CHECK_STATUS(result, 0);
+    CHECK_STATUS(result, 0);
     check_standing(30000, "ext2", "listed");
 }
 
@@ -187,6 +188,7 @@ static void a_table_in_other_sectors_is_named(void)
     must("printf 'label: dos\\nstart=512,size=16384,type=83\\n' | sfdisk -q drive.img");
     lay("mke2fs -q -F -t ext2", 64, 512 * 8);
     g_auto(Result) result = hunt();
+    CHECK_STATUS(result, 0);
     check_standing(512 * 8, "ext2", "displaced");
     g_auto(Result) one = ektypon("volumes bench 1");
     CHECK_CONTAINS(one.out, "if it counts in sectors of 4096 bytes");
@@ -201,6 +203,7 @@ static void old_volumes_under_new_ones_are_remains(void)
     lay("mkfs.fat -F 32 -s 1", 48, 2048);
     lay("mkfs.fat -F 32 -s 1", 64, 2048 + 98304);
     g_auto(Result) result = hunt();
+    CHECK_STATUS(result, 0);
     check_standing(2048 + 98304, "fat32", "lost");
     g_auto(Result) listed = ektypon("volumes bench --json");
     json_t *json = result_json(&listed);
@@ -227,6 +230,7 @@ static void a_disk_image_in_a_volume_is_nested(void)
          "printf seeds > tree/readme");
     lay("mke2fs -q -F -t ext4 -d tree", 150, 4096);
     g_auto(Result) result = hunt();
+    CHECK_STATUS(result, 0);
     check_count(2);
     check_standing(4096, "ext4", "lost");
     g_auto(Result) listed = ektypon("volumes bench --json");
@@ -247,6 +251,7 @@ static void two_generations_are_two_volumes(void)
     lay("mke2fs -q -F -t ext4 -b 1024 -L older", 120, 2048);
     lay("mke2fs -q -F -t ext4 -b 4096 -L newer", 60, 2048);
     g_auto(Result) result = hunt();
+    CHECK_STATUS(result, 0);
     g_auto(Result) listed = ektypon("volumes bench --json");
     json_t *json = result_json(&listed);
     json_t *list = json_object_get(json, "volumes");
@@ -266,6 +271,7 @@ static void a_missing_tail_is_named(void)
     lay("mke2fs -q -F -t ext4", 90, 2048);
     must("truncate -s 80M drive.img");
     g_auto(Result) result = hunt();
+    CHECK_STATUS(result, 0);
     g_auto(Result) one = ektypon("volumes bench 1");
     CHECK_CONTAINS(one.out, "sectors 163840 to 186367 are missing");
 }
