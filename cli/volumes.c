@@ -3,8 +3,10 @@
 
 #include "base/text.h"
 #include "case/volumestore.h"
+#include "headers.h"
 #include "layout.h"
 #include "show.h"
+#include "work/view.h"
 
 /* Of some containers only the least length is known. */
 static char *size_of(const EkVolume *volume)
@@ -97,7 +99,7 @@ static json_t *volume_json(const EkCaseVolume *entry, guint32 sector_size)
     return row;
 }
 
-static void print_one(EkCli *cli, const EkCaseVolume *entry)
+static void print_one(EkCli *cli, EkGate *gate, const EkCaseVolume *entry)
 {
     const EkVolume *volume = entry->volume;
     guint32 size = volume->own_sector_size;
@@ -135,11 +137,24 @@ static void print_one(EkCli *cli, const EkCaseVolume *entry)
             ek_show_in(cli->color_out && reason->points == 0, EK_COLOR_FAINT, text);
         ek_show_sentence(stdout, mark, 8, faint);
     }
+    if (gate != NULL)
+        ek_headers_print(cli, gate, volume);
     if (volume->format->open == NULL)
         ek_cli_advise(
             "Its files are not listed yet: this version reads those of FAT12, FAT16 and FAT32.");
     else
         ek_cli_advise("Its files: ektypon ls %s %u", cli->operands[0], entry->number);
+}
+
+/* The evidence, and the headers as they stand in the image, where that can be read. */
+static int show_one(EkCli *cli, const EkCaseVolume *one)
+{
+    EkView view;
+    gboolean viewed = ek_view_open(&view, cli->operands[0], FALSE, NULL);
+    print_one(cli, viewed ? view.gate : NULL, one);
+    if (viewed)
+        ek_view_close(&view);
+    return EK_EXIT_DONE;
 }
 
 int ek_command_volumes(EkCli *cli)
@@ -160,23 +175,23 @@ int ek_command_volumes(EkCli *cli)
     const EkCaseVolume *one = number != 0 ? ek_volumestore_find(volumes, number, &error) : NULL;
     if (number != 0 && one == NULL)
         return ek_cli_fail(cli, error);
+    const EkCaseInfo *info = ek_case_info(opened);
     if (json) {
-        guint32 size = ek_case_info(opened)->sector_size;
         json_t *list = json_array();
         for (guint i = 0; i < volumes->len; i++)
             if (one == NULL || one == volumes->pdata[i])
-                json_array_append_new(list, volume_json(volumes->pdata[i], size));
-        return ek_cli_print_json(json_pack("{s:i,s:o}", "sector_size", (int)size, "volumes", list));
+                json_array_append_new(list, volume_json(volumes->pdata[i], info->sector_size));
+        return ek_cli_print_json(
+            json_pack("{s:i,s:o}", "sector_size", (int)info->sector_size, "volumes", list));
     }
     if (one != NULL)
-        print_one(cli, one);
-    else if (volumes->len == 0)
+        return show_one(cli, one);
+    if (volumes->len == 0) {
         printf("No volumes are known yet. To search for them: ektypon hunt %s\n", cli->operands[0]);
-    else {
-        const EkCaseInfo *info = ek_case_info(opened);
-        ek_layout_print(cli, volumes, info->bytes, info->sector_size);
-        ek_volumes_print_table(cli, volumes);
-        ek_cli_advise("The evidence for one: ektypon volumes %s NUMBER", cli->operands[0]);
+        return EK_EXIT_DONE;
     }
+    ek_layout_print(cli, volumes, info->bytes, info->sector_size);
+    ek_volumes_print_table(cli, volumes);
+    ek_cli_advise("The evidence for one: ektypon volumes %s NUMBER", cli->operands[0]);
     return EK_EXIT_DONE;
 }

@@ -27,6 +27,9 @@ static void measure(EkGate *gate, const EkFileSystem *format, EkByte at)
             abort();
         if (volume->stands && format->mend != NULL)
             format->mend(gate, volume, drop_mend, NULL, NULL);
+        if (volume->stands && format->use != NULL && volume->bytes < G_MAXINT64 / 2)
+            for (EkByte part = 0; part < volume->bytes; part += volume->bytes / 5 + 1)
+                format->use(gate, volume, volume->first_byte + part);
     }
 }
 

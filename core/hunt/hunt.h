@@ -88,6 +88,7 @@ struct EkFinding {
     EkVolume *volume;
     EkStanding standing;
     const EkFinding *host; /* nested: the volume whose file it is in; remains: a newer one */
+    gboolean in_free;      /* remains: the newer volume does not use this ground yet */
     EkByte overwritten;    /* remains: bytes of it that newer volumes lie on */
     guint number;          /* for whoever stores it */
 };

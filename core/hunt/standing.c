@@ -201,6 +201,13 @@ static void set_remains(EkFinding *older, const EkFinding *newer, const char *wh
                      newer->volume->filesystem, newer->volume->first_byte / EK_STEP, why);
 }
 
+/* Where an older volume lay that the newer one does not use yet: it may be whole. */
+static void set_remains_in_free(EkFinding *older, const EkFinding *newer)
+{
+    set_remains(older, newer, "where it begins is free there, so that it may be whole");
+    older->in_free = older->standing == EK_STANDING_REMAINS;
+}
+
 static void weigh_pair(EkFinding *a, EkFinding *b)
 {
     const char *why = NULL;
@@ -243,7 +250,7 @@ static void weigh_inner(EkGate *gate, EkFinding *inner, EkFinding *outer)
     else if (use == EK_USAGE_USED)
         set_nested(inner, outer, use);
     else if (use == EK_USAGE_FREE && (outer_listed || compare_age(outer, inner, &why) >= 0))
-        set_remains(inner, outer, "this ground is free in it");
+        set_remains_in_free(inner, outer);
     else if (!outer_listed && compare_age(inner, outer, &why) > 0 && outer->volume->by_backup)
         set_remains(outer, inner, why);
     else
@@ -265,6 +272,8 @@ static void count_overwritten(EkFinding *finding, const GPtrArray *findings)
     for (guint i = 0; i < findings->len; i++) {
         const EkFinding *other = findings->pdata[i];
         EkRange range = ek_volume_range(other->volume);
+        if (other == finding->host && finding->in_free)
+            continue;
         if (other != finding && other->standing != EK_STANDING_REMAINS &&
             other->standing != EK_STANDING_NESTED && ek_ranges_overlap(own, range) &&
             !are_together(finding->volume, other->volume))

@@ -105,3 +105,13 @@ void ek_header_end(EkVolume *volume, gboolean stands)
     if (!stands)
         ek_volume_reason(volume, -100, "nothing else is where it says: no volume");
 }
+
+EkUsage ek_usage_bit(EkGate *gate, EkByte at, guint64 bit)
+{
+    guint8 byte;
+    EkByte place = 0;
+    if (!g_uint64_checked_add(&place, at, bit / 8) ||
+        ek_part_read(gate, place, &byte, 1) != EK_PART_THERE)
+        return EK_USAGE_UNKNOWN;
+    return (byte >> bit % 8 & 1) != 0 ? EK_USAGE_USED : EK_USAGE_FREE;
+}

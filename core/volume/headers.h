@@ -25,6 +25,9 @@ void ek_header_reason(EkVolume *volume, EkHeaderState state, const char *which, 
 void ek_header_mend(const EkVolume *volume, EkByte at, const char *what, EkMendSink sink,
                     void *data);
 
+/* What one bit of a bitmap that begins at `at` says; bit 0 is the lowest of the first byte. */
+EkUsage ek_usage_bit(EkGate *gate, EkByte at, guint64 bit);
+
 /* Begins to measure a claim: a volume with its places set, and the `length` bytes (at least
  * EK_HEADER_MOST) of its header in `data`, zeros past the end of the drive. NULL when reading
  * failed. */

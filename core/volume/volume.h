@@ -199,7 +199,11 @@ struct EkFileSystem {
 
     /* The fields of a header: for showing edits. NULL where there are no edits. */
     const char *structure;
+    gsize header_bytes; /* of it */
     GPtrArray *(*explain)(EkSpan span);
+    /* Where the first copy of the header should stand; EK_UNPLACED: there is none. NULL: no volume
+     * of this format has one. */
+    EkByte (*backup)(const EkVolume *volume);
 
     /* Does the volume itself use the byte at `at`, which lies in it, for a file or for itself? NULL
      * where this version cannot tell. */

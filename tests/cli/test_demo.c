@@ -106,7 +106,11 @@ static void both_volumes_are_found_and_shown(void)
     g_auto(Result) one = ektypon("volumes bench 1");
     CHECK_STATUS(one, 0);
     CHECK_CONTAINS(one.out, "boot sector at sector 2048 was not read: not checked");
+    CHECK_CONTAINS(one.out, "FIRST (SECTOR 2048)  BACKUP (SECTOR 165887)");
+    CHECK_CONTAINS(one.out, "serial number              not read");
     CHECK_CONTAINS(one.err, "files are not listed yet");
+    g_auto(Result) third = ektypon("volumes bench 3");
+    CHECK_CONTAINS(third.out, "*  group of this copy");
     g_auto(Result) files = ektypon("ls bench 1");
     CHECK_STATUS(files, 1);
     CHECK_CONTAINS(files.err, "files of ntfs volumes are not listed");

@@ -244,6 +244,27 @@ static void a_disk_image_in_a_volume_is_nested(void)
     CHECK_CONTAINS(plan.out, "is left out: it is a file of another volume");
 }
 
+/* An older one in ground that the newer one does not use is no file of it. */
+static void what_lies_in_free_ground_is_older(void)
+{
+    static const char *const makers[] = {"mkntfs -q -F -s 512 -p 2048 -H 255 -S 63",
+                                         "mkfs.fat -F 32 -s 1", "mkfs.exfat",
+                                         "mke2fs -q -F -t ext4 -b 4096", "mke2fs -q -F -b 1024"};
+    for (gsize i = 0; i < G_N_ELEMENTS(makers); i++) {
+        blank(200);
+        lay("mke2fs -q -F -t ext3 -L older", 20, 2048 + 100000);
+        lay(makers[i], 150, 2048);
+        g_auto(Result) result = hunt();
+        CHECK_STATUS(result, 0);
+        check_standing(2048 + 100000, "ext3", "remains");
+        g_auto(Result) shown = ektypon("volumes bench --json");
+        json_t *json = result_json(&shown);
+        /* Nothing of it is overwritten: its ground is free. */
+        CHECK_NUMBER(json_u64(volume_at(json, 2048 + 100000), "overwritten_bytes"), 0);
+        json_decref(json);
+    }
+}
+
 /* Made over another one of the same kind, at the same place: two volumes, the newer one stands. */
 static void two_generations_are_two_volumes(void)
 {
@@ -302,6 +323,7 @@ int main(void)
         {"a table in other sectors is named", a_table_in_other_sectors_is_named},
         {"old volumes under new ones are remains", old_volumes_under_new_ones_are_remains},
         {"a disk image in a volume is nested", a_disk_image_in_a_volume_is_nested},
+        {"what lies in free ground is older", what_lies_in_free_ground_is_older},
         {"two generations are two volumes", two_generations_are_two_volumes},
         {"a missing tail is named", a_missing_tail_is_named},
         {"noise and zeros give nothing", noise_and_zeros_give_nothing},

@@ -173,10 +173,39 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     return g_steal_pointer(&volume);
 }
 
+/* The bitmap has a bit a cluster. It lies in one piece on every volume that was not made to have it
+ * otherwise. */
+static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
+{
+    guint8 entries[ROOT_LOOKED_AT];
+    Boot boot;
+    if (!boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+        return EK_USAGE_UNKNOWN;
+    EkByte heap = (EkByte)boot.heap_sector * boot.sector_size;
+    EkByte inside = at - volume->first_byte;
+    EkByte root = volume->first_byte + heap + (EkByte)(boot.root_cluster - 2) * boot.cluster_bytes;
+    gsize length = MIN(boot.cluster_bytes, ROOT_LOOKED_AT);
+    EkSpan span = {entries, length};
+    if (inside < heap)
+        return EK_USAGE_USED;
+    guint64 bit = (inside - heap) / boot.cluster_bytes;
+    if (ek_part_read(gate, root, entries, length) != EK_PART_THERE)
+        return EK_USAGE_UNKNOWN;
+    for (gsize i = 0; i < length; i += ENTRY_BYTES) {
+        guint32 cluster = ek_span_le32(span, i + 20);
+        if (entries[i] == ENTRY_BITMAP && cluster >= 2 && cluster - 2 < boot.clusters &&
+            bit / 8 < ek_span_le64(span, i + 24))
+            return ek_usage_bit(
+                gate, volume->first_byte + heap + (EkByte)(cluster - 2) * boot.cluster_bytes, bit);
+    }
+    return EK_USAGE_UNKNOWN;
+}
+
 const EkFileSystem ek_fs_exfat = {
     .name = "exfat",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,
     .measure = measure,
+    .use = use,
 };

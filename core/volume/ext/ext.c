@@ -171,6 +171,37 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     return g_steal_pointer(&volume);
 }
 
+#define BLOCKS_NOT_WRITTEN 2u /* a group's bitmap of blocks was never written: all are free */
+
+static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
+{
+    guint8 data[EK_EXT_SUPER_BYTES];
+    guint8 descriptor[64];
+    EkExtSuper super;
+    if (ek_part_read(gate, volume->header_byte, data, sizeof data) != EK_PART_THERE ||
+        !ek_ext_super_read((EkSpan){data, sizeof data}, &super) || super.meta_bg)
+        return EK_USAGE_UNKNOWN;
+    guint64 block = (at - volume->first_byte) / super.block_bytes;
+    if (block < super.first_data_block || block >= super.blocks)
+        return EK_USAGE_USED;
+    guint64 group = (block - super.first_data_block) / super.blocks_per_group;
+    guint64 bit = (block - super.first_data_block) % super.blocks_per_group;
+    /* A cluster of blocks has one bit. */
+    guint32 blocks_a_bit =
+        MAX(super.blocks_per_group / MAX(ek_span_le32((EkSpan){data, sizeof data}, 36), 1), 1);
+    EkByte table = volume->first_byte + ((EkByte)super.first_data_block + 1) * super.block_bytes;
+    EkSpan span = {descriptor, super.descriptor_bytes >= 64 ? 64 : 32};
+    if (ek_part_read(gate, table + group * super.descriptor_bytes, descriptor, span.length) !=
+        EK_PART_THERE)
+        return EK_USAGE_UNKNOWN;
+    guint64 bitmap = ek_span_le32(span, 0) | (guint64)ek_span_le32(span, 32) << 32;
+    if ((ek_span_le16(span, 18) & BLOCKS_NOT_WRITTEN) != 0)
+        return EK_USAGE_FREE;
+    if (bitmap == 0 || bitmap >= super.blocks)
+        return EK_USAGE_UNKNOWN;
+    return ek_usage_bit(gate, volume->first_byte + bitmap * super.block_bytes, bit / blocks_a_bit);
+}
+
 /* The primary superblock from the copy that the volume was measured by. */
 static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error)
@@ -202,6 +233,22 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     return TRUE;
 }
 
+/* The kept header is the first half of the superblock: what it takes to find the others is in it.
+ */
+static EkByte backup(const EkVolume *volume)
+{
+    guint8 data[EK_EXT_SUPER_BYTES] = {0};
+    EkExtSuper super;
+    memcpy(data, volume->header, EK_HEADER_MOST);
+    if (!ek_ext_super_read((EkSpan){data, sizeof data}, &super))
+        return EK_UNPLACED;
+    guint64 group = super.sparse2 ? super.backup_groups[0] : 1;
+    /* With sparse_super2 the groups are named in the other half: group 1 unless said. */
+    group = group == 0 ? 1 : group;
+    return super.groups > group ? volume->first_byte + ek_ext_super_place(&super, group)
+                                : EK_UNPLACED;
+}
+
 const EkFileSystem ek_fs_ext = {
     .name = "ext",
     .signatures = signatures,
@@ -209,7 +256,10 @@ const EkFileSystem ek_fs_ext = {
     .recognise = recognise,
     .measure = measure,
     .mend = mend,
+    .use = use,
     .header_offset = EK_EXT_SUPER_OFFSET,
     .structure = "ext-superblock",
+    .header_bytes = EK_EXT_SUPER_BYTES,
     .explain = ek_ext_super_explain,
+    .backup = backup,
 };

@@ -154,6 +154,27 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     return g_steal_pointer(&volume);
 }
 
+static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
+{
+    EkFatBoot boot;
+    EkFatTable table;
+    guint32 next = 0;
+    if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+        return EK_USAGE_UNKNOWN;
+    EkByte inside = at - volume->first_byte;
+    if (inside < boot.data_start)
+        return EK_USAGE_USED;
+    guint64 cluster = (inside - boot.data_start) / boot.cluster_bytes + 2;
+    if (cluster > G_MAXUINT32 || !ek_fat_cluster_exists(&boot, (guint32)cluster))
+        return EK_USAGE_FREE;
+    ek_fat_table_init(&table, gate, &boot, volume->first_byte, EK_FAT_GLANCE);
+    EkFatLink link = ek_fat_table_link(&table, (guint32)cluster, &next);
+    ek_fat_table_clear(&table);
+    return link == EK_LINK_FREE      ? EK_USAGE_FREE
+           : link == EK_LINK_UNKNOWN ? EK_USAGE_UNKNOWN
+                                     : EK_USAGE_USED;
+}
+
 static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error)
 {
@@ -173,6 +194,15 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     return TRUE;
 }
 
+static EkByte backup(const EkVolume *volume)
+{
+    EkFatBoot boot;
+    if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot) ||
+        boot.backup_sector == 0)
+        return EK_UNPLACED;
+    return volume->first_byte + (EkByte)boot.backup_sector * boot.sector_size;
+}
+
 const EkFileSystem ek_fs_fat = {
     .name = "fat",
     .signatures = signatures,
@@ -180,8 +210,11 @@ const EkFileSystem ek_fs_fat = {
     .recognise = recognise,
     .measure = measure,
     .mend = mend,
+    .use = use,
     .structure = "fat-boot",
+    .header_bytes = EK_HEADER_MOST,
     .explain = ek_fat_boot_explain,
+    .backup = backup,
     .open = ek_fat_open,
     .close = ek_fat_close,
     .root = ek_fat_root,

@@ -7,6 +7,7 @@
 
 #define ATTRIBUTE_VOLUME_NAME 0x60u
 #define RECORD_VOLUME 3u
+#define MAX_CLUSTER_BYTES (2u << 20)
 
 static const EkSignature signatures[] = {
     {.offset = 3, .length = 8, .bytes = {'N', 'T', 'F', 'S', ' ', ' ', ' ', ' '}},
@@ -133,6 +134,39 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     return g_steal_pointer(&volume);
 }
 
+#define RECORD_BITMAP 6u
+#define TYPE_DATA 0x80u
+#define BITMAP_RUNS 64u
+
+/* $Bitmap has a bit a cluster. */
+static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
+{
+    EkNtfsBoot boot;
+    EkNtfsRun runs[BITMAP_RUNS];
+    if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+        return EK_USAGE_UNKNOWN;
+    g_autofree guint8 *record = g_malloc(boot.record_bytes);
+    EkByte table = volume->first_byte + boot.mft_cluster * boot.cluster_bytes;
+    if (look_at_record(gate, &boot, table, RECORD_BITMAP, record) != RECORD_THERE)
+        return EK_USAGE_UNKNOWN;
+    guint64 bit = (at - volume->first_byte) / boot.cluster_bytes;
+    guint64 byte = bit / 8;
+    EkSpan span = {record, boot.record_bytes};
+    guint count = ek_ntfs_runs(ek_ntfs_record_named(span, TYPE_DATA, ""), runs, BITMAP_RUNS);
+    for (guint i = 0; i < count; i++) {
+        guint64 bytes = MIN(runs[i].clusters, G_MAXINT64 / MAX_CLUSTER_BYTES) * boot.cluster_bytes;
+        if (byte >= bytes) {
+            byte -= bytes;
+            continue;
+        }
+        if (runs[i].first > G_MAXINT64 / MAX_CLUSTER_BYTES)
+            break;
+        return ek_usage_bit(gate, volume->first_byte + runs[i].first * boot.cluster_bytes + byte,
+                            bit % 8);
+    }
+    return EK_USAGE_UNKNOWN;
+}
+
 static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error)
 {
@@ -150,6 +184,14 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     return TRUE;
 }
 
+static EkByte backup(const EkVolume *volume)
+{
+    EkNtfsBoot boot;
+    if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+        return EK_UNPLACED;
+    return volume->first_byte + boot.sectors * boot.sector_size;
+}
+
 const EkFileSystem ek_fs_ntfs = {
     .name = "ntfs",
     .signatures = signatures,
@@ -161,6 +203,9 @@ const EkFileSystem ek_fs_ntfs = {
     .record = ek_ntfs_record_seen,
     .infer = ek_ntfs_infer,
     .mend = mend,
+    .use = use,
     .structure = "ntfs-boot",
+    .header_bytes = EK_HEADER_MOST,
     .explain = ek_ntfs_boot_explain,
+    .backup = backup,
 };
