@@ -2,7 +2,7 @@
 /* All recognisers and measurers: the input stands at the beginning of a volume, at the place of its
  * first header, and at its own beginning. */
 #include "harness.h"
-#include "hunt/hunt.h"
+#include "hunt/steps.h"
 #include "table/table.h"
 #include "volume/formats.h"
 
@@ -33,6 +33,25 @@ static void measure(EkGate *gate, const EkFileSystem *format, EkByte at)
     }
 }
 
+/* Everything that a hunt does with it, inference and standing included. */
+static void hunt(EkGate *gate, gsize size)
+{
+    static EkHuntSteps *steps;
+    guint8 step[EK_RECOGNISE_BYTES];
+    g_autoptr(GArray) traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
+    g_autoptr(GPtrArray) all = g_ptr_array_new();
+    if (steps == NULL)
+        steps = ek_hunt_steps_new();
+    for (EkByte at = 0; at < size; at += EK_STEP)
+        if (ek_gate_read(gate, at, step, sizeof step, NULL, NULL))
+            ek_hunt_steps_look(steps, gate, (EkSpan){step, sizeof step}, at, traces, traces);
+    for (guint i = 0; i < traces->len; i++)
+        g_ptr_array_add(all, &g_array_index(traces, EkTrace, i));
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(gate, EK_STEP, all, NULL);
+    if (findings == NULL)
+        abort();
+}
+
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
     FuzzImage fuzz;
@@ -44,6 +63,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
         if (ek_file_systems[i]->header_offset != 0)
             measure(fuzz.gate, ek_file_systems[i], ek_file_systems[i]->header_offset);
     }
+    hunt(fuzz.gate, size);
     g_autofree EkTable *table = g_new0(EkTable, 1);
     ek_table_current(fuzz.gate, 512, table, &unread);
     for (gsize i = 0; ek_table_formats[i] != NULL; i++)

@@ -265,6 +265,40 @@ static void what_lies_in_free_ground_is_older(void)
     }
 }
 
+/* No boot sector, and part of the FAT: its folders tell, and its files can be listed. */
+static void a_fat_without_boot_sectors_is_composed(void)
+{
+    static const struct {
+        const char *make;
+        guint64 sector;
+        guint wiped;
+    } cases[] = {{"mkfs.fat -F 32 -s 1 -n BRIZA", 2048, 32},
+                 {"mkfs.fat -F 32 -s 2 -n BRIZA", 777, 7},
+                 {"mkfs.fat -F 32 -s 2 -n BRIZA", 4096, 200},
+                 {"mkfs.fat -F 16 -n BRIZA", 2048, 1}};
+    for (gsize i = 0; i < G_N_ELEMENTS(cases); i++) {
+        blank(200);
+        must("rm -f part.img && truncate -s 100M part.img && %s part.img >/dev/null && export "
+             "MTOOLS_SKIP_CHECK=1 && for n in 1 2 3 4; do mmd -i part.img ::TRAY$n && mcopy -i "
+             "part.img /etc/passwd ::TRAY$n/COUNTS.TXT; done",
+             cases[i].make);
+        must("dd if=part.img of=drive.img bs=512 seek=%llu conv=notrunc,sparse status=none",
+             (unsigned long long)cases[i].sector);
+        must("dd if=/dev/zero of=drive.img bs=512 seek=%llu count=%u conv=notrunc status=none",
+             (unsigned long long)cases[i].sector, cases[i].wiped);
+        g_auto(Result) result = hunt();
+        CHECK_STATUS(result, 0);
+        check_count(1);
+        check_standing(cases[i].sector, i == 3 ? "fat16" : "fat32", "lost");
+        g_auto(Result) one = ektypon("volumes bench 1");
+        CHECK_CONTAINS(one.out, "no boot sector is left");
+        CHECK_CONTAINS(one.out, "fat");
+        g_auto(Result) files = ektypon("ls bench 1");
+        CHECK_STATUS(files, 0);
+        CHECK_CONTAINS(files.out, "TRAY4");
+    }
+}
+
 /* Made over another one of the same kind, at the same place: two volumes, the newer one stands. */
 static void two_generations_are_two_volumes(void)
 {
@@ -324,6 +358,7 @@ int main(void)
         {"old volumes under new ones are remains", old_volumes_under_new_ones_are_remains},
         {"a disk image in a volume is nested", a_disk_image_in_a_volume_is_nested},
         {"what lies in free ground is older", what_lies_in_free_ground_is_older},
+        {"a FAT without boot sectors is composed", a_fat_without_boot_sectors_is_composed},
         {"two generations are two volumes", two_generations_are_two_volumes},
         {"a missing tail is named", a_missing_tail_is_named},
         {"noise and zeros give nothing", noise_and_zeros_give_nothing},

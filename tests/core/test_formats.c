@@ -202,6 +202,35 @@ static void a_wrong_sum_is_none(void)
     g_free(laid.drive);
 }
 
+/* The number of groups, and where copies stand, come from the disk: neither is counted through. */
+static void endless_groups_end(void)
+{
+    Bench bench;
+    EkClaim claims[EK_CLAIMS_MOST];
+    GError *error = NULL;
+    g_autofree guint8 *drive = g_malloc0(1 << 20);
+    guint8 *super = drive + 1024;
+    ek_put_le32(super, 0x7fffffff);
+    ek_put_le32(super + 4, 0xffffffff);
+    ek_put_le32(super + 32, 8);
+    ek_put_le32(super + 40, 8);
+    ek_put_le16(super + 56, 0xef53);
+    ek_put_le16(super + 58, 1);
+    ek_put_le16(super + 60, 1);
+    ek_put_le32(super + 76, 1);
+    ek_put_le16(super + 88, 256);
+    for (guint sparse = 0; sparse < 3; sparse++) {
+        ek_put_le32(super + 92, sparse == 2 ? 0x200 : 0);
+        ek_put_le32(super + 100, sparse == 1 ? 1 : 0);
+        ek_put_le32(super + 588, 0x1ffffff0);
+        bench_open(&bench, drive, 1 << 20);
+        CHECK_NUMBER(ek_fs_ext.recognise((EkSpan){super, 4096}, 1024, claims), 1);
+        g_autoptr(EkVolume) volume = ek_fs_ext.measure(bench.gate, &claims[0], &error);
+        CHECK(volume != NULL && volume->confidence < EK_CONFIDENT);
+        bench_close(&bench);
+    }
+}
+
 int main(void)
 {
     static const Test tests[] = {
@@ -212,6 +241,7 @@ int main(void)
         {"LVM2 is found", lvm_is_found},
         {"Linux RAID is found", raid_is_found},
         {"dynamic disks are found", dynamic_disks_are_found},
+        {"endless groups end", endless_groups_end},
         {"a wrong sum is none", a_wrong_sum_is_none},
     };
     return RUN_TESTS("formats", tests);

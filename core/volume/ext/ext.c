@@ -48,18 +48,19 @@ static guint weigh_copies(EkGate *gate, EkVolume *volume, const EkExtSuper *supe
                           guint *unread)
 {
     guint8 copy[EK_EXT_SUPER_BYTES];
+    guint64 groups[COPIES_TRIED + 1];
+    guint count = ek_ext_super_groups(super, groups, G_N_ELEMENTS(groups));
     guint tried = 0;
     guint there = 0;
-    for (guint64 group = 0; group < super->groups && tried < COPIES_TRIED; group++) {
+    for (guint i = 0; i < count; i++) {
+        guint64 group = groups[i];
         EkByte at = volume->first_byte + ek_ext_super_place(super, group);
         if (group == 0 && super->group == 0) {
             ek_part_reason(volume, EK_PART_THERE, "the primary superblock", at, 15);
             continue;
         }
-        if (!ek_ext_has_super(super, group) || group == super->group)
+        if (group == super->group)
             continue;
-        if (group > 343 && !super->sparse2)
-            break;
         tried++;
         EkPart part = ek_part_read(gate, at, copy, sizeof copy);
         if (part == EK_PART_THERE && !agrees((EkSpan){copy, sizeof copy}, own, group))
@@ -101,12 +102,13 @@ static EkPart look_at_root(EkGate *gate, const EkVolume *volume, const EkExtSupe
                            EkByte *place)
 {
     guint8 inode[128];
+    guint64 groups[TABLES_TRIED];
+    guint count = ek_ext_super_groups(super, groups, G_N_ELEMENTS(groups));
     gboolean unread = FALSE;
-    guint tried = 0;
-    for (guint64 group = 0; group < super->groups && tried < TABLES_TRIED; group++) {
-        if (!ek_ext_has_super(super, group) || (super->meta_bg && group > 1))
+    for (guint i = 0; i < count; i++) {
+        guint64 group = groups[i];
+        if (super->meta_bg && group > 1)
             continue;
-        tried++;
         guint64 table = inode_table_of(gate, volume, super, group, &unread);
         if (table == 0)
             continue;

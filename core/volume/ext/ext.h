@@ -39,7 +39,8 @@ void ek_ext_super_set_group(guint8 *super, guint16 group);
 /* The byte of the volume at which the copy of group `group` stands. */
 EkByte ek_ext_super_place(const EkExtSuper *super, guint64 group);
 
-/* Does group `group` hold a copy of the superblock? */
-gboolean ek_ext_has_super(const EkExtSuper *super, guint64 group);
+/* The first groups, at most `most`, that hold a copy of the superblock, in order; returns how many.
+ */
+guint ek_ext_super_groups(const EkExtSuper *super, guint64 *groups, guint most);
 
 #endif

@@ -99,23 +99,40 @@ void ek_ext_super_set_group(guint8 *super, guint16 group)
         ek_put_le32(super + 1020, ek_crc32c(G_MAXUINT32, ek_span_part(span, 0, 1020)));
 }
 
-static gboolean is_power_of(guint64 number, guint64 base)
+static void add_group(const EkExtSuper *super, guint64 group, guint64 *groups, guint *count,
+                      guint most)
 {
-    while (number % base == 0)
-        number /= base;
-    return number == 1;
+    if (group < super->groups && *count < most && (*count == 0 || group > groups[*count - 1]))
+        groups[(*count)++] = group;
 }
 
-gboolean ek_ext_has_super(const EkExtSuper *super, guint64 group)
+guint ek_ext_super_groups(const EkExtSuper *super, guint64 *groups, guint most)
 {
-    if (group >= super->groups)
-        return FALSE;
-    if (group == 0)
-        return TRUE;
-    if (super->sparse2)
-        return group == super->backup_groups[0] || group == super->backup_groups[1];
-    return !super->sparse || group == 1 || is_power_of(group, 3) || is_power_of(group, 5) ||
-           is_power_of(group, 7);
+    guint count = 0;
+    add_group(super, 0, groups, &count, most);
+    if (super->sparse2) {
+        guint32 one = MIN(super->backup_groups[0], super->backup_groups[1]);
+        guint32 other = MAX(super->backup_groups[0], super->backup_groups[1]);
+        add_group(super, one, groups, &count, most);
+        add_group(super, other, groups, &count, most);
+        return count;
+    }
+    if (!super->sparse) {
+        for (guint64 group = 1; group < most; group++)
+            add_group(super, group, groups, &count, most);
+        return count;
+    }
+    /* Group 1, and powers of 3, 5 and 7, in order. */
+    guint64 three = 1;
+    guint64 five = 5;
+    guint64 seven = 7;
+    while (count < most && MIN(MIN(three, five), seven) < super->groups) {
+        guint64 *least =
+            three < five ? (three < seven ? &three : &seven) : (five < seven ? &five : &seven);
+        add_group(super, *least, groups, &count, most);
+        *least *= least == &three ? 3 : least == &five ? 5 : 7;
+    }
+    return count;
 }
 
 GPtrArray *ek_ext_super_explain(EkSpan span)

@@ -9,6 +9,11 @@ static const EkSignature signatures[] = {
     {.offset = 510, .length = 2, .bytes = {0x55, 0xaa}},
 };
 
+static const EkSignature record_signatures[] = {
+    {.offset = 0, .length = 8, .bytes = {'.', ' ', ' ', ' ', ' ', ' ', ' ', ' '}},
+    {.offset = 0, .length = 3, .bytes = {0xf8, 0xff, 0xff}},
+};
+
 static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 {
     EkFatBoot boot;
@@ -76,7 +81,8 @@ static PartState weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *boo
         ek_fat_table_init(&table, gate, boot, volume->first_byte, EK_FAT_GLANCE);
         EkFatLink link = ek_fat_table_link(&table, boot->root_cluster, &next);
         ek_fat_table_clear(&table);
-        if (link == EK_LINK_FREE || link == EK_LINK_BAD)
+        /* Where the boot sector is gone the first FAT often is, too. */
+        if ((link == EK_LINK_FREE || link == EK_LINK_BAD) && !volume->composed)
             state = PART_ABSENT;
         at = ek_fat_cluster_byte(boot, volume->first_byte, boot->root_cluster);
         length = MIN(boot->cluster_bytes, 4096);
@@ -118,6 +124,27 @@ static void weigh_wide(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
                          info / EK_STEP);
 }
 
+void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
+{
+    ek_volume_term_number(volume, "bytes a sector", boot->sector_size);
+    ek_volume_term_number(volume, "bytes a cluster", boot->cluster_bytes);
+    ek_volume_term_number(volume, "clusters", boot->clusters);
+    ek_volume_term_number(volume, "reserved sectors", boot->reserved_sectors);
+    ek_volume_term_number(volume, "FATs", boot->fats);
+    ek_volume_term_number(volume, "sectors a FAT", boot->fat_bytes / boot->sector_size);
+    if (boot->bits == EK_FAT32)
+        weigh_wide(gate, volume, boot);
+    PartState fat = weigh_fats(gate, volume, boot);
+    PartState root = weigh_root(gate, volume, boot);
+    if (!volume->composed && boot->hidden_sectors != 0 &&
+        (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
+        ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
+
+    volume->stands = fat != PART_ABSENT && root != PART_ABSENT;
+    if (!volume->stands)
+        ek_volume_reason(volume, -100, "FAT and root folder are not where it says: no volume");
+}
+
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 {
     g_autoptr(EkVolume) volume = ek_volume_new(&ek_fs_fat, "fat32");
@@ -140,17 +167,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     ek_header_reason(volume,
                      ek_header_look(gate, claim->first_byte, volume->header, EK_HEADER_MOST, other),
                      "boot sector", claim->first_byte, 20);
-    if (boot.bits == EK_FAT32)
-        weigh_wide(gate, volume, &boot);
-    PartState fat = weigh_fats(gate, volume, &boot);
-    PartState root = weigh_root(gate, volume, &boot);
-    if (boot.hidden_sectors != 0 &&
-        (EkByte)boot.hidden_sectors * boot.sector_size == volume->first_byte)
-        ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
-
-    volume->stands = fat != PART_ABSENT && root != PART_ABSENT;
-    if (!volume->stands)
-        ek_volume_reason(volume, -100, "FAT and root folder are not where it says: no volume");
+    ek_fat_weigh(gate, volume, &boot);
     return g_steal_pointer(&volume);
 }
 
@@ -209,6 +226,10 @@ const EkFileSystem ek_fs_fat = {
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,
     .measure = measure,
+    .record_signatures = record_signatures,
+    .record_signature_count = G_N_ELEMENTS(record_signatures),
+    .record = ek_fat_record_seen,
+    .infer = ek_fat_infer,
     .mend = mend,
     .use = use,
     .structure = "fat-boot",

@@ -94,4 +94,12 @@ char *ek_fat_short_name(const guint8 *name, guint8 case_flags, gboolean *escaped
 char *ek_fat_long_name(const gunichar2 *units, gsize count, gboolean *escaped);
 guint8 ek_fat_name_sum(const guint8 *name);
 
+/* Secondary traces (infer.c). */
+gboolean ek_fat_record_seen(EkSpan span, EkRecord *record);
+gboolean ek_fat_infer(EkGate *gate, const GArray *runs, EkVolumeSink sink, void *data,
+                      GError **error);
+
+/* Measures a volume whose boot sector is in volume->header; it is placed already. */
+void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot);
+
 #endif

@@ -1,0 +1,300 @@
+/* SPDX-License-Identifier: MIT */
+/* A FAT16 or FAT32 volume without any boot sector. Every folder says in its first entry which
+ * cluster it is: two of them tell the size of a cluster and where cluster 2 would be, and each
+ * further one must agree. The FATs begin with entries that no other content begins with; where they
+ * are gives their length. How many sectors were reserved before them stands nowhere: an information
+ * sector, or where partitions usually begin, decides, and it is said. */
+#include "volume/fat/fat.h"
+#include "volume/formats.h"
+#include "volume/headers.h"
+
+#define ENTRY_BYTES 32u
+#define FOLDERS_MOST 96u
+#define VOLUMES_MOST 8u
+#define LEAST_AGREEING 2u
+#define CLUSTER_MOST (256u << 10)
+#define USUAL_ROOT_BYTES 16384u
+#define RESERVED_MOST 64u
+#define USUAL_RESERVED 32u
+#define COPY_OF_INFO 7u
+#define MIB ((EkByte)1 << 20)
+
+/* The distance between records of a run tells what was seen: folders and FATs form none. */
+enum { SEEN_FOLDER = 0, SEEN_FAT16 = 16, SEEN_FAT32 = 32 };
+
+static gboolean is_folder_start(EkSpan span)
+{
+    return ek_span_equals(span, 0, ".          ", 11) &&
+           ek_span_equals(span, ENTRY_BYTES, "..         ", 11) &&
+           (ek_span_u8(span, 11) & 0x18) == 0x10 &&
+           (ek_span_u8(span, ENTRY_BYTES + 11) & 0x18) == 0x10;
+}
+
+gboolean ek_fat_record_seen(EkSpan span, EkRecord *record)
+{
+    if (is_folder_start(span)) {
+        guint32 cluster = ek_span_le16(span, 26) | (guint32)ek_span_le16(span, 20) << 16;
+        *record = (EkRecord){cluster, SEEN_FOLDER};
+        return cluster >= 2 && cluster < 0x0ffffff7;
+    }
+    /* Media and end-of-chain, in the first two entries; the third is the root folder's, or a
+     * file's. */
+    if (ek_span_le32(span, 0) == 0x0ffffff8 && (ek_span_le32(span, 4) & 0x03ffffff) == 0x03ffffff &&
+        ek_span_le32(span, 8) >> 28 == 0 && ek_span_le32(span, 8) != 0) {
+        *record = (EkRecord){0, SEEN_FAT32};
+        return TRUE;
+    }
+    if (ek_span_le16(span, 0) == 0xfff8 && (ek_span_le16(span, 2) | 0xc000) == 0xffff) {
+        *record = (EkRecord){0, SEEN_FAT16};
+        return TRUE;
+    }
+    return FALSE;
+}
+
+typedef struct {
+    EkByte at;
+    guint32 cluster;
+    gboolean taken;
+} Folder;
+
+typedef struct {
+    guint32 cluster_bytes;
+    EkByte data; /* of cluster 2 */
+    guint agreeing;
+} Grid;
+
+static gboolean is_on(const Grid *grid, const Folder *folder)
+{
+    return folder->at == grid->data + (EkByte)(folder->cluster - 2) * grid->cluster_bytes;
+}
+
+static guint count_on(const Grid *grid, const GArray *folders)
+{
+    guint count = 0;
+    for (guint i = 0; i < folders->len; i++) {
+        const Folder *folder = &g_array_index(folders, Folder, i);
+        count += !folder->taken && is_on(grid, folder) ? 1 : 0;
+    }
+    return count;
+}
+
+/* The size and the beginning of clusters on which most folders agree. */
+static Grid find_grid(const GArray *folders)
+{
+    Grid best = {0};
+    for (guint i = 0; i < folders->len; i++)
+        for (guint k = i + 1; k < folders->len; k++) {
+            const Folder *a = &g_array_index(folders, Folder, i);
+            const Folder *b = &g_array_index(folders, Folder, k);
+            if (a->taken || b->taken || b->cluster <= a->cluster || b->at <= a->at)
+                continue;
+            EkByte size = (b->at - a->at) / (b->cluster - a->cluster);
+            EkByte before = (EkByte)(a->cluster - 2) * size;
+            if ((b->at - a->at) % (b->cluster - a->cluster) != 0 || !ek_is_power_of_two(size) ||
+                size < EK_STEP || size > CLUSTER_MOST || before > a->at)
+                continue;
+            Grid grid = {(guint32)size, a->at - before, 0};
+            grid.agreeing = count_on(&grid, folders);
+            if (grid.agreeing > best.agreeing)
+                best = grid;
+        }
+    return best;
+}
+
+typedef struct {
+    EkFatBits bits;
+    EkByte first; /* FAT 1 */
+    EkByte bytes; /* of one FAT */
+    EkByte root_bytes;
+} Tables;
+
+static gboolean is_table(const GArray *runs, EkByte at, guint64 kind)
+{
+    for (guint i = 0; i < runs->len; i++) {
+        const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i);
+        if (run->stride == kind && run->first_byte == at)
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* With one FAT seen, or both: they are as long as the distance to each other, or to the data. */
+static gboolean find_tables(const GArray *runs, const Grid *grid, Tables *tables)
+{
+    for (guint i = runs->len; i > 0; i--) {
+        const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i - 1);
+        if (run->first_byte >= grid->data || run->stride == SEEN_FOLDER)
+            continue;
+        EkFatBits bits = run->stride == SEEN_FAT32 ? EK_FAT32 : EK_FAT16;
+        EkByte root = bits == EK_FAT32 ? 0 : USUAL_ROOT_BYTES;
+        EkByte rest = grid->data - run->first_byte;
+        if (rest <= root || (rest - root) % EK_STEP != 0)
+            continue;
+        EkByte length = rest - root;
+        /* The second one: another stands as far before it as it is long. */
+        if (length <= run->first_byte && is_table(runs, run->first_byte - length, run->stride))
+            *tables = (Tables){bits, run->first_byte - length, length, root};
+        else if (length % (2 * EK_STEP) == 0 &&
+                 is_table(runs, run->first_byte + length / 2, run->stride))
+            *tables = (Tables){bits, run->first_byte, length / 2, root};
+        else if (i > 1 && g_array_index(runs, EkRecordRun, i - 2).stride == run->stride &&
+                 bits == EK_FAT16) {
+            /* Both are there, and what lies between them and the data is the root folder. */
+            EkByte before = g_array_index(runs, EkRecordRun, i - 2).first_byte;
+            EkByte apart = run->first_byte - before;
+            if (apart >= rest)
+                continue;
+            *tables = (Tables){bits, before, apart, rest - apart};
+        } else if (length <= run->first_byte) {
+            *tables = (Tables){bits, run->first_byte - length, length, root}; /* the second alone */
+        } else {
+            continue;
+        }
+        EkByte least = bits == EK_FAT32 ? EK_STEP : 4085 * 2;
+        if (tables->bytes >= least && tables->root_bytes % EK_STEP == 0)
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* On a MiB, behind the first track, or on a cylinder. */
+static gboolean is_usual(EkByte start)
+{
+    return start % MIB == 0 || start == 63 * EK_STEP || start % (255 * 63 * EK_STEP) == 0;
+}
+
+/* By the information sector, which is sector 1 of the volume, or by its copy, which is mostly
+ * sector 7; 0: neither is there. */
+static guint reserved_by_info(EkGate *gate, const Tables *tables, guint most)
+{
+    guint8 sector[EK_STEP];
+    guint found = 0;
+    for (guint i = 1; i <= most; i++)
+        if (ek_part_read(gate, tables->first - i * EK_STEP, sector, sizeof sector) ==
+                EK_PART_THERE &&
+            memcmp(sector, "RRaA", 4) == 0 && memcmp(sector + 484, "rrAa", 4) == 0)
+            found = i;
+    if (found == 0)
+        return 0;
+    guint as_copy = found + COPY_OF_INFO;
+    gboolean is_copy = as_copy <= most && found + 1 != USUAL_RESERVED &&
+                       !is_usual(tables->first - (found + 1) * EK_STEP) &&
+                       (as_copy == USUAL_RESERVED || is_usual(tables->first - as_copy * EK_STEP));
+    return is_copy ? as_copy : found + 1;
+}
+
+/* Sectors before FAT 1; *why says how they are known. */
+static guint find_reserved(EkGate *gate, const Tables *tables, const char **why)
+{
+    guint most = (guint)MIN(RESERVED_MOST, tables->first / EK_STEP);
+    guint usual = tables->bits == EK_FAT32 ? USUAL_RESERVED : 1;
+    guint told = tables->bits == EK_FAT32 ? reserved_by_info(gate, tables, most) : 0;
+    *why = "told by the information sector";
+    if (told != 0)
+        return told;
+    *why = "not told: taken for the usual number";
+    if (usual <= most && is_usual(tables->first - usual * EK_STEP))
+        return usual;
+    *why = "not told: a partition usually begins where this puts it";
+    for (guint i = 1; i <= most; i++)
+        if (is_usual(tables->first - i * EK_STEP))
+            return i;
+    *why = "not told: taken for the usual number";
+    return MIN(usual, most);
+}
+
+static void compose_boot(guint8 *sector, const Grid *grid, const Tables *tables, guint reserved,
+                         guint64 sectors, EkByte start)
+{
+    gboolean wide = tables->bits == EK_FAT32;
+    guint8 *extended = sector + (wide ? 64 : 36);
+    memset(sector, 0, EK_STEP);
+    memcpy(sector, wide ? "\xeb\x58\x90" : "\xeb\x3c\x90", 3);
+    memset(sector + 3, ' ', 8);
+    ek_put_le16(sector + 11, EK_STEP);
+    sector[13] = (guint8)(grid->cluster_bytes / EK_STEP);
+    ek_put_le16(sector + 14, (guint16)reserved);
+    sector[16] = 2;
+    ek_put_le16(sector + 17, (guint16)(tables->root_bytes / ENTRY_BYTES));
+    if (sectors < 65536 && !wide)
+        ek_put_le16(sector + 19, (guint16)sectors);
+    else
+        ek_put_le32(sector + 32, (guint32)sectors);
+    sector[21] = 0xf8;
+    ek_put_le16(sector + 24, 63);
+    ek_put_le16(sector + 26, 255);
+    ek_put_le32(sector + 28, (guint32)MIN(start / EK_STEP, G_MAXUINT32));
+    if (wide) {
+        ek_put_le32(sector + 36, (guint32)(tables->bytes / EK_STEP));
+        ek_put_le32(sector + 44, 2);
+        ek_put_le16(sector + 48, reserved > 1 ? 1 : 0);
+        ek_put_le16(sector + 50, reserved > 6 ? 6 : 0);
+    } else {
+        ek_put_le16(sector + 22, (guint16)(tables->bytes / EK_STEP));
+    }
+    extended[0] = 0x80;
+    memcpy(extended + 18, wide ? "FAT32   " : "FAT16   ", 8);
+    ek_put_le16(sector + 510, 0xaa55);
+}
+
+static EkVolume *compose(EkGate *gate, const Grid *grid, const Tables *tables)
+{
+    const char *why = NULL;
+    guint reserved = find_reserved(gate, tables, &why);
+    EkByte start = tables->first - (EkByte)reserved * EK_STEP;
+    guint64 most = MIN(tables->bytes * 8 / (guint)tables->bits - 2,
+                       tables->bits == EK_FAT32 ? 0x0ffffff5 : 65524);
+    EkByte limit = ek_gate_bytes(gate);
+    most = MIN(most, (limit - MIN(grid->data, limit)) / grid->cluster_bytes);
+    guint64 sectors = (grid->data - start + most * grid->cluster_bytes) / EK_STEP;
+    EkVolume *volume = ek_volume_new(&ek_fs_fat, ek_fat_name(tables->bits));
+    EkFatBoot boot;
+    if (sectors > G_MAXUINT32 || grid->cluster_bytes / EK_STEP > 128 ||
+        (tables->bits == EK_FAT16 && tables->bytes / EK_STEP > G_MAXUINT16))
+        return volume;
+    compose_boot(volume->header, grid, tables, reserved, sectors, start);
+    if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot) ||
+        boot.bits != tables->bits)
+        return volume;
+    volume->composed = volume->by_backup = TRUE;
+    volume->first_byte = start;
+    volume->header_byte = tables->first;
+    volume->own_sector_size = EK_STEP;
+    volume->bytes = boot.bytes;
+    ek_volume_reason(volume, grid->agreeing > 3 ? 20 : 10,
+                     "no boot sector is left: %u folders agree where their clusters are",
+                     grid->agreeing);
+    ek_volume_reason(volume, 0, "%u reserved sectors before the FAT, %s", reserved, why);
+    ek_fat_weigh(gate, volume, &boot);
+    ek_volume_reason(volume, 0,
+                     "nothing tells where it ends: its FATs have room for %" G_GUINT64_FORMAT
+                     " sectors, and may be longer than it needs",
+                     sectors);
+    return volume;
+}
+
+gboolean ek_fat_infer(EkGate *gate, const GArray *runs, EkVolumeSink sink, void *data,
+                      GError **error)
+{
+    (void)error;
+    g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
+    for (guint i = 0; i < runs->len && folders->len < FOLDERS_MOST; i++) {
+        const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i);
+        Folder folder = {run->first_byte, (guint32)run->first_record, FALSE};
+        if (run->stride == SEEN_FOLDER)
+            g_array_append_val(folders, folder);
+    }
+    for (guint found = 0; found < VOLUMES_MOST; found++) {
+        Grid grid = find_grid(folders);
+        Tables tables;
+        if (grid.agreeing < LEAST_AGREEING)
+            break;
+        for (guint i = 0; i < folders->len; i++) {
+            Folder *folder = &g_array_index(folders, Folder, i);
+            folder->taken = folder->taken || is_on(&grid, folder);
+        }
+        if (find_tables(runs, &grid, &tables))
+            sink(data, compose(gate, &grid, &tables));
+    }
+    return TRUE;
+}
