@@ -56,6 +56,39 @@ static void tell(void *data, const EkCaseVolume *entry)
     ek_progress_note(data, text);
 }
 
+/* --- progress as JSON --- */
+
+#define LINE_EVERY (10 * G_USEC_PER_SEC)
+
+typedef struct {
+    EkHunting *hunting;
+    guint64 percent; /* that the last line told, + 1 */
+    gint64 told_at;
+} Lines;
+
+static void print_line(const Lines *lines, const EkHuntProgress *now)
+{
+    fprintf(stderr,
+            "{\"done\": %" G_GUINT64_FORMAT ", \"total\": %" G_GUINT64_FORMAT
+            ", \"position\": %" G_GUINT64_FORMAT ", \"volumes\": %u, \"headers\": "
+            "%" G_GUINT64_FORMAT ", \"tables\": %" G_GUINT64_FORMAT
+            ", \"records\": %" G_GUINT64_FORMAT "}\n",
+            now->done, now->total, now->position, ek_hunting_count(lines->hunting),
+            now->boot_sectors, now->tables, now->records);
+}
+
+static void step(void *data, const EkHuntProgress *now)
+{
+    Lines *lines = data;
+    guint64 percent = now->total > 0 ? now->done / MAX(now->total / 100, 1) : 0;
+    gint64 time = g_get_monotonic_time();
+    if (percent + 1 == lines->percent && time - lines->told_at < LINE_EVERY)
+        return;
+    lines->percent = percent + 1;
+    lines->told_at = time;
+    print_line(lines, now);
+}
+
 static void print_tables(const GPtrArray *tables)
 {
     for (guint i = 0; i < MIN(tables->len, TABLES_SHOWN); i++) {
@@ -106,8 +139,11 @@ int ek_command_hunt(EkCli *cli)
 {
     gint threads = 0;
     gboolean likely = FALSE;
+    g_autofree char *wanted = NULL;
     const GOptionEntry entries[] = {
         {"likely", 0, 0, G_OPTION_ARG_NONE, &likely, "look at the likely places only", NULL},
+        {"progress", 0, 0, G_OPTION_ARG_STRING, &wanted, "progress as lines of JSON on stderr",
+         "json"},
         {"threads", 0, 0, G_OPTION_ARG_INT, &threads, "workers (all processors unless said)", "N"},
         G_OPTION_ENTRY_NULL,
     };
@@ -117,6 +153,9 @@ int ek_command_hunt(EkCli *cli)
     if (threads < 0 || threads > 1024)
         return ek_cli_misused(cli, "--threads %d is not from 1 to 1024", threads);
 
+    if (wanted != NULL && !g_str_equal(wanted, "json"))
+        return ek_cli_misused(cli, "--progress takes json, not \"%s\"", wanted);
+
     GError *error = NULL;
     const gint *cancel = ek_cli_watch_signals();
     g_autoptr(EkHunting) hunting =
@@ -124,10 +163,20 @@ int ek_command_hunt(EkCli *cli)
     if (hunting == NULL)
         return ek_cli_fail(cli, error);
     Show show = {hunting, cli->color_err, g_get_monotonic_time(), likely};
-    EkProgress *progress = ek_progress_begin(cli->terminal_err, draw, &show);
-    ek_hunting_tell(hunting, tell, progress);
+    Lines lines = {.hunting = hunting};
+    EkProgress *progress = NULL;
+    if (wanted != NULL) {
+        ek_hunting_watch(hunting, step, &lines);
+    } else {
+        progress = ek_progress_begin(cli->terminal_err, draw, &show);
+        ek_hunting_tell(hunting, tell, progress);
+    }
     gboolean done = ek_hunting_run(hunting, &error);
-    ek_progress_end(progress);
+    if (progress != NULL)
+        ek_progress_end(progress);
+    EkHuntProgress now = ek_hunting_progress(hunting);
+    if (progress == NULL)
+        print_line(&lines, &now);
     if (!done) {
         gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
         status = ek_cli_fail(cli, error);

@@ -16,6 +16,9 @@ struct EkHunting {
     guint told; /* the highest number that was told of */
     EkHuntingNews news;
     void *news_data;
+    EkHuntingStep step;
+    void *step_data;
+    EkHuntSink kept; /* where the scan's results go in the end */
 };
 
 static void add_range(GArray *ranges, EkRange good, EkByte first, EkByte end)
@@ -67,6 +70,24 @@ static GArray *ranges_to_hunt(EkView *view, GError **error)
     return ranges;
 }
 
+static gboolean pass_trace(void *data, const EkTrace *trace, GError **error)
+{
+    const EkHunting *hunting = data;
+    return hunting->kept.trace(hunting->kept.data, trace, error);
+}
+
+static gboolean pass_hunted(void *data, EkRange range, GError **error)
+{
+    const EkHunting *hunting = data;
+    if (!hunting->kept.hunted(hunting->kept.data, range, error))
+        return FALSE;
+    if (hunting->step != NULL) {
+        EkHuntProgress now = ek_hunt_progress(hunting->hunt);
+        hunting->step(hunting->step_data, &now);
+    }
+    return TRUE;
+}
+
 EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads, gboolean likely,
                           const gint *cancel, GError **error)
 {
@@ -82,7 +103,8 @@ EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads
     if (hunting->event == 0)
         return NULL;
     hunting->store = ek_huntstore_new(hunting->view.opened, hunting->event, EK_RECOGNISERS);
-    EkHuntSink sink = ek_huntstore_sink(hunting->store);
+    hunting->kept = ek_huntstore_sink(hunting->store);
+    EkHuntSink sink = {hunting, pass_trace, pass_hunted};
     hunting->hunt = ek_hunt_new(hunting->view.gate, &sink, threads, cancel);
     return g_steal_pointer(&hunting);
 }
@@ -182,6 +204,12 @@ void ek_hunting_tell(EkHunting *hunting, EkHuntingNews news, void *data)
     hunting->news_data = data;
 }
 
+void ek_hunting_watch(EkHunting *hunting, EkHuntingStep step, void *data)
+{
+    hunting->step = step;
+    hunting->step_data = data;
+}
+
 static gboolean tell_news(EkHunting *hunting, GError **error)
 {
     g_autoptr(GPtrArray) volumes = ek_volumestore_list(hunting->view.opened, error);
@@ -215,10 +243,10 @@ static gboolean store_findings(EkHunting *hunting, GError **error)
 /* The likely places at first, so that there is something to look at soon; then every sector. */
 static gboolean search(EkHunting *hunting, GError **error)
 {
-    EkHuntSink sink = ek_huntstore_sink(hunting->store);
     guint32 sector_size = ek_case_info(hunting->view.opened)->sector_size;
     if (hunting->ranges->len > 0 || hunting->likely)
-        if (!ek_hunt_likely(hunting->view.gate, sector_size, &sink, hunting->cancel, error) ||
+        if (!ek_hunt_likely(hunting->view.gate, sector_size, &hunting->kept, hunting->cancel,
+                            error) ||
             !store_findings(hunting, error))
             return FALSE;
     return hunting->likely || ek_hunt_scan(hunting->hunt, hunting->ranges, error);

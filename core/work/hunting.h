@@ -25,6 +25,10 @@ guint ek_hunting_count(EkHunting *hunting);
 typedef void (*EkHuntingNews)(void *data, const EkCaseVolume *entry);
 void ek_hunting_tell(EkHunting *hunting, EkHuntingNews news, void *data);
 
+/* Called whenever a further part was searched, from the thread that runs. */
+typedef void (*EkHuntingStep)(void *data, const EkHuntProgress *now);
+void ek_hunting_watch(EkHunting *hunting, EkHuntingStep step, void *data);
+
 /* Scans, measures and stores the volumes. FALSE with EK_ERROR_CANCELLED when interrupted: what was
  * scanned is kept, and the volumes that it gives are stored. */
 gboolean ek_hunting_run(EkHunting *hunting, GError **error);

@@ -58,6 +58,7 @@ static void wrong_usage_is_explained(void)
     expect(2, "is not the number of a volume", "volumes bench first");
     expect(2, "--short-space takes go-on", "image bench --short-space stop");
     expect(2, "--threads -1", "hunt bench --threads=-1");
+    expect(2, "--progress takes json", "hunt bench --progress lines");
     expect(2, "there is no command \"imagine\"", "help imagine");
     g_auto(Result) nothing = ektypon("%s", "");
     CHECK_STATUS(nothing, 2);

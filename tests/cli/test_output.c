@@ -69,6 +69,11 @@ static void json_has_the_shapes_that_are_promised(void)
     check_keys(json_object_get(map, "totals"), "totals", "untouched good set_aside bad");
     check_keys(first_of(map, "extents"), "an extent", "first count state reason");
     json_decref(map);
+    g_auto(Result) hunted = ektypon("hunt bench --progress json");
+    g_auto(GStrv) lines = g_strsplit(g_strchomp(hunted.err), "\n", -1);
+    json_t *line = json_loads(lines[0], 0, NULL);
+    check_keys(line, "a line", "done total position volumes headers tables records");
+    json_decref(line);
     json_t *volumes = json_of("volumes bench --json", 0);
     check_keys(volumes, "volumes", "sector_size volumes");
     check_keys(first_of(volumes, "volumes"), "a volume",
