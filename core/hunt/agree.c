@@ -92,15 +92,19 @@ static gboolean measure_trace(EkGate *gate, const EkTrace *trace, GPtrArray *fin
     if (!ek_gate_read(gate, trace->first_byte, start, length, NULL, error))
         return FALSE;
     guint count = format->recognise((EkSpan){start, length}, trace->first_byte, claims);
+    /* A header is the first one or the backup of its volume, never both. */
+    g_autoptr(EkVolume) best = NULL;
     for (guint i = 0; i < count; i++) {
-        EkVolume *volume = format->measure(gate, &claims[i], error);
+        g_autoptr(EkVolume) volume = format->measure(gate, &claims[i], error);
         if (volume == NULL)
             return FALSE;
-        if (volume->stands)
-            take_volume(findings, volume);
-        else
-            ek_volume_free(volume);
+        if (volume->stands && (best == NULL || volume->confidence > best->confidence)) {
+            g_clear_pointer(&best, ek_volume_free);
+            best = g_steal_pointer(&volume);
+        }
     }
+    if (best != NULL)
+        take_volume(findings, g_steal_pointer(&best));
     return TRUE;
 }
 

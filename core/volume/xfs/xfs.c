@@ -11,6 +11,7 @@
 #define SUPER_MOST 4096u
 #define CRC_OFFSET 224u
 #define GROUPS_TRIED 4u
+#define STARTS_TRIED 8u
 #define FOLDER_MODE 0x4000u
 
 typedef struct {
@@ -166,6 +167,22 @@ static EkPart look_at_root(EkGate *gate, const EkVolume *volume, const Super *su
     return part;
 }
 
+/* Where the volume begins when the header that numbers this group was not read: another group's
+ * tells. */
+static EkByte find_start(EkGate *gate, EkVolume *volume, const Super *super, EkSpan own)
+{
+    EkByte header = volume->header_byte;
+    for (guint32 group = 0; group < MIN(super->groups, STARTS_TRIED); group++) {
+        if (group_byte(super, group) > header)
+            break;
+        volume->first_byte = header - group_byte(super, group);
+        for (guint32 other = 0; other < MIN(super->groups, GROUPS_TRIED); other++)
+            if (other != group && look_at_group(gate, volume, super, own, other) == EK_PART_THERE)
+                return volume->first_byte;
+    }
+    return header;
+}
+
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 {
     guint8 data[2 * SUPER_MOST];
@@ -177,9 +194,11 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
         return g_steal_pointer(&volume);
     /* With sectors as large as the recogniser's window only now can be told which group it is. */
     guint32 group = group_of(span, &super);
-    if (group != G_MAXUINT32 && group < super.groups &&
-        group_byte(&super, group) <= claim->header_byte)
+    gboolean numbered = group != G_MAXUINT32;
+    if (numbered && group < super.groups && group_byte(&super, group) <= claim->header_byte)
         volume->first_byte = claim->header_byte - group_byte(&super, group);
+    else if (!numbered)
+        volume->first_byte = find_start(gate, volume, &super, span);
     volume->bytes = super.blocks * super.block_bytes;
     volume->own_sector_size = super.sector_size;
     volume->uuid = ek_volume_uuid(ek_span_part(span, 32, 16));
@@ -202,7 +221,8 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     EkByte at = 0;
     EkPart root = look_at_root(gate, volume, &super, &at);
     ek_part_reason(volume, root, "the root folder's inode", at, 35);
-    ek_header_end(volume, root != EK_PART_ABSENT || there > 0 || unread > 0);
+    ek_header_end(volume, root == EK_PART_THERE || there > 0 ||
+                              (numbered && (root == EK_PART_UNREAD || unread > 0)));
     return g_steal_pointer(&volume);
 }
 
