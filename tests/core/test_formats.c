@@ -47,13 +47,7 @@ static GPtrArray *hunt_bench(Bench *bench, Laid *laid)
     gint cancel = 0;
     EkHuntSink sink = {laid, take_trace, take_hunted};
     g_autoptr(EkHunt) hunt = ek_hunt_new(bench->gate, &sink, 2, &cancel);
-    g_autoptr(GArray) ranges = g_array_new(FALSE, FALSE, sizeof(EkRange));
-    EkStretch stretch;
-    for (EkSector at = 0; ek_read_map_next(bench->map, at, EK_STATE_BIT(EK_STATE_GOOD), &stretch);
-         at = stretch.first + stretch.count) {
-        EkRange range = {stretch.first * 512, stretch.count * 512};
-        g_array_append_val(ranges, range);
-    }
+    g_autoptr(GArray) ranges = bench_good(bench);
     laid->traces = g_ptr_array_new_with_free_func(g_free);
     CHECK(ek_hunt_scan(hunt, ranges, &error));
     GPtrArray *findings = ek_hunt_agree(bench->gate, 512, laid->traces, &error);

@@ -36,13 +36,7 @@ static gboolean scan(Bench *bench, Sink *sink, guint threads, gint cancel, GErro
 {
     EkHuntSink to = {sink, take_trace, take_hunted};
     g_autoptr(EkHunt) hunt = ek_hunt_new(bench->gate, &to, threads, &cancel);
-    g_autoptr(GArray) ranges = g_array_new(FALSE, FALSE, sizeof(EkRange));
-    EkStretch stretch;
-    for (EkSector at = 0; ek_read_map_next(bench->map, at, EK_STATE_BIT(EK_STATE_GOOD), &stretch);
-         at = stretch.first + stretch.count) {
-        EkRange range = {stretch.first * 512, stretch.count * 512};
-        g_array_append_val(ranges, range);
-    }
+    g_autoptr(GArray) ranges = bench_good(bench);
     sink->traces = g_ptr_array_new_with_free_func(g_free);
     return ek_hunt_scan(hunt, ranges, error);
 }

@@ -5,6 +5,18 @@
 #include <string.h>
 #include <unistd.h>
 
+GArray *bench_good(const Bench *bench)
+{
+    GArray *ranges = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    EkStretch stretch;
+    for (EkSector at = 0; ek_read_map_next(bench->map, at, EK_STATE_BIT(EK_STATE_GOOD), &stretch);
+         at = stretch.first + stretch.count) {
+        EkRange range = {stretch.first * 512, stretch.count * 512};
+        g_array_append_val(ranges, range);
+    }
+    return ranges;
+}
+
 void write_file(const char *path, const void *data, gsize length)
 {
     GError *error = NULL;

@@ -20,6 +20,9 @@ void bench_close(Bench *bench);
 /* Marks sectors as not good: their bytes become zeros, as in a real image. */
 void bench_hole(Bench *bench, EkSector first, EkSector count, EkState state);
 
+/* What is good of it, in order: EkRange; the caller unrefs. */
+GArray *bench_good(const Bench *bench);
+
 void write_file(const char *path, const void *data, gsize length);
 /* The content; the caller frees. */
 guint8 *read_file(const char *path, gsize *length);

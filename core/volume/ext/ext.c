@@ -244,11 +244,9 @@ static EkByte backup(const EkVolume *volume)
     memcpy(data, volume->header, EK_HEADER_MOST);
     if (!ek_ext_super_read((EkSpan){data, sizeof data}, &super))
         return EK_UNPLACED;
-    guint64 group = super.sparse2 ? super.backup_groups[0] : 1;
-    /* With sparse_super2 the groups are named in the other half: group 1 unless said. */
-    group = group == 0 ? 1 : group;
-    return super.groups > group ? volume->first_byte + ek_ext_super_place(&super, group)
-                                : EK_UNPLACED;
+    /* With sparse_super2 the groups are named in the other half: mke2fs takes group 1 for the
+     * first. */
+    return super.groups > 1 ? volume->first_byte + ek_ext_super_place(&super, 1) : EK_UNPLACED;
 }
 
 const EkFileSystem ek_fs_ext = {

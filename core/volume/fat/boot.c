@@ -139,3 +139,8 @@ GPtrArray *ek_fat_boot_explain(EkSpan span)
     explain_extended(fields, span, is_wide ? 64 : 36);
     return fields;
 }
+
+gboolean ek_fat_is_info(EkSpan span)
+{
+    return ek_span_equals(span, 0, "RRaA", 4) && ek_span_equals(span, 484, "rrAa", 4);
+}

@@ -27,17 +27,13 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     return count;
 }
 
-typedef enum { PART_THERE, PART_ABSENT, PART_UNREAD } PartState;
-
 /* The first two entries of a FAT hold the media byte and nothing but ones. */
-static PartState look_at_fat(EkGate *gate, const EkFatBoot *boot, EkByte at)
+static EkPart look_at_fat(EkGate *gate, const EkFatBoot *boot, EkByte at)
 {
     guint8 start[8];
-    EkKnown known;
-    if (!ek_gate_read(gate, at, start, sizeof start, &known, NULL))
-        return PART_ABSENT;
-    if (known.good < sizeof start)
-        return PART_UNREAD;
+    EkPart part = ek_part_read(gate, at, start, sizeof start);
+    if (part != EK_PART_THERE)
+        return part;
     gboolean there = start[0] == boot->media && start[1] == 0xff;
     if (boot->bits == EK_FAT12)
         there = there && start[2] == 0xff;
@@ -46,35 +42,35 @@ static PartState look_at_fat(EkGate *gate, const EkFatBoot *boot, EkByte at)
     else
         there = there && start[2] == 0xff && (start[3] & 0x0f) == 0x0f && start[4] >= 0xf8 &&
                 start[5] == 0xff;
-    return there ? PART_THERE : PART_ABSENT;
+    return there ? EK_PART_THERE : EK_PART_ABSENT;
 }
 
-static PartState weigh_fats(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
+static EkPart weigh_fats(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
 {
-    PartState best = PART_ABSENT;
+    EkPart best = EK_PART_ABSENT;
     for (guint32 copy = 0; copy < MIN(boot->fats, 2); copy++) {
         EkByte at = volume->first_byte + boot->fat_start + copy * boot->fat_bytes;
-        PartState state = look_at_fat(gate, boot, at);
+        EkPart state = look_at_fat(gate, boot, at);
         EkSector sector = at / EK_STEP;
-        if (state == PART_THERE)
+        if (state == EK_PART_THERE)
             ek_volume_reason(volume, copy == 0 ? 30 : 10,
                              "FAT %u begins at sector %" G_GUINT64_FORMAT " as it says", copy + 1,
                              sector);
         else
             ek_volume_reason(volume, 0, "FAT %u %s at sector %" G_GUINT64_FORMAT "%s", copy + 1,
-                             state == PART_UNREAD ? "could not be checked" : "is not", sector,
-                             state == PART_UNREAD ? ": not read" : "");
-        if (state == PART_THERE || (state == PART_UNREAD && best != PART_THERE))
+                             state == EK_PART_UNREAD ? "could not be checked" : "is not", sector,
+                             state == EK_PART_UNREAD ? ": not read" : "");
+        if (state == EK_PART_THERE || (state == EK_PART_UNREAD && best != EK_PART_THERE))
             best = state;
     }
     return best;
 }
 
-static PartState weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
+static EkPart weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
 {
     EkByte at = volume->first_byte + boot->root_start;
     gsize length = (gsize)MIN(boot->root_bytes, 4096);
-    PartState state = PART_THERE;
+    EkPart state = EK_PART_THERE;
     if (boot->bits == EK_FAT32) {
         EkFatTable table;
         guint32 next = 0;
@@ -83,27 +79,27 @@ static PartState weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *boo
         ek_fat_table_clear(&table);
         /* Where the boot sector is gone the first FAT often is, too. */
         if ((link == EK_LINK_FREE || link == EK_LINK_BAD) && !volume->composed)
-            state = PART_ABSENT;
+            state = EK_PART_ABSENT;
         at = ek_fat_cluster_byte(boot, volume->first_byte, boot->root_cluster);
         length = MIN(boot->cluster_bytes, 4096);
     }
     guint8 start[4096];
-    EkKnown known;
-    if (!ek_gate_read(gate, at, start, length, &known, NULL))
-        state = PART_ABSENT;
-    else if (known.good < length && state == PART_THERE)
-        state = PART_UNREAD;
+    EkPart part = ek_part_read(gate, at, start, length);
+    if (part == EK_PART_ABSENT)
+        state = EK_PART_ABSENT;
+    else if (part == EK_PART_UNREAD && state == EK_PART_THERE)
+        state = EK_PART_UNREAD;
     else if (!ek_fat_is_folder((EkSpan){start, length}))
-        state = PART_ABSENT;
+        state = EK_PART_ABSENT;
 
     EkSector sector = at / EK_STEP;
-    if (state == PART_THERE) {
+    if (state == EK_PART_THERE) {
         ek_volume_reason(volume, 20, "the root folder is at sector %" G_GUINT64_FORMAT, sector);
         volume->label = ek_fat_label_of((EkSpan){start, length});
     } else {
         ek_volume_reason(volume, 0, "the root folder %s at sector %" G_GUINT64_FORMAT "%s",
-                         state == PART_UNREAD ? "could not be checked" : "is not", sector,
-                         state == PART_UNREAD ? ": not read" : "");
+                         state == EK_PART_UNREAD ? "could not be checked" : "is not", sector,
+                         state == EK_PART_UNREAD ? ": not read" : "");
     }
     return state;
 }
@@ -119,7 +115,7 @@ static void weigh_wide(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
     }
     EkByte info = volume->first_byte + (EkByte)boot->info_sector * boot->sector_size;
     if (boot->info_sector != 0 && ek_gate_read(gate, info, copy, sizeof copy, &known, NULL) &&
-        memcmp(copy, "RRaA", 4) == 0 && memcmp(copy + 484, "rrAa", 4) == 0)
+        ek_fat_is_info((EkSpan){copy, sizeof copy}))
         ek_volume_reason(volume, 5, "the information sector is at sector %" G_GUINT64_FORMAT,
                          info / EK_STEP);
 }
@@ -134,33 +130,29 @@ void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
     ek_volume_term_number(volume, "sectors a FAT", boot->fat_bytes / boot->sector_size);
     if (boot->bits == EK_FAT32)
         weigh_wide(gate, volume, boot);
-    PartState fat = weigh_fats(gate, volume, boot);
-    PartState root = weigh_root(gate, volume, boot);
+    EkPart fat = weigh_fats(gate, volume, boot);
+    EkPart root = weigh_root(gate, volume, boot);
     if (!volume->composed && boot->hidden_sectors != 0 &&
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
         ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
 
-    volume->stands = fat != PART_ABSENT && root != PART_ABSENT;
+    volume->stands = fat != EK_PART_ABSENT && root != EK_PART_ABSENT;
     if (!volume->stands)
         ek_volume_reason(volume, -100, "FAT and root folder are not where it says: no volume");
 }
 
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 {
-    g_autoptr(EkVolume) volume = ek_volume_new(&ek_fs_fat, "fat32");
     guint8 other[EK_HEADER_MOST];
     EkFatBoot boot;
-    if (!ek_gate_read(gate, claim->header_byte, volume->header, EK_HEADER_MOST, NULL, error))
-        return NULL;
-    if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+    g_autoptr(EkVolume) volume =
+        ek_header_begin(&ek_fs_fat, "fat32", gate, claim, other, sizeof other, error);
+    if (volume == NULL || !ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return g_steal_pointer(&volume);
 
     volume->filesystem = ek_fat_name(boot.bits);
-    volume->first_byte = claim->first_byte;
     volume->bytes = boot.bytes;
     volume->own_sector_size = boot.sector_size;
-    volume->header_byte = claim->header_byte;
-    volume->by_backup = claim->role == EK_ROLE_BACKUP;
     if (boot.has_serial)
         volume->uuid = g_strdup_printf("%04X-%04X", boot.serial >> 16, boot.serial & 0xffff);
 

@@ -94,6 +94,9 @@ char *ek_fat_short_name(const guint8 *name, guint8 case_flags, gboolean *escaped
 char *ek_fat_long_name(const gunichar2 *units, gsize count, gboolean *escaped);
 guint8 ek_fat_name_sum(const guint8 *name);
 
+/* Is this the information sector of a FAT32? */
+gboolean ek_fat_is_info(EkSpan span);
+
 /* Secondary traces (infer.c). */
 gboolean ek_fat_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_fat_infer(EkGate *gate, const GArray *runs, EkVolumeSink sink, void *data,

@@ -172,7 +172,7 @@ static guint reserved_by_info(EkGate *gate, const Tables *tables, guint most)
     for (guint i = 1; i <= most; i++)
         if (ek_part_read(gate, tables->first - i * EK_STEP, sector, sizeof sector) ==
                 EK_PART_THERE &&
-            memcmp(sector, "RRaA", 4) == 0 && memcmp(sector + 484, "rrAa", 4) == 0)
+            ek_fat_is_info((EkSpan){sector, sizeof sector}))
             found = i;
     if (found == 0)
         return 0;

@@ -30,23 +30,20 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     return count;
 }
 
-typedef enum { RECORD_THERE, RECORD_ABSENT, RECORD_UNREAD } RecordState;
-
 /* Reads file record `number` of the run of records at `at` into `record`. */
-static RecordState look_at_record(EkGate *gate, const EkNtfsBoot *boot, EkByte at, guint32 number,
-                                  guint8 *record)
+static EkPart look_at_record(EkGate *gate, const EkNtfsBoot *boot, EkByte at, guint32 number,
+                             guint8 *record)
 {
-    EkKnown known;
     EkByte place = 0;
-    if (!g_uint64_checked_add(&place, at, (guint64)number * boot->record_bytes) ||
-        !ek_gate_read(gate, place, record, boot->record_bytes, &known, NULL))
-        return RECORD_ABSENT;
-    if (known.good < boot->record_bytes)
-        return RECORD_UNREAD;
+    if (!g_uint64_checked_add(&place, at, (guint64)number * boot->record_bytes))
+        return EK_PART_ABSENT;
+    EkPart part = ek_part_read(gate, place, record, boot->record_bytes);
+    if (part != EK_PART_THERE)
+        return part;
     if (!ek_ntfs_record_mend(record, boot->record_bytes, boot->sector_size))
-        return RECORD_ABSENT;
+        return EK_PART_ABSENT;
     guint32 own = ek_ntfs_record_number((EkSpan){record, boot->record_bytes});
-    return own == number || own == G_MAXUINT32 ? RECORD_THERE : RECORD_ABSENT;
+    return own == number || own == G_MAXUINT32 ? EK_PART_THERE : EK_PART_ABSENT;
 }
 
 static void take_label(EkVolume *volume, EkSpan record)
@@ -62,40 +59,40 @@ static void take_label(EkVolume *volume, EkSpan record)
     volume->label = g_utf16_to_utf8(units, (glong)count, NULL, NULL, NULL);
 }
 
-static RecordState weigh_records(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot,
-                                 EkByte cluster, const char *what, int points)
+static EkPart weigh_records(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot, EkByte cluster,
+                            const char *what, int points)
 {
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     EkByte at = volume->first_byte + cluster * boot->cluster_bytes;
-    RecordState state = look_at_record(gate, boot, at, 0, record);
+    EkPart state = look_at_record(gate, boot, at, 0, record);
     EkSector sector = at / EK_STEP;
-    if (state == RECORD_THERE)
+    if (state == EK_PART_THERE)
         ek_volume_reason(volume, points, "%s begins at sector %" G_GUINT64_FORMAT " as it says",
                          what, sector);
-    else if (state == RECORD_UNREAD)
+    else if (state == EK_PART_UNREAD)
         ek_volume_reason(volume, 0, "%s at sector %" G_GUINT64_FORMAT " was not read: not checked",
                          what, sector);
     else
         ek_volume_reason(volume, 0, "%s is not at sector %" G_GUINT64_FORMAT, what, sector);
     if (volume->label == NULL &&
-        look_at_record(gate, boot, at, RECORD_VOLUME, record) == RECORD_THERE)
+        look_at_record(gate, boot, at, RECORD_VOLUME, record) == EK_PART_THERE)
         take_label(volume, (EkSpan){record, boot->record_bytes});
     return state;
 }
 
 void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
 {
-    RecordState table = weigh_records(gate, volume, boot, boot->mft_cluster, "$MFT", 35);
-    RecordState mirror = weigh_records(gate, volume, boot, boot->mirror_cluster, "$MFTMirr", 20);
+    EkPart table = weigh_records(gate, volume, boot, boot->mft_cluster, "$MFT", 35);
+    EkPart mirror = weigh_records(gate, volume, boot, boot->mirror_cluster, "$MFTMirr", 20);
     if (!volume->composed && boot->hidden_sectors != 0 &&
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
         ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
 
     /* The mirror holds a copy of the first file record: either proves the other's place. */
-    volume->stands = table == RECORD_THERE || mirror == RECORD_THERE || table == RECORD_UNREAD;
+    volume->stands = table == EK_PART_THERE || mirror == EK_PART_THERE || table == EK_PART_UNREAD;
     if (!volume->stands)
         ek_volume_reason(volume, -100, "no file record where it says: no volume");
-    else if (table != RECORD_THERE && mirror != RECORD_THERE)
+    else if (table != EK_PART_THERE && mirror != EK_PART_THERE)
         ek_volume_reason(volume, 0,
                          "its first file record could not be checked: read on, then hunt"
                          " again");
@@ -103,19 +100,15 @@ void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
 
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 {
-    g_autoptr(EkVolume) volume = ek_volume_new(&ek_fs_ntfs, "ntfs");
     guint8 other[EK_HEADER_MOST];
     EkNtfsBoot boot;
-    if (!ek_gate_read(gate, claim->header_byte, volume->header, EK_HEADER_MOST, NULL, error))
-        return NULL;
-    if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+    g_autoptr(EkVolume) volume =
+        ek_header_begin(&ek_fs_ntfs, "ntfs", gate, claim, other, sizeof other, error);
+    if (volume == NULL || !ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return g_steal_pointer(&volume);
 
-    volume->first_byte = claim->first_byte;
     volume->bytes = ek_ntfs_boot_bytes(&boot);
     volume->own_sector_size = boot.sector_size;
-    volume->header_byte = claim->header_byte;
-    volume->by_backup = claim->role == EK_ROLE_BACKUP;
     volume->uuid = g_strdup_printf("%016" G_GINT64_MODIFIER "X", boot.serial);
     ek_volume_term_number(volume, "bytes a sector", boot.sector_size);
     ek_volume_term_number(volume, "bytes a cluster", boot.cluster_bytes);
@@ -147,7 +140,7 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
         return EK_USAGE_UNKNOWN;
     g_autofree guint8 *record = g_malloc(boot.record_bytes);
     EkByte table = volume->first_byte + boot.mft_cluster * boot.cluster_bytes;
-    if (look_at_record(gate, &boot, table, RECORD_BITMAP, record) != RECORD_THERE)
+    if (look_at_record(gate, &boot, table, RECORD_BITMAP, record) != EK_PART_THERE)
         return EK_USAGE_UNKNOWN;
     guint64 bit = (at - volume->first_byte) / boot.cluster_bytes;
     guint64 byte = bit / 8;
