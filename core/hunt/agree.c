@@ -146,15 +146,29 @@ static GArray *gather_runs(const GPtrArray *traces, const char *format)
     return runs;
 }
 
-static gboolean infer_all(EkGate *gate, const GPtrArray *traces, GPtrArray *findings,
-                          GError **error)
+/* Every partition that a table names, in place or in any other copy. */
+static GArray *gather_places(const EkTable *current, const GPtrArray *tables)
+{
+    GArray *places = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    for (guint i = 0; i <= tables->len; i++) {
+        const EkTable *table = i < tables->len ? tables->pdata[i] : current;
+        for (guint k = 0; table != NULL && k < table->count; k++)
+            if (!table->entries[k].extended && ek_mbr_other_ruler(table->entries[k].type) == NULL)
+                g_array_append_val(places, table->entries[k].range);
+    }
+    return places;
+}
+
+static gboolean infer_all(EkGate *gate, guint32 sector_size, const GArray *places,
+                          const GPtrArray *traces, GPtrArray *findings, GError **error)
 {
     for (gsize i = 0; ek_file_systems[i] != NULL; i++) {
         const EkFileSystem *format = ek_file_systems[i];
         if (format->infer == NULL)
             continue;
         g_autoptr(GArray) runs = gather_runs(traces, format->name);
-        if (!format->infer(gate, runs, take_inferred, findings, error))
+        EkEvidence evidence = {runs, places, sector_size};
+        if (!format->infer(gate, &evidence, take_inferred, findings, error))
             return FALSE;
     }
     return TRUE;
@@ -186,9 +200,10 @@ GPtrArray *ek_hunt_agree(EkGate *gate, guint32 sector_size, const GPtrArray *tra
         if (g_str_equal(trace->kind, "boot-sector") && !measure_trace(gate, trace, findings, error))
             return NULL;
     }
-    if (!infer_all(gate, traces, findings, error))
-        return NULL;
     g_autoptr(GPtrArray) tables = load_tables(gate, sector_size, traces);
+    g_autoptr(GArray) places = gather_places(has_table ? table : NULL, tables);
+    if (!infer_all(gate, sector_size, places, traces, findings, error))
+        return NULL;
     g_ptr_array_sort(findings, by_place);
     ek_hunt_stand(gate, sector_size, has_table ? table : NULL, tables, findings);
     return g_steal_pointer(&findings);

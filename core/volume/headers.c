@@ -99,6 +99,12 @@ EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, Ek
     return volume;
 }
 
+gboolean ek_is_usual_start(EkByte at)
+{
+    const EkByte track = 63 * EK_STEP;
+    return at % ((EkByte)1 << 20) == 0 || at == track || at % (255 * track) == 0;
+}
+
 void ek_header_end(EkVolume *volume, gboolean stands)
 {
     volume->stands = stands;

@@ -34,6 +34,9 @@ EkUsage ek_usage_bit(EkGate *gate, EkByte at, guint64 bit);
 EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, EkGate *gate,
                           const EkClaim *claim, guint8 *data, gsize length, GError **error);
 
+/* Does a partition usually begin there: on a MiB, behind the first track, on a cylinder? */
+gboolean ek_is_usual_start(EkByte at);
+
 /* Ends it: a volume for which nothing speaks but its header does not stand. */
 void ek_header_end(EkVolume *volume, gboolean stands);
 

@@ -164,6 +164,13 @@ typedef struct {
     guint64 stride;
 } EkRecordRun;
 
+/* What tells of a volume that has no header left. */
+typedef struct {
+    const GArray *runs;   /* EkRecordRun: those of its format, in order of place */
+    const GArray *places; /* EkRange: partitions that some table names, also an old one */
+    guint32 sector_size;  /* of the image */
+} EkEvidence;
+
 /* Takes `volume`. */
 typedef void (*EkVolumeSink)(void *data, EkVolume *volume);
 
@@ -187,9 +194,9 @@ struct EkFileSystem {
     const EkSignature *record_signatures;
     gsize record_signature_count;
     gboolean (*record)(EkSpan span, EkRecord *record);
-    /* Volumes that such runs (EkRecordRun, in order of place) speak of: each is handed on measured,
-     * its header composed. FALSE only when reading failed. */
-    gboolean (*infer)(EkGate *gate, const GArray *runs, EkVolumeSink sink, void *data,
+    /* Volumes that the evidence speaks of: each is handed on measured, its header composed. FALSE
+     * only when reading failed. */
+    gboolean (*infer)(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
                       GError **error);
 
     /* Proposes what makes primary and backup header right again. NULL where this version does

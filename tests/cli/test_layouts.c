@@ -299,6 +299,46 @@ static void a_fat_without_boot_sectors_is_composed(void)
     }
 }
 
+/* No header is left in any of them, and the table is whole: it tells where they end. */
+static void what_a_table_names_is_composed_exactly(void)
+{
+    static const struct {
+        const char *make;
+        const char *filesystem;
+        guint wiped; /* sectors at its beginning */
+    } cases[] = {{"mkfs.exfat -L BRIZA", "exfat", 24},
+                 {"mkfs.exfat -c 128K -L BRIZA", "exfat", 100},
+                 {"mkntfs -q -F -s 512 -p 2048 -H 255 -S 63 -L BRIZA", "ntfs", 16},
+                 {"mkfs.fat -F 32 -s 2 -n BRIZA", "fat32", 20},
+                 {"mkfs.fat -F 32 -s 1 -R 800 -n BRIZA", "fat32", 100}};
+    for (gsize i = 0; i < G_N_ELEMENTS(cases); i++) {
+        gboolean fat = g_str_equal(cases[i].filesystem, "fat32");
+        blank(200);
+        must("printf 'label: gpt\\nstart=4096,size=200003\\n' | sfdisk -q drive.img");
+        must("rm -f part.img && truncate -s %llu part.img && %s part.img >/dev/null 2>&1",
+             200003 * SECTOR, cases[i].make);
+        if (fat)
+            must("export MTOOLS_SKIP_CHECK=1; for n in 1 2 3; do mmd -i part.img ::TRAY$n; done");
+        must("dd if=part.img of=drive.img bs=512 seek=4096 conv=notrunc,sparse status=none");
+        must("dd if=/dev/zero of=drive.img bs=512 seek=4096 count=%u conv=notrunc status=none",
+             cases[i].wiped);
+        must("dd if=/dev/zero of=drive.img bs=512 seek=%u count=1 conv=notrunc status=none",
+             4096 + 200003 - 1);
+        g_auto(Result) result = hunt();
+        CHECK_STATUS(result, 0);
+        check_count(1);
+        check_standing(4096, cases[i].filesystem, "listed");
+        g_auto(Result) listed = ektypon("volumes bench --json");
+        json_t *json = result_json(&listed);
+        json_t *volume = volume_at(json, 4096);
+        /* A FAT's cluster that does not fit is not its own. */
+        CHECK(volume != NULL && json_u64(volume, "sectors") <= 200003);
+        CHECK(volume != NULL && json_u64(volume, "sectors") >= 200003 - (fat ? 2 : 0));
+        CHECK_TEXT(json_text(volume, "label"), "BRIZA");
+        json_decref(json);
+    }
+}
+
 /* Made over another one of the same kind, at the same place: two volumes, the newer one stands. */
 static void two_generations_are_two_volumes(void)
 {
@@ -359,6 +399,7 @@ int main(void)
         {"a disk image in a volume is nested", a_disk_image_in_a_volume_is_nested},
         {"what lies in free ground is older", what_lies_in_free_ground_is_older},
         {"a FAT without boot sectors is composed", a_fat_without_boot_sectors_is_composed},
+        {"what a table names is composed exactly", what_a_table_names_is_composed_exactly},
         {"two generations are two volumes", two_generations_are_two_volumes},
         {"a missing tail is named", a_missing_tail_is_named},
         {"noise and zeros give nothing", noise_and_zeros_give_nothing},

@@ -41,6 +41,7 @@ static const Maker makers[] = {
     {"btrfs", "mkfs.btrfs -q -L LABEL FILE", 120, 300, 128, 8, TRUE, FALSE, FALSE},
     {"f2fs", "mkfs.f2fs -q -l LABEL FILE", 60, 200, 0, 8, TRUE, FALSE, FALSE},
     {"exfat", "mkfs.exfat -L LABEL FILE", 8, 200, 0, 12, TRUE, FALSE, FALSE},
+    {"exfat", "mkfs.exfat -c 64K -L LABEL FILE", 8, 200, 0, 13, FALSE, TRUE, FALSE},
     {"ntfs", "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 -L LABEL FILE", 8, 200, 0, 1, TRUE, FALSE,
      FALSE},
     {"ntfs", "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 -c 4096 -L LABEL FILE", 8, 200, 0, 16, TRUE,

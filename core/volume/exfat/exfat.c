@@ -2,37 +2,29 @@
 /* exFAT volumes: as in Microsoft's "exFAT file system specification". Found by the boot sector of
  * the main or the backup boot region, believed when FAT and root folder are where it says. What it
  * distrusts: every number. The files are not listed by this version. */
+#include "volume/exfat/exfat.h"
 #include "volume/formats.h"
 #include "volume/headers.h"
 
 #include "base/text.h"
 
-#define REGION_SECTORS 12u
+#define REGION_SECTORS EK_EXFAT_REGION_SECTORS
 #define SUMMED_SECTORS 11u
 #define ROOT_LOOKED_AT 4096u
-#define ENTRY_BYTES 32u
-#define ENTRY_BITMAP 0x81u
-#define ENTRY_UPCASE 0x82u
-#define ENTRY_LABEL 0x83u
-
-typedef struct {
-    guint32 sector_size;
-    guint32 cluster_bytes;
-    guint64 sectors;
-    guint32 fat_sector;
-    guint32 fat_sectors;
-    guint32 heap_sector;
-    guint32 clusters;
-    guint32 root_cluster;
-    guint32 serial;
-    guint64 partition_sector; /* 0: not told */
-} Boot;
 
 static const EkSignature signatures[] = {
     {.offset = 3, .length = 8, .bytes = {'E', 'X', 'F', 'A', 'T', ' ', ' ', ' '}},
 };
 
-static gboolean boot_read(EkSpan span, Boot *boot)
+/* The first FAT, an up-case table, and root folders by the entry of that table. */
+static const EkSignature record_signatures[] = {
+    {.length = 8, .bytes = {0xf8, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff}},
+    {.length = 8, .bytes = {0, 0, 1, 0, 2, 0, 3, 0}},
+    {.offset = EK_EXFAT_ENTRY_BYTES, .length = 4, .bytes = {EK_EXFAT_UPCASE}},
+    {.offset = 2 * EK_EXFAT_ENTRY_BYTES, .length = 4, .bytes = {EK_EXFAT_UPCASE}},
+};
+
+gboolean ek_exfat_boot_read(EkSpan span, EkExfatBoot *boot)
 {
     guint8 shift = ek_span_u8(span, 108);
     guint8 per_cluster = ek_span_u8(span, 109);
@@ -40,7 +32,7 @@ static gboolean boot_read(EkSpan span, Boot *boot)
         ek_span_le16(span, 510) != 0xaa55 || !ek_bytes_are_zero(span.data + 11, 53) || shift < 9 ||
         shift > 12 || per_cluster > 25 - shift)
         return FALSE;
-    *boot = (Boot){
+    *boot = (EkExfatBoot){
         .sector_size = 1u << shift,
         .cluster_bytes = 1u << (shift + per_cluster),
         .sectors = ek_span_le64(span, 72),
@@ -62,8 +54,8 @@ static gboolean boot_read(EkSpan span, Boot *boot)
 
 static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 {
-    Boot boot;
-    if (!boot_read(span, &boot))
+    EkExfatBoot boot;
+    if (!ek_exfat_boot_read(span, &boot))
         return 0;
     guint count = 0;
     claims[count++] = (EkClaim){at, at, EK_ROLE_PRIMARY};
@@ -73,18 +65,17 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     return count;
 }
 
-/* The flags and the share in use change without the sum. */
-static guint32 sum_of(EkSpan region)
+guint32 ek_exfat_sum(EkSpan span, gboolean is_region)
 {
     guint32 sum = 0;
-    for (gsize i = 0; i < region.length; i++)
-        if (i != 106 && i != 107 && i != 112)
-            sum = (sum >> 1 | sum << 31) + region.data[i];
+    for (gsize i = 0; i < span.length; i++)
+        if (!is_region || (i != 106 && i != 107 && i != 112))
+            sum = (sum >> 1 | sum << 31) + span.data[i];
     return sum;
 }
 
 /* A boot region that agrees with the header and with its own sum. */
-static EkPart look_at_region(EkGate *gate, const Boot *boot, const guint8 *header, EkByte at)
+static EkPart look_at_region(EkGate *gate, const EkExfatBoot *boot, const guint8 *header, EkByte at)
 {
     gsize length = (gsize)REGION_SECTORS * boot->sector_size;
     gsize summed = (gsize)SUMMED_SECTORS * boot->sector_size;
@@ -93,12 +84,12 @@ static EkPart look_at_region(EkGate *gate, const Boot *boot, const guint8 *heade
     EkSpan span = {region, length};
     if (part == EK_PART_THERE &&
         (memcmp(region + 64, header + 64, 40) != 0 || !ek_span_equals(span, 3, "EXFAT   ", 8) ||
-         ek_span_le32(span, summed) != sum_of(ek_span_part(span, 0, summed))))
+         ek_span_le32(span, summed) != ek_exfat_sum(ek_span_part(span, 0, summed), TRUE)))
         part = EK_PART_ABSENT;
     return part;
 }
 
-static EkPart look_at_root(EkGate *gate, EkVolume *volume, const Boot *boot, EkByte at)
+static EkPart look_at_root(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot, EkByte at)
 {
     guint8 entries[ROOT_LOOKED_AT];
     gsize length = MIN(boot->cluster_bytes, ROOT_LOOKED_AT);
@@ -106,12 +97,12 @@ static EkPart look_at_root(EkGate *gate, EkVolume *volume, const Boot *boot, EkB
     EkSpan span = {entries, length};
     gboolean bitmap = FALSE;
     gboolean upcase = FALSE;
-    for (gsize i = 0; part == EK_PART_THERE && i < length; i += ENTRY_BYTES) {
+    for (gsize i = 0; part == EK_PART_THERE && i < length; i += EK_EXFAT_ENTRY_BYTES) {
         guint8 type = entries[i];
-        bitmap |= type == ENTRY_BITMAP;
-        upcase |= type == ENTRY_UPCASE;
+        bitmap |= type == EK_EXFAT_BITMAP;
+        upcase |= type == EK_EXFAT_UPCASE;
         guint8 units = ek_span_u8(span, i + 1);
-        if (type == ENTRY_LABEL && units > 0 && units <= 11 && volume->label == NULL)
+        if (type == EK_EXFAT_LABEL && units > 0 && units <= 11 && volume->label == NULL)
             volume->label = ek_text_utf16(entries + i + 2, units * 2u, FALSE);
     }
     return part == EK_PART_THERE && (!bitmap || !upcase) ? EK_PART_ABSENT : part;
@@ -125,7 +116,7 @@ static EkPart look_at_fat(EkGate *gate, EkByte at)
     return part == EK_PART_THERE && memcmp(start, first, sizeof first) != 0 ? EK_PART_ABSENT : part;
 }
 
-static void take_terms(EkVolume *volume, const Boot *boot)
+static void take_terms(EkVolume *volume, const EkExfatBoot *boot)
 {
     ek_volume_term_number(volume, "bytes a sector", boot->sector_size);
     ek_volume_term_number(volume, "bytes a cluster", boot->cluster_bytes);
@@ -136,13 +127,34 @@ static void take_terms(EkVolume *volume, const Boot *boot)
     ek_volume_term_number(volume, "root folder begins at cluster", boot->root_cluster);
 }
 
+/* What stands where the boot sector says. TRUE when enough of it does. */
+static gboolean weigh_places(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot,
+                             gboolean by_regions)
+{
+    EkByte fat = volume->first_byte + (EkByte)boot->fat_sector * boot->sector_size;
+    EkByte root = volume->first_byte + (EkByte)boot->heap_sector * boot->sector_size +
+                  (EkByte)(boot->root_cluster - 2) * boot->cluster_bytes;
+    EkPart table = look_at_fat(gate, fat);
+    EkPart folder = look_at_root(gate, volume, boot, root);
+    ek_part_reason(volume, table, "the FAT", fat, 25);
+    ek_part_reason(volume, folder, "the root folder", root, 35);
+    gboolean unread = table == EK_PART_UNREAD && folder == EK_PART_UNREAD;
+    return table == EK_PART_THERE || folder == EK_PART_THERE || (unread && by_regions);
+}
+
+void ek_exfat_weigh(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot)
+{
+    take_terms(volume, boot);
+    ek_header_end(volume, weigh_places(gate, volume, boot, FALSE));
+}
+
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
-    Boot boot;
+    EkExfatBoot boot;
     g_autoptr(EkVolume) volume =
         ek_header_begin(&ek_fs_exfat, "exfat", gate, claim, data, sizeof data, error);
-    if (volume == NULL || !boot_read((EkSpan){data, sizeof data}, &boot))
+    if (volume == NULL || !ek_exfat_boot_read((EkSpan){data, sizeof data}, &boot))
         return g_steal_pointer(&volume);
     volume->bytes = boot.sectors * boot.sector_size;
     volume->own_sector_size = boot.sector_size;
@@ -150,26 +162,18 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     take_terms(volume, &boot);
 
     EkByte backup = claim->first_byte + (EkByte)REGION_SECTORS * boot.sector_size;
-    EkByte fat = claim->first_byte + (EkByte)boot.fat_sector * boot.sector_size;
-    EkByte root = claim->first_byte + (EkByte)boot.heap_sector * boot.sector_size +
-                  (EkByte)(boot.root_cluster - 2) * boot.cluster_bytes;
     EkPart main_region = look_at_region(gate, &boot, data, claim->first_byte);
     EkPart backup_region = look_at_region(gate, &boot, data, backup);
-    EkPart table = look_at_fat(gate, fat);
-    EkPart folder = look_at_root(gate, volume, &boot, root);
     ek_part_reason(volume, main_region, "the main boot region, its checksum right,",
                    claim->first_byte, 20);
     ek_part_reason(volume, backup_region, "the backup boot region, its checksum right,", backup,
                    15);
-    ek_part_reason(volume, table, "the FAT", fat, 25);
-    ek_part_reason(volume, folder, "the root folder", root, 35);
+    gboolean stands = weigh_places(gate, volume, &boot,
+                                   main_region == EK_PART_THERE || backup_region == EK_PART_THERE);
     if (boot.partition_sector != 0 &&
         boot.partition_sector == volume->first_byte / boot.sector_size)
         ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
-    gboolean placed = table == EK_PART_THERE || folder == EK_PART_THERE;
-    gboolean unread = table == EK_PART_UNREAD && folder == EK_PART_UNREAD;
-    ek_header_end(volume, placed || (unread && (main_region == EK_PART_THERE ||
-                                                backup_region == EK_PART_THERE)));
+    ek_header_end(volume, stands);
     return g_steal_pointer(&volume);
 }
 
@@ -178,8 +182,8 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
 {
     guint8 entries[ROOT_LOOKED_AT];
-    Boot boot;
-    if (!boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+    EkExfatBoot boot;
+    if (!ek_exfat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return EK_USAGE_UNKNOWN;
     EkByte heap = (EkByte)boot.heap_sector * boot.sector_size;
     EkByte inside = at - volume->first_byte;
@@ -191,9 +195,9 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     guint64 bit = (inside - heap) / boot.cluster_bytes;
     if (ek_part_read(gate, root, entries, length) != EK_PART_THERE)
         return EK_USAGE_UNKNOWN;
-    for (gsize i = 0; i < length; i += ENTRY_BYTES) {
+    for (gsize i = 0; i < length; i += EK_EXFAT_ENTRY_BYTES) {
         guint32 cluster = ek_span_le32(span, i + 20);
-        if (entries[i] == ENTRY_BITMAP && cluster >= 2 && cluster - 2 < boot.clusters &&
+        if (entries[i] == EK_EXFAT_BITMAP && cluster >= 2 && cluster - 2 < boot.clusters &&
             bit / 8 < ek_span_le64(span, i + 24))
             return ek_usage_bit(
                 gate, volume->first_byte + heap + (EkByte)(cluster - 2) * boot.cluster_bytes, bit);
@@ -207,5 +211,9 @@ const EkFileSystem ek_fs_exfat = {
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,
     .measure = measure,
+    .record_signatures = record_signatures,
+    .record_signature_count = G_N_ELEMENTS(record_signatures),
+    .record = ek_exfat_record_seen,
+    .infer = ek_exfat_infer,
     .use = use,
 };

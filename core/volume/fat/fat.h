@@ -99,7 +99,7 @@ gboolean ek_fat_is_info(EkSpan span);
 
 /* Secondary traces (infer.c). */
 gboolean ek_fat_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_fat_infer(EkGate *gate, const GArray *runs, EkVolumeSink sink, void *data,
+gboolean ek_fat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
                       GError **error);
 
 /* Measures a volume whose boot sector is in volume->header; it is placed already. */

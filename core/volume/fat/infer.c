@@ -17,7 +17,6 @@
 #define RESERVED_MOST 64u
 #define USUAL_RESERVED 32u
 #define COPY_OF_INFO 7u
-#define MIB ((EkByte)1 << 20)
 
 /* The distance between records of a run tells what was seen: folders and FATs form none. */
 enum { SEEN_FOLDER = 0, SEEN_FAT16 = 16, SEEN_FAT32 = 32 };
@@ -157,12 +156,6 @@ static gboolean find_tables(const GArray *runs, const Grid *grid, Tables *tables
     return FALSE;
 }
 
-/* On a MiB, behind the first track, or on a cylinder. */
-static gboolean is_usual(EkByte start)
-{
-    return start % MIB == 0 || start == 63 * EK_STEP || start % (255 * 63 * EK_STEP) == 0;
-}
-
 /* By the information sector, which is sector 1 of the volume, or by its copy, which is mostly
  * sector 7; 0: neither is there. */
 static guint reserved_by_info(EkGate *gate, const Tables *tables, guint most)
@@ -177,15 +170,34 @@ static guint reserved_by_info(EkGate *gate, const Tables *tables, guint most)
     if (found == 0)
         return 0;
     guint as_copy = found + COPY_OF_INFO;
-    gboolean is_copy = as_copy <= most && found + 1 != USUAL_RESERVED &&
-                       !is_usual(tables->first - (found + 1) * EK_STEP) &&
-                       (as_copy == USUAL_RESERVED || is_usual(tables->first - as_copy * EK_STEP));
+    gboolean is_copy =
+        as_copy <= most && found + 1 != USUAL_RESERVED &&
+        !ek_is_usual_start(tables->first - (found + 1) * EK_STEP) &&
+        (as_copy == USUAL_RESERVED || ek_is_usual_start(tables->first - as_copy * EK_STEP));
     return is_copy ? as_copy : found + 1;
 }
 
-/* Sectors before FAT 1; *why says how they are known. */
-static guint find_reserved(EkGate *gate, const Tables *tables, const char **why)
+/* The partition of some table in which the FATs and the first cluster lie as they should; NULL when
+ * none is named. */
+static const EkRange *find_place(const GArray *places, const Grid *grid, const Tables *tables)
 {
+    for (guint i = 0; i < places->len; i++) {
+        const EkRange *place = &g_array_index(places, EkRange, i);
+        if (place->first < tables->first && ek_range_end(*place) > grid->data &&
+            (tables->first - place->first) % EK_STEP == 0 &&
+            (tables->first - place->first) / EK_STEP <= G_MAXUINT16)
+            return place;
+    }
+    return NULL;
+}
+
+/* Sectors before FAT 1; *why says how they are known. */
+static guint find_reserved(EkGate *gate, const Tables *tables, const EkRange *place,
+                           const char **why)
+{
+    *why = "told by a partition table";
+    if (place != NULL)
+        return (guint)((tables->first - place->first) / EK_STEP);
     guint most = (guint)MIN(RESERVED_MOST, tables->first / EK_STEP);
     guint usual = tables->bits == EK_FAT32 ? USUAL_RESERVED : 1;
     guint told = tables->bits == EK_FAT32 ? reserved_by_info(gate, tables, most) : 0;
@@ -193,11 +205,11 @@ static guint find_reserved(EkGate *gate, const Tables *tables, const char **why)
     if (told != 0)
         return told;
     *why = "not told: taken for the usual number";
-    if (usual <= most && is_usual(tables->first - usual * EK_STEP))
+    if (usual <= most && ek_is_usual_start(tables->first - usual * EK_STEP))
         return usual;
     *why = "not told: a partition usually begins where this puts it";
     for (guint i = 1; i <= most; i++)
-        if (is_usual(tables->first - i * EK_STEP))
+        if (ek_is_usual_start(tables->first - i * EK_STEP))
             return i;
     *why = "not told: taken for the usual number";
     return MIN(usual, most);
@@ -237,16 +249,20 @@ static void compose_boot(guint8 *sector, const Grid *grid, const Tables *tables,
     ek_put_le16(sector + 510, 0xaa55);
 }
 
-static EkVolume *compose(EkGate *gate, const Grid *grid, const Tables *tables)
+static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, const Tables *tables)
 {
     const char *why = NULL;
-    guint reserved = find_reserved(gate, tables, &why);
+    const EkRange *place = find_place(places, grid, tables);
+    guint reserved = find_reserved(gate, tables, place, &why);
     EkByte start = tables->first - (EkByte)reserved * EK_STEP;
     guint64 most = MIN(tables->bytes * 8 / (guint)tables->bits - 2,
                        tables->bits == EK_FAT32 ? 0x0ffffff5 : 65524);
-    EkByte limit = ek_gate_bytes(gate);
+    EkByte limit = place != NULL ? ek_range_end(*place) : ek_gate_bytes(gate);
     most = MIN(most, (limit - MIN(grid->data, limit)) / grid->cluster_bytes);
     guint64 sectors = (grid->data - start + most * grid->cluster_bytes) / EK_STEP;
+    /* What is left behind the last whole cluster belongs to it too. */
+    if (place != NULL && limit - start - sectors * EK_STEP < grid->cluster_bytes)
+        sectors = (limit - start) / EK_STEP;
     EkVolume *volume = ek_volume_new(&ek_fs_fat, ek_fat_name(tables->bits));
     EkFatBoot boot;
     if (sectors > G_MAXUINT32 || grid->cluster_bytes / EK_STEP > 128 ||
@@ -266,6 +282,8 @@ static EkVolume *compose(EkGate *gate, const Grid *grid, const Tables *tables)
                      grid->agreeing);
     ek_volume_reason(volume, 0, "%u reserved sectors before the FAT, %s", reserved, why);
     ek_fat_weigh(gate, volume, &boot);
+    if (place != NULL)
+        return volume;
     ek_volume_reason(volume, 0,
                      "nothing tells where it ends: its FATs have room for %" G_GUINT64_FORMAT
                      " sectors, and may be longer than it needs",
@@ -273,9 +291,10 @@ static EkVolume *compose(EkGate *gate, const Grid *grid, const Tables *tables)
     return volume;
 }
 
-gboolean ek_fat_infer(EkGate *gate, const GArray *runs, EkVolumeSink sink, void *data,
+gboolean ek_fat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
                       GError **error)
 {
+    const GArray *runs = evidence->runs;
     (void)error;
     g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
     for (guint i = 0; i < runs->len && folders->len < FOLDERS_MOST; i++) {
@@ -294,7 +313,7 @@ gboolean ek_fat_infer(EkGate *gate, const GArray *runs, EkVolumeSink sink, void 
             folder->taken = folder->taken || is_on(&grid, folder);
         }
         if (find_tables(runs, &grid, &tables))
-            sink(data, compose(gate, &grid, &tables));
+            sink(data, compose(gate, evidence->places, &grid, &tables));
     }
     return TRUE;
 }

@@ -160,16 +160,30 @@ static Best find_start(EkGate *gate, const System *system)
     return best;
 }
 
-static EkVolume *compose(EkGate *gate, const System *system, const Best *best)
+/* The length of the partition that a table names here, if the volume fits into it so that no
+ * cluster is over; 0: none. */
+static EkByte length_by_tables(const GArray *places, const Best *best, guint64 clusters)
+{
+    for (guint i = 0; i < places->len; i++) {
+        EkRange place = g_array_index(places, EkRange, i);
+        if (place.first == best->start && place.bytes > clusters * best->cluster &&
+            (clusters == 0 || place.bytes - clusters * best->cluster <= best->cluster))
+            return place.bytes;
+    }
+    return 0;
+}
+
+static EkVolume *compose(EkGate *gate, const GArray *places, const System *system, const Best *best)
 {
     EkVolume *volume = ek_volume_new(&ek_fs_ntfs, "ntfs");
     guint64 per_cluster = best->cluster / EK_STEP;
     guint64 clusters = system->bytes / best->cluster;
+    EkByte told = length_by_tables(places, best, clusters);
     EkNtfsBoot boot = {
         .sector_size = EK_STEP,
         .cluster_bytes = best->cluster,
         /* A partition is mostly a whole number of clusters, and the last sector is the backup's. */
-        .sectors = (clusters + 1) * per_cluster - 1,
+        .sectors = told != 0 ? told / EK_STEP - 1 : (clusters + 1) * per_cluster - 1,
         .mft_cluster = system->table,
         .mirror_cluster = system->mirror != EK_NTFS_HOLE ? system->mirror : system->table,
         .record_bytes = system->record_bytes,
@@ -182,7 +196,7 @@ static EkVolume *compose(EkGate *gate, const System *system, const Best *best)
     volume->header_byte = system->at;
     volume->own_sector_size = EK_STEP;
     volume->bytes = ek_ntfs_boot_bytes(&boot);
-    volume->length_is_least = clusters == 0;
+    volume->length_is_least = clusters == 0 && told == 0;
     ek_volume_term_number(volume, "bytes a cluster", boot.cluster_bytes);
     ek_volume_term_number(volume, "$MFT begins at cluster", boot.mft_cluster);
     ek_volume_term_number(volume, "$MFTMirr begins at cluster", boot.mirror_cluster);
@@ -194,7 +208,9 @@ static EkVolume *compose(EkGate *gate, const System *system, const Best *best)
     ek_volume_reason(volume, best->agreeing > 2 ? 20 : 10,
                      "%u of its system files begin where the records say", best->agreeing);
     ek_ntfs_weigh(gate, volume, &boot);
-    if (clusters > 0)
+    if (told != 0)
+        ek_volume_reason(volume, 0, "its length is told by a partition table");
+    else if (clusters > 0)
         ek_volume_reason(volume, 0,
                          "its length is told to one cluster: %" G_GUINT64_FORMAT
                          " to %" G_GUINT64_FORMAT " sectors. Taken for a whole number of clusters",
@@ -204,9 +220,10 @@ static EkVolume *compose(EkGate *gate, const System *system, const Best *best)
     return volume;
 }
 
-gboolean ek_ntfs_infer(EkGate *gate, const GArray *runs, EkVolumeSink sink, void *data,
+gboolean ek_ntfs_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
                        GError **error)
 {
+    const GArray *runs = evidence->runs;
     guint starts = 0;
     (void)error;
     for (guint i = 0; i < runs->len && starts < STARTS_MOST; i++) {
@@ -218,7 +235,7 @@ gboolean ek_ntfs_infer(EkGate *gate, const GArray *runs, EkVolumeSink sink, void
         if (system_read(gate, run->first_byte, (guint32)run->stride, &system)) {
             Best best = find_start(gate, &system);
             if (best.agreeing >= LEAST_AGREEING)
-                sink(data, compose(gate, &system, &best));
+                sink(data, compose(gate, evidence->places, &system, &best));
         }
         system_clear(&system);
     }

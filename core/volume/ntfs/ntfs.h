@@ -62,7 +62,7 @@ EkSpan ek_ntfs_record_named(EkSpan record, guint32 type, const char *name);
 
 /* Secondary traces (infer.c). */
 gboolean ek_ntfs_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_ntfs_infer(EkGate *gate, const GArray *runs, EkVolumeSink sink, void *data,
+gboolean ek_ntfs_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
                        GError **error);
 
 /* Measures a volume whose boot sector is in volume->header; it is placed already. */

@@ -1,0 +1,42 @@
+/* SPDX-License-Identifier: MIT */
+/* exFAT, as in Microsoft's "exFAT file system specification". Only for this folder. */
+#ifndef EK_VOLUME_EXFAT_EXFAT_H
+#define EK_VOLUME_EXFAT_EXFAT_H
+
+#include "volume/volume.h"
+
+#define EK_EXFAT_REGION_SECTORS 12u /* of a boot region, of which there are two */
+#define EK_EXFAT_ENTRY_BYTES 32u
+#define EK_EXFAT_BITMAP 0x81u /* types of entries */
+#define EK_EXFAT_UPCASE 0x82u
+#define EK_EXFAT_LABEL 0x83u
+
+/* A boot sector. Its sectors are its own, all counted from the beginning of the volume. */
+typedef struct {
+    guint32 sector_size;
+    guint32 cluster_bytes;
+    guint64 sectors;
+    guint32 fat_sector;
+    guint32 fat_sectors;
+    guint32 heap_sector; /* of cluster 2 */
+    guint32 clusters;
+    guint32 root_cluster;
+    guint32 serial;
+    guint64 partition_sector; /* 0: not told */
+} EkExfatBoot;
+
+/* FALSE when it is none, or its numbers contradict each other. */
+gboolean ek_exfat_boot_read(EkSpan span, EkExfatBoot *boot);
+
+/* The sum that the format keeps of a boot region (without what changes in use) or of any table. */
+guint32 ek_exfat_sum(EkSpan span, gboolean is_region);
+
+/* Measures a composed volume whose boot sector is `boot`; it is placed already. */
+void ek_exfat_weigh(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot);
+
+/* Secondary traces (infer.c). */
+gboolean ek_exfat_record_seen(EkSpan span, EkRecord *record);
+gboolean ek_exfat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+                        GError **error);
+
+#endif
