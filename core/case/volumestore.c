@@ -80,9 +80,43 @@ static gboolean sink_hunted(void *data, EkRange range, GError **error)
     return ek_huntstore_flush(store, error);
 }
 
+static void read_trace(sqlite3_stmt *rows, EkTrace *trace)
+{
+    *trace = (EkTrace){
+        .kind = g_intern_string((const char *)sqlite3_column_text(rows, 0)),
+        .format = g_intern_string((const char *)sqlite3_column_text(rows, 1)),
+        .first_byte = (EkByte)sqlite3_column_int64(rows, 2),
+        .count = (guint64)sqlite3_column_int64(rows, 4),
+        .stride = (guint64)sqlite3_column_int64(rows, 5),
+        .first_record = (guint64)sqlite3_column_int64(rows, 6),
+    };
+    trace->header_length = MIN((gsize)sqlite3_column_bytes(rows, 3), EK_HEADER_MOST);
+    if (trace->header_length > 0)
+        memcpy(trace->header, sqlite3_column_blob(rows, 3), trace->header_length);
+}
+
+static GArray *sink_recall(void *data, const char *kind, const char *format, EkRange range)
+{
+    EkHuntStore *store = data;
+    sqlite3 *db = ek_case_store(store->self);
+    g_autoptr(GArray) traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        db, NULL,
+        "SELECT kind,format,first_byte,header,count,stride,first_record FROM trace"
+        " WHERE kind=? AND format=? AND first_byte>=? AND first_byte<? ORDER BY first_byte",
+        "ssuu", kind, format, range.first, ek_range_end(range));
+    int got = rows != NULL ? 1 : -1;
+    while (got == 1 && (got = ek_sql_step(db, rows, NULL)) == 1) {
+        EkTrace trace;
+        read_trace(rows, &trace);
+        g_array_append_val(traces, trace);
+    }
+    return got == 0 ? g_steal_pointer(&traces) : NULL;
+}
+
 EkHuntSink ek_huntstore_sink(EkHuntStore *store)
 {
-    return (EkHuntSink){store, sink_trace, sink_hunted};
+    return (EkHuntSink){store, sink_trace, sink_hunted, sink_recall};
 }
 
 /* Adds a range to those hunted, joined with the one that ends where it begins. */
@@ -141,15 +175,7 @@ GPtrArray *ek_volumestore_traces(EkCase *self, GError **error)
     int got;
     while ((got = ek_sql_step(store, rows, error)) == 1) {
         EkTrace *trace = g_new0(EkTrace, 1);
-        trace->kind = g_intern_string((const char *)sqlite3_column_text(rows, 0));
-        trace->format = g_intern_string((const char *)sqlite3_column_text(rows, 1));
-        trace->first_byte = (EkByte)sqlite3_column_int64(rows, 2);
-        trace->count = (guint64)sqlite3_column_int64(rows, 4);
-        trace->stride = (guint64)sqlite3_column_int64(rows, 5);
-        trace->first_record = (guint64)sqlite3_column_int64(rows, 6);
-        trace->header_length = MIN((gsize)sqlite3_column_bytes(rows, 3), EK_HEADER_MOST);
-        if (trace->header_length > 0)
-            memcpy(trace->header, sqlite3_column_blob(rows, 3), trace->header_length);
+        read_trace(rows, trace);
         g_ptr_array_add(traces, trace);
     }
     return got == 0 ? g_steal_pointer(&traces) : NULL;

@@ -146,12 +146,37 @@ static GArray *gather_runs(const GPtrArray *traces, const char *format)
     return runs;
 }
 
+/* A journal keeps copies of a header, which speak of the same volume at another place; and what was
+ * composed is none of its own when a header speaks of the same file table. */
+static gboolean is_shadow(const EkVolume *volume, const EkVolume *of)
+{
+    if (volume->composed && !of->composed)
+        return volume->format == of->format && volume->core_byte == of->core_byte;
+    return volume->format == of->format && volume->bytes == of->bytes && volume->uuid != NULL &&
+           g_strcmp0(volume->uuid, of->uuid) == 0 && volume->first_byte != of->first_byte &&
+           volume->confidence < EK_CONFIDENT && of->confidence > volume->confidence &&
+           ek_ranges_overlap(ek_volume_range(volume), ek_volume_range(of));
+}
+
+static void drop_shadows(GPtrArray *findings)
+{
+    for (guint i = findings->len; i > 0; i--) {
+        const EkFinding *finding = findings->pdata[i - 1];
+        gboolean shadow = FALSE;
+        for (guint k = 0; k < findings->len && !shadow; k++)
+            shadow = is_shadow(finding->volume, ((const EkFinding *)findings->pdata[k])->volume);
+        if (shadow)
+            g_ptr_array_remove_index(findings, i - 1);
+    }
+}
+
 /* Every partition that a table names, in place or in any other copy. */
 static GArray *gather_places(const EkTable *current, const GPtrArray *tables)
 {
     GArray *places = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    /* The current one's come first. */
     for (guint i = 0; i <= tables->len; i++) {
-        const EkTable *table = i < tables->len ? tables->pdata[i] : current;
+        const EkTable *table = i > 0 ? tables->pdata[i - 1] : current;
         for (guint k = 0; table != NULL && k < table->count; k++)
             if (!table->entries[k].extended && ek_mbr_other_ruler(table->entries[k].type) == NULL)
                 g_array_append_val(places, table->entries[k].range);
@@ -204,6 +229,7 @@ GPtrArray *ek_hunt_agree(EkGate *gate, guint32 sector_size, const GPtrArray *tra
     g_autoptr(GArray) places = gather_places(has_table ? table : NULL, tables);
     if (!infer_all(gate, sector_size, places, traces, findings, error))
         return NULL;
+    drop_shadows(findings);
     g_ptr_array_sort(findings, by_place);
     ek_hunt_stand(gate, sector_size, has_table ? table : NULL, tables, findings);
     return g_steal_pointer(&findings);

@@ -12,7 +12,8 @@
 
 /* One piece of evidence at one place, or a run of alike ones. */
 typedef struct {
-    const char *kind;   /* "table", "boot-sector"; "more" sums up those past the limit */
+    const char *kind;   /* "table", "boot-sector", "records"; with EK_TRACE_REST before it: how many
+                         * more of them there were */
     const char *format; /* "mbr", "ntfs", "fat" */
     EkByte first_byte;
     guint64 count;
@@ -23,6 +24,7 @@ typedef struct {
 } EkTrace;
 
 #define EK_TRACE_RECORDS "records" /* a run of numbered records */
+#define EK_TRACE_REST "more "
 
 /* Where the scan's results go, in order of position, from the thread that called. A sink that
  * returns FALSE ends the scan with its error. */
@@ -31,6 +33,9 @@ typedef struct {
     gboolean (*trace)(void *data, const EkTrace *trace, GError **error);
     /* Everything up to the end of this range was looked at. */
     gboolean (*hunted)(void *data, EkRange range, GError **error);
+    /* The traces (EkTrace) of a kind and format in a range that earlier hunts kept, in order; the
+     * caller unrefs. NULL: there was none, or they are not kept. */
+    GArray *(*recall)(void *data, const char *kind, const char *format, EkRange range);
 } EkHuntSink;
 
 /* A moment of a running scan. */
@@ -82,11 +87,22 @@ gboolean ek_hunt_current_table(EkGate *gate, guint32 sector_size, EkTable *table
 gboolean ek_hunt_load_table(EkGate *gate, const EkTrace *trace, guint32 sector_size,
                             EkTable *table);
 
+/* What speaks for a partition to begin where a volume does, from nothing to the most. */
+typedef enum {
+    EK_ANCHOR_NONE,
+    EK_ANCHOR_USUAL, /* partitions usually begin at such a place */
+    EK_ANCHOR_NAMED, /* a table that was found elsewhere, or in a copy, names it */
+    EK_ANCHOR_TABLE  /* the current table has a partition that begins there */
+} EkAnchor;
+
 typedef struct EkFinding EkFinding;
 
 struct EkFinding {
     EkVolume *volume;
     EkStanding standing;
+    EkAnchor anchor;
+    guint copies; /* others on the drive that are just like it: disk images are, partitions are not
+                   */
     const EkFinding *host; /* nested: the volume whose file it is in; remains: a newer one */
     gboolean in_free;      /* remains: the newer volume does not use this ground yet */
     EkByte overwritten;    /* remains: bytes of it that newer volumes lie on */

@@ -3,12 +3,11 @@
  * order of position, so that nothing depends on how many workers there are. */
 #include "hunt/hunt.h"
 
+#include "hunt/limit.h"
 #include "hunt/steps.h"
 
 #define CHUNK_BYTES (16u << 20)
 #define READ_BYTES (1u << 20) /* fits a processor's cache: the copy is read while it is warm */
-#define ROWS_WINDOW (256u << 20)
-#define ROWS_MOST 32u /* traces of a kind kept one by one in a window */
 
 typedef struct {
     EkRange range;
@@ -19,13 +18,6 @@ typedef struct {
     gboolean done;
 } Job;
 
-typedef struct {
-    const char *kind;
-    const char *format;
-    guint64 window;
-    guint64 count;
-} Tally;
-
 struct EkHunt {
     EkGate *gate;
     EkHuntSink sink;
@@ -34,7 +26,7 @@ struct EkHunt {
     GMutex lock; /* of `progress` and every job's `done` */
     GCond finished;
     EkHuntProgress progress;
-    GArray *tallies; /* Tally: one a kind and format */
+    EkTraceLimit *limit;
     EkHuntSteps *steps;
     EkRange data; /* the run of data that was asked for last: to ask for its end can be dear */
 };
@@ -46,7 +38,7 @@ EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const g
     hunt->sink = *sink;
     hunt->threads = threads != 0 ? threads : MIN(g_get_num_processors(), 16);
     hunt->cancel = cancel;
-    hunt->tallies = g_array_new(FALSE, FALSE, sizeof(Tally));
+    hunt->limit = ek_trace_limit_new(gate, &hunt->sink);
     hunt->steps = ek_hunt_steps_new();
     g_mutex_init(&hunt->lock);
     g_cond_init(&hunt->finished);
@@ -55,7 +47,7 @@ EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const g
 
 void ek_hunt_free(EkHunt *hunt)
 {
-    g_array_unref(hunt->tallies);
+    ek_trace_limit_free(hunt->limit);
     ek_hunt_steps_free(hunt->steps);
     g_mutex_clear(&hunt->lock);
     g_cond_clear(&hunt->finished);
@@ -119,35 +111,11 @@ static void look_at_job(gpointer data, gpointer user)
 
 /* --- in order ------------------------------------------------------------------------------- */
 
-/* Past the limit of rows in a window only their number is kept. TRUE when the trace itself is. */
-static gboolean is_within_limit(EkHunt *hunt, const EkTrace *trace, guint64 *count)
-{
-    guint64 window = trace->first_byte / ROWS_WINDOW;
-    for (guint i = 0; i < hunt->tallies->len; i++) {
-        Tally *tally = &g_array_index(hunt->tallies, Tally, i);
-        if (!g_str_equal(tally->kind, trace->kind) || !g_str_equal(tally->format, trace->format))
-            continue;
-        if (tally->window != window)
-            *tally = (Tally){trace->kind, trace->format, window, 0};
-        *count = ++tally->count;
-        return *count <= ROWS_MOST;
-    }
-    Tally first = {trace->kind, trace->format, window, 1};
-    g_array_append_val(hunt->tallies, first);
-    *count = 1;
-    return TRUE;
-}
-
 static gboolean hand_on(EkHunt *hunt, const EkTrace *trace, GError **error)
 {
-    guint64 count = 0;
-    if (is_within_limit(hunt, trace, &count))
-        return hunt->sink.trace(hunt->sink.data, trace, error);
-    EkTrace more = {.kind = "more",
-                    .format = trace->format,
-                    .first_byte = trace->first_byte / ROWS_WINDOW * ROWS_WINDOW,
-                    .count = count - ROWS_MOST};
-    return hunt->sink.trace(hunt->sink.data, &more, error);
+    EkTrace rest;
+    gboolean kept = ek_trace_limit_keeps(hunt->limit, trace, &rest);
+    return hunt->sink.trace(hunt->sink.data, kept ? trace : &rest, error);
 }
 
 static gboolean commit_job(EkHunt *hunt, Job *job, GError **error)

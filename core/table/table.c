@@ -53,8 +53,9 @@ gboolean ek_table_current(EkGate *gate, guint32 sector_size, EkTable *table, gbo
     if (has_mbr && !is_protective(table))
         return TRUE;
     EkTable other;
-    /* Without a protective MBR a GPT rules nothing, but it is what the drive had. */
-    if (load_gpt(gate, sector_size, &other)) {
+    /* Without a protective MBR no system looks at a GPT. */
+    gboolean may_be_protected = has_mbr || ek_gate_known(gate, 0, EK_STEP).good < EK_STEP;
+    if (may_be_protected && load_gpt(gate, sector_size, &other)) {
         *table = other;
         return TRUE;
     }

@@ -102,7 +102,8 @@ EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, Ek
 gboolean ek_is_usual_start(EkByte at)
 {
     const EkByte track = 63 * EK_STEP;
-    return at % ((EkByte)1 << 20) == 0 || at == track || at % (255 * track) == 0;
+    const EkByte cylinder = 255 * track;
+    return at % ((EkByte)1 << 20) == 0 || at % cylinder == 0 || at % cylinder == track;
 }
 
 void ek_header_end(EkVolume *volume, gboolean stands)

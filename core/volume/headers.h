@@ -34,7 +34,8 @@ EkUsage ek_usage_bit(EkGate *gate, EkByte at, guint64 bit);
 EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, EkGate *gate,
                           const EkClaim *claim, guint8 *data, gsize length, GError **error);
 
-/* Does a partition usually begin there: on a MiB, behind the first track, on a cylinder? */
+/* Does a partition usually begin there: on a MiB, on a cylinder, behind a cylinder's first track?
+ */
 gboolean ek_is_usual_start(EkByte at);
 
 /* Ends it: a volume for which nothing speaks but its header does not stand. */

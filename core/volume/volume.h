@@ -40,6 +40,15 @@ typedef struct {
     gboolean is_set;
 } EkMoment;
 
+/* A date and a time of day as FAT and exFAT keep them, local; not set when they are none. */
+EkMoment ek_moment_dos(guint16 date, guint16 time);
+
+/* Steps of 100 ns since 1601, in UTC, as NTFS keeps them; not set when it is no likely date. */
+EkMoment ek_moment_filetime(guint64 steps);
+
+/* Sets *moment to `other` when that is later, or *moment is not set. */
+void ek_moment_advance(EkMoment *moment, EkMoment other);
+
 /* A volume: what traces agree on. */
 typedef struct {
     const EkFileSystem *format;
@@ -50,6 +59,8 @@ typedef struct {
     char *label; /* UTF-8; NULL when it has none or it is not known */
     char *uuid;  /* serial number or UUID as people write it; NULL when not known */
     EkByte header_byte;
+    EkByte core_byte; /* where that begins from which it can be composed: file table, FAT, root
+                       * folder; 0 for formats that are not */
     guint8 header[EK_HEADER_MOST]; /* geometry and all: the header it is opened with */
     gboolean is_container;         /* others lie in it: nothing of theirs contradicts it */
     gboolean composed;             /* no header is left: this one was made from other traces */

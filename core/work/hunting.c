@@ -76,6 +76,12 @@ static gboolean pass_trace(void *data, const EkTrace *trace, GError **error)
     return hunting->kept.trace(hunting->kept.data, trace, error);
 }
 
+static GArray *pass_recall(void *data, const char *kind, const char *format, EkRange range)
+{
+    const EkHunting *hunting = data;
+    return hunting->kept.recall(hunting->kept.data, kind, format, range);
+}
+
 static gboolean pass_hunted(void *data, EkRange range, GError **error)
 {
     const EkHunting *hunting = data;
@@ -104,7 +110,7 @@ EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads
         return NULL;
     hunting->store = ek_huntstore_new(hunting->view.opened, hunting->event, EK_RECOGNISERS);
     hunting->kept = ek_huntstore_sink(hunting->store);
-    EkHuntSink sink = {hunting, pass_trace, pass_hunted};
+    EkHuntSink sink = {hunting, pass_trace, pass_hunted, pass_recall};
     hunting->hunt = ek_hunt_new(hunting->view.gate, &sink, threads, cancel);
     return g_steal_pointer(&hunting);
 }
@@ -148,6 +154,8 @@ static const char *what_it_is(const EkTable *current, const EkTable *table, EkBy
         return "a link of a chain that nothing leads to";
     if (g_str_equal(table->scheme, "mbr") && table->first_byte == 0)
         return "it protects the GPT";
+    if (in_place && current == NULL && table->first_byte == table->sector_size)
+        return "no protective MBR stands before it: no system looks at it";
     if (in_place && current != NULL && g_str_equal(current->scheme, "gpt") &&
         memcmp(current->uuid, table->uuid, sizeof table->uuid) == 0)
         return "the other copy of the drive's own";

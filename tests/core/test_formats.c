@@ -45,7 +45,7 @@ static GPtrArray *hunt_bench(Bench *bench, Laid *laid)
 {
     GError *error = NULL;
     gint cancel = 0;
-    EkHuntSink sink = {laid, take_trace, take_hunted};
+    EkHuntSink sink = {laid, take_trace, take_hunted, NULL};
     g_autoptr(EkHunt) hunt = ek_hunt_new(bench->gate, &sink, 2, &cancel);
     g_autoptr(GArray) ranges = bench_good(bench);
     laid->traces = g_ptr_array_new_with_free_func(g_free);

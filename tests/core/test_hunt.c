@@ -34,7 +34,7 @@ static gboolean take_hunted(void *data, EkRange range, GError **error)
 
 static gboolean scan(Bench *bench, Sink *sink, guint threads, gint cancel, GError **error)
 {
-    EkHuntSink to = {sink, take_trace, take_hunted};
+    EkHuntSink to = {sink, take_trace, take_hunted, NULL};
     g_autoptr(EkHunt) hunt = ek_hunt_new(bench->gate, &to, threads, &cancel);
     g_autoptr(GArray) ranges = bench_good(bench);
     sink->traces = g_ptr_array_new_with_free_func(g_free);
@@ -159,11 +159,11 @@ static void a_flood_of_boot_sectors_is_counted_not_kept(void)
     for (guint i = 0; i < sink.traces->len; i++) {
         const EkTrace *trace = sink.traces->pdata[i];
         kept += g_str_equal(trace->kind, "boot-sector");
-        if (g_str_equal(trace->kind, "more"))
+        if (g_str_has_prefix(trace->kind, EK_TRACE_REST))
             more = trace->count;
     }
-    CHECK_NUMBER(kept, 32);
-    CHECK_NUMBER(more, 2048 - 32);
+    CHECK(kept >= 32 && kept < 40); /* the first ones, and those of a usual place */
+    CHECK_NUMBER(more, 2048 - kept);
     g_autoptr(GPtrArray) findings = ek_hunt_agree(bench.gate, 512, sink.traces, &error);
     CHECK_NUMBER(findings->len, 0); /* none has its FAT where it says */
     g_ptr_array_unref(sink.traces);

@@ -118,7 +118,11 @@ static void run_next(void)
     all_tests[test_index++].run();
     if (g_chdir(before) != 0)
         g_error("the folder the tests began in is gone");
-    nftw(folder, remove_entry, 16, FTW_DEPTH | FTW_PHYS);
+    /* To look at what a failed test left. */
+    if (g_getenv("EKTYPON_TEST_KEEP") != NULL)
+        printf(" kept: %s ", folder);
+    else
+        nftw(folder, remove_entry, 16, FTW_DEPTH | FTW_PHYS);
 }
 
 int run_tests(const char *suite, const Test *tests, gsize count)

@@ -102,6 +102,9 @@ static EkPart look_at_root(EkGate *gate, EkVolume *volume, const EkExfatBoot *bo
         bitmap |= type == EK_EXFAT_BITMAP;
         upcase |= type == EK_EXFAT_UPCASE;
         guint8 units = ek_span_u8(span, i + 1);
+        if (type == EK_EXFAT_FILE)
+            ek_moment_advance(&volume->used, ek_moment_dos(ek_span_le16(span, i + 14),
+                                                           ek_span_le16(span, i + 12)));
         if (type == EK_EXFAT_LABEL && units > 0 && units <= 11 && volume->label == NULL)
             volume->label = ek_text_utf16(entries + i + 2, units * 2u, FALSE);
     }
@@ -134,6 +137,7 @@ static gboolean weigh_places(EkGate *gate, EkVolume *volume, const EkExfatBoot *
     EkByte fat = volume->first_byte + (EkByte)boot->fat_sector * boot->sector_size;
     EkByte root = volume->first_byte + (EkByte)boot->heap_sector * boot->sector_size +
                   (EkByte)(boot->root_cluster - 2) * boot->cluster_bytes;
+    volume->core_byte = root;
     EkPart table = look_at_fat(gate, fat);
     EkPart folder = look_at_root(gate, volume, boot, root);
     ek_part_reason(volume, table, "the FAT", fat, 25);

@@ -10,6 +10,7 @@
 #define EK_EXFAT_BITMAP 0x81u /* types of entries */
 #define EK_EXFAT_UPCASE 0x82u
 #define EK_EXFAT_LABEL 0x83u
+#define EK_EXFAT_FILE 0x85u
 
 /* A boot sector. Its sectors are its own, all counted from the beginning of the volume. */
 typedef struct {

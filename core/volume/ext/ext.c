@@ -8,6 +8,7 @@
 
 #define COPIES_TRIED 6u /* beside the one that was found */
 #define TABLES_TRIED 4u /* copies of the group descriptors */
+#define DESCRIPTORS_TRIED 16u
 #define ROOT_INODE 2u
 #define FOLDER_MODE 0x4000u
 
@@ -124,6 +125,39 @@ static EkPart look_at_root(EkGate *gate, const EkVolume *volume, const EkExtSupe
     return unread ? EK_PART_UNREAD : EK_PART_ABSENT;
 }
 
+/* Where a group keeps its bitmaps and its inodes. */
+static gboolean is_descriptor(EkSpan span, const EkExtSuper *super)
+{
+    gboolean wide = super->descriptor_bytes >= 64;
+    guint64 places[3];
+    for (guint i = 0; i < 3; i++) {
+        places[i] =
+            ek_span_le32(span, i * 4) | (wide ? (guint64)ek_span_le32(span, 32 + i * 4) << 32 : 0);
+        if (places[i] <= super->first_data_block || places[i] >= super->blocks)
+            return FALSE;
+    }
+    return places[0] != places[1] && places[0] != places[2] && places[1] != places[2];
+}
+
+/* The group descriptors behind the superblock that was found: whoever copies the one, a journal or
+ * a file, seldom has the others behind it. */
+static EkPart look_at_descriptors(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
+                                  EkByte *at)
+{
+    guint8 table[DESCRIPTORS_TRIED * 64];
+    guint32 bytes = super->descriptor_bytes >= 64 ? super->descriptor_bytes : 32;
+    guint count = (guint)MIN(super->groups, DESCRIPTORS_TRIED);
+    guint64 block = super->first_data_block + super->group * (guint64)super->blocks_per_group + 1;
+    *at = volume->first_byte + block * super->block_bytes;
+    if (super->meta_bg || bytes > 64)
+        return EK_PART_UNREAD;
+    EkPart part = ek_part_read(gate, *at, table, (gsize)count * bytes);
+    for (guint i = 0; part == EK_PART_THERE && i < count; i++)
+        if (!is_descriptor((EkSpan){table + (gsize)i * bytes, bytes}, super))
+            part = EK_PART_ABSENT;
+    return part;
+}
+
 static void take_terms(EkVolume *volume, const EkExtSuper *super, EkSpan span)
 {
     volume->created = (EkMoment){ek_span_le32(span, 264), FALSE, ek_span_le32(span, 264) != 0};
@@ -169,7 +203,11 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
         ek_volume_reason(volume, 0, "the root folder's inode %s",
                          root == EK_PART_UNREAD ? "could not be checked: not read"
                                                 : "is not there");
-    ek_header_end(volume, root != EK_PART_ABSENT || copies > 0 || (unread > 0 && super.group != 0));
+    EkPart descriptors = look_at_descriptors(gate, volume, &super, &place);
+    if (descriptors != EK_PART_UNREAD)
+        ek_part_reason(volume, descriptors, "the table of groups behind it", place, 10);
+    ek_header_end(volume, root != EK_PART_ABSENT || copies > 0 || descriptors == EK_PART_THERE ||
+                              (unread > 0 && super.group != 0));
     return g_steal_pointer(&volume);
 }
 

@@ -5,6 +5,9 @@
 #include "volume/formats.h"
 #include "volume/headers.h"
 
+#define ENTRY_BYTES 32u
+#define ATTRIBUTE_LABEL 0x08u
+
 static const EkSignature signatures[] = {
     {.offset = 510, .length = 2, .bytes = {0x55, 0xaa}},
 };
@@ -66,6 +69,22 @@ static EkPart weigh_fats(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
     return best;
 }
 
+/* Formatting dates the label; whatever is written to the root folder later dates itself. */
+static void take_moments(EkVolume *volume, EkSpan root)
+{
+    for (gsize at = 0; at + ENTRY_BYTES <= root.length && ek_span_u8(root, at) != 0;
+         at += ENTRY_BYTES) {
+        guint8 attributes = ek_span_u8(root, at + 11);
+        if ((attributes & 0x3f) == 0x0f)
+            continue;
+        EkMoment written = ek_moment_dos(ek_span_le16(root, at + 24), ek_span_le16(root, at + 22));
+        if ((attributes & ATTRIBUTE_LABEL) != 0)
+            volume->created = written;
+        else
+            ek_moment_advance(&volume->used, written);
+    }
+}
+
 static EkPart weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
 {
     EkByte at = volume->first_byte + boot->root_start;
@@ -96,6 +115,7 @@ static EkPart weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
     if (state == EK_PART_THERE) {
         ek_volume_reason(volume, 20, "the root folder is at sector %" G_GUINT64_FORMAT, sector);
         volume->label = ek_fat_label_of((EkSpan){start, length});
+        take_moments(volume, (EkSpan){start, length});
     } else {
         ek_volume_reason(volume, 0, "the root folder %s at sector %" G_GUINT64_FORMAT "%s",
                          state == EK_PART_UNREAD ? "could not be checked" : "is not", sector,
@@ -130,6 +150,7 @@ void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
     ek_volume_term_number(volume, "sectors a FAT", boot->fat_bytes / boot->sector_size);
     if (boot->bits == EK_FAT32)
         weigh_wide(gate, volume, boot);
+    volume->core_byte = volume->first_byte + boot->fat_start;
     EkPart fat = weigh_fats(gate, volume, boot);
     EkPart root = weigh_root(gate, volume, boot);
     if (!volume->composed && boot->hidden_sectors != 0 &&

@@ -151,25 +151,6 @@ static char *gathered_name(FolderWalk *walk, const guint8 *short_name, gboolean 
     return count > 0 ? ek_fat_long_name(walk->units, count, escaped) : NULL;
 }
 
-static EkMoment moment_of(guint16 date, guint16 time)
-{
-    guint year = 1980 + (date >> 9);
-    guint month = date >> 5 & 15;
-    guint day = date & 31;
-    guint hour = time >> 11;
-    guint minute = time >> 5 & 63;
-    guint second = (time & 31) * 2u;
-    EkMoment moment = {.is_local = TRUE};
-    if (date == 0 || !g_date_valid_dmy((GDateDay)day, (GDateMonth)month, (GDateYear)year) ||
-        hour > 23 || minute > 59 || second > 59)
-        return moment;
-    g_autoptr(GDateTime) utc =
-        g_date_time_new_utc((int)year, (int)month, (int)day, (int)hour, (int)minute, second);
-    moment.seconds = g_date_time_to_unix(utc);
-    moment.is_set = TRUE;
-    return moment;
-}
-
 static gboolean is_dot(const guint8 *name)
 {
     return memcmp(name, ".          ", 11) == 0 || memcmp(name, "..         ", 11) == 0;
@@ -189,9 +170,9 @@ static gboolean take_short_entry(FolderWalk *walk, EkSpan span, EkByte place)
         .number = (place - walk->opened->first_byte) / ENTRY_BYTES,
         .is_folder = (attributes & ATTRIBUTE_FOLDER) != 0,
         .attributes = attributes,
-        .created = moment_of(ek_span_le16(span, 16), ek_span_le16(span, 14)),
-        .modified = moment_of(ek_span_le16(span, 24), ek_span_le16(span, 22)),
-        .accessed = moment_of(ek_span_le16(span, 18), 0),
+        .created = ek_moment_dos(ek_span_le16(span, 16), ek_span_le16(span, 14)),
+        .modified = ek_moment_dos(ek_span_le16(span, 24), ek_span_le16(span, 22)),
+        .accessed = ek_moment_dos(ek_span_le16(span, 18), 0),
         .place = ek_span_le16(span, 26),
     };
     g_autofree guint8 *raw = NULL;

@@ -10,7 +10,8 @@
 
 #define ENTRY_BYTES 32u
 #define FOLDERS_MOST 96u
-#define VOLUMES_MOST 8u
+#define GROUPS_MOST 512u
+#define VOLUMES_MOST 32u
 #define LEAST_AGREEING 2u
 #define CLUSTER_MOST (256u << 10)
 #define USUAL_ROOT_BYTES 16384u
@@ -177,18 +178,23 @@ static guint reserved_by_info(EkGate *gate, const Tables *tables, guint most)
     return is_copy ? as_copy : found + 1;
 }
 
-/* The partition of some table in which the FATs and the first cluster lie as they should; NULL when
- * none is named. */
-static const EkRange *find_place(const GArray *places, const Grid *grid, const Tables *tables)
+/* The partition of some table in which the FATs and the first cluster lie as they should: the one
+ * that begins where it is thought to, or else the first. NULL when none is named. */
+static const EkRange *find_place(const GArray *places, const Grid *grid, const Tables *tables,
+                                 guint reserved)
 {
+    const EkRange *first = NULL;
     for (guint i = 0; i < places->len; i++) {
         const EkRange *place = &g_array_index(places, EkRange, i);
         if (place->first < tables->first && ek_range_end(*place) > grid->data &&
             (tables->first - place->first) % EK_STEP == 0 &&
-            (tables->first - place->first) / EK_STEP <= G_MAXUINT16)
-            return place;
+            (tables->first - place->first) / EK_STEP <= G_MAXUINT16) {
+            if ((tables->first - place->first) / EK_STEP == reserved)
+                return place;
+            first = first == NULL ? place : first;
+        }
     }
-    return NULL;
+    return first;
 }
 
 /* Sectors before FAT 1; *why says how they are known. */
@@ -249,17 +255,43 @@ static void compose_boot(guint8 *sector, const Grid *grid, const Tables *tables,
     ek_put_le16(sector + 510, 0xaa55);
 }
 
+/* A FAT has room for more clusters than there are: it is whole sectors long, and some formatting
+ * makes it whole clusters long. So there are as many as it cannot do without, and up to the last
+ * one in use. */
+static guint64 count_clusters(EkGate *gate, const Grid *grid, const Tables *tables, guint64 most)
+{
+    gsize entry = (gsize)tables->bits / 8;
+    EkByte slack = MIN(tables->bytes % grid->cluster_bytes == 0 ? grid->cluster_bytes : EK_STEP,
+                       tables->bytes);
+    guint64 entries = slack / entry;
+    guint64 first = tables->bytes / entry - entries; /* the entry that the slack begins with */
+    guint64 count = most > entries ? most - entries + 1 : most;
+    g_autofree guint8 *end = g_malloc(slack);
+    for (guint copy = 0; copy < 2; copy++) {
+        EkByte at = tables->first + (copy + 1) * tables->bytes - slack;
+        if (ek_part_read(gate, at, end, slack) != EK_PART_THERE)
+            continue;
+        for (guint64 i = entries; i > 0 && first + i - 2 > count; i--)
+            if (!ek_bytes_are_zero(end + (i - 1) * entry, entry) && first + i - 2 <= most)
+                count = first + i - 2;
+    }
+    return count;
+}
+
 static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, const Tables *tables)
 {
     const char *why = NULL;
-    const EkRange *place = find_place(places, grid, tables);
-    guint reserved = find_reserved(gate, tables, place, &why);
+    guint reserved = find_reserved(gate, tables, NULL, &why);
+    const EkRange *place = find_place(places, grid, tables, reserved);
+    if (place != NULL)
+        reserved = find_reserved(gate, tables, place, &why);
     EkByte start = tables->first - (EkByte)reserved * EK_STEP;
     guint64 most = MIN(tables->bytes * 8 / (guint)tables->bits - 2,
                        tables->bits == EK_FAT32 ? 0x0ffffff5 : 65524);
     EkByte limit = place != NULL ? ek_range_end(*place) : ek_gate_bytes(gate);
-    most = MIN(most, (limit - MIN(grid->data, limit)) / grid->cluster_bytes);
-    guint64 sectors = (grid->data - start + most * grid->cluster_bytes) / EK_STEP;
+    guint64 clusters = place != NULL ? most : count_clusters(gate, grid, tables, most);
+    clusters = MIN(clusters, (limit - MIN(grid->data, limit)) / grid->cluster_bytes);
+    guint64 sectors = (grid->data - start + clusters * grid->cluster_bytes) / EK_STEP;
     /* What is left behind the last whole cluster belongs to it too. */
     if (place != NULL && limit - start - sectors * EK_STEP < grid->cluster_bytes)
         sectors = (limit - start) / EK_STEP;
@@ -284,11 +316,32 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, c
     ek_fat_weigh(gate, volume, &boot);
     if (place != NULL)
         return volume;
+    volume->length_is_least = TRUE;
     ek_volume_reason(volume, 0,
-                     "nothing tells where it ends: its FATs have room for %" G_GUINT64_FORMAT
-                     " sectors, and may be longer than it needs",
-                     sectors);
+                     "nothing tells where it ends: its FATs are made for %" G_GUINT64_FORMAT
+                     " to %" G_GUINT64_FORMAT " clusters",
+                     clusters, most);
     return volume;
+}
+
+/* The next folders that no volume has taken yet, from `*from` on. */
+static GArray *next_folders(const GArray *all, guint *from)
+{
+    GArray *some = g_array_new(FALSE, FALSE, sizeof(Folder));
+    while (*from < all->len && some->len < FOLDERS_MOST) {
+        const Folder *folder = &g_array_index(all, Folder, (*from)++);
+        if (!folder->taken)
+            g_array_append_vals(some, folder, 1);
+    }
+    return some;
+}
+
+static void take_folders(GArray *folders, const Grid *grid)
+{
+    for (guint i = 0; i < folders->len; i++) {
+        Folder *folder = &g_array_index(folders, Folder, i);
+        folder->taken = folder->taken || is_on(grid, folder);
+    }
 }
 
 gboolean ek_fat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
@@ -297,23 +350,28 @@ gboolean ek_fat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sin
     const GArray *runs = evidence->runs;
     (void)error;
     g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
-    for (guint i = 0; i < runs->len && folders->len < FOLDERS_MOST; i++) {
+    for (guint i = 0; i < runs->len; i++) {
         const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i);
         Folder folder = {run->first_byte, (guint32)run->first_record, FALSE};
         if (run->stride == SEEN_FOLDER)
             g_array_append_val(folders, folder);
     }
-    for (guint found = 0; found < VOLUMES_MOST; found++) {
-        Grid grid = find_grid(folders);
+    /* In groups, each beginning in the middle of the one before: a volume's lie together. */
+    guint volumes = 0;
+    for (guint from = 0, groups = 0; from < folders->len && groups < GROUPS_MOST; groups++) {
+        guint end = from;
+        g_autoptr(GArray) some = next_folders(folders, &end);
+        Grid grid = find_grid(some);
         Tables tables;
-        if (grid.agreeing < LEAST_AGREEING)
-            break;
-        for (guint i = 0; i < folders->len; i++) {
-            Folder *folder = &g_array_index(folders, Folder, i);
-            folder->taken = folder->taken || is_on(&grid, folder);
+        if (grid.agreeing < LEAST_AGREEING) {
+            from = end < folders->len ? from + (end - from) / 2 + 1 : end;
+            continue;
         }
-        if (find_tables(runs, &grid, &tables))
+        take_folders(folders, &grid);
+        if (volumes < VOLUMES_MOST && find_tables(runs, &grid, &tables)) {
             sink(data, compose(gate, evidence->places, &grid, &tables));
+            volumes++;
+        }
     }
     return TRUE;
 }

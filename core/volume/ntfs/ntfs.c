@@ -5,8 +5,10 @@
 #include "volume/formats.h"
 #include "volume/headers.h"
 
+#define ATTRIBUTE_STANDARD 0x10u
 #define ATTRIBUTE_VOLUME_NAME 0x60u
 #define RECORD_VOLUME 3u
+#define RECORD_ROOT 5u
 #define MAX_CLUSTER_BYTES (2u << 20)
 
 static const EkSignature signatures[] = {
@@ -59,6 +61,30 @@ static void take_label(EkVolume *volume, EkSpan record)
     volume->label = g_utf16_to_utf8(units, (glong)count, NULL, NULL, NULL);
 }
 
+static EkMoment moment_in(EkSpan record, guint index)
+{
+    EkSpan standard = ek_ntfs_resident(ek_ntfs_record_attribute(record, ATTRIBUTE_STANDARD));
+    return ek_moment_filetime(ek_span_le64(standard, index * 8ul));
+}
+
+/* What is done in the root folder dates the volume's use: its content, then its record. */
+static void take_use(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
+{
+    g_autofree guint8 *record = g_malloc(boot->record_bytes);
+    EkSpan span = {record, boot->record_bytes};
+    if (look_at_record(gate, boot, volume->core_byte, RECORD_ROOT, record) == EK_PART_THERE)
+        for (guint i = 1; i <= 2; i++)
+            ek_moment_advance(&volume->used, moment_in(span, i));
+}
+
+/* The label, and when $Volume was made, which is when the volume was. */
+static void take_identity(EkVolume *volume, EkSpan record)
+{
+    take_label(volume, record);
+    if (!volume->created.is_set)
+        volume->created = moment_in(record, 0);
+}
+
 static EkPart weigh_records(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot, EkByte cluster,
                             const char *what, int points)
 {
@@ -74,15 +100,17 @@ static EkPart weigh_records(EkGate *gate, EkVolume *volume, const EkNtfsBoot *bo
                          what, sector);
     else
         ek_volume_reason(volume, 0, "%s is not at sector %" G_GUINT64_FORMAT, what, sector);
-    if (volume->label == NULL &&
+    if ((volume->label == NULL || !volume->created.is_set) &&
         look_at_record(gate, boot, at, RECORD_VOLUME, record) == EK_PART_THERE)
-        take_label(volume, (EkSpan){record, boot->record_bytes});
+        take_identity(volume, (EkSpan){record, boot->record_bytes});
     return state;
 }
 
 void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
 {
+    volume->core_byte = volume->first_byte + boot->mft_cluster * boot->cluster_bytes;
     EkPart table = weigh_records(gate, volume, boot, boot->mft_cluster, "$MFT", 35);
+    take_use(gate, volume, boot);
     EkPart mirror = weigh_records(gate, volume, boot, boot->mirror_cluster, "$MFTMirr", 20);
     if (!volume->composed && boot->hidden_sectors != 0 &&
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
@@ -131,33 +159,44 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 #define TYPE_DATA 0x80u
 #define BITMAP_RUNS 64u
 
-/* $Bitmap has a bit a cluster. */
+/* Where a byte of what an attribute holds lies in the volume; EK_UNPLACED when that is not told. */
+static EkByte place_in(EkSpan attribute, const EkNtfsBoot *boot, guint64 byte)
+{
+    EkNtfsRun runs[BITMAP_RUNS];
+    guint count = ek_ntfs_runs(attribute, runs, BITMAP_RUNS);
+    for (guint i = 0; i < count; i++) {
+        guint64 bytes = MIN(runs[i].clusters, G_MAXINT64 / MAX_CLUSTER_BYTES) * boot->cluster_bytes;
+        if (byte < bytes)
+            return runs[i].first <= G_MAXINT64 / MAX_CLUSTER_BYTES
+                       ? runs[i].first * boot->cluster_bytes + byte
+                       : EK_UNPLACED;
+        byte -= bytes;
+    }
+    return EK_UNPLACED;
+}
+
+/* $Bitmap has a bit a cluster. Its record need not be in the first piece of the file table. */
 static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
 {
     EkNtfsBoot boot;
-    EkNtfsRun runs[BITMAP_RUNS];
     if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return EK_USAGE_UNKNOWN;
     g_autofree guint8 *record = g_malloc(boot.record_bytes);
-    EkByte table = volume->first_byte + boot.mft_cluster * boot.cluster_bytes;
-    if (look_at_record(gate, &boot, table, RECORD_BITMAP, record) != EK_PART_THERE)
-        return EK_USAGE_UNKNOWN;
-    guint64 bit = (at - volume->first_byte) / boot.cluster_bytes;
-    guint64 byte = bit / 8;
     EkSpan span = {record, boot.record_bytes};
-    guint count = ek_ntfs_runs(ek_ntfs_record_named(span, TYPE_DATA, ""), runs, BITMAP_RUNS);
-    for (guint i = 0; i < count; i++) {
-        guint64 bytes = MIN(runs[i].clusters, G_MAXINT64 / MAX_CLUSTER_BYTES) * boot.cluster_bytes;
-        if (byte >= bytes) {
-            byte -= bytes;
-            continue;
-        }
-        if (runs[i].first > G_MAXINT64 / MAX_CLUSTER_BYTES)
-            break;
-        return ek_usage_bit(gate, volume->first_byte + runs[i].first * boot.cluster_bytes + byte,
-                            bit % 8);
-    }
-    return EK_USAGE_UNKNOWN;
+    guint64 bit = (at - volume->first_byte) / boot.cluster_bytes;
+    EkByte table = volume->first_byte + boot.mft_cluster * boot.cluster_bytes;
+    EkByte place = (EkByte)RECORD_BITMAP * boot.record_bytes;
+    if (look_at_record(gate, &boot, table, 0, record) == EK_PART_THERE)
+        place = place_in(ek_ntfs_record_named(span, TYPE_DATA, ""), &boot, place);
+    else
+        place += boot.mft_cluster * boot.cluster_bytes;
+    EkByte first = volume->first_byte + place - (EkByte)RECORD_BITMAP * boot.record_bytes;
+    if (place == EK_UNPLACED ||
+        look_at_record(gate, &boot, first, RECORD_BITMAP, record) != EK_PART_THERE)
+        return EK_USAGE_UNKNOWN;
+    place = place_in(ek_ntfs_record_named(span, TYPE_DATA, ""), &boot, bit / 8);
+    return place != EK_UNPLACED ? ek_usage_bit(gate, volume->first_byte + place, bit % 8)
+                                : EK_USAGE_UNKNOWN;
 }
 
 static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,

@@ -13,6 +13,9 @@
 #define GROUPS_TRIED 4u
 #define STARTS_TRIED 8u
 #define FOLDER_MODE 0x4000u
+#define INODE_BYTES 176u
+#define FLAG_WIDE_TIMES 8u
+#define NANOSECONDS 1000000000u
 
 typedef struct {
     guint32 block_bytes;
@@ -148,9 +151,27 @@ static void weigh_groups(EkGate *gate, EkVolume *volume, const Super *super, EkS
                          *there, tried, *unread > 0 ? ", some were not read" : "");
 }
 
-static EkPart look_at_root(EkGate *gate, const EkVolume *volume, const Super *super, EkByte *at)
+/* A time of an inode: seconds, or since 2021 nanoseconds from 2^31 s before 1970 on. */
+static EkMoment moment_of(EkSpan inode, gsize offset)
 {
-    guint8 inode[128];
+    gboolean wide = ek_span_u8(inode, 4) >= 3 && (ek_span_be64(inode, 120) & FLAG_WIDE_TIMES) != 0;
+    gint64 seconds = wide ? (gint64)(ek_span_be64(inode, offset) / NANOSECONDS) - ((gint64)1 << 31)
+                          : (gint32)ek_span_be32(inode, offset);
+    return (EkMoment){.seconds = seconds, .is_set = seconds > 0};
+}
+
+/* The root folder was made when the volume was; what is done in it dates that. */
+static void take_moments(EkVolume *volume, EkSpan inode)
+{
+    if (ek_span_u8(inode, 4) >= 3)
+        volume->created = moment_of(inode, 144);
+    ek_moment_advance(&volume->used, moment_of(inode, 40));
+    ek_moment_advance(&volume->used, moment_of(inode, 48));
+}
+
+static EkPart look_at_root(EkGate *gate, EkVolume *volume, const Super *super, EkByte *at)
+{
+    guint8 inode[INODE_BYTES];
     guint64 in_block = super->root & (((guint64)1 << super->block_inodes_log) - 1);
     guint64 block = super->root >> super->block_inodes_log;
     guint64 group = block >> super->group_blocks_log;
@@ -164,6 +185,8 @@ static EkPart look_at_root(EkGate *gate, const EkVolume *volume, const Super *su
     if (part == EK_PART_THERE &&
         (!ek_span_equals(span, 0, "IN", 2) || (ek_span_be16(span, 2) & 0xf000) != FOLDER_MODE))
         part = EK_PART_ABSENT;
+    if (part == EK_PART_THERE)
+        take_moments(volume, span);
     return part;
 }
 

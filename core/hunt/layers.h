@@ -1,0 +1,11 @@
+/* SPDX-License-Identifier: MIT */
+#ifndef EK_HUNT_LAYERS_H
+#define EK_HUNT_LAYERS_H
+
+#include "hunt/hunt.h"
+
+/* Finds out of findings (EkFinding*), whose standing to the table and anchor are known, which are
+ * remains of others, and which are nested in others. */
+void ek_hunt_layer(EkGate *gate, GPtrArray *findings);
+
+#endif
