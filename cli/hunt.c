@@ -117,10 +117,12 @@ static int print_result(EkCli *cli, EkHunting *hunting)
         return ek_cli_fail(cli, error);
     EkKnown known = ek_hunting_known(hunting);
     const char *folder = cli->operands[0];
+    guint left_out = 0;
+    g_autoptr(GPtrArray) shown = ek_volumes_worth_showing(volumes, &left_out);
     if (volumes->len == 0)
         puts("No volume found.");
     else
-        ek_volumes_print_table(cli, volumes);
+        ek_volumes_print_table(cli, shown, left_out);
     print_tables(tables);
     if (known.bad + known.unread > 0) {
         g_autofree char *unread = ek_text_size(known.unread);

@@ -10,14 +10,9 @@
 #define ROWS_MOST 6u
 #define LEAST_COLUMNS 20u
 
-typedef struct {
-    guint first; /* column */
-    guint end;
-    guint row;
-    const EkCaseVolume *entry;
-} Box;
+typedef EkLayoutBox Box;
 
-static gboolean is_lower(const EkCaseVolume *entry)
+gboolean ek_layout_is_lower(const EkCaseVolume *entry)
 {
     return g_str_equal(entry->standing, "remains") || g_str_equal(entry->standing, "nested");
 }
@@ -32,15 +27,15 @@ static gboolean is_free(const GArray *boxes, const Box *box)
     return TRUE;
 }
 
-/* Those that stand come first, so that they are on top. Returns the number of rows. */
-static guint place_boxes(GArray *boxes, const GPtrArray *volumes, EkByte scale, guint columns)
+GArray *ek_layout_place(const GPtrArray *volumes, EkByte scale, guint columns, guint *rows_taken)
 {
+    GArray *boxes = g_array_new(FALSE, FALSE, sizeof(Box));
     guint rows = 0;
     for (int lower = 0; lower < 2; lower++)
         for (guint i = 0; i < volumes->len; i++) {
             const EkCaseVolume *entry = volumes->pdata[i];
             const EkVolume *volume = entry->volume;
-            if (is_lower(entry) != (lower == 1))
+            if (ek_layout_is_lower(entry) != (lower == 1))
                 continue;
             double first = (double)volume->first_byte / (double)scale * columns;
             double end = (double)(volume->first_byte + volume->bytes) / (double)scale * columns;
@@ -53,7 +48,18 @@ static guint place_boxes(GArray *boxes, const GPtrArray *volumes, EkByte scale, 
                 g_array_append_val(boxes, box);
             rows = MAX(rows, MIN(box.row + 1, ROWS_MOST));
         }
-    return rows;
+    *rows_taken = rows;
+    return boxes;
+}
+
+EkByte ek_layout_bytes(const GPtrArray *volumes, EkByte bytes)
+{
+    EkByte scale = bytes;
+    for (guint i = 0; i < volumes->len; i++) {
+        const EkVolume *volume = ((const EkCaseVolume *)volumes->pdata[i])->volume;
+        scale = MAX(scale, volume->first_byte + volume->bytes);
+    }
+    return scale;
 }
 
 /* One box: its ends, what it is where that fits, a line between. */
@@ -61,7 +67,7 @@ static void draw_box(EkCli *cli, GString *line, const Box *box)
 {
     guint width = box->end - box->first;
     const EkVolume *volume = box->entry->volume;
-    EkColor color = is_lower(box->entry) ? EK_COLOR_FAINT : EK_COLOR_GOOD;
+    EkColor color = ek_layout_is_lower(box->entry) ? EK_COLOR_FAINT : EK_COLOR_GOOD;
     g_autofree char *number = g_strdup_printf("%u", box->entry->number);
     g_autofree char *text = g_strdup_printf("%s %s", number, volume->filesystem);
     if (strlen(text) + 2 > width) {
@@ -97,13 +103,9 @@ static const Box *box_at(const GArray *boxes, guint row, guint column)
 void ek_layout_print(EkCli *cli, const GPtrArray *volumes, EkByte bytes, guint32 sector_size)
 {
     guint columns = (guint)MAX(cli->width, (int)LEAST_COLUMNS);
-    g_autoptr(GArray) boxes = g_array_new(FALSE, FALSE, sizeof(Box));
-    EkByte scale = bytes;
-    for (guint i = 0; i < volumes->len; i++) {
-        const EkVolume *volume = ((const EkCaseVolume *)volumes->pdata[i])->volume;
-        scale = MAX(scale, volume->first_byte + volume->bytes);
-    }
-    guint rows = place_boxes(boxes, volumes, scale, columns);
+    EkByte scale = ek_layout_bytes(volumes, bytes);
+    guint rows = 0;
+    g_autoptr(GArray) boxes = ek_layout_place(volumes, scale, columns, &rows);
     for (guint row = 0; row < rows; row++) {
         g_autoptr(GString) line = g_string_new(NULL);
         for (guint column = 0; column < columns;) {

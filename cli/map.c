@@ -234,23 +234,6 @@ static gboolean parse_part(const Options *options, EkSector sectors, EkSectorRan
     return TRUE;
 }
 
-/* A picture lands where it was asked to, and never on the drive that is being recovered. */
-static gboolean draw_pictures(EkCli *cli, const Options *options, const EkPicture *picture,
-                              GError **error)
-{
-    const char *paths[] = {options->png, options->svg};
-    for (gsize i = 0; i < G_N_ELEMENTS(paths); i++) {
-        if (paths[i] == NULL)
-            continue;
-        if (!ek_guard_apart(cli->system, paths[i], picture->info->source, "the picture", error) ||
-            !(i == 0 ? ek_picture_png(picture, paths[i], error)
-                     : ek_picture_svg(picture, paths[i], error)))
-            return FALSE;
-        printf("%s is drawn\n", paths[i]);
-    }
-    return TRUE;
-}
-
 static void print_map(EkCli *cli, const EkCaseInfo *info, const EkReadMap *map, EkSectorRange part)
 {
     Summary summary = {0};
@@ -290,7 +273,8 @@ int ek_command_map(EkCli *cli)
         return print_json(info, map, part);
     g_autofree char *name = g_path_get_basename(ek_case_folder(opened));
     EkPicture picture = {name, info, map, part};
-    if (!draw_pictures(cli, &options, &picture, &error))
+    if (!ek_canvas_draw(cli, options.png, options.svg, info->source, EK_PICTURE_HEIGHT,
+                        ek_picture_draw, &picture, &error))
         return ek_cli_fail(cli, error);
     if (options.png == NULL && options.svg == NULL)
         print_map(cli, info, map, part);

@@ -3,6 +3,8 @@
 #ifndef EK_CLI_PICTURE_H
 #define EK_CLI_PICTURE_H
 
+#include "canvas.h"
+
 #include "capture/scheduler.h"
 #include "case/case.h"
 
@@ -13,8 +15,9 @@ typedef struct {
     EkSectorRange part; /* what is drawn of it */
 } EkPicture;
 
-/* Write it to a file; one that is there is replaced. */
-gboolean ek_picture_png(const EkPicture *picture, const char *path, GError **error);
-gboolean ek_picture_svg(const EkPicture *picture, const char *path, GError **error);
+#define EK_PICTURE_HEIGHT 600
+
+/* Draws it (EkPicture). */
+void ek_picture_draw(cairo_t *cr, const void *data);
 
 #endif

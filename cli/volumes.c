@@ -2,11 +2,15 @@
 #include "volumes.h"
 
 #include "base/text.h"
+#include "case/mapstore.h"
 #include "case/volumestore.h"
 #include "headers.h"
 #include "layout.h"
+#include "layoutpicture.h"
 #include "show.h"
 #include "work/view.h"
+
+#define LOWER_SHOWN 10u
 
 /* Of some containers only the least length is known. */
 static char *size_of(const EkVolume *volume)
@@ -35,7 +39,33 @@ static json_t *moment_json(EkMoment moment)
     return json_string(text);
 }
 
-void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes)
+static gint by_bytes(gconstpointer a, gconstpointer b)
+{
+    const EkVolume *left = (*(const EkCaseVolume *const *)a)->volume;
+    const EkVolume *right = (*(const EkCaseVolume *const *)b)->volume;
+    return left->bytes != right->bytes ? (left->bytes < right->bytes) - (left->bytes > right->bytes)
+           : left->first_byte < right->first_byte ? -1
+                                                  : left->first_byte > right->first_byte;
+}
+
+GPtrArray *ek_volumes_worth_showing(const GPtrArray *volumes, guint *left_out)
+{
+    GPtrArray *shown = g_ptr_array_new();
+    g_autoptr(GPtrArray) lower = g_ptr_array_new();
+    for (guint i = 0; i < volumes->len; i++)
+        if (ek_layout_is_lower(volumes->pdata[i]))
+            g_ptr_array_add(lower, volumes->pdata[i]);
+    g_ptr_array_sort(lower, by_bytes);
+    g_ptr_array_set_size(lower, (gint)MIN(lower->len, LOWER_SHOWN));
+    for (guint i = 0; i < volumes->len; i++)
+        if (!ek_layout_is_lower(volumes->pdata[i]) ||
+            g_ptr_array_find(lower, volumes->pdata[i], NULL))
+            g_ptr_array_add(shown, volumes->pdata[i]);
+    *left_out = volumes->len - shown->len;
+    return shown;
+}
+
+void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
 {
     static const EkColumn columns[] = {
         {"VOLUME", TRUE, FALSE},      {"TYPE", FALSE, FALSE},      {"FIRST SECTOR", TRUE, FALSE},
@@ -59,6 +89,10 @@ void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes)
         ek_show_table_row(table, cells);
     }
     ek_show_table_print(table, cli->width);
+    if (left_out > 0)
+        printf("and %u more, all of them remains of older volumes or files of other ones: "
+               "ektypon volumes %s --all\n",
+               left_out, cli->operands[0]);
 }
 
 static json_t *volume_json(const EkCaseVolume *entry, guint32 sector_size)
@@ -160,9 +194,21 @@ static int show_one(EkCli *cli, const EkCaseVolume *one)
 int ek_command_volumes(EkCli *cli)
 {
     gboolean json = FALSE;
+    gboolean all = FALSE;
+    g_autofree char *png = NULL;
+    g_autofree char *svg = NULL;
     int status = EK_EXIT_DONE;
     guint64 number = 0;
-    if (!ek_cli_parse_json(cli, &json, &status))
+    const GOptionEntry entries[] = {
+        {"all", 0, 0, G_OPTION_ARG_NONE, &all, "all remains and nested volumes, however many",
+         NULL},
+        {"png", 0, 0, G_OPTION_ARG_FILENAME, &png, "draw the drive with its volumes as a PNG",
+         "FILE"},
+        {"svg", 0, 0, G_OPTION_ARG_FILENAME, &svg, "the same as an SVG", "FILE"},
+        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
+        G_OPTION_ENTRY_NULL,
+    };
+    if (!ek_cli_parse(cli, entries, &status))
         return status;
     if (cli->operands[1] != NULL && (!ek_text_parse_u64(cli->operands[1], &number) || number == 0))
         return ek_cli_misused(cli, "\"%s\" is not the number of a volume", cli->operands[1]);
@@ -190,8 +236,21 @@ int ek_command_volumes(EkCli *cli)
         printf("No volumes are known yet. To search for them: ektypon hunt %s\n", cli->operands[0]);
         return EK_EXIT_DONE;
     }
-    ek_layout_print(cli, volumes, info->bytes, info->sector_size);
-    ek_volumes_print_table(cli, volumes);
+    guint left_out = 0;
+    g_autoptr(GPtrArray) shown =
+        all ? g_ptr_array_ref(volumes) : ek_volumes_worth_showing(volumes, &left_out);
+    if (png != NULL || svg != NULL) {
+        g_autoptr(EkReadMap) map = ek_mapstore_load(opened, &error);
+        g_autofree char *name = g_path_get_basename(ek_case_folder(opened));
+        EkLayoutPicture picture = {name, info, map, shown, left_out};
+        if (map == NULL ||
+            !ek_canvas_draw(cli, png, svg, info->source, ek_layout_picture_height(&picture),
+                            ek_layout_picture_draw, &picture, &error))
+            return ek_cli_fail(cli, error);
+        return EK_EXIT_DONE;
+    }
+    ek_layout_print(cli, shown, info->bytes, info->sector_size);
+    ek_volumes_print_table(cli, shown, left_out);
     ek_cli_advise("The evidence for one: ektypon volumes %s NUMBER", cli->operands[0]);
     return EK_EXIT_DONE;
 }

@@ -4,7 +4,12 @@
 
 #include "cli.h"
 
-/* Prints a table of volumes (EkCaseVolume*). */
-void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes);
+/* Of volumes (EkCaseVolume*, in order of place) those that stand, and the largest of what is
+ * remains or nested: there can be hundreds of those. *left_out counts the others. The caller
+ * unrefs. */
+GPtrArray *ek_volumes_worth_showing(const GPtrArray *volumes, guint *left_out);
+
+/* Prints a table of volumes (EkCaseVolume*), and says how many are not in it. */
+void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out);
 
 #endif

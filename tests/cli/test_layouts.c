@@ -371,6 +371,30 @@ static void a_missing_tail_is_named(void)
     CHECK_CONTAINS(one.out, "sectors 163840 to 186367 are missing");
 }
 
+/* Twenty disk images in a volume: the table stays short, and a picture is drawn. */
+static void many_nested_ones_are_summed_up(void)
+{
+    blank(200);
+    must("rm -f inner.img && truncate -s 2M inner.img && mke2fs -q -F -t ext2 inner.img && "
+         "rm -rf tree && mkdir tree && for n in $(seq 20); do cp inner.img tree/tray-$n.img; done");
+    lay("mke2fs -q -F -t ext4 -d tree", 150, 4096);
+    g_auto(Result) result = hunt();
+    check_count(21);
+    check_standing(4096, "ext4", "lost");
+    g_auto(Result) listed = ektypon("volumes bench");
+    CHECK_CONTAINS(listed.out, "and 10 more, all of them remains of older volumes or files");
+    g_auto(Result) all = ektypon("volumes bench --all");
+    CHECK(strstr(all.out, "more") == NULL);
+    g_auto(Result) drawn = ektypon("volumes bench --png v.png --svg v.svg");
+    CHECK_STATUS(drawn, 0);
+    CHECK_CONTAINS(drawn.out, "v.png is drawn");
+    must("head -c 8 v.png | od -An -tx1 | grep -q '89 50 4e 47 0d 0a 1a 0a'");
+    must("grep -q '<svg' v.svg");
+    g_auto(Result) refused = ektypon("volumes bench --png absent/v.png");
+    CHECK_STATUS(refused, 1);
+    CHECK_CONTAINS(refused.err, "absent/v.png");
+}
+
 static void noise_and_zeros_give_nothing(void)
 {
     gsize length = 64 << 20;
@@ -402,6 +426,7 @@ int main(void)
         {"what a table names is composed exactly", what_a_table_names_is_composed_exactly},
         {"two generations are two volumes", two_generations_are_two_volumes},
         {"a missing tail is named", a_missing_tail_is_named},
+        {"many nested ones are summed up", many_nested_ones_are_summed_up},
         {"noise and zeros give nothing", noise_and_zeros_give_nothing},
     };
     return RUN_TESTS("layouts", tests);

@@ -1,0 +1,123 @@
+/* SPDX-License-Identifier: MIT */
+#include "canvas.h"
+
+#include "base/text.h"
+#include "work/guard.h"
+
+#include <cairo-svg.h>
+#include <stdio.h>
+
+#define WIDTH 1280
+#define LEFT EK_CANVAS_LEFT
+#define COLUMNS EK_CANVAS_COLUMNS
+#define TICKS 6
+
+void ek_canvas_ink(cairo_t *cr, double shade)
+{
+    cairo_set_source_rgb(cr, shade, shade, shade);
+}
+
+void ek_canvas_write(cairo_t *cr, double x, double y, double size, gboolean bold, const char *text)
+{
+    cairo_select_font_face(cr, "sans-serif", CAIRO_FONT_SLANT_NORMAL,
+                           bold ? CAIRO_FONT_WEIGHT_BOLD : CAIRO_FONT_WEIGHT_NORMAL);
+    cairo_set_font_size(cr, size);
+    cairo_move_to(cr, x, y);
+    cairo_show_text(cr, text);
+}
+
+double ek_canvas_width(cairo_t *cr, double size, const char *text)
+{
+    cairo_text_extents_t extents;
+    cairo_set_font_size(cr, size);
+    cairo_text_extents(cr, text, &extents);
+    return extents.x_advance;
+}
+
+void ek_canvas_heading(cairo_t *cr, const EkCaseInfo *info, const char *title, const char *part)
+{
+    g_autoptr(GDateTime) now = g_date_time_new_now_local();
+    g_autofree char *date = g_date_time_format(now, "%Y-%m-%d %H:%M");
+    g_autofree char *model = ek_text_escape(info->model != NULL ? info->model : "model unknown");
+    g_autofree char *serial = ek_text_escape(info->serial != NULL ? info->serial : "unknown");
+    g_autofree char *label = ek_text_label_size(info->bytes);
+    g_autofree char *line =
+        g_strdup_printf("%s, serial %s, %s, %" G_GUINT64_FORMAT " sectors of %u", model, serial,
+                        label, info->sectors, info->sector_size);
+    ek_canvas_ink(cr, 0.1);
+    ek_canvas_write(cr, LEFT, 48, 26, TRUE, title);
+    ek_canvas_write(cr, LEFT, 76, 15, FALSE, line);
+    ek_canvas_ink(cr, 0.35);
+    ek_canvas_write(cr, LEFT + COLUMNS - ek_canvas_width(cr, 15, date), 48, 15, FALSE, date);
+    ek_canvas_write(cr, LEFT, 104, 15, FALSE, part);
+}
+
+void ek_canvas_scale(cairo_t *cr, double y, EkRange part, guint32 sector_size)
+{
+    EkSector first = part.first / sector_size;
+    EkSector count = ek_divide_up(part.bytes, sector_size);
+    for (int tick = 0; tick < TICKS; tick++) {
+        double share = (double)tick / (TICKS - 1);
+        EkSector sector = first + (EkSector)(share * (double)(count - 1));
+        g_autofree char *number = g_strdup_printf("%" G_GUINT64_FORMAT, sector);
+        g_autofree char *size = ek_text_size(sector * sector_size);
+        double x = LEFT + share * COLUMNS;
+        ek_canvas_ink(cr, 0.2);
+        cairo_set_line_width(cr, 1);
+        cairo_move_to(cr, x, y);
+        cairo_line_to(cr, x, y + 7);
+        cairo_stroke(cr);
+        double number_wide = ek_canvas_width(cr, 14, number);
+        double size_wide = ek_canvas_width(cr, 13, size);
+        ek_canvas_write(cr, x - share * number_wide, y + 23, 14, FALSE, number);
+        ek_canvas_ink(cr, 0.4);
+        ek_canvas_write(cr, x - share * size_wide, y + 41, 13, FALSE, size);
+    }
+    ek_canvas_ink(cr, 0.4);
+    ek_canvas_write(cr, LEFT - 58, y + 23, 13, FALSE, "sector");
+}
+
+static cairo_status_t draw_on(cairo_surface_t *surface, EkCanvasDraw draw, const void *data)
+{
+    cairo_t *cr = cairo_create(surface);
+    ek_canvas_ink(cr, 1);
+    cairo_paint(cr);
+    draw(cr, data);
+    cairo_status_t status = cairo_status(cr);
+    cairo_destroy(cr);
+    return status;
+}
+
+static gboolean write_picture(gboolean is_svg, const char *path, int height, EkCanvasDraw draw,
+                              const void *data, GError **error)
+{
+    cairo_surface_t *surface = is_svg
+                                   ? cairo_svg_surface_create(path, WIDTH, height)
+                                   : cairo_image_surface_create(CAIRO_FORMAT_RGB24, WIDTH, height);
+    cairo_status_t status = draw_on(surface, draw, data);
+    if (status == CAIRO_STATUS_SUCCESS && !is_svg)
+        status = cairo_surface_write_to_png(surface, path);
+    cairo_surface_finish(surface);
+    if (status == CAIRO_STATUS_SUCCESS)
+        status = cairo_surface_status(surface);
+    cairo_surface_destroy(surface);
+    return status == CAIRO_STATUS_SUCCESS ||
+           ek_error_set(error, EK_ERROR_FAILED, "cannot write the picture %s: %s", path,
+                        cairo_status_to_string(status));
+}
+
+gboolean ek_canvas_draw(const EkCli *cli, const char *png, const char *svg, const char *source,
+                        int height, EkCanvasDraw draw, const void *data, GError **error)
+{
+    const char *paths[] = {png, svg};
+    for (gsize i = 0; i < G_N_ELEMENTS(paths); i++) {
+        if (paths[i] == NULL)
+            continue;
+        /* It lands where it was asked to, and never on the drive that is being recovered. */
+        if (!ek_guard_apart(cli->system, paths[i], source, "the picture", error) ||
+            !write_picture(i == 1, paths[i], height, draw, data, error))
+            return FALSE;
+        printf("%s is drawn\n", paths[i]);
+    }
+    return TRUE;
+}
