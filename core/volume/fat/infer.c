@@ -178,42 +178,37 @@ static guint reserved_by_info(EkGate *gate, const Tables *tables, guint most)
     return is_copy ? as_copy : found + 1;
 }
 
-/* The partition of some table in which the FATs and the first cluster lie as they should: the one
- * that begins where it is thought to, or else the first. NULL when none is named. */
-static const EkRange *find_place(const GArray *places, const Grid *grid, const Tables *tables,
-                                 guint reserved)
+/* How much a place has room for is what the FATs are made for, or a little less. */
+static gboolean holds(EkRange place, const Grid *grid, const Tables *tables)
 {
-    const EkRange *first = NULL;
-    for (guint i = 0; i < places->len; i++) {
-        const EkRange *place = &g_array_index(places, EkRange, i);
-        if (place->first < tables->first && ek_range_end(*place) > grid->data &&
-            (tables->first - place->first) % EK_STEP == 0 &&
-            (tables->first - place->first) / EK_STEP <= G_MAXUINT16) {
-            if ((tables->first - place->first) / EK_STEP == reserved)
-                return place;
-            first = first == NULL ? place : first;
-        }
-    }
-    return first;
+    guint64 most = tables->bytes * 8 / (guint)tables->bits - 2;
+    guint64 room = (ek_range_end(place) - grid->data) / grid->cluster_bytes;
+    return room <= most && room >= most - most / 8;
 }
 
-/* Sectors before FAT 1; *why says how they are known. */
-static guint find_reserved(EkGate *gate, const Tables *tables, const EkRange *place,
-                           const char **why)
+/* The partition of some table in which the FATs and the clusters lie as they should. NULL when none
+ * is named. `told`: sectors before the FAT, where that is known; 0: it is not. */
+static const EkRange *find_place(const GArray *places, const Grid *grid, const Tables *tables,
+                                 guint told)
 {
-    *why = "told by a partition table";
-    if (place != NULL)
-        return (guint)((tables->first - place->first) / EK_STEP);
-    guint most = (guint)MIN(RESERVED_MOST, tables->first / EK_STEP);
+    for (guint i = 0; i < places->len; i++) {
+        const EkRange *place = &g_array_index(places, EkRange, i);
+        EkByte before = tables->first - place->first;
+        if (place->first < tables->first && ek_range_end(*place) > grid->data &&
+            before % EK_STEP == 0 && before / EK_STEP <= G_MAXUINT16 &&
+            (told == 0 || before / EK_STEP == told) && holds(*place, grid, tables))
+            return place;
+    }
+    return NULL;
+}
+
+/* Sectors before FAT 1 where neither a table nor an information sector tells. */
+static guint guess_reserved(const Tables *tables, guint most, const char **why)
+{
     guint usual = tables->bits == EK_FAT32 ? USUAL_RESERVED : 1;
-    guint told = tables->bits == EK_FAT32 ? reserved_by_info(gate, tables, most) : 0;
-    *why = "told by the information sector";
-    if (told != 0)
-        return told;
-    *why = "not told: taken for the usual number";
+    *why = "not told: a partition usually begins where this puts it";
     if (usual <= most && ek_is_usual_start(tables->first - usual * EK_STEP))
         return usual;
-    *why = "not told: a partition usually begins where this puts it";
     for (guint i = 1; i <= most; i++)
         if (ek_is_usual_start(tables->first - i * EK_STEP))
             return i;
@@ -280,11 +275,16 @@ static guint64 count_clusters(EkGate *gate, const Grid *grid, const Tables *tabl
 
 static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, const Tables *tables)
 {
-    const char *why = NULL;
-    guint reserved = find_reserved(gate, tables, NULL, &why);
+    const char *why = "told by the information sector";
+    guint before = (guint)MIN(RESERVED_MOST, tables->first / EK_STEP);
+    guint reserved = tables->bits == EK_FAT32 ? reserved_by_info(gate, tables, before) : 0;
     const EkRange *place = find_place(places, grid, tables, reserved);
-    if (place != NULL)
-        reserved = find_reserved(gate, tables, place, &why);
+    if (reserved == 0 && place != NULL) {
+        reserved = (guint)((tables->first - place->first) / EK_STEP);
+        why = "told by a partition table";
+    }
+    if (reserved == 0)
+        reserved = guess_reserved(tables, before, &why);
     EkByte start = tables->first - (EkByte)reserved * EK_STEP;
     guint64 most = MIN(tables->bytes * 8 / (guint)tables->bits - 2,
                        tables->bits == EK_FAT32 ? 0x0ffffff5 : 65524);
