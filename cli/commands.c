@@ -27,7 +27,9 @@ const EkCommand ek_commands[] = {
      "--all-rounds\n"
      "tries it sector by sector (single), --again N once more. What was read is on stable storage "
      "before the map says good; Ctrl-C, a crash or a\n"
-     "power cut costs the last few seconds. Start the same command again to go on.",
+     "power cut costs the last few seconds. Start the same command again to go on. With --hunt "
+     "volumes\n"
+     "are searched for in what is read, and named as they turn up.",
      "ektypon image bench-17", 1, 1, ek_command_image, FALSE},
     {"map", "CASE", "Shows what was read and what was not.", NULL, "ektypon map bench-17", 1, 1,
      ek_command_map, TRUE},

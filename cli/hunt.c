@@ -43,17 +43,9 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
                     ek_hunting_count(show->hunting), now.boot_sectors, now.tables, now.records);
 }
 
-/* A line for each volume, the moment it is measured. */
 static void tell(void *data, const EkCaseVolume *entry)
 {
-    const EkVolume *volume = entry->volume;
-    g_autofree char *size = ek_text_size(volume->bytes);
-    g_autofree char *label = ek_text_escape(volume->label != NULL ? volume->label : "");
-    g_autofree char *text = g_strdup_printf(
-        "volume %u: %s%s%s%s, %s at sector %" G_GUINT64_FORMAT ", %s, confidence %d", entry->number,
-        volume->filesystem, *label != '\0' ? " \"" : "", label, *label != '\0' ? "\"" : "", size,
-        volume->first_byte / EK_STEP, entry->standing, volume->confidence);
-    ek_progress_note(data, text);
+    ek_volumes_note(data, entry);
 }
 
 /* --- progress as JSON --- */

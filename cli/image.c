@@ -3,6 +3,7 @@
 #include "cli.h"
 
 #include "base/text.h"
+#include "imagehunt.h"
 #include "imageview.h"
 #include "numbers.h"
 #include "work/checking.h"
@@ -30,6 +31,7 @@ typedef struct {
     gboolean no_wait;
     gboolean check;
     gboolean sha256;
+    gboolean hunt;
     gboolean reopen;
     char *reopen_what; /* NULL: all */
     GArray *wanted;    /* EkSectorRange */
@@ -249,7 +251,8 @@ static int explain_failure(EkImaging *imaging, const GError *error, const char *
     return EK_EXIT_FAILED;
 }
 
-static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, GError *error)
+static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, gboolean hunted,
+                       GError *error)
 {
     const char *folder = cli->operands[0];
     const EkCaseInfo *info = ek_imaging_info(imaging);
@@ -259,7 +262,8 @@ static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, GError 
     case EK_CAPTURE_COMPLETE:
         print_result(&now);
         print_doubts(imaging, &now);
-        ek_cli_advise("Next: ektypon hunt %s", folder);
+        if (!hunted)
+            ek_cli_advise("Next: ektypon hunt %s", folder);
         return EK_EXIT_DONE;
     case EK_CAPTURE_DECISION:
         print_result(&now);
@@ -343,10 +347,31 @@ static int print_digest(EkCli *cli, EkPrefix *prefix, const gint *cancel)
 
 /* --- the command ----------------------------------------------------------------------------- */
 
-static int run(EkCli *cli, EkImagingChoices *choices, gboolean json, const gint *cancel)
+/* Waits for the hunt beside it to look at the rest, and says what it has found. */
+static int end_hunt(EkCli *cli, EkImageHunt *hunt, int status)
+{
+    GError *error = NULL;
+    guint count = ek_image_hunt_end(hunt, &error);
+    gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
+    if (error != NULL && !interrupted) {
+        ek_cli_advise(
+            "image: the hunt beside it failed: %s. The image is as it says; to search it: "
+            "ektypon hunt %s",
+            error->message, cli->operands[0]);
+        status = status == EK_EXIT_DONE ? EK_EXIT_FAILED : status;
+    } else if (!interrupted) {
+        printf("%u %s found so far\n", count, count == 1 ? "volume" : "volumes");
+        ek_cli_advise("All that was read is searched. Next: ektypon volumes %s", cli->operands[0]);
+    }
+    g_clear_error(&error);
+    return status;
+}
+
+static int run(EkCli *cli, EkImagingChoices *choices, const Options *options, const gint *cancel)
 {
     GError *error = NULL;
     EkImageJson lines = {0};
+    gboolean json = options->progress != NULL;
     if (json) {
         choices->report = ek_image_view_json;
         choices->data = &lines;
@@ -358,12 +383,16 @@ static int run(EkCli *cli, EkImagingChoices *choices, gboolean json, const gint 
             g_prefix_error(&error, "%s", "not started: ");
         return ek_cli_fail(cli, error);
     }
-    EkImageView *view = json ? NULL : ek_image_view_open(cli, imaging);
+    EkImageHunt *hunt = options->hunt ? ek_image_hunt_begin(cli, json, cancel, &error) : NULL;
+    if (error != NULL)
+        return ek_cli_fail(cli, error);
+    lines.hunt = hunt;
+    EkImageView *view = json ? NULL : ek_image_view_open(cli, imaging, hunt);
     EkCaptureEnd end = ek_imaging_run(imaging, &error);
     g_clear_pointer(&view, ek_image_view_close);
-    int status = explain_end(cli, end, imaging, error);
+    int status = explain_end(cli, end, imaging, hunt != NULL, error);
     g_clear_error(&error);
-    return status;
+    return hunt != NULL ? end_hunt(cli, hunt, status) : status;
 }
 
 static gboolean take_reopen(const char *name, const char *value, void *data, GError **error)
@@ -401,7 +430,7 @@ static int image(EkCli *cli, Options *options)
     choices.prefix = options->sha256 ? &prefix : NULL;
     gboolean more = options->reopen || choices.capture.again > 0 || choices.capture.compare > 0;
     if (!complete || more) {
-        status = run(cli, &choices, options->progress != NULL, cancel);
+        status = run(cli, &choices, options, cancel);
     } else if (!options->sha256) {
         g_autofree char *good = ek_text_size(MIN(state.totals[EK_STATE_GOOD] * sector_size, bytes));
         printf("Everything was tried already: %s good, %" G_GUINT64_FORMAT
@@ -452,6 +481,8 @@ int ek_command_image(EkCli *cli)
         {"no-wait", 0, 0, G_OPTION_ARG_NONE, &options.no_wait, "stop instead", NULL},
         {"on-gone", 0, 0, G_OPTION_ARG_STRING, &options.on_gone,
          "run this when the drive is gone, to power-cycle it", "COMMAND"},
+        {"hunt", 0, 0, G_OPTION_ARG_NONE, &options.hunt,
+         "search for volumes in what is read, while it is read", NULL},
         {"check", 0, 0, G_OPTION_ARG_NONE, &options.check,
          "read the image back and name what changed in it since", NULL},
         {"sha256", 0, 0, G_OPTION_ARG_NONE, &options.sha256,

@@ -18,6 +18,7 @@ typedef struct {
 
 struct EkImageView {
     EkImaging *imaging;
+    EkImageHunt *hunt;
     EkProgress *progress;
     gboolean color;
     gboolean terminal;
@@ -131,6 +132,8 @@ static void draw_counts(EkImageView *view, GString *line, const EkCaptureProgres
                            "bad sectors %s%" G_GUINT64_FORMAT "%s  failed reads %" G_GUINT64_FORMAT,
                            ek_show_on(view->color && bad > 0, EK_COLOR_BAD), bad,
                            ek_show_off(view->color), now->failed_commands);
+    if (view->hunt != NULL)
+        g_string_append_printf(line, "  volumes found %u", ek_image_hunt_count(view->hunt));
     if (now->repeats_every > 0)
         g_string_append_printf(line, "  %sanswers repeat every %" G_GUINT64_FORMAT " sectors%s",
                                ek_show_on(view->color, EK_COLOR_BAD), now->repeats_every,
@@ -165,20 +168,25 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
     draw_largest(view, lines[4], &now);
 }
 
-EkImageView *ek_image_view_open(const EkCli *cli, EkImaging *imaging)
+EkImageView *ek_image_view_open(const EkCli *cli, EkImaging *imaging, EkImageHunt *hunt)
 {
     EkImageView *view = g_new0(EkImageView, 1);
     view->imaging = imaging;
+    view->hunt = hunt;
     view->color = cli->color_err;
     view->terminal = cli->terminal_err;
     view->width = cli->width;
     view->started = ek_imaging_progress(imaging).device_clock;
     view->progress = ek_progress_begin(cli->terminal_err, draw, view);
+    if (hunt != NULL)
+        ek_image_hunt_tell(hunt, view->progress);
     return view;
 }
 
 void ek_image_view_close(EkImageView *view)
 {
+    if (view->hunt != NULL)
+        ek_image_hunt_tell(view->hunt, NULL);
     ek_progress_end(view->progress);
     g_free(view);
 }
@@ -201,6 +209,9 @@ void ek_image_view_json(void *data, const EkCaptureProgress *now)
     for (int state = 0; state < EK_STATES; state++)
         fprintf(stderr, "%s\"%s\": %" G_GUINT64_FORMAT, state > 0 ? ", " : "",
                 ek_state_name((EkState)state), now->totals[state]);
-    fprintf(stderr, "}, \"position\": %" G_GUINT64_FORMAT ", \"round\": \"%s\", \"rate\": %s}\n",
+    fprintf(stderr, "}, \"position\": %" G_GUINT64_FORMAT ", \"round\": \"%s\", \"rate\": %s",
             now->position, ek_round_name(now->round), speed);
+    if (json->hunt != NULL)
+        fprintf(stderr, ", \"volumes\": %u", ek_image_hunt_count(json->hunt));
+    fputs("}\n", stderr);
 }

@@ -95,6 +95,21 @@ void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out
                left_out, cli->operands[0]);
 }
 
+void ek_volumes_note(EkProgress *progress, const EkCaseVolume *entry)
+{
+    const EkVolume *volume = entry->volume;
+    g_autofree char *size = ek_text_size(volume->bytes);
+    g_autofree char *label = ek_text_escape(volume->label != NULL ? volume->label : "");
+    g_autofree char *text = g_strdup_printf(
+        "volume %u: %s%s%s%s, %s at sector %" G_GUINT64_FORMAT ", %s, confidence %d", entry->number,
+        volume->filesystem, *label != '\0' ? " \"" : "", label, *label != '\0' ? "\"" : "", size,
+        volume->first_byte / EK_STEP, entry->standing, volume->confidence);
+    if (progress != NULL)
+        ek_progress_note(progress, text);
+    else
+        fprintf(stderr, "%s\n", text);
+}
+
 static json_t *volume_json(const EkCaseVolume *entry, guint32 sector_size)
 {
     const EkVolume *volume = entry->volume;

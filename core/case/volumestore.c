@@ -119,13 +119,14 @@ EkHuntSink ek_huntstore_sink(EkHuntStore *store)
     return (EkHuntSink){store, sink_trace, sink_hunted, sink_recall};
 }
 
-/* Adds a range to those hunted, joined with the one that ends where it begins. */
+/* Adds a range to those hunted, joined with the one before it that reaches it. */
 static gboolean put_hunted(EkHuntStore *store, sqlite3 *db, EkRange range, GError **error)
 {
     if (!ek_sql_do(db, error,
-                   "UPDATE hunted SET bytes=bytes+?1 WHERE recognisers=?2 AND first_byte+bytes=?3 "
+                   "UPDATE hunted SET bytes=max(bytes,?3+?1-first_byte) WHERE recognisers=?2 AND "
+                   "first_byte+bytes>=?3 "
                    "AND first_byte=(SELECT max(first_byte) FROM hunted WHERE recognisers=?2 AND "
-                   "first_byte<?3)",
+                   "first_byte<=?3)",
                    "usu", range.bytes, store->recognisers, range.first))
         return FALSE;
     if (sqlite3_changes(db) > 0)

@@ -19,7 +19,16 @@ struct EkHunting {
     EkHuntingStep step;
     void *step_data;
     EkHuntSink kept; /* where the scan's results go in the end */
+    guint threads;
+    guint fresh;      /* traces since findings were stored last */
+    EkByte scanned;   /* bytes, by passes that are over */
+    GMutex lock_hunt; /* of `hunt`, which is replaced between passes */
 };
+
+#define FOLLOW_EVERY (5 * G_USEC_PER_SEC)
+#define FOLLOW_SHARE                                                                               \
+    20 /* to look again is dear where the map is large: at most so much of the time */
+#define POLL (G_USEC_PER_SEC / 10)
 
 static void add_range(GArray *ranges, EkRange good, EkByte first, EkByte end)
 {
@@ -72,7 +81,8 @@ static GArray *ranges_to_hunt(EkView *view, GError **error)
 
 static gboolean pass_trace(void *data, const EkTrace *trace, GError **error)
 {
-    const EkHunting *hunting = data;
+    EkHunting *hunting = data;
+    hunting->fresh++;
     return hunting->kept.trace(hunting->kept.data, trace, error);
 }
 
@@ -94,10 +104,27 @@ static gboolean pass_hunted(void *data, EkRange range, GError **error)
     return TRUE;
 }
 
+/* A scan of what the view's gate gives now. */
+static void renew_hunt(EkHunting *hunting)
+{
+    EkHuntSink sink = {hunting, pass_trace, pass_hunted, pass_recall};
+    EkHunt *hunt = hunting->view.gate != NULL
+                       ? ek_hunt_new(hunting->view.gate, &sink, hunting->threads, hunting->cancel)
+                       : NULL;
+    g_mutex_lock(&hunting->lock_hunt);
+    if (hunting->hunt != NULL) {
+        hunting->scanned += ek_hunt_progress(hunting->hunt).done;
+        ek_hunt_free(hunting->hunt);
+    }
+    hunting->hunt = hunt;
+    g_mutex_unlock(&hunting->lock_hunt);
+}
+
 EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads, gboolean likely,
                           const gint *cancel, GError **error)
 {
     g_autoptr(EkHunting) hunting = g_new0(EkHunting, 1);
+    g_mutex_init(&hunting->lock_hunt);
     hunting->likely = likely;
     hunting->cancel = cancel;
     if (!ek_view_open_locked(&hunting->view, folder, EK_LOCK_HUNTING, &hunting->lock, error))
@@ -110,8 +137,8 @@ EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads
         return NULL;
     hunting->store = ek_huntstore_new(hunting->view.opened, hunting->event, EK_RECOGNISERS);
     hunting->kept = ek_huntstore_sink(hunting->store);
-    EkHuntSink sink = {hunting, pass_trace, pass_hunted, pass_recall};
-    hunting->hunt = ek_hunt_new(hunting->view.gate, &sink, threads, cancel);
+    hunting->threads = threads;
+    renew_hunt(hunting);
     return g_steal_pointer(&hunting);
 }
 
@@ -122,12 +149,19 @@ void ek_hunting_free(EkHunting *hunting)
     g_clear_pointer(&hunting->ranges, g_array_unref);
     g_clear_pointer(&hunting->lock, ek_lock_release);
     ek_view_close(&hunting->view);
+    g_mutex_clear(&hunting->lock_hunt);
     g_free(hunting);
 }
 
 EkHuntProgress ek_hunting_progress(EkHunting *hunting)
 {
-    return ek_hunt_progress(hunting->hunt);
+    EkHuntProgress now = {0};
+    g_mutex_lock(&hunting->lock_hunt);
+    if (hunting->hunt != NULL)
+        now = ek_hunt_progress(hunting->hunt);
+    now.done += hunting->scanned;
+    g_mutex_unlock(&hunting->lock_hunt);
+    return now;
 }
 
 GPtrArray *ek_hunting_volumes(EkHunting *hunting, GError **error)
@@ -245,6 +279,7 @@ static gboolean store_findings(EkHunting *hunting, GError **error)
     if (findings == NULL || !ek_volumestore_put(opened, hunting->event, findings, error))
         return FALSE;
     g_atomic_int_set(&hunting->count, (gint)findings->len);
+    hunting->fresh = 0;
     return tell_news(hunting, error);
 }
 
@@ -260,16 +295,22 @@ static gboolean search(EkHunting *hunting, GError **error)
     return hunting->likely || ek_hunt_scan(hunting->hunt, hunting->ranges, error);
 }
 
-gboolean ek_hunting_run(EkHunting *hunting, GError **error)
+/* What is known already is no news. */
+static void skip_known(EkHunting *hunting)
 {
-    GError *failure = NULL;
     g_autoptr(GPtrArray) before = ek_volumestore_list(hunting->view.opened, NULL);
     for (guint i = 0; before != NULL && i < before->len; i++)
         hunting->told = MAX(hunting->told, ((const EkCaseVolume *)before->pdata[i])->number);
-    gboolean scanned = search(hunting, &failure);
+    g_atomic_int_set(&hunting->count, before != NULL ? (gint)before->len : 0);
+}
+
+/* Stores what there is, and ends the event. Takes `failure`: how the search went. */
+static gboolean finish(EkHunting *hunting, gboolean scanned, GError *failure, GError **error)
+{
     gboolean cancelled = g_error_matches(failure, EK_ERROR, EK_ERROR_CANCELLED);
     /* What was seen so far counts, also when the rest was called off. */
-    if ((scanned || cancelled) && !store_findings(hunting, scanned ? &failure : NULL))
+    if ((scanned || cancelled) && hunting->view.gate != NULL &&
+        !store_findings(hunting, scanned ? &failure : NULL))
         scanned = FALSE;
     EkHuntProgress now = ek_hunting_progress(hunting);
     g_autofree char *size = ek_text_size(now.done);
@@ -278,13 +319,57 @@ gboolean ek_hunting_run(EkHunting *hunting, GError **error)
             ? g_strdup(failure->message)
             : g_strdup_printf("%s searched, %u volumes known%s", size, ek_hunting_count(hunting),
                               hunting->likely ? " (likely places only)" : "");
-    if (!ek_event_end(hunting->view.opened, hunting->event,
-                      scanned     ? "done"
-                      : cancelled ? "interrupted"
-                                  : "failed",
-                      detail, failure == NULL ? &failure : NULL))
+    if (hunting->view.opened != NULL && !ek_event_end(hunting->view.opened, hunting->event,
+                                                      scanned     ? "done"
+                                                      : cancelled ? "interrupted"
+                                                                  : "failed",
+                                                      detail, failure == NULL ? &failure : NULL))
         scanned = FALSE;
     if (failure != NULL)
         g_propagate_error(error, failure);
     return scanned && failure == NULL;
+}
+
+gboolean ek_hunting_run(EkHunting *hunting, GError **error)
+{
+    GError *failure = NULL;
+    skip_known(hunting);
+    gboolean scanned = search(hunting, &failure);
+    return finish(hunting, scanned, failure, error);
+}
+
+/* --- beside imaging ------------------------------------------------------------------------- */
+
+/* One look at what is good by now and was not hunted. */
+static gboolean follow_once(EkHunting *hunting, GError **error)
+{
+    g_clear_pointer(&hunting->ranges, g_array_unref);
+    if (!ek_view_reload(&hunting->view, error)) {
+        renew_hunt(hunting);
+        return FALSE;
+    }
+    renew_hunt(hunting);
+    hunting->ranges = ranges_to_hunt(&hunting->view, error);
+    if (hunting->ranges == NULL || !ek_hunt_scan(hunting->hunt, hunting->ranges, error))
+        return FALSE;
+    return hunting->fresh == 0 ? ek_huntstore_flush(hunting->store, error)
+                               : store_findings(hunting, error);
+}
+
+gboolean ek_hunting_follow(EkHunting *hunting, const gint *ended, GError **error)
+{
+    GError *failure = NULL;
+    gboolean fine = TRUE;
+    gboolean is_last = FALSE;
+    skip_known(hunting);
+    while (fine && !is_last) {
+        gint64 began = g_get_monotonic_time();
+        is_last = g_atomic_int_get(ended) != 0;
+        fine = follow_once(hunting, &failure);
+        gint64 took = g_get_monotonic_time() - began;
+        gint64 until = began + MAX(FOLLOW_EVERY, took * FOLLOW_SHARE);
+        while (fine && !is_last && g_atomic_int_get(ended) == 0 && g_get_monotonic_time() < until)
+            g_usleep(POLL);
+    }
+    return finish(hunting, fine, failure, error);
 }

@@ -33,6 +33,10 @@ void ek_hunting_watch(EkHunting *hunting, EkHuntingStep step, void *data);
  * scanned is kept, and the volumes that it gives are stored. */
 gboolean ek_hunting_run(EkHunting *hunting, GError **error);
 
+/* Follows imaging: looks at what was read since, again and again, until *ended (atomic) is not 0,
+ * then once more. Volumes are stored, and told of, as they turn up. In place of ek_hunting_run. */
+gboolean ek_hunting_follow(EkHunting *hunting, const gint *ended, GError **error);
+
 /* What there is after it: EkCaseVolume*, the caller unrefs. */
 GPtrArray *ek_hunting_volumes(EkHunting *hunting, GError **error);
 

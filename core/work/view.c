@@ -41,13 +41,24 @@ gboolean ek_view_open_locked(EkView *view, const char *folder, EkLockSubject sub
     return FALSE;
 }
 
-void ek_view_close(EkView *view)
+static void unload(EkView *view)
 {
     g_clear_pointer(&view->gate, ek_gate_free);
     g_clear_pointer(&view->image, ek_image_close);
     g_clear_pointer(&view->kept, ek_overlay_free);
     g_clear_pointer(&view->map, ek_read_map_free);
+}
+
+void ek_view_close(EkView *view)
+{
+    unload(view);
     g_clear_pointer(&view->opened, ek_case_close);
+}
+
+gboolean ek_view_reload(EkView *view, GError **error)
+{
+    unload(view);
+    return load(view, error);
 }
 
 EkGateParts ek_view_parts(const EkView *view)

@@ -26,6 +26,10 @@ gboolean ek_view_open_locked(EkView *view, const char *folder, EkLockSubject sub
                              GError **error);
 void ek_view_close(EkView *view);
 
+/* Loads all but the case anew: what another thread or process has read since is seen then. On
+ * failure the view is closed. */
+gboolean ek_view_reload(EkView *view, GError **error);
+
 EkGateParts ek_view_parts(const EkView *view);
 
 /* A volume's files, by its number. *volumes holds what it is part of; the caller unrefs it after

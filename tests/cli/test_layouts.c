@@ -6,6 +6,7 @@
 #include "program.h"
 
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 
 #define SECTOR 512ull
@@ -371,6 +372,54 @@ static void a_missing_tail_is_named(void)
     CHECK_CONTAINS(one.out, "sectors 163840 to 186367 are missing");
 }
 
+/* The volumes of a case, whatever numbers they have and however their reasons count. */
+static char *volumes_of(const char *folder)
+{
+    g_auto(Result) listed = ektypon("volumes %s --json", folder);
+    json_t *json = result_json(&listed);
+    json_t *list = json_object_get(json, "volumes");
+    for (gsize i = 0; i < json_array_size(list); i++)
+        json_object_del(json_array_get(list, i), "number");
+    char *dumped = json_dumps(list, JSON_INDENT(1));
+    char *text = g_strdup(dumped);
+    free(dumped);
+    json_decref(json);
+    return text;
+}
+
+/* As a second pass would find them, also when imaging stops in between, several times. */
+static void volumes_are_found_while_imaging(void)
+{
+    make_gpt();
+    write_file("drive.model", "[drive]\nbacking=drive.img\nread-rate=40\n", 39);
+    done("new plain sim:drive.model");
+    done("image plain");
+    done("hunt plain");
+    g_autofree char *wanted = volumes_of("plain");
+    done("new beside sim:drive.model");
+    g_auto(Result) part = ektypon("image beside --hunt --for 1s");
+    CHECK_STATUS(part, 3);
+    CHECK_CONTAINS(part.err, "volume 1: ext4, 50.0 MiB at sector 2048, listed");
+    CHECK_CONTAINS(part.out, "1 volume found so far");
+    g_auto(Result) more = ektypon("image beside --hunt --for 2s --progress json");
+    CHECK_STATUS(more, 3);
+    CHECK_CONTAINS(more.err, "\"volumes\": ");
+    g_auto(Result) rest = ektypon("image beside --hunt");
+    CHECK_STATUS(rest, 0);
+    CHECK_CONTAINS(rest.out, "2 volumes found so far");
+    CHECK_CONTAINS(rest.err, "Next: ektypon volumes beside");
+    g_autofree char *got = volumes_of("beside");
+    CHECK_TEXT(got, wanted);
+    /* Nothing is left to search. */
+    g_auto(Result) again = ektypon("hunt beside --progress json");
+    CHECK_CONTAINS(again.err, "\"total\": 0,");
+    /* A hunt that runs elsewhere is not run into. */
+    must("flock beside/locks/hunting sleep 3 & sleep 0.3");
+    g_auto(Result) locked = ektypon("image beside --hunt --reopen");
+    CHECK_STATUS(locked, 4);
+    CHECK_CONTAINS(locked.err, "is at work on it (hunting)");
+}
+
 /* Twenty disk images in a volume: the table stays short, and a picture is drawn. */
 static void many_nested_ones_are_summed_up(void)
 {
@@ -426,6 +475,7 @@ int main(void)
         {"what a table names is composed exactly", what_a_table_names_is_composed_exactly},
         {"two generations are two volumes", two_generations_are_two_volumes},
         {"a missing tail is named", a_missing_tail_is_named},
+        {"volumes are found while imaging", volumes_are_found_while_imaging},
         {"many nested ones are summed up", many_nested_ones_are_summed_up},
         {"noise and zeros give nothing", noise_and_zeros_give_nothing},
     };
