@@ -25,6 +25,7 @@ typedef struct {
     guint64 window;
     guint64 count; /* of all */
     guint64 left_out;
+    gboolean is_news; /* that so many were left out */
     guint usual;
     guint contents_kept;
     Content contents[CONTENTS];
@@ -35,6 +36,7 @@ struct EkTraceLimit {
     EkGate *gate;
     const EkHuntSink *sink;
     GPtrArray *tallies; /* Tally*: one a kind and format */
+    GArray *rests;      /* EkTrace: of windows that are over */
 };
 
 EkTraceLimit *ek_trace_limit_new(EkGate *gate, const EkHuntSink *sink)
@@ -43,12 +45,14 @@ EkTraceLimit *ek_trace_limit_new(EkGate *gate, const EkHuntSink *sink)
     limit->gate = gate;
     limit->sink = sink;
     limit->tallies = g_ptr_array_new_with_free_func(g_free);
+    limit->rests = g_array_new(FALSE, FALSE, sizeof(EkTrace));
     return limit;
 }
 
 void ek_trace_limit_free(EkTraceLimit *limit)
 {
     g_ptr_array_unref(limit->tallies);
+    g_array_unref(limit->rests);
     g_free(limit);
 }
 
@@ -137,14 +141,25 @@ static void recall(EkTraceLimit *limit, Tally *tally, const EkTrace *trace)
     }
 }
 
+static void take_rest(Tally *tally, GArray *rests)
+{
+    EkTrace rest = {.kind = rest_of(tally->kind),
+                    .format = tally->format,
+                    .first_byte = tally->window * WINDOW + tally->stride,
+                    .count = tally->left_out};
+    if (tally->is_news)
+        g_array_append_val(rests, rest);
+    tally->is_news = FALSE;
+}
+
 static Tally *tally_for(EkTraceLimit *limit, const EkTrace *trace)
 {
     guint64 window = trace->first_byte / WINDOW;
     Tally *tally = NULL;
     for (guint i = 0; i < limit->tallies->len && tally == NULL; i++) {
         Tally *one = limit->tallies->pdata[i];
-        if (g_str_equal(one->kind, trace->kind) && g_str_equal(one->format, trace->format) &&
-            one->stride == trace->stride)
+        if (one->stride == trace->stride && g_str_equal(one->format, trace->format) &&
+            g_str_equal(one->kind, trace->kind))
             tally = one;
     }
     if (tally != NULL && tally->window == window)
@@ -159,15 +174,20 @@ static Tally *tally_for(EkTraceLimit *limit, const EkTrace *trace)
     return tally;
 }
 
-gboolean ek_trace_limit_keeps(EkTraceLimit *limit, const EkTrace *trace, EkTrace *rest)
+gboolean ek_trace_limit_keeps(EkTraceLimit *limit, const EkTrace *trace)
 {
     Tally *tally = tally_for(limit, trace);
     if (count(limit, tally, trace))
         return TRUE;
     tally->left_out++;
-    *rest = (EkTrace){.kind = rest_of(trace->kind),
-                      .format = trace->format,
-                      .first_byte = tally->window * WINDOW + tally->stride,
-                      .count = tally->left_out};
+    tally->is_news = TRUE;
     return FALSE;
+}
+
+void ek_trace_limit_rests(EkTraceLimit *limit, GArray *rests)
+{
+    g_array_append_vals(rests, limit->rests->data, limit->rests->len);
+    g_array_set_size(limit->rests, 0);
+    for (guint i = 0; i < limit->tallies->len; i++)
+        take_rest(limit->tallies->pdata[i], rests);
 }

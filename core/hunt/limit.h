@@ -15,8 +15,12 @@ EkTraceLimit *ek_trace_limit_new(EkGate *gate, const EkHuntSink *sink);
 void ek_trace_limit_free(EkTraceLimit *limit);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkTraceLimit, ek_trace_limit_free)
 
-/* Is the trace kept? Where not, *rest is the one that sums up all that were left out so far. To be
- * called with all traces, in order of position within each kind and format. */
-gboolean ek_trace_limit_keeps(EkTraceLimit *limit, const EkTrace *trace, EkTrace *rest);
+/* Is the trace kept? To be called with all traces, in order of position within each kind and
+ * format. */
+gboolean ek_trace_limit_keeps(EkTraceLimit *limit, const EkTrace *trace);
+
+/* Appends to `rests` (EkTrace) what sums up those that were left out since the last call: for each
+ * kind, format and window all of them so far. */
+void ek_trace_limit_rests(EkTraceLimit *limit, GArray *rests);
 
 #endif

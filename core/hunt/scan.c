@@ -111,11 +111,25 @@ static void look_at_job(gpointer data, gpointer user)
 
 /* --- in order ------------------------------------------------------------------------------- */
 
-static gboolean hand_on(EkHunt *hunt, const EkTrace *trace, GError **error)
+static gboolean hand_on(EkHunt *hunt, const GArray *traces, GError **error)
 {
-    EkTrace rest;
-    gboolean kept = ek_trace_limit_keeps(hunt->limit, trace, &rest);
-    return hunt->sink.trace(hunt->sink.data, kept ? trace : &rest, error);
+    for (guint i = 0; i < traces->len; i++) {
+        const EkTrace *trace = &g_array_index(traces, EkTrace, i);
+        if (ek_trace_limit_keeps(hunt->limit, trace) &&
+            !hunt->sink.trace(hunt->sink.data, trace, error))
+            return FALSE;
+    }
+    return TRUE;
+}
+
+static gboolean hand_on_rests(EkHunt *hunt, GError **error)
+{
+    g_autoptr(GArray) rests = g_array_new(FALSE, FALSE, sizeof(EkTrace));
+    ek_trace_limit_rests(hunt->limit, rests);
+    for (guint i = 0; i < rests->len; i++)
+        if (!hunt->sink.trace(hunt->sink.data, &g_array_index(rests, EkTrace, i), error))
+            return FALSE;
+    return TRUE;
 }
 
 static gboolean commit_job(EkHunt *hunt, Job *job, GError **error)
@@ -142,12 +156,9 @@ static gboolean commit_job(EkHunt *hunt, Job *job, GError **error)
     }
     if (g_atomic_int_get(hunt->cancel) != 0)
         return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
-    for (guint i = 0; i < job->traces->len; i++)
-        if (!hand_on(hunt, &g_array_index(job->traces, EkTrace, i), error))
-            return FALSE;
-    for (guint i = 0; i < job->runs->len; i++)
-        if (!hand_on(hunt, &g_array_index(job->runs, EkTrace, i), error))
-            return FALSE;
+    if (!hand_on(hunt, job->traces, error) || !hand_on(hunt, job->runs, error) ||
+        !hand_on_rests(hunt, error))
+        return FALSE;
     return hunt->sink.hunted(hunt->sink.data, job->range, error);
 }
 

@@ -89,26 +89,32 @@ static EkPart look_at_region(EkGate *gate, const EkExfatBoot *boot, const guint8
     return part;
 }
 
+static void take_entries(EkVolume *volume, EkSpan span)
+{
+    for (gsize i = 0; i + EK_EXFAT_ENTRY_BYTES <= span.length; i += EK_EXFAT_ENTRY_BYTES) {
+        guint8 type = ek_span_u8(span, i);
+        guint8 units = ek_span_u8(span, i + 1);
+        if (type == EK_EXFAT_FILE)
+            ek_moment_advance(&volume->used, ek_moment_dos(ek_span_le16(span, i + 14),
+                                                           ek_span_le16(span, i + 12)));
+        if (type == EK_EXFAT_LABEL && units > 0 && units <= 11 && volume->label == NULL)
+            volume->label = ek_text_utf16(span.data + i + 2, units * 2u, FALSE);
+    }
+}
+
 static EkPart look_at_root(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot, EkByte at)
 {
     guint8 entries[ROOT_LOOKED_AT];
     gsize length = MIN(boot->cluster_bytes, ROOT_LOOKED_AT);
     EkPart part = ek_part_read(gate, at, entries, length);
     EkSpan span = {entries, length};
-    gboolean bitmap = FALSE;
-    gboolean upcase = FALSE;
-    for (gsize i = 0; part == EK_PART_THERE && i < length; i += EK_EXFAT_ENTRY_BYTES) {
-        guint8 type = entries[i];
-        bitmap |= type == EK_EXFAT_BITMAP;
-        upcase |= type == EK_EXFAT_UPCASE;
-        guint8 units = ek_span_u8(span, i + 1);
-        if (type == EK_EXFAT_FILE)
-            ek_moment_advance(&volume->used, ek_moment_dos(ek_span_le16(span, i + 14),
-                                                           ek_span_le16(span, i + 12)));
-        if (type == EK_EXFAT_LABEL && units > 0 && units <= 11 && volume->label == NULL)
-            volume->label = ek_text_utf16(entries + i + 2, units * 2u, FALSE);
-    }
-    return part == EK_PART_THERE && (!bitmap || !upcase) ? EK_PART_ABSENT : part;
+    EkExfatRoot root;
+    if (part == EK_PART_THERE && (!ek_exfat_root_read(span, at, &root) ||
+                                  root.bitmap_bytes < ek_divide_up(boot->clusters, 8)))
+        part = EK_PART_ABSENT;
+    if (part == EK_PART_THERE)
+        take_entries(volume, span);
+    return part;
 }
 
 static EkPart look_at_fat(EkGate *gate, EkByte at)

@@ -29,6 +29,20 @@ typedef struct {
 /* FALSE when it is none, or its numbers contradict each other. */
 gboolean ek_exfat_boot_read(EkSpan span, EkExfatBoot *boot);
 
+/* What a root folder says first. */
+typedef struct {
+    EkByte at;
+    guint32 bitmap_cluster;
+    EkByte bitmap_bytes;
+    guint32 upcase_cluster;
+    guint32 upcase_bytes;
+    guint32 upcase_sum;
+} EkExfatRoot;
+
+/* Does a root folder begin at the beginning of `span`, which is byte `at` of the image? Among its
+ * first entries are those of the allocation bitmap and the up-case table. */
+gboolean ek_exfat_root_read(EkSpan span, EkByte at, EkExfatRoot *root);
+
 /* The sum that the format keeps of a boot region (without what changes in use) or of any table. */
 guint32 ek_exfat_sum(EkSpan span, gboolean is_region);
 

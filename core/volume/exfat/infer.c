@@ -13,12 +13,10 @@
 #include <string.h>
 
 #define VOLUMES_MOST 16u
-#define SYSTEM_ENTRIES_MOST 8u
 #define CLUSTER_MOST (32u << 20)
-#define TABLE_MOST 131072u /* bytes of an up-case table */
-#define LETTERS 128u       /* of it that are known */
-#define TABLES_MOST 64u    /* of those that are tried */
-#define CHAIN_MOST 4096u   /* links of a chain that are followed */
+#define LETTERS 128u     /* of an up-case table: those that are known */
+#define TABLES_MOST 64u  /* of those that are tried */
+#define CHAIN_MOST 4096u /* links of a chain that are followed */
 #define END_OF_CHAIN 0xfffffff8u
 #define MIB ((EkByte)1 << 20)
 #define BEFORE_FAT_MOST (16 * MIB) /* a volume begins so far before its FAT, at most */
@@ -32,15 +30,7 @@
 /* The distance between records of a run tells what was seen: none of these form any. */
 enum { SEEN_ROOT = 1, SEEN_FAT = 2, SEEN_UPCASE = 3 };
 
-/* What a root folder says first. */
-typedef struct {
-    EkByte at;
-    guint32 bitmap_cluster;
-    EkByte bitmap_bytes;
-    guint32 upcase_cluster;
-    guint32 upcase_bytes;
-    guint32 upcase_sum;
-} Root;
+typedef EkExfatRoot Root;
 
 /* A size of clusters and the place of cluster 2, and what agrees with them. */
 typedef struct {
@@ -50,50 +40,6 @@ typedef struct {
     EkByte fat; /* EK_UNPLACED: none that fits */
     guint points;
 } Fit;
-
-static gboolean are_zero(EkSpan span, gsize first, gsize end)
-{
-    return end <= span.length && ek_bytes_are_zero(span.data + first, end - first);
-}
-
-static gboolean bitmap_entry_read(EkSpan entry, Root *root)
-{
-    root->bitmap_cluster = ek_span_le32(entry, 20);
-    root->bitmap_bytes = ek_span_le64(entry, 24);
-    return (ek_span_u8(entry, 1) & 0xfe) == 0 && are_zero(entry, 2, 20) &&
-           root->bitmap_cluster >= 2 && root->bitmap_bytes > 0 &&
-           root->bitmap_bytes <= (1u << 29) && root->bitmap_cluster - 2 < root->bitmap_bytes * 8;
-}
-
-static gboolean upcase_entry_read(EkSpan entry, Root *root)
-{
-    EkByte bytes = ek_span_le64(entry, 24);
-    root->upcase_sum = ek_span_le32(entry, 4);
-    root->upcase_cluster = ek_span_le32(entry, 20);
-    root->upcase_bytes = (guint32)MIN(bytes, TABLE_MOST);
-    return are_zero(entry, 1, 4) && are_zero(entry, 8, 20) && root->upcase_cluster >= 2 &&
-           bytes >= LETTERS && bytes <= TABLE_MOST && bytes % 2 == 0;
-}
-
-static gboolean root_read(EkSpan span, EkByte at, Root *root)
-{
-    gboolean bitmap = FALSE;
-    gboolean upcase = FALSE;
-    *root = (Root){.at = at};
-    for (guint i = 0; i < SYSTEM_ENTRIES_MOST && !(bitmap && upcase); i++) {
-        EkSpan entry = ek_span_part(span, (gsize)i * EK_EXFAT_ENTRY_BYTES, EK_EXFAT_ENTRY_BYTES);
-        guint8 type = ek_span_u8(entry, 0);
-        if (entry.length < EK_EXFAT_ENTRY_BYTES || type == 0)
-            return FALSE;
-        if (type == EK_EXFAT_BITMAP && !bitmap && !bitmap_entry_read(entry, root))
-            return FALSE;
-        if (type == EK_EXFAT_UPCASE && !upcase && !upcase_entry_read(entry, root))
-            return FALSE;
-        bitmap |= type == EK_EXFAT_BITMAP;
-        upcase |= type == EK_EXFAT_UPCASE;
-    }
-    return bitmap && upcase;
-}
 
 /* Up to a letter that has a capital a table maps each character to itself. */
 static gboolean is_upcase_table(EkSpan span)
@@ -114,7 +60,7 @@ gboolean ek_exfat_record_seen(EkSpan span, EkRecord *record)
         record->bytes = SEEN_FAT;
     else if (ek_span_le64(span, 0) == 0x0003000200010000 && is_upcase_table(span))
         record->bytes = SEEN_UPCASE;
-    else if (root_read(span, 0, &root))
+    else if (ek_exfat_root_read(span, 0, &root))
         record->bytes = SEEN_ROOT;
     return record->bytes != 0;
 }
@@ -443,7 +389,7 @@ gboolean ek_exfat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink s
         Root root;
         if (run->stride != SEEN_ROOT ||
             ek_part_read(gate, run->first_byte, start, sizeof start) != EK_PART_THERE ||
-            !root_read((EkSpan){start, sizeof start}, run->first_byte, &root))
+            !ek_exfat_root_read((EkSpan){start, sizeof start}, run->first_byte, &root))
             continue;
         roots++;
         Fit fit = find_fit(gate, evidence->runs, &root);
