@@ -193,7 +193,7 @@ static GArray *place(const EkLayoutPicture *picture, guint *rows)
 int ek_layout_picture_height(const EkLayoutPicture *picture)
 {
     guint rows = 0;
-    g_autoptr(GArray) boxes = place(picture, &rows);
+    g_array_unref(place(picture, &rows));
     return (int)(TOP + MAX(rows, 1) * ROW + BELOW + LINE * (count_lines(picture) + 2));
 }
 

@@ -1,5 +1,6 @@
 /* SPDX-License-Identifier: MIT */
-/* Writes the seed corpus: one folder a harness below the folder that is named. */
+/* Writes the seed corpus: one folder a harness below the folder that is named; with a second
+ * argument also the composed volumes as a whole. */
 #include "fixture.h"
 #include "volumes.h"
 
@@ -31,8 +32,17 @@ static void put_fat(const char *root, guint bits, const char *name)
 
 #define SEED_MOST (128u << 10)
 
+/* All of one, and all but its first header: for fuzz_gather. */
+static void put_whole(const char *root, const char *name, const Composed *composed)
+{
+    g_autofree char *wiped = g_strconcat(name, "-wiped", NULL);
+    put(root, "whole", name, composed->data, composed->length);
+    memset(composed->data + composed->first_byte, 0, composed->first_length);
+    put(root, "whole", wiped, composed->data, composed->length);
+}
+
 /* The beginning of each, and what of it tells where it is. */
-static void put_composed(const char *root)
+static void put_composed(const char *root, gboolean whole)
 {
     Composed *all[] = {composed_hfsplus(FALSE, 1536),
                        composed_hfsplus(TRUE, 0),
@@ -53,6 +63,8 @@ static void put_composed(const char *root)
             g_autofree char *copy = g_strconcat(name, "-copy", NULL);
             put(root, "volumes", copy, all[i]->data + from, MIN(all[i]->length - from, SEED_MOST));
         }
+        if (whole)
+            put_whole(root, name, all[i]);
         composed_free(all[i]);
     }
 }
@@ -65,7 +77,7 @@ int main(int argc, char **argv)
                                 "[fault tired]\nkind=slow\nfirst=1\ncount=2\nrate=0.5\n";
     guint8 sector[512] = {0};
     gsize length = 0;
-    if (argc != 2)
+    if (argc != 2 && argc != 3)
         return 2;
     mbr_put(sector, 0, 0x07, 2048, 163840);
     mbr_put(sector, 3, 0x0c, 165888, 98304);
@@ -76,7 +88,7 @@ int main(int argc, char **argv)
     put_fat(argv[1], 12, "12");
     put_fat(argv[1], 16, "16");
     put_fat(argv[1], 32, "32");
-    put_composed(argv[1]);
+    put_composed(argv[1], argc == 3);
     put(argv[1], "model", "faults", model, strlen(model));
     return 0;
 }

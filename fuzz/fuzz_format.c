@@ -1,0 +1,99 @@
+/* SPDX-License-Identifier: MIT */
+/* One file system or container, FORMAT: each piece of the drive is taken for a header and measured;
+ * what stands is mended, explained and asked what it uses; from the records that are recognised
+ * volumes are inferred. */
+#include "pieces.h"
+#include "volume/formats.h"
+
+#include <stdlib.h>
+
+#define USES 16u
+
+static void drop_mend(void *data, EkMend *mend)
+{
+    (void)data;
+    ek_mend_free(mend);
+}
+
+static void check(const EkVolume *volume)
+{
+    if (volume->confidence < 0 || volume->confidence > 100 || volume->filesystem == NULL)
+        abort();
+}
+
+static void use_volume(EkGate *gate, const EkVolume *volume)
+{
+    const EkFileSystem *format = volume->format;
+    check(volume);
+    if (!volume->stands)
+        return;
+    if (format->mend != NULL)
+        format->mend(gate, volume, drop_mend, NULL, NULL);
+    if (format->backup != NULL)
+        format->backup(volume);
+    for (guint i = 0; format->use != NULL && i < USES && volume->bytes < G_MAXINT64 / USES; i++)
+        format->use(gate, volume, volume->first_byte + volume->bytes / USES * i);
+    if (format->explain != NULL) {
+        GPtrArray *fields = format->explain((EkSpan){volume->header, EK_HEADER_MOST});
+        if (fields != NULL)
+            g_ptr_array_unref(fields);
+    }
+}
+
+static void take_volume(void *data, EkVolume *volume)
+{
+    use_volume(data, volume);
+    ek_volume_free(volume);
+}
+
+static void measure(EkGate *gate, EkByte at)
+{
+    guint8 start[EK_RECOGNISE_BYTES];
+    EkClaim claims[EK_CLAIMS_MOST];
+    if (!ek_gate_read(gate, at, start, sizeof start, NULL, NULL))
+        return;
+    guint count = FORMAT.recognise((EkSpan){start, sizeof start}, at, claims);
+    for (guint i = 0; i < count; i++) {
+        g_autoptr(EkVolume) volume = FORMAT.measure(gate, &claims[i], NULL);
+        if (volume == NULL)
+            abort();
+        use_volume(gate, volume);
+    }
+}
+
+static void infer(const FuzzDrive *drive, EkGate *gate)
+{
+    g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(EkRecordRun));
+    g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    for (guint i = 0; i < drive->count; i++)
+        for (guint32 at = 0; at < drive->lengths[i]; at += EK_STEP) {
+            guint8 step[EK_RECOGNISE_BYTES];
+            EkRecord record;
+            EkByte place = drive->places[i] + at;
+            if (!ek_gate_read(gate, place, step, sizeof step, NULL, NULL) ||
+                !FORMAT.record((EkSpan){step, sizeof step}, &record))
+                continue;
+            EkRecordRun run = {place, record.number, 1, record.bytes};
+            g_array_append_val(runs, run);
+        }
+    /* A table names what begins where the first piece is. */
+    EkRange named = {drive->places[0], (EkByte)drive->lengths[drive->count - 1] << 11};
+    g_array_append_val(places, named);
+    EkEvidence evidence = {runs, places, 512};
+    FORMAT.infer(gate, &evidence, take_volume, gate, NULL);
+    g_array_set_size(places, 0);
+    FORMAT.infer(gate, &evidence, take_volume, gate, NULL);
+}
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
+{
+    FuzzDrive drive;
+    if (!fuzz_drive_open(&drive, data, size))
+        return 0;
+    for (guint i = 0; i < drive.count; i++)
+        measure(drive.image.gate, drive.places[i]);
+    if (FORMAT.infer != NULL)
+        infer(&drive, drive.image.gate);
+    fuzz_drive_close(&drive);
+    return 0;
+}

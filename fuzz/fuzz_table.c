@@ -1,0 +1,50 @@
+/* SPDX-License-Identifier: MIT */
+/* Partition tables: each piece of the drive is taken for one of each kind, in sectors of both
+ * sizes, and all together for what rules the drive. */
+#include "pieces.h"
+#include "table/table.h"
+
+/* All that is asked of a table that was read. */
+static void use_table(const EkTableFormat *format, EkGate *gate, EkByte at, guint32 sector_size,
+                      const EkTable *table)
+{
+    guint8 *header = g_malloc0(MAX(format->header_bytes, sector_size));
+    EkSpan span = {header, MAX(format->header_bytes, sector_size)};
+    for (guint i = 0; i < table->count; i++) {
+        const EkTableEntry *entry = &table->entries[i];
+        g_free(ek_gpt_uuid(entry->type_uuid));
+        ek_gpt_type_name(entry->type_uuid);
+        ek_mbr_other_ruler(entry->type);
+        ek_mbr_type_name(entry->type);
+        ek_mbr_type_for(entry->name);
+    }
+    if (ek_gate_read(gate, at, header, span.length, NULL, NULL)) {
+        GPtrArray *fields = format->explain != NULL ? format->explain(span, sector_size) : NULL;
+        if (fields != NULL)
+            g_ptr_array_unref(fields);
+    }
+    if (ek_table_mbr.compose(table, sector_size, header, NULL))
+        ek_table_mbr.compose(table, sector_size, header, NULL);
+    g_free(header);
+}
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
+{
+    FuzzDrive drive;
+    gboolean unread = FALSE;
+    if (!fuzz_drive_open(&drive, data, size))
+        return 0;
+    EkTable *table = g_new0(EkTable, 1);
+    for (guint32 sector = 512; sector <= 4096; sector *= 8) {
+        for (guint i = 0; i < drive.count; i++)
+            for (gsize k = 0; ek_table_formats[k] != NULL; k++)
+                if (ek_table_load(ek_table_formats[k], drive.image.gate, drive.places[i], sector,
+                                  table))
+                    use_table(ek_table_formats[k], drive.image.gate, drive.places[i], sector,
+                              table);
+        ek_table_current(drive.image.gate, sector, table, &unread);
+    }
+    g_free(table);
+    fuzz_drive_close(&drive);
+    return 0;
+}

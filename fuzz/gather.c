@@ -1,0 +1,164 @@
+/* SPDX-License-Identifier: MIT */
+/* Makes an input of pieces out of an image: those sectors without which something else would be
+ * found in it. Usage: fuzz_gather IMAGE OUTPUT */
+#include "pieces.h"
+
+#include "base/text.h"
+#include "hunt/hunt.h"
+#include "hunt/steps.h"
+#include "table/table.h"
+
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#define RUN_MOST 255u
+
+typedef struct {
+    EkImage *image;
+    EkReadMap *map;
+    EkGate *gate;
+    int fd;
+    EkByte bytes;
+} Drive;
+
+static gboolean drive_open(Drive *drive, const char *path)
+{
+    drive->fd = open(path, O_RDWR | O_CLOEXEC);
+    if (drive->fd < 0)
+        return FALSE;
+    drive->bytes = (EkByte)lseek(drive->fd, 0, SEEK_END) / 512 * 512;
+    drive->image = ek_image_open(path, drive->bytes, FALSE, NULL);
+    drive->map = ek_read_map_new(drive->bytes / 512);
+    ek_read_map_set(drive->map, 0, drive->bytes / 512,
+                    (EkMark){EK_STATE_GOOD, EK_REASON_NONE, 0, 1});
+    EkGateParts parts = {.image = drive->image, .map = drive->map, .sector_size = 512};
+    drive->gate = drive->image != NULL ? ek_gate_new(&parts, EK_FACE_AS_READ) : NULL;
+    return drive->gate != NULL;
+}
+
+/* Traces of the sectors that are listed, and all that follows from them, as text. */
+static char *found_in(const Drive *drive, const GArray *sectors)
+{
+    static EkHuntSteps *steps;
+    if (steps == NULL)
+        steps = ek_hunt_steps_new();
+    g_autoptr(GArray) traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
+    g_autoptr(GPtrArray) all = g_ptr_array_new();
+    GString *text = g_string_new(NULL);
+    for (guint i = 0; i < sectors->len; i++) {
+        guint8 step[EK_RECOGNISE_BYTES];
+        EkByte at = g_array_index(sectors, EkByte, i);
+        gsize length = (gsize)MIN(sizeof step, drive->bytes - at);
+        if (ek_gate_read(drive->gate, at, step, length, NULL, NULL))
+            ek_hunt_steps_look(steps, drive->gate, (EkSpan){step, length}, at, traces, traces);
+    }
+    for (guint i = 0; i < traces->len; i++)
+        g_ptr_array_add(all, &g_array_index(traces, EkTrace, i));
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(drive->gate, 512, all, NULL);
+    for (guint i = 0; findings != NULL && i < findings->len; i++) {
+        const EkFinding *finding = findings->pdata[i];
+        const EkVolume *volume = finding->volume;
+        g_string_append_printf(text, "%s %" G_GUINT64_FORMAT " %s %s\n", volume->filesystem,
+                               volume->first_byte, volume->label, volume->uuid);
+        for (guint k = 0; k < volume->reasons->len; k++)
+            g_string_append(text, ((const EkGround *)volume->reasons->pdata[k])->text);
+        for (guint k = 0; k < volume->terms->len; k++)
+            g_string_append(text, ((const EkTerm *)volume->terms->pdata[k])->value);
+        for (guint k = 0; volume->format->use != NULL && k < 16; k++)
+            g_string_append_printf(
+                text, "%d",
+                volume->format->use(drive->gate, volume,
+                                    volume->first_byte + volume->bytes / 16 * k));
+    }
+    g_autofree EkTable *table = g_new0(EkTable, 1);
+    gboolean unread = FALSE;
+    if (ek_table_current(drive->gate, 512, table, &unread))
+        g_string_append_printf(text, "%s %u %d", table->scheme, table->count, table->is_whole);
+    return g_string_free(text, FALSE);
+}
+
+static void set_sector(const Drive *drive, EkByte at, const guint8 *bytes)
+{
+    if (pwrite(drive->fd, bytes, 512, (off_t)at) != 512)
+        abort();
+}
+
+/* Leaves out ever smaller parts of what is kept, as long as the same is found. */
+static void reduce(const Drive *drive, GArray *kept, GHashTable *content)
+{
+    static const guint8 nothing[512];
+    g_autofree char *wanted = found_in(drive, kept);
+    for (guint part = kept->len / 2; part > 0; part /= 2)
+        for (guint from = 0; from < kept->len;) {
+            guint count = MIN(part, kept->len - from);
+            g_autoptr(GArray) rest = g_array_new(FALSE, FALSE, sizeof(EkByte));
+            for (guint i = 0; i < kept->len; i++)
+                if (i < from || i >= from + count)
+                    g_array_append_vals(rest, &g_array_index(kept, EkByte, i), 1);
+                else
+                    set_sector(drive, g_array_index(kept, EkByte, i), nothing);
+            g_autofree char *now = found_in(drive, rest);
+            if (g_str_equal(now, wanted)) {
+                g_array_remove_range(kept, from, count);
+                continue;
+            }
+            for (guint i = from; i < from + count; i++) {
+                EkByte at = g_array_index(kept, EkByte, i);
+                set_sector(drive, at, g_hash_table_lookup(content, &at));
+            }
+            from += count;
+        }
+}
+
+static void write_pieces(const char *path, const GArray *kept, GHashTable *content)
+{
+    g_autoptr(GByteArray) out = g_byte_array_new();
+    guint8 flags = 0;
+    g_byte_array_append(out, &flags, 1);
+    for (guint i = 0; i < kept->len;) {
+        EkByte at = g_array_index(kept, EkByte, i);
+        guint count = 1;
+        while (i + count < kept->len && count < RUN_MOST &&
+               g_array_index(kept, EkByte, i + count) == at + count * 512ull)
+            count++;
+        EkSector sector = at / 512;
+        guint8 head[4] = {(guint8)sector, (guint8)(sector >> 8), (guint8)(sector >> 16),
+                          (guint8)count};
+        g_byte_array_append(out, head, sizeof head);
+        for (guint k = 0; k < count; k++) {
+            EkByte place = at + k * 512ull;
+            g_byte_array_append(out, g_hash_table_lookup(content, &place), 512);
+        }
+        i += count;
+    }
+    g_file_set_contents(path, (const char *)out->data, (gssize)out->len, NULL);
+}
+
+int main(int argc, char **argv)
+{
+    Drive drive;
+    if (argc != 3 || !drive_open(&drive, argv[1]))
+        return 2;
+    g_autoptr(GArray) kept = g_array_new(FALSE, FALSE, sizeof(EkByte));
+    g_autoptr(GHashTable) content =
+        g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, g_free);
+    EkRange part = {0, 0};
+    for (EkByte at = 0; at < drive.bytes && ek_gate_next_data(drive.gate, at, &part);
+         at = ek_range_end(part))
+        for (EkByte place = MAX(at, part.first); place < ek_range_end(part); place += 512) {
+            guint8 sector[512];
+            if (!ek_gate_read(drive.gate, place, sector, sizeof sector, NULL, NULL) ||
+                ek_bytes_are_zero(sector, sizeof sector))
+                continue;
+            g_array_append_val(kept, place);
+            g_hash_table_insert(content, g_memdup2(&place, sizeof place),
+                                g_memdup2(sector, sizeof sector));
+        }
+    reduce(&drive, kept, content);
+    write_pieces(argv[2], kept, content);
+    printf("%s: %u sectors\n", argv[2], kept->len);
+    return 0;
+}
