@@ -56,6 +56,10 @@ EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const g
 void ek_hunt_free(EkHunt *hunt);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkHunt, ek_hunt_free)
 
+/* How much a worker takes at once: whole MiB, 16 unless said. Nothing that is found depends on it.
+ */
+void ek_hunt_set_chunk(EkHunt *hunt, EkByte bytes);
+
 /* Looks at every step of the ranges (EkRange, sorted, apart, each within good ground). FALSE with
  * EK_ERROR_CANCELLED when it was asked to end; what was handed to the sink stays valid. */
 gboolean ek_hunt_scan(EkHunt *hunt, const GArray *ranges, GError **error);

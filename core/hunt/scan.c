@@ -22,6 +22,7 @@ struct EkHunt {
     EkGate *gate;
     EkHuntSink sink;
     guint threads;
+    EkByte chunk;
     const gint *cancel;
     GMutex lock; /* of `progress` and every job's `done` */
     GCond finished;
@@ -37,6 +38,7 @@ EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const g
     hunt->gate = gate;
     hunt->sink = *sink;
     hunt->threads = threads != 0 ? threads : MIN(g_get_num_processors(), 16);
+    hunt->chunk = CHUNK_BYTES;
     hunt->cancel = cancel;
     hunt->limit = ek_trace_limit_new(gate, &hunt->sink);
     hunt->steps = ek_hunt_steps_new();
@@ -52,6 +54,11 @@ void ek_hunt_free(EkHunt *hunt)
     g_mutex_clear(&hunt->lock);
     g_cond_clear(&hunt->finished);
     g_free(hunt);
+}
+
+void ek_hunt_set_chunk(EkHunt *hunt, EkByte bytes)
+{
+    hunt->chunk = bytes;
 }
 
 EkHuntProgress ek_hunt_progress(EkHunt *hunt)
@@ -172,7 +179,7 @@ static Job *next_job(EkHunt *hunt, const GArray *ranges, guint *index, EkByte *a
             continue;
         }
         Job *job = g_new0(Job, 1);
-        EkByte end = MIN(ek_range_end(range), (from / CHUNK_BYTES + 1) * CHUNK_BYTES);
+        EkByte end = MIN(ek_range_end(range), (from / hunt->chunk + 1) * hunt->chunk);
         job->range = (EkRange){from, end - from};
         job->traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
         job->runs = g_array_new(FALSE, FALSE, sizeof(EkTrace));

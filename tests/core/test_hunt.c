@@ -120,6 +120,109 @@ static void the_result_does_not_depend_on_threads(void)
     bench_close(&bench);
 }
 
+static GArray *recall_traces(void *data, const char *kind, const char *format, EkRange range)
+{
+    const Sink *sink = data;
+    GArray *found = g_array_new(FALSE, FALSE, sizeof(EkTrace));
+    for (guint i = 0; i < sink->traces->len; i++) {
+        const EkTrace *trace = sink->traces->pdata[i];
+        if (g_str_equal(trace->kind, kind) && g_str_equal(trace->format, format) &&
+            trace->first_byte >= range.first && trace->first_byte < ek_range_end(range))
+            g_array_append_vals(found, trace, 1);
+    }
+    return found;
+}
+
+/* What a store does: one row a kind, format and place. */
+static gboolean replace_trace(void *data, const EkTrace *trace, GError **error)
+{
+    Sink *sink = data;
+    for (guint i = sink->traces->len; i > 0; i--) {
+        EkTrace *other = sink->traces->pdata[i - 1];
+        if (g_str_equal(other->kind, trace->kind) && g_str_equal(other->format, trace->format) &&
+            other->first_byte == trace->first_byte) {
+            *other = *trace;
+            return TRUE;
+        }
+    }
+    return take_trace(data, trace, error);
+}
+
+static gint by_place(gconstpointer a, gconstpointer b)
+{
+    const EkTrace *left = *(const EkTrace *const *)a;
+    const EkTrace *right = *(const EkTrace *const *)b;
+    return left->first_byte < right->first_byte ? -1 : left->first_byte > right->first_byte;
+}
+
+/* All that is found, in words. Scans from the beginning, is stopped after so many chunks, and goes
+ * on in a new hunt, until it is done. */
+static char *found_by(Bench *bench, guint threads, EkByte chunk, guint chunks_a_go)
+{
+    Sink sink = {.traces = g_ptr_array_new_with_free_func(g_free)};
+    EkHuntSink to = {&sink, replace_trace, take_hunted, recall_traces};
+    gint cancel = 0;
+    gboolean done = FALSE;
+    for (guint go = 0; !done && go < 1000; go++) {
+        g_autoptr(GArray) ranges = g_array_new(FALSE, FALSE, sizeof(EkRange));
+        g_autoptr(EkHunt) hunt = ek_hunt_new(bench->gate, &to, threads, &cancel);
+        EkByte from = sink.last - MIN(sink.last, EK_RECOGNISE_BYTES);
+        EkRange rest = {from, DRIVE - from};
+        g_array_append_val(ranges, rest);
+        ek_hunt_set_chunk(hunt, chunk);
+        sink.stop_after = chunks_a_go;
+        done = ek_hunt_scan(hunt, ranges, NULL);
+    }
+    CHECK(done);
+    g_ptr_array_sort(sink.traces, by_place);
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(bench->gate, 512, sink.traces, NULL);
+    GString *text = g_string_new(NULL);
+    for (guint i = 0; i < findings->len; i++) {
+        const EkFinding *finding = findings->pdata[i];
+        g_string_append_printf(text, "%s at %" G_GUINT64_FORMAT " %s %d\n",
+                               finding->volume->filesystem, finding->volume->first_byte,
+                               ek_standing_name(finding->standing), finding->volume->confidence);
+        for (guint k = 0; k < finding->volume->reasons->len; k++)
+            g_string_append_printf(text, "  %s\n",
+                                   ((const EkGround *)finding->volume->reasons->pdata[k])->text);
+    }
+    for (guint i = 0; i < sink.traces->len; i++) {
+        const EkTrace *trace = sink.traces->pdata[i];
+        if (g_str_equal(trace->kind, "boot-sector"))
+            g_string_append_printf(text, "%s %" G_GUINT64_FORMAT "\n", trace->format,
+                                   trace->first_byte);
+    }
+    g_ptr_array_unref(sink.traces);
+    return g_string_free(text, FALSE);
+}
+
+/* With a flood of boot sectors past what is kept. */
+static void neither_chunks_nor_interruptions_matter(void)
+{
+    Bench bench;
+    g_autofree guint8 *drive = make_drive();
+    const EkByte flood = 78u << 20;
+    for (guint i = 0; i < 2000; i++) {
+        memcpy(drive + flood + i * 512, drive + FAT_AT, 512);
+        drive[flood + i * 512 + 39] = (guint8)i;
+        drive[flood + i * 512 + 40] = (guint8)(i >> 8);
+    }
+    bench_open(&bench, drive, DRIVE);
+    g_autofree char *wanted = found_by(&bench, 2, 16u << 20, 0);
+    CHECK_CONTAINS(wanted, "ntfs at 1048576 lost");
+    static const struct {
+        guint threads;
+        EkByte chunk;
+        guint chunks_a_go;
+    } ways[] = {{1, 1u << 20, 0}, {5, 1u << 20, 7}, {3, 2u << 20, 2}, {2, 16u << 20, 2}};
+    for (gsize i = 0; i < G_N_ELEMENTS(ways); i++) {
+        g_autofree char *got =
+            found_by(&bench, ways[i].threads, ways[i].chunk, ways[i].chunks_a_go);
+        CHECK_TEXT(got, wanted);
+    }
+    bench_close(&bench);
+}
+
 static void a_boot_sector_in_a_stretch_not_read_is_found_by_its_backup(void)
 {
     Bench bench;
@@ -193,6 +296,7 @@ int main(void)
     static const Test tests[] = {
         {"every volume is found", every_volume_is_found},
         {"the result does not depend on threads", the_result_does_not_depend_on_threads},
+        {"neither chunks nor interruptions matter", neither_chunks_nor_interruptions_matter},
         {"a boot sector that was not read is found by its backup",
          a_boot_sector_in_a_stretch_not_read_is_found_by_its_backup},
         {"a flood of boot sectors is counted, not kept",
