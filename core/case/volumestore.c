@@ -162,6 +162,39 @@ gboolean ek_huntstore_flush(EkHuntStore *store, GError **error)
     return TRUE;
 }
 
+/* How much was hunted, and what it gave: NULL when that cannot be told. */
+static char *state_of(EkHuntStore *store)
+{
+    sqlite3 *db = ek_case_store(store->self);
+    g_autoptr(EkStatement) row =
+        ek_sql_prepare(db, NULL,
+                       "SELECT count(*), coalesce(sum(bytes),0), (SELECT count(*) FROM trace)"
+                       " FROM hunted WHERE recognisers=?",
+                       "s", store->recognisers);
+    if (row == NULL || ek_sql_step(db, row, NULL) != 1)
+        return NULL;
+    return g_strdup_printf("%s %" G_GINT64_FORMAT " %" G_GINT64_FORMAT " %" G_GINT64_FORMAT,
+                           store->recognisers, (gint64)sqlite3_column_int64(row, 0),
+                           (gint64)sqlite3_column_int64(row, 1),
+                           (gint64)sqlite3_column_int64(row, 2));
+}
+
+gboolean ek_huntstore_is_measured(EkHuntStore *store)
+{
+    sqlite3 *db = ek_case_store(store->self);
+    g_autofree char *state = state_of(store);
+    g_autoptr(EkStatement) row =
+        ek_sql_prepare(db, NULL, "SELECT 1 FROM meta WHERE key='measured' AND value=?", "s", state);
+    return state != NULL && row != NULL && ek_sql_step(db, row, NULL) == 1;
+}
+
+gboolean ek_huntstore_measured(EkHuntStore *store, GError **error)
+{
+    g_autofree char *state = state_of(store);
+    return ek_sql_do(ek_case_store(store->self), error,
+                     "INSERT OR REPLACE INTO meta VALUES ('measured',?)", "s", state);
+}
+
 GPtrArray *ek_volumestore_traces(EkCase *self, GError **error)
 {
     sqlite3 *store = ek_case_store(self);

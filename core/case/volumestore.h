@@ -30,6 +30,11 @@ EkHuntSink ek_huntstore_sink(EkHuntStore *store);
 /* Commits what has gathered. */
 gboolean ek_huntstore_flush(EkHuntStore *store, GError **error);
 
+/* Are the volumes in the case what its traces give? They are when nothing was hunted since
+ * ek_huntstore_measured, which is for whoever has just stored them. */
+gboolean ek_huntstore_is_measured(EkHuntStore *store);
+gboolean ek_huntstore_measured(EkHuntStore *store, GError **error);
+
 /* All traces, in order of position: EkTrace*, the caller unrefs. */
 GPtrArray *ek_volumestore_traces(EkCase *self, GError **error);
 

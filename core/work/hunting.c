@@ -276,7 +276,8 @@ static gboolean store_findings(EkHunting *hunting, GError **error)
         return FALSE;
     g_autoptr(GPtrArray) findings =
         ek_hunt_agree(hunting->view.gate, ek_case_info(opened)->sector_size, traces, error);
-    if (findings == NULL || !ek_volumestore_put(opened, hunting->event, findings, error))
+    if (findings == NULL || !ek_volumestore_put(opened, hunting->event, findings, error) ||
+        !ek_huntstore_measured(hunting->store, error))
         return FALSE;
     g_atomic_int_set(&hunting->count, (gint)findings->len);
     hunting->fresh = 0;
@@ -308,8 +309,10 @@ static void skip_known(EkHunting *hunting)
 static gboolean finish(EkHunting *hunting, gboolean scanned, GError *failure, GError **error)
 {
     gboolean cancelled = g_error_matches(failure, EK_ERROR, EK_ERROR_CANCELLED);
-    /* What was seen so far counts, also when the rest was called off. */
-    if ((scanned || cancelled) && hunting->view.gate != NULL &&
+    /* What was seen so far counts, also when the rest was called off. Where nothing is new the
+     * volumes are what they were. */
+    gboolean stale = hunting->fresh > 0 || !ek_huntstore_is_measured(hunting->store);
+    if ((scanned || cancelled) && hunting->view.gate != NULL && stale &&
         !store_findings(hunting, scanned ? &failure : NULL))
         scanned = FALSE;
     EkHuntProgress now = ek_hunting_progress(hunting);
