@@ -195,6 +195,104 @@ static void a_table_in_other_sectors_is_named(void)
     CHECK_CONTAINS(one.out, "if it counts in sectors of 4096 bytes");
 }
 
+static guint64 own_sector_size(guint64 sector)
+{
+    g_auto(Result) listed = ektypon("volumes bench --json");
+    json_t *json = result_json(&listed);
+    json_t *volume = volume_at(json, sector);
+    guint64 size = volume != NULL ? json_u64(volume, "own_sector_size") : 0;
+    json_decref(json);
+    return size;
+}
+
+/* All of it made for sectors of 4096 bytes, table and volumes, and read in 512: a drive without the
+ * adapter it was used with. */
+static void a_drive_of_larger_sectors_is_read_in_its_own(void)
+{
+    blank(300);
+    /* A drive of so many sectors, with the table's parts moved to where larger sectors put them. */
+    must(
+        "rm -f small.img && truncate -s %uK small.img && printf 'label: gpt\\nfirst-lba: "
+        "34\\nstart=512,size=16384"
+        "\\nstart=16896,size=16384\\nstart=33280,size=4096\\n' | sfdisk -q small.img && last=%u && "
+        "for move in '0 0 1' '1 1 1' '2 2 32' \"$last $last 1\" \"$((last - 32)) $((last - 32)) "
+        "32\"; do set -- $move && dd if=small.img of=drive.img bs=512 skip=$1 seek=$(($2 * 8)) "
+        "count=$3 conv=notrunc status=none; done",
+        300 * 1024 / 8, 300 * 256 - 1);
+    lay("mkntfs -q -F -s 4096 -p 512 -H 255 -S 63", 64, 512 * 8);
+    lay("mkfs.fat -F 16 -S 4096", 64, 16896 * 8);
+    lay("mke2fs -q -F -b 4096 -t ext4", 16, 33280 * 8);
+    g_auto(Result) result = hunt();
+    CHECK_STATUS(result, 0);
+    check_count(3);
+    check_standing(512 * 8, "ntfs", "displaced");
+    check_standing(16896 * 8, "fat16", "displaced");
+    check_standing(33280 * 8, "ext4", "displaced");
+    CHECK_NUMBER(own_sector_size(512 * 8), 4096);
+    CHECK_NUMBER(own_sector_size(16896 * 8), 4096);
+    g_auto(Result) one = ektypon("volumes bench 1");
+    CHECK_CONTAINS(one.out, "the table counts in sectors of 4096 bytes, this image in 512");
+    /* Through the right adapter nothing is displaced. */
+    must("rm -rf bench");
+    done("new bench drive.img --sector-size 4096");
+    done("image bench");
+    done("hunt bench");
+    check_count(3);
+    check_standing(512 * 8, "ntfs", "listed");
+    check_standing(33280 * 8, "ext4", "listed");
+    /* And the reverse: made in 512, read in 4096. */
+    make_gpt();
+    must("rm -rf bench");
+    done("new bench drive.img --sector-size 4096");
+    done("image bench");
+    done("hunt bench");
+    check_count(2);
+    check_standing(2048, "ext4", "displaced");
+    check_standing(104448, "exfat", "displaced");
+}
+
+/* The first MiB could not be read: the table is told by its copy, the volumes by what is left. */
+static void what_the_first_mib_held_is_told_by_copies(void)
+{
+    blank(300);
+    must(
+        "printf 'label: gpt\\nfirst-lba: 34\nstart=34,size=102400\\nstart=102434,size=200000\\n' | "
+        "sfdisk -q drive.img");
+    lay("mke2fs -q -F -t ext4 -b 1024", 50, 34);
+    lay("mkntfs -q -F -s 512 -p 102434 -H 255 -S 63", 97, 102434);
+    write_file("unread.txt", "0 2048\n", 7);
+    must("rm -rf bench");
+    done("new bench --adopt drive.img --bad-list unread.txt");
+    g_auto(Result) result = ektypon("hunt bench");
+    CHECK_CONTAINS(result.out, "gpt partition table at sector 614399, with 2 partitions");
+    check_count(2);
+    check_standing(34, "ext4", "listed");
+    g_auto(Result) json = ektypon("volumes bench --json");
+    CHECK_CONTAINS(json.out, "the primary superblock at sector 36 was not read: not checked");
+}
+
+/* Copied sector by sector to a larger drive, whose end has something else in it. */
+static void a_drive_cloned_to_a_larger_one_is_told(void)
+{
+    make_gpt();
+    must("truncate -s 600M drive.img");
+    lay("mke2fs -q -F -t ext2 -L newer", 100, 700000);
+    g_auto(Result) result = hunt();
+    CHECK_CONTAINS(result.out, "gpt partition table at sector 1, with 2 partitions\n");
+    check_count(3);
+    check_standing(2048, "ext4", "listed");
+    check_standing(700000, "ext2", "lost");
+    /* The file system grown into the new room, its partition not. */
+    make_gpt();
+    must("truncate -s 600M drive.img");
+    lay("mkfs.exfat", 400, 104448);
+    g_auto(Result) grown = hunt();
+    CHECK_STATUS(grown, 0);
+    check_standing(104448, "exfat", "displaced");
+    g_auto(Result) two = ektypon("volumes bench 2");
+    CHECK_CONTAINS(two.out, "has partition 2 here, with another length");
+}
+
 static void old_volumes_under_new_ones_are_remains(void)
 {
     /* An NTFS over all of it, then two FAT32 in its place. */
@@ -468,6 +566,10 @@ int main(void)
         {"a chain that leads back ends", a_chain_that_leads_back_ends},
         {"an Apple map lists its volumes", an_apple_map_lists_its_volumes},
         {"a table in other sectors is named", a_table_in_other_sectors_is_named},
+        {"a drive of larger sectors is read in its own",
+         a_drive_of_larger_sectors_is_read_in_its_own},
+        {"what the first MiB held is told by copies", what_the_first_mib_held_is_told_by_copies},
+        {"a drive cloned to a larger one is told", a_drive_cloned_to_a_larger_one_is_told},
         {"old volumes under new ones are remains", old_volumes_under_new_ones_are_remains},
         {"a disk image in a volume is nested", a_disk_image_in_a_volume_is_nested},
         {"what lies in free ground is older", what_lies_in_free_ground_is_older},
