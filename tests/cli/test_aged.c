@@ -64,6 +64,7 @@ typedef struct {
     gboolean was_aged;
     gboolean is_readable; /* its header, or the copy, was read */
     gboolean found;
+    guint64 confidence; /* with all of it read */
 } Made;
 
 typedef struct {
@@ -298,6 +299,11 @@ static gboolean is_right(const Drive *drive, json_t *volume, gboolean masked)
     if (!made->is_last)
         return TRUE;
     made->found = TRUE;
+    /* More that is read never lowers what is believed. */
+    guint64 confidence = json_u64(volume, "confidence");
+    if (masked && confidence > made->confidence)
+        return FALSE;
+    made->confidence = confidence;
     if (lower && is_undecidable(drive, made))
         return TRUE;
     if (masked)
