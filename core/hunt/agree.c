@@ -150,6 +150,10 @@ static GArray *gather_runs(const GPtrArray *traces, const char *format)
  * composed is none of its own when a header speaks of the same file table. */
 static gboolean is_shadow(const EkVolume *volume, const EkVolume *of)
 {
+    /* The same, once with the wrapper around it. */
+    if (volume->format == of->format && of->core_byte == volume->first_byte &&
+        volume->core_byte == volume->first_byte && of->first_byte < volume->first_byte)
+        return TRUE;
     if (volume->composed && !of->composed)
         return volume->format == of->format && volume->core_byte == of->core_byte;
     return volume->format == of->format && volume->bytes == of->bytes && volume->uuid != NULL &&
@@ -199,6 +203,17 @@ static gboolean infer_all(EkGate *gate, guint32 sector_size, const GArray *place
     return TRUE;
 }
 
+/* Entries whose header was found as well say nothing of their own. */
+static void drop_held_entries(GPtrArray *tables)
+{
+    for (guint i = tables->len; i > 0; i--)
+        for (guint k = 0; k < tables->len; k++)
+            if (ek_gpt_holds(tables->pdata[k], tables->pdata[i - 1])) {
+                g_ptr_array_remove_index(tables, i - 1);
+                break;
+            }
+}
+
 /* What the tables that were found say, wherever they stand. */
 static GPtrArray *load_tables(EkGate *gate, guint32 sector_size, const GPtrArray *traces)
 {
@@ -211,6 +226,7 @@ static GPtrArray *load_tables(EkGate *gate, guint32 sector_size, const GPtrArray
         if (ek_hunt_load_table(gate, trace, sector_size, &table))
             g_ptr_array_add(tables, g_memdup2(&table, sizeof table));
     }
+    drop_held_entries(tables);
     return tables;
 }
 

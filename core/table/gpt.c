@@ -109,7 +109,7 @@ static gboolean gpt_read(EkSpan span, guint32 sector_size, EkTable *table)
            table->place < G_MAXINT64 / 4096 && table->entries_place < G_MAXINT64 / 4096;
 }
 
-static void take_entry(EkSpan span, guint index, EkTable *table)
+void ek_gpt_take_entry(EkSpan span, guint index, EkTable *table)
 {
     guint64 first = ek_span_le64(span, 32);
     guint64 last = ek_span_le64(span, 40);
@@ -162,8 +162,16 @@ static gboolean gpt_follow(EkGate *gate, EkByte at, EkTable *table)
     if (known.good < length || ek_crc32(span) != ek_span_le32((EkSpan){header, sizeof header}, 88))
         table->is_whole = FALSE;
     for (guint i = 0; i < table->entry_count; i++)
-        take_entry(ek_span_part(span, (gsize)i * table->entry_bytes, table->entry_bytes), i, table);
+        ek_gpt_take_entry(ek_span_part(span, (gsize)i * table->entry_bytes, table->entry_bytes), i,
+                          table);
     return TRUE;
+}
+
+gboolean ek_gpt_holds(const EkTable *table, const EkTable *entries)
+{
+    return g_str_equal(table->scheme, "gpt") && g_str_equal(entries->scheme, "gpt-entries") &&
+           table->first_byte + (table->entries_place - table->place) * table->sector_size ==
+               entries->first_byte;
 }
 
 static GPtrArray *gpt_explain(EkSpan span, guint32 sector_size)

@@ -3,8 +3,8 @@
 
 #define PROTECTIVE 0xeeu
 
-const EkTableFormat *const ek_table_formats[] = {&ek_table_gpt, &ek_table_apm, &ek_table_ebr,
-                                                 &ek_table_mbr, NULL};
+const EkTableFormat *const ek_table_formats[] = {
+    &ek_table_gpt, &ek_table_gpt_entries, &ek_table_apm, &ek_table_ebr, &ek_table_mbr, NULL};
 
 gboolean ek_table_load(const EkTableFormat *format, EkGate *gate, EkByte at, guint32 sector_size,
                        EkTable *table)

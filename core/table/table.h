@@ -70,6 +70,7 @@ typedef struct {
 extern const EkTableFormat ek_table_mbr;
 extern const EkTableFormat ek_table_ebr; /* one link of an extended partition's chain */
 extern const EkTableFormat ek_table_gpt;
+extern const EkTableFormat ek_table_gpt_entries; /* without their header */
 extern const EkTableFormat ek_table_apm;
 
 /* All formats, NULL at the end. */
@@ -88,6 +89,13 @@ gboolean ek_table_current(EkGate *gate, guint32 sector_size, EkTable *table, gbo
 /* The trade's short name of a GPT type: "EFI system", "Linux"; "" when not known. `uuid` is the 16
  * bytes as they stand on the drive. */
 const char *ek_gpt_type_name(const guint8 *uuid);
+
+/* Adds the partition that an entry of a GPT names to the table; one that cannot be makes the table
+ * not whole. `span` is the entry. */
+void ek_gpt_take_entry(EkSpan span, guint index, EkTable *table);
+
+/* Are these the entries that this GPT's header speaks of? */
+gboolean ek_gpt_holds(const EkTable *table, const EkTable *entries);
 
 /* A GPT's UUID as people write it, from the 16 bytes as they stand on the drive. The caller frees.
  */

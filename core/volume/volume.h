@@ -60,7 +60,7 @@ typedef struct {
     char *uuid;  /* serial number or UUID as people write it; NULL when not known */
     EkByte header_byte;
     EkByte core_byte; /* where that begins from which it can be composed: file table, FAT, root
-                       * folder; 0 for formats that are not */
+                       * folder; where the volume itself begins that may be in a wrapper; else 0 */
     guint8 header[EK_HEADER_MOST]; /* geometry and all: the header it is opened with */
     gboolean is_container;         /* others lie in it: nothing of theirs contradicts it */
     gboolean composed;             /* no header is left: this one was made from other traces */

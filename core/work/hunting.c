@@ -184,6 +184,8 @@ static const char *what_it_is(const EkTable *current, const EkTable *table, EkBy
 {
     gboolean in_place =
         g_str_equal(table->scheme, "gpt") && table->place * table->sector_size == table->first_byte;
+    if (g_str_equal(table->scheme, "gpt-entries"))
+        return "entries of a GPT whose header is gone";
     if (g_str_equal(table->scheme, "ebr"))
         return "a link of a chain that nothing leads to";
     if (g_str_equal(table->scheme, "mbr") && table->first_byte == 0)
@@ -199,6 +201,19 @@ static const char *what_it_is(const EkTable *current, const EkTable *table, EkBy
                    : "a backup; the first copy is gone";
     return in_place ? "not the one that rules the drive"
                     : "not the drive's own: from inside a file, or an older layout";
+}
+
+/* Entries whose header was found as well are part of that table. */
+static void drop_held_entries(GPtrArray *tables)
+{
+    for (guint i = tables->len; i > 0; i--) {
+        const EkHuntedTable *entries = tables->pdata[i - 1];
+        gboolean held = FALSE;
+        for (guint k = 0; k < tables->len && !held; k++)
+            held = ek_gpt_holds(&((const EkHuntedTable *)tables->pdata[k])->table, &entries->table);
+        if (held)
+            g_ptr_array_remove_index(tables, i - 1);
+    }
 }
 
 GPtrArray *ek_hunting_tables(EkHunting *hunting, GError **error)
@@ -227,6 +242,7 @@ GPtrArray *ek_hunting_tables(EkHunting *hunting, GError **error)
         if (!has_current || !is_link_of(current, &found->table))
             g_ptr_array_add(tables, g_steal_pointer(&found));
     }
+    drop_held_entries(tables);
     return tables;
 }
 

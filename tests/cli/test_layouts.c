@@ -95,6 +95,31 @@ static void a_gpt_lists_its_volumes(void)
     check_standing(2048, "ext4", "listed");
 }
 
+/* Both headers gone: the entries alone tell what there was. */
+static void entries_without_a_header_are_read(void)
+{
+    make_gpt();
+    must("dd if=/dev/zero of=drive.img bs=512 count=2 conv=notrunc status=none && "
+         "dd if=/dev/zero of=drive.img bs=512 seek=614367 count=33 conv=notrunc status=none");
+    g_auto(Result) result = hunt();
+    CHECK_CONTAINS(result.out,
+                   "gpt-entries partition table at sector 2, with 2 partitions (entries "
+                   "of a GPT whose header is gone)");
+    CHECK(strstr(result.out, "gpt partition table") == NULL);
+    check_standing(2048, "ext4", "lost");
+    g_auto(Result) json = ektypon("volumes bench --json");
+    CHECK_CONTAINS(json.out, "a partition table (gpt-entries) at sector 2 names it");
+    /* It also tells how long an exFAT without any boot sector is. */
+    must("dd if=/dev/zero of=drive.img bs=512 seek=104448 count=24 conv=notrunc status=none");
+    g_auto(Result) composed = hunt();
+    CHECK_STATUS(composed, 0);
+    g_auto(Result) listed = ektypon("volumes bench --json");
+    json_t *volumes = result_json(&listed);
+    CHECK(volume_at(volumes, 104448) != NULL &&
+          json_u64(volume_at(volumes, 104448), "sectors") == 204800);
+    json_decref(volumes);
+}
+
 static void likely_places_come_first(void)
 {
     make_gpt();
@@ -560,6 +585,7 @@ int main(void)
 {
     static const Test tests[] = {
         {"a GPT lists its volumes", a_gpt_lists_its_volumes},
+        {"entries without a header are read", entries_without_a_header_are_read},
         {"likely places come first", likely_places_come_first},
         {"a backup left in the middle is named", a_backup_left_in_the_middle_is_named},
         {"logical partitions are listed", logical_partitions_are_listed},

@@ -28,6 +28,7 @@ typedef struct {
 static const EkSignature signatures[] = {
     {.offset = 0, .length = 4, .bytes = {'H', '+', 0, 4}},
     {.offset = 0, .length = 4, .bytes = {'H', 'X', 0, 5}},
+    {.offset = 0, .length = 2, .bytes = {'B', 'D'}}, /* an HFS volume around one */
 };
 
 static gboolean header_read(EkSpan span, Header *header)
@@ -55,10 +56,38 @@ static EkByte bytes_of(const Header *header)
     return (EkByte)header->blocks * header->block_bytes;
 }
 
+/* An HFS volume that only holds an HFS+ one, in one run of its allocation blocks. */
+typedef struct {
+    EkByte bytes;  /* of the wrapper */
+    EkByte inside; /* where in it the HFS+ volume begins */
+    EkByte inside_bytes;
+} Wrapper;
+
+static gboolean wrapper_read(EkSpan span, Wrapper *wrapper)
+{
+    guint64 block = ek_span_be32(span, 20);
+    EkByte first = ek_span_be16(span, 28) * EK_STEP;
+    guint64 blocks = ek_span_be16(span, 18);
+    guint64 begin = ek_span_be16(span, 126);
+    guint64 count = ek_span_be16(span, 128);
+    /* Behind the blocks the alternate header and an unused sector. */
+    *wrapper =
+        (Wrapper){first + blocks * block + 2 * EK_STEP, first + begin * block, count * block};
+    return ek_span_equals(span, 0, "BD", 2) &&
+           (ek_span_equals(span, 124, "H+", 2) || ek_span_equals(span, 124, "HX", 2)) &&
+           block >= EK_STEP && block % EK_STEP == 0 && count > 0 && begin + count <= blocks &&
+           wrapper->inside_bytes > 2 * HEADER_OFFSET;
+}
+
 static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 {
     Header header;
+    Wrapper wrapper;
     guint count = 0;
+    if (at >= HEADER_OFFSET && wrapper_read(span, &wrapper)) {
+        claims[0] = (EkClaim){at - HEADER_OFFSET, at, EK_ROLE_PRIMARY};
+        return 1;
+    }
     if (!header_read(span, &header))
         return 0;
     if (at >= HEADER_OFFSET)
@@ -156,6 +185,43 @@ static void weigh_headers(EkGate *gate, EkVolume *volume)
     }
 }
 
+static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error);
+
+/* By the header in the wrapper, or else by its copy. The partition is the wrapper's. */
+static EkVolume *measure_wrapped(EkGate *gate, const EkClaim *claim, const Wrapper *wrapper,
+                                 GError **error)
+{
+    EkByte first = claim->first_byte + wrapper->inside;
+    EkClaim inside[] = {
+        {first, first + HEADER_OFFSET, EK_ROLE_PRIMARY},
+        {first, first + wrapper->inside_bytes - HEADER_OFFSET, EK_ROLE_BACKUP},
+    };
+    g_autoptr(EkVolume) volume = NULL;
+    for (gsize i = 0; i < G_N_ELEMENTS(inside) && (volume == NULL || !volume->stands); i++) {
+        guint8 header[4];
+        g_clear_pointer(&volume, ek_volume_free);
+        /* Wrappers do not lie in wrappers. */
+        if (ek_part_read(gate, inside[i].header_byte, header, sizeof header) == EK_PART_THERE &&
+            header[0] == 'B')
+            continue;
+        volume = measure(gate, &inside[i], error);
+        if (volume == NULL)
+            return NULL;
+    }
+    if (volume == NULL)
+        return ek_volume_new(&ek_fs_hfsplus, "hfsplus");
+    if (!volume->stands)
+        return g_steal_pointer(&volume);
+    volume->core_byte = volume->first_byte;
+    volume->first_byte = claim->first_byte;
+    volume->bytes = wrapper->bytes;
+    ek_volume_reason(volume, 5,
+                     "an HFS volume at sector %" G_GUINT64_FORMAT
+                     " is wrapped around it, which begins at sector %" G_GUINT64_FORMAT,
+                     volume->first_byte / EK_STEP, volume->core_byte / EK_STEP);
+    return g_steal_pointer(&volume);
+}
+
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
@@ -164,11 +230,15 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     Header header;
     g_autoptr(EkVolume) volume =
         ek_header_begin(&ek_fs_hfsplus, "hfsplus", gate, claim, data, sizeof data, error);
+    Wrapper wrapper;
+    if (volume != NULL && wrapper_read(span, &wrapper))
+        return measure_wrapped(gate, claim, &wrapper, error);
     if (volume == NULL || !header_read(span, &header))
         return g_steal_pointer(&volume);
     EkByte rest = find_rest(gate, volume, &header, claim->role);
     if (claim->role == EK_ROLE_BACKUP)
         volume->first_byte -= rest;
+    volume->core_byte = volume->first_byte;
     volume->bytes = bytes_of(&header) + rest;
     if (!ek_bytes_are_zero(data + 104, 8))
         volume->uuid = ek_text_hex(data + 104, 8, '\0');
