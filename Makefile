@@ -22,8 +22,8 @@ test:
 	@ctest --test-dir $(BUILD) --output-on-failure --parallel $(JOBS)
 
 bench: build
-	@cmake --build $(BUILD) --target bench_capture --parallel $(JOBS)
-	@bench/run $(BUILD)/ektypon
+	@cmake --build $(BUILD) --target bench_capture bench_images --parallel $(JOBS)
+	@bench/run $(BUILD)/ektypon 1024 5 $(BUILD)/bench_images
 	@bench/curve $(BUILD)/bench_capture
 
 soak:

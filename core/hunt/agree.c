@@ -6,6 +6,7 @@
 #include <string.h>
 
 #define TABLES_MOST 64u
+#define FINDINGS_MOST 20000u /* each is compared with all others */
 
 gboolean ek_hunt_current_table(EkGate *gate, guint32 sector_size, EkTable *table, gboolean *unread)
 {
@@ -59,6 +60,10 @@ static void take_volume(GPtrArray *findings, EkVolume *volume)
         } else {
             ek_volume_free(volume);
         }
+        return;
+    }
+    if (findings->len == FINDINGS_MOST) {
+        ek_volume_free(volume);
         return;
     }
     EkFinding *finding = g_new0(EkFinding, 1);

@@ -153,8 +153,11 @@ static gboolean commit_job(EkHunt *hunt, Job *job, GError **error)
         else
             hunt->progress.boot_sectors++;
     }
-    for (guint i = 0; i < job->runs->len; i++)
-        hunt->progress.records += g_array_index(job->runs, EkTrace, i).count;
+    for (guint i = 0; i < job->runs->len; i++) {
+        const EkTrace *run = &g_array_index(job->runs, EkTrace, i);
+        /* Folders and FATs are such runs too, but no records. */
+        hunt->progress.records += run->stride >= EK_STEP ? run->count : 0;
+    }
     g_mutex_unlock(&hunt->lock);
 
     if (job->error != NULL) {
