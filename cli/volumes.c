@@ -65,12 +65,23 @@ GPtrArray *ek_volumes_worth_showing(const GPtrArray *volumes, guint *left_out)
     return shown;
 }
 
+/* How many files and folders it has; NULL where that is not cheap to tell. */
+static const char *files_of(const EkVolume *volume)
+{
+    for (guint i = 0; i < volume->terms->len; i++) {
+        const EkTerm *term = volume->terms->pdata[i];
+        if (g_str_equal(term->name, EK_TERM_FILES))
+            return term->value;
+    }
+    return NULL;
+}
+
 void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
 {
     static const EkColumn columns[] = {
-        {"VOLUME", TRUE, FALSE},      {"TYPE", FALSE, FALSE},      {"FIRST SECTOR", TRUE, FALSE},
-        {"LAST SECTOR", TRUE, FALSE}, {"SIZE", TRUE, FALSE},       {"LABEL", FALSE, TRUE},
-        {"STANDING", FALSE, FALSE},   {"CONFIDENCE", TRUE, FALSE},
+        {"VOLUME", TRUE, FALSE},      {"TYPE", FALSE, FALSE},     {"FIRST SECTOR", TRUE, FALSE},
+        {"LAST SECTOR", TRUE, FALSE}, {"SIZE", TRUE, FALSE},      {"LABEL", FALSE, TRUE},
+        {"FILES", TRUE, FALSE},       {"STANDING", FALSE, FALSE}, {"CONFIDENCE", TRUE, FALSE},
     };
     EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
     for (guint i = 0; i < volumes->len; i++) {
@@ -84,8 +95,10 @@ void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out
         g_autofree char *bytes = size_of(volume);
         g_autofree char *label = ek_text_escape(volume->label != NULL ? volume->label : "");
         g_autofree char *confidence = g_strdup_printf("%d", volume->confidence);
-        const char *cells[] = {number, volume->filesystem, first,     last, bytes,
-                               label,  entry->standing,    confidence};
+        const char *files = files_of(volume);
+        const char *cells[] = {
+            number, volume->filesystem,         first,           last,      bytes,
+            label,  files != NULL ? files : "", entry->standing, confidence};
         ek_show_table_row(table, cells);
     }
     ek_show_table_print(table, cli->width);
@@ -137,6 +150,11 @@ static json_t *volume_json(const EkCaseVolume *entry, guint32 sector_size)
     json_object_set_new(row, "created", moment_json(volume->created));
     json_object_set_new(row, "used", moment_json(volume->used));
     json_object_set_new(row, "host", entry->host != 0 ? json_integer(entry->host) : json_null());
+    guint64 files = 0;
+    const char *told = files_of(volume);
+    json_object_set_new(row, "files",
+                        told != NULL && ek_text_parse_u64(told, &files) ? ek_json_u64(files)
+                                                                        : json_null());
     json_object_set_new(row, "overwritten_bytes", ek_json_u64(entry->overwritten));
     json_t *geometry = json_array();
     for (guint i = 0; i < volume->terms->len; i++) {

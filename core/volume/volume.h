@@ -87,6 +87,10 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkVolume, ek_volume_free)
 /* Adds a reason; its points go into the confidence, which stays within 0 and 100. */
 void ek_volume_reason(EkVolume *volume, int points, const char *format, ...) G_GNUC_PRINTF(3, 4);
 
+/* The name of the term that says how many files and folders a volume has, where that is cheap to
+ * tell. */
+#define EK_TERM_FILES "files and folders"
+
 /* Adds a term of its geometry. */
 void ek_volume_term(EkVolume *volume, const char *name, const char *format, ...)
     G_GNUC_PRINTF(3, 4);

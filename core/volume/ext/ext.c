@@ -10,6 +10,7 @@
 #define TABLES_TRIED 4u /* copies of the group descriptors */
 #define DESCRIPTORS_TRIED 16u
 #define ROOT_INODE 2u
+#define RESERVED_INODES 10u
 #define FOLDER_MODE 0x4000u
 
 static const EkSignature signatures[] = {
@@ -163,6 +164,10 @@ static void take_terms(EkVolume *volume, const EkExtSuper *super, EkSpan span)
     volume->created = (EkMoment){ek_span_le32(span, 264), FALSE, ek_span_le32(span, 264) != 0};
     guint32 used = MAX(ek_span_le32(span, 44), ek_span_le32(span, 48));
     volume->used = (EkMoment){used, FALSE, used != 0};
+    guint32 free_inodes = ek_span_le32(span, 16);
+    /* Copies are written when the volume is made, and seldom after that. */
+    if (super->group == 0 && free_inodes + RESERVED_INODES <= super->inodes)
+        ek_volume_term_number(volume, EK_TERM_FILES, super->inodes - free_inodes - RESERVED_INODES);
     ek_volume_term_number(volume, "bytes a block", super->block_bytes);
     ek_volume_term_number(volume, "blocks", super->blocks);
     ek_volume_term_number(volume, "blocks a group", super->blocks_per_group);

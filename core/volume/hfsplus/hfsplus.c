@@ -162,8 +162,7 @@ static void take_terms(EkVolume *volume, const Header *header, EkSpan span)
     ek_volume_term_number(volume, "bytes an allocation block", header->block_bytes);
     ek_volume_term_number(volume, "allocation blocks", header->blocks);
     ek_volume_term_number(volume, "free blocks", header->free_blocks);
-    ek_volume_term_number(volume, "files", header->files);
-    ek_volume_term_number(volume, "folders", header->folders);
+    ek_volume_term_number(volume, EK_TERM_FILES, (guint64)header->files + header->folders);
     ek_volume_term_number(volume, "catalog begins at block", header->catalog_block);
     ek_volume_term(volume, "names", "%s",
                    volume->header[1] == 'X' ? "may tell upper from lower case (HFSX)"

@@ -9,6 +9,12 @@
 #define ATTRIBUTE_VOLUME_NAME 0x60u
 #define RECORD_VOLUME 3u
 #define RECORD_ROOT 5u
+#define RECORD_BITMAP 6u
+#define TYPE_DATA 0x80u
+#define TYPE_BITMAP 0xb0u
+#define BITMAP_RUNS 64u
+#define BITMAP_MOST (1u << 20) /* bytes: for eight million records */
+#define SYSTEM_RECORDS 16u
 #define MAX_CLUSTER_BYTES (2u << 20)
 
 static const EkSignature signatures[] = {
@@ -106,11 +112,58 @@ static EkPart weigh_records(EkGate *gate, EkVolume *volume, const EkNtfsBoot *bo
     return state;
 }
 
+/* Where a byte of what an attribute holds lies in the volume; EK_UNPLACED when that is not told. */
+static EkByte place_in(EkSpan attribute, const EkNtfsBoot *boot, guint64 byte)
+{
+    EkNtfsRun runs[BITMAP_RUNS];
+    guint count = ek_ntfs_runs(attribute, runs, BITMAP_RUNS);
+    for (guint i = 0; i < count; i++) {
+        guint64 bytes = MIN(runs[i].clusters, G_MAXINT64 / MAX_CLUSTER_BYTES) * boot->cluster_bytes;
+        if (byte < bytes)
+            return runs[i].first <= G_MAXINT64 / MAX_CLUSTER_BYTES
+                       ? runs[i].first * boot->cluster_bytes + byte
+                       : EK_UNPLACED;
+        byte -= bytes;
+    }
+    return EK_UNPLACED;
+}
+
+/* A bit a file record tells which are in use. Read only where it is small enough to be cheap. */
+static void count_files(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
+{
+    g_autofree guint8 *record = g_malloc(boot->record_bytes);
+    EkSpan span = {record, boot->record_bytes};
+    if (look_at_record(gate, boot, volume->core_byte, 0, record) != EK_PART_THERE)
+        return;
+    EkSpan bitmap = ek_ntfs_record_named(span, TYPE_BITMAP, "");
+    EkSpan resident = ek_ntfs_resident(bitmap);
+    guint64 bytes = resident.length > 0 ? resident.length : ek_span_le64(bitmap, 0x30);
+    guint64 count = 0;
+    if (bytes == 0 || bytes > BITMAP_MOST)
+        return;
+    for (guint64 at = 0; at < bytes; at += EK_STEP) {
+        guint8 bits[EK_STEP] = {0};
+        gsize length = (gsize)MIN(bytes - at, EK_STEP);
+        EkByte place = resident.length > 0 ? 0 : place_in(bitmap, boot, at);
+        if (resident.length > 0)
+            memcpy(bits, resident.data + at, length);
+        else if (place == EK_UNPLACED ||
+                 ek_part_read(gate, volume->first_byte + place, bits, length) != EK_PART_THERE)
+            return;
+        for (gsize i = 0; i < length; i++)
+            for (guint rest = bits[i]; rest != 0; rest &= rest - 1)
+                count++;
+    }
+    if (count > SYSTEM_RECORDS)
+        ek_volume_term_number(volume, EK_TERM_FILES, count - SYSTEM_RECORDS);
+}
+
 void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
 {
     volume->core_byte = volume->first_byte + boot->mft_cluster * boot->cluster_bytes;
     EkPart table = weigh_records(gate, volume, boot, boot->mft_cluster, "$MFT", 35);
     take_use(gate, volume, boot);
+    count_files(gate, volume, boot);
     EkPart mirror = weigh_records(gate, volume, boot, boot->mirror_cluster, "$MFTMirr", 20);
     if (!volume->composed && boot->hidden_sectors != 0 &&
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
@@ -153,26 +206,6 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
                      "backup boot sector", backup, 15);
     ek_ntfs_weigh(gate, volume, &boot);
     return g_steal_pointer(&volume);
-}
-
-#define RECORD_BITMAP 6u
-#define TYPE_DATA 0x80u
-#define BITMAP_RUNS 64u
-
-/* Where a byte of what an attribute holds lies in the volume; EK_UNPLACED when that is not told. */
-static EkByte place_in(EkSpan attribute, const EkNtfsBoot *boot, guint64 byte)
-{
-    EkNtfsRun runs[BITMAP_RUNS];
-    guint count = ek_ntfs_runs(attribute, runs, BITMAP_RUNS);
-    for (guint i = 0; i < count; i++) {
-        guint64 bytes = MIN(runs[i].clusters, G_MAXINT64 / MAX_CLUSTER_BYTES) * boot->cluster_bytes;
-        if (byte < bytes)
-            return runs[i].first <= G_MAXINT64 / MAX_CLUSTER_BYTES
-                       ? runs[i].first * boot->cluster_bytes + byte
-                       : EK_UNPLACED;
-        byte -= bytes;
-    }
-    return EK_UNPLACED;
 }
 
 /* $Bitmap has a bit a cluster. Its record need not be in the first piece of the file table. */

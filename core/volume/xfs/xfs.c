@@ -13,6 +13,7 @@
 #define GROUPS_TRIED 4u
 #define STARTS_TRIED 8u
 #define FOLDER_MODE 0x4000u
+#define SYSTEM_INODES 3u /* the root folder, and two of the real-time part */
 #define INODE_BYTES 176u
 #define FLAG_WIDE_TIMES 8u
 #define NANOSECONDS 1000000000u
@@ -226,6 +227,11 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->own_sector_size = super.sector_size;
     volume->uuid = ek_volume_uuid(ek_span_part(span, 32, 16));
     volume->label = ek_volume_label(ek_span_part(span, 108, 12));
+    guint64 inodes = ek_span_be64(span, 128);
+    guint64 free_inodes = ek_span_be64(span, 136);
+    /* Only the first copy is kept up to date. */
+    if (group == 0 && inodes < G_MAXINT64 && free_inodes + SYSTEM_INODES <= inodes)
+        ek_volume_term_number(volume, EK_TERM_FILES, inodes - free_inodes - SYSTEM_INODES);
     ek_volume_term_number(volume, "bytes a block", super.block_bytes);
     ek_volume_term_number(volume, "blocks", super.blocks);
     ek_volume_term_number(volume, "allocation groups", super.groups);
