@@ -423,6 +423,49 @@ static void a_fat_without_boot_sectors_is_composed(void)
     }
 }
 
+/* Every superblock gone, the first and all copies: the root folder and the groups tell. */
+static void an_ext_without_any_superblock_is_composed(void)
+{
+    static const struct {
+        const char *make;
+        const char *filesystem;
+        guint block;
+    } cases[] = {{"mke2fs -q -F -t ext4 -b 4096 -d tree", "ext4", 4096},
+                 {"mke2fs -q -F -t ext4 -b 1024 -O 64bit -d tree", "ext4", 1024},
+                 {"mke2fs -q -F -t ext3 -b 1024 -d tree", "ext3", 1024},
+                 {"mke2fs -q -F -t ext2 -b 4096 -I 128 -d tree", "ext2", 4096}};
+    must("rm -rf tree && mkdir -p tree/trays && seq 9999 >tree/trays/counts");
+    for (gsize i = 0; i < G_N_ELEMENTS(cases); i++)
+        for (int named = 0; named < 2; named++) {
+            blank(400);
+            if (named == 1)
+                must("printf 'label: dos\\nstart=2048,size=600002,type=83\\n' | sfdisk -q "
+                     "drive.img");
+            must("rm -f part.img && truncate -s %llu part.img && %s part.img", 600002 * SECTOR,
+                 cases[i].make);
+            must(
+                "dumpe2fs part.img 2>/dev/null | sed -n 's/.*superblock at \\([0-9]*\\).*/\\1/p' "
+                ">supers && [ -s supers ] && while read at; do [ $at -gt 0 ] && at=$((at * %u)) || "
+                "at=1024; dd if=/dev/zero of=part.img bs=1 seek=$at count=1024 conv=notrunc "
+                "status=none; done <supers",
+                cases[i].block);
+            must("dd if=part.img of=drive.img bs=512 seek=2048 conv=notrunc,sparse status=none");
+            g_auto(Result) result = hunt();
+            CHECK_STATUS(result, 0);
+            check_count(1);
+            check_standing(2048, cases[i].filesystem, named == 1 ? "listed" : "lost");
+            g_auto(Result) listed = ektypon("volumes bench --json");
+            json_t *json = result_json(&listed);
+            json_t *volume = volume_at(json, 2048);
+            guint64 blocks = volume != NULL ? json_u64(volume, "bytes") / cases[i].block : 0;
+            guint64 wanted = 600002 * SECTOR / cases[i].block;
+            CHECK(named == 1 ? blocks == wanted : blocks <= wanted && blocks + 8192 * 4 > wanted);
+            CHECK(volume != NULL && json_u64(volume, "confidence") >= 50);
+            json_decref(json);
+            done("plan bench");
+        }
+}
+
 /* No header is left in any of them, and the table is whole: it tells where they end. */
 static void what_a_table_names_is_composed_exactly(void)
 {
@@ -604,6 +647,7 @@ int main(void)
         {"a disk image in a volume is nested", a_disk_image_in_a_volume_is_nested},
         {"what lies in free ground is older", what_lies_in_free_ground_is_older},
         {"a FAT without boot sectors is composed", a_fat_without_boot_sectors_is_composed},
+        {"an ext without any superblock is composed", an_ext_without_any_superblock_is_composed},
         {"what a table names is composed exactly", what_a_table_names_is_composed_exactly},
         {"two generations are two volumes", two_generations_are_two_volumes},
         {"a missing tail is named", a_missing_tail_is_named},

@@ -21,6 +21,13 @@ static const EkSignature signatures[] = {
      .mask = {0xff, 0xff, 0xf8, 0xff}},
 };
 
+/* The root folder's first block, and the head of the first inode table. */
+static const EkSignature record_signatures[] = {
+    {.length = 7, .bytes = {2, 0, 0, 0, 12, 0, 1}},
+    {.offset = 256, .length = 4, .bytes = {0xed, 0x41, 0, 0}},
+    {.offset = 128, .length = 4, .bytes = {0xed, 0x41, 0, 0}},
+};
+
 static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 {
     EkExtSuper super;
@@ -159,6 +166,18 @@ static EkPart look_at_descriptors(EkGate *gate, const EkVolume *volume, const Ek
     return part;
 }
 
+void ek_ext_terms(EkVolume *volume, const EkExtSuper *super)
+{
+    ek_volume_term_number(volume, "bytes a block", super->block_bytes);
+    ek_volume_term_number(volume, "blocks", super->blocks);
+    ek_volume_term_number(volume, "blocks a group", super->blocks_per_group);
+    ek_volume_term_number(volume, "block groups", super->groups);
+    ek_volume_term_number(volume, "inodes", super->inodes);
+    ek_volume_term_number(volume, "inodes a group", super->inodes_per_group);
+    ek_volume_term_number(volume, "bytes an inode", super->inode_bytes);
+    ek_volume_term_number(volume, "bytes a group descriptor", super->descriptor_bytes);
+}
+
 static void take_terms(EkVolume *volume, const EkExtSuper *super, EkSpan span)
 {
     volume->created = (EkMoment){ek_span_le32(span, 264), FALSE, ek_span_le32(span, 264) != 0};
@@ -168,14 +187,7 @@ static void take_terms(EkVolume *volume, const EkExtSuper *super, EkSpan span)
     /* Copies are written when the volume is made, and seldom after that. */
     if (super->group == 0 && free_inodes + RESERVED_INODES <= super->inodes)
         ek_volume_term_number(volume, EK_TERM_FILES, super->inodes - free_inodes - RESERVED_INODES);
-    ek_volume_term_number(volume, "bytes a block", super->block_bytes);
-    ek_volume_term_number(volume, "blocks", super->blocks);
-    ek_volume_term_number(volume, "blocks a group", super->blocks_per_group);
-    ek_volume_term_number(volume, "block groups", super->groups);
-    ek_volume_term_number(volume, "inodes", super->inodes);
-    ek_volume_term_number(volume, "inodes a group", super->inodes_per_group);
-    ek_volume_term_number(volume, "bytes an inode", super->inode_bytes);
-    ek_volume_term_number(volume, "bytes a group descriptor", super->descriptor_bytes);
+    ek_ext_terms(volume, super);
 }
 
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
@@ -255,6 +267,9 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     guint8 there[EK_EXT_SUPER_BYTES];
     EkSpan span = {good, sizeof good};
     EkExtSuper super;
+    /* What was composed is enough to find files by, not to be written: it knows no features. */
+    if (volume->composed)
+        return TRUE;
     if (!ek_gate_read(gate, volume->header_byte, good, sizeof good, NULL, error))
         return FALSE;
     if (!ek_ext_super_read(span, &super))
@@ -298,6 +313,10 @@ const EkFileSystem ek_fs_ext = {
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,
     .measure = measure,
+    .record_signatures = record_signatures,
+    .record_signature_count = G_N_ELEMENTS(record_signatures),
+    .record = ek_ext_record_seen,
+    .infer = ek_ext_infer,
     .mend = mend,
     .use = use,
     .header_offset = EK_EXT_SUPER_OFFSET,

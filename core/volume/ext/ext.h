@@ -33,6 +33,14 @@ typedef struct {
 gboolean ek_ext_super_read(EkSpan span, EkExtSuper *super);
 GPtrArray *ek_ext_super_explain(EkSpan span);
 
+/* Adds the geometry to a volume's terms. */
+void ek_ext_terms(EkVolume *volume, const EkExtSuper *super);
+
+/* Secondary traces (infer.c). */
+gboolean ek_ext_record_seen(EkSpan span, EkRecord *record);
+gboolean ek_ext_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+                      GError **error);
+
 /* Makes a superblock that of another group's copy, its checksum right. */
 void ek_ext_super_set_group(guint8 *super, guint16 group);
 

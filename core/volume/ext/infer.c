@@ -1,0 +1,349 @@
+/* SPDX-License-Identifier: MIT */
+/* An ext volume without any superblock. The root folder's first block says by its own entries what
+ * it is and how large a block is; the root folder's inode, at the head of the first inode table,
+ * says in which block that folder is. Together they tell where the volume begins; the table of
+ * groups, in its place or a copy of it, must name that inode table, and tells how many groups there
+ * are. Offsets as in the Linux kernel's Documentation/filesystems/ext4. */
+#include "volume/ext/ext.h"
+#include "volume/formats.h"
+#include "volume/headers.h"
+
+#include <string.h>
+
+#define TRIED_MOST 64u /* root folders, and inode tables */
+#define BLOCK_LEAST 1024u
+#define BLOCK_MOST 65536u
+#define FOLDER_MODE 0x4000u
+#define FLAG_EXTENTS 0x80000u
+#define EXTENTS_MAGIC 0xf30au
+#define BLOCKS_NOT_WRITTEN 2u
+#define JOURNAL_INODE 8u
+#define GROUPS_MOST (1u << 18) /* 32 TiB in groups of 128 MiB */
+#define FIRST_INODES 11u       /* in use on every volume */
+
+/* The distance between records of a run tells what was seen: none of these form any. */
+enum { SEEN_ROOT = 1, SEEN_SMALL_INODES = 2, SEEN_INODES = 3 };
+
+/* Where the root folder's inode says that its first block is; 0: it is no such inode. */
+static guint64 root_block_of(EkSpan inode)
+{
+    if ((ek_span_le16(inode, 0) & 0xf000) != FOLDER_MODE || ek_span_le16(inode, 26) < 2 ||
+        ek_span_le32(inode, 4) == 0 || ek_span_le32(inode, 4) % BLOCK_LEAST != 0 ||
+        ek_span_le32(inode, 20) != 0)
+        return 0;
+    if ((ek_span_le32(inode, 32) & FLAG_EXTENTS) == 0)
+        return ek_span_le32(inode, 40);
+    return ek_span_le16(inode, 40) == EXTENTS_MAGIC && ek_span_le16(inode, 42) > 0 &&
+                   ek_span_le16(inode, 46) == 0 && ek_span_le32(inode, 52) == 0
+               ? ek_span_le32(inode, 60) | (guint64)ek_span_le16(inode, 58) << 32
+               : 0;
+}
+
+/* The head of the first inode table: inode 1 holds nothing, inode 2 is the root folder's. */
+static gboolean are_first_inodes(EkSpan span, gsize inode_bytes)
+{
+    return ek_span_le16(span, 0) == 0 && ek_span_le32(span, 4) == 0 &&
+           ek_span_le16(span, 26) == 0 && root_block_of(ek_span_part(span, inode_bytes, 128)) != 0;
+}
+
+static gboolean is_root_folder(EkSpan span)
+{
+    return ek_span_le32(span, 0) == 2 && ek_span_le16(span, 4) == 12 && ek_span_u8(span, 6) == 1 &&
+           ek_span_le32(span, 8) == '.' && ek_span_le32(span, 12) == 2 &&
+           ek_span_u8(span, 18) == 2 && ek_span_le16(span, 20) == 0x2e2e;
+}
+
+gboolean ek_ext_record_seen(EkSpan span, EkRecord *record)
+{
+    *record = (EkRecord){0, 0};
+    if (is_root_folder(span))
+        record->bytes = SEEN_ROOT;
+    else if (are_first_inodes(span, 256))
+        record->bytes = SEEN_INODES;
+    else if (are_first_inodes(span, 128))
+        record->bytes = SEEN_SMALL_INODES;
+    return record->bytes != 0;
+}
+
+/* The entries of a folder's block end where it ends. */
+static gboolean entries_end(EkSpan block)
+{
+    gsize at = 0;
+    while (at + 8 <= block.length) {
+        guint16 length = ek_span_le16(block, at + 4);
+        if (length < 8 || length % 4 != 0)
+            return FALSE;
+        at += length;
+    }
+    return at == block.length;
+}
+
+/* --- the table of groups --------------------------------------------------------------------- */
+
+typedef struct {
+    EkByte start;
+    EkByte inodes;      /* where the first inode table stands */
+    guint64 root_block; /* of the volume */
+    EkByte groups_at;   /* where the table of groups was read */
+    EkExtSuper super;
+    gboolean is_least;
+} Volume;
+
+typedef struct {
+    guint64 blocks_bitmap;
+    guint64 inodes_bitmap;
+    guint64 inode_table;
+    guint32 free_inodes;
+    guint32 free_blocks;
+    guint16 flags;
+} Group;
+
+static gboolean group_read(EkGate *gate, const Volume *volume, guint64 number, Group *group)
+{
+    guint8 data[64] = {0};
+    guint32 bytes = volume->super.descriptor_bytes;
+    EkSpan span = {data, sizeof data};
+    if (ek_part_read(gate, volume->groups_at + number * bytes, data, bytes) != EK_PART_THERE)
+        return FALSE;
+    *group = (Group){
+        .blocks_bitmap = ek_span_le32(span, 0) | (guint64)ek_span_le32(span, 32) << 32,
+        .inodes_bitmap = ek_span_le32(span, 4) | (guint64)ek_span_le32(span, 36) << 32,
+        .inode_table = ek_span_le32(span, 8) | (guint64)ek_span_le32(span, 40) << 32,
+        .free_blocks = ek_span_le16(span, 12) | (guint32)ek_span_le16(span, 44) << 16,
+        .free_inodes = ek_span_le16(span, 14) | (guint32)ek_span_le16(span, 46) << 16,
+        .flags = ek_span_le16(span, 18),
+    };
+    guint64 most = (ek_gate_bytes(gate) - volume->start) / volume->super.block_bytes;
+    return group->blocks_bitmap > volume->super.first_data_block && group->blocks_bitmap < most &&
+           group->inodes_bitmap > volume->super.first_data_block && group->inodes_bitmap < most &&
+           group->inode_table > volume->super.first_data_block && group->inode_table < most &&
+           group->blocks_bitmap != group->inodes_bitmap &&
+           group->inode_table != group->blocks_bitmap && group->inode_table != group->inodes_bitmap;
+}
+
+/* Descriptors of either size: those of the right one go on for longer. */
+static guint64 count_groups(EkGate *gate, Volume *volume)
+{
+    guint64 best = 0;
+    guint32 bytes = 0;
+    for (guint32 size = 32; size <= 64; size *= 2) {
+        guint64 count = 0;
+        Group group;
+        volume->super.descriptor_bytes = size;
+        while (count < GROUPS_MOST && group_read(gate, volume, count, &group))
+            count++;
+        if (count > best) {
+            best = count;
+            bytes = size;
+        }
+    }
+    volume->super.descriptor_bytes = bytes;
+    return best;
+}
+
+/* In its place, or behind the superblocks of the groups that keep a copy. */
+static gboolean find_groups(EkGate *gate, Volume *volume)
+{
+    static const guint copies[] = {0, 1, 3, 5, 7, 9, 25};
+    EkExtSuper *super = &volume->super;
+    guint64 table = (volume->inodes - volume->start) / super->block_bytes;
+    for (gsize i = 0; i < G_N_ELEMENTS(copies); i++) {
+        Group first;
+        guint64 block = super->first_data_block + copies[i] * (guint64)super->blocks_per_group + 1;
+        volume->groups_at = volume->start + block * super->block_bytes;
+        super->groups = count_groups(gate, volume);
+        if (super->groups > copies[i] && group_read(gate, volume, 0, &first) &&
+            first.inode_table == table)
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* An empty group has all inodes free; where tables stand one behind the other their distance
+ * tells. */
+static void find_inodes(EkGate *gate, Volume *volume)
+{
+    EkExtSuper *super = &volume->super;
+    guint64 per_group = 0;
+    Group first = {0};
+    Group group;
+    group_read(gate, volume, 0, &first);
+    for (guint64 i = 1; i < super->groups; i++)
+        if (group_read(gate, volume, i, &group))
+            per_group = MAX(per_group, group.free_inodes);
+    if (super->groups > 1 && group_read(gate, volume, 1, &group) &&
+        group.inode_table > first.inode_table &&
+        group.inode_table - first.inode_table < super->blocks_per_group / 2)
+        per_group =
+            (group.inode_table - first.inode_table) * super->block_bytes / super->inode_bytes;
+    else if (super->groups == 1)
+        per_group = ek_divide_up(first.free_inodes + (guint64)FIRST_INODES, 8) * 8;
+    super->inodes_per_group = (guint32)CLAMP(per_group, 1, (guint64)super->block_bytes * 8);
+    super->inodes = (guint32)MIN(super->inodes_per_group * super->groups, G_MAXUINT32);
+}
+
+/* Blocks of the last group, as its bitmap tells: what is behind the end of the volume is marked as
+ * used in it. */
+static guint64 last_blocks(EkGate *gate, const Volume *volume)
+{
+    const EkExtSuper *super = &volume->super;
+    Group last;
+    if (!group_read(gate, volume, super->groups - 1, &last))
+        return 1;
+    if ((last.flags & BLOCKS_NOT_WRITTEN) != 0)
+        return CLAMP(last.free_blocks, 1, super->blocks_per_group);
+    g_autofree guint8 *bitmap = g_malloc(super->block_bytes);
+    if (ek_part_read(gate, volume->start + last.blocks_bitmap * super->block_bytes, bitmap,
+                     super->block_bytes) != EK_PART_THERE)
+        return CLAMP(last.free_blocks, 1, super->blocks_per_group);
+    guint64 bit = super->blocks_per_group;
+    while (bit > 1 && (bitmap[(bit - 1) / 8] >> (bit - 1) % 8 & 1) != 0)
+        bit--;
+    return bit;
+}
+
+static void find_length(EkGate *gate, const GArray *places, Volume *volume)
+{
+    EkExtSuper *super = &volume->super;
+    guint64 before = super->first_data_block + (super->groups - 1) * super->blocks_per_group;
+    super->blocks = before + last_blocks(gate, volume);
+    volume->is_least = TRUE;
+    for (guint i = 0; i < places->len; i++) {
+        EkRange place = g_array_index(places, EkRange, i);
+        guint64 blocks = place.bytes / super->block_bytes;
+        if (place.first == volume->start && blocks >= super->blocks &&
+            blocks <= before + super->blocks_per_group) {
+            super->blocks = blocks;
+            volume->is_least = FALSE;
+            return;
+        }
+    }
+}
+
+/* --- the volume ------------------------------------------------------------------------------ */
+
+static void compose_super(const EkExtSuper *super, guint8 *header)
+{
+    guint log = 0;
+    while (BLOCK_LEAST << log < super->block_bytes)
+        log++;
+    memset(header, 0, EK_HEADER_MOST);
+    ek_put_le32(header, super->inodes);
+    ek_put_le32(header + 4, (guint32)super->blocks);
+    ek_put_le32(header + 20, super->first_data_block);
+    ek_put_le32(header + 24, log);
+    ek_put_le32(header + 28, log);
+    ek_put_le32(header + 32, super->blocks_per_group);
+    ek_put_le32(header + 36, super->blocks_per_group);
+    ek_put_le32(header + 40, super->inodes_per_group);
+    ek_put_le16(header + 56, 0xef53);
+    ek_put_le32(header + 76, 1);
+    ek_put_le32(header + 84, FIRST_INODES);
+    ek_put_le16(header + 88, (guint16)super->inode_bytes);
+    ek_put_le16(header + 254, super->descriptor_bytes > 32 ? (guint16)super->descriptor_bytes : 0);
+    ek_put_le32(header + 336, (guint32)(super->blocks >> 32));
+}
+
+/* By what only the later ones have: files in extents, a journal. */
+static const char *name_of(EkGate *gate, const Volume *volume)
+{
+    guint8 inode[128];
+    EkSpan span = {inode, sizeof inode};
+    EkByte bytes = volume->super.inode_bytes;
+    if (ek_part_read(gate, volume->inodes + bytes, inode, sizeof inode) == EK_PART_THERE &&
+        (ek_span_le32(span, 32) & FLAG_EXTENTS) != 0)
+        return "ext4";
+    if (ek_part_read(gate, volume->inodes + (JOURNAL_INODE - 1) * bytes, inode, sizeof inode) ==
+            EK_PART_THERE &&
+        ek_span_le16(span, 26) > 0)
+        return "ext3";
+    return "ext2";
+}
+
+static EkVolume *compose(EkGate *gate, const GArray *places, Volume *found)
+{
+    EkExtSuper *super = &found->super;
+    find_inodes(gate, found);
+    find_length(gate, places, found);
+    EkVolume *volume = ek_volume_new(&ek_fs_ext, name_of(gate, found));
+    compose_super(super, volume->header);
+    volume->composed = volume->by_backup = TRUE;
+    volume->first_byte = found->start;
+    volume->header_byte = found->inodes;
+    volume->core_byte = found->inodes;
+    volume->own_sector_size = EK_STEP;
+    volume->bytes = super->blocks * super->block_bytes;
+    volume->length_is_least = found->is_least;
+    ek_ext_terms(volume, super);
+    ek_volume_reason(volume, 30,
+                     "no superblock is left: the root folder at sector %" G_GUINT64_FORMAT
+                     " and its inode at sector %" G_GUINT64_FORMAT " agree where the volume begins",
+                     (found->start + found->root_block * super->block_bytes) / EK_STEP,
+                     found->inodes / EK_STEP);
+    ek_volume_reason(volume, 30,
+                     "the table of %" G_GUINT64_FORMAT " groups at sector %" G_GUINT64_FORMAT
+                     " names that inode table",
+                     super->groups, found->groups_at / EK_STEP);
+    ek_volume_reason(volume, 0, "its length is told %s",
+                     found->is_least ? "by the bitmap of its last group" : "by a partition table");
+    ek_volume_reason(volume, 0, "its UUID and label stood nowhere else");
+    ek_header_end(volume, TRUE);
+    return volume;
+}
+
+/* Do this root folder and this inode table belong to one volume of such blocks? */
+static gboolean fits(EkGate *gate, EkByte folder, const EkRecordRun *inodes, guint32 block_bytes,
+                     Volume *volume)
+{
+    guint8 sector[EK_STEP];
+    guint32 inode_bytes = inodes->stride == SEEN_INODES ? 256 : 128;
+    *volume = (Volume){.inodes = inodes->first_byte};
+    if (ek_part_read(gate, inodes->first_byte, sector, sizeof sector) != EK_PART_THERE)
+        return FALSE;
+    volume->root_block =
+        root_block_of(ek_span_part((EkSpan){sector, sizeof sector}, inode_bytes, 128));
+    if (volume->root_block == 0 || volume->root_block > folder / block_bytes)
+        return FALSE;
+    volume->start = folder - volume->root_block * block_bytes;
+    volume->super = (EkExtSuper){
+        .block_bytes = block_bytes,
+        .first_data_block = block_bytes == BLOCK_LEAST ? 1 : 0,
+        .blocks_per_group = block_bytes * 8,
+        .inode_bytes = inode_bytes,
+    };
+    if (inodes->first_byte <= volume->start ||
+        (inodes->first_byte - volume->start) % block_bytes != 0)
+        return FALSE;
+    g_autofree guint8 *block = g_malloc(block_bytes);
+    return ek_part_read(gate, folder, block, block_bytes) == EK_PART_THERE &&
+           entries_end((EkSpan){block, block_bytes}) && find_groups(gate, volume);
+}
+
+gboolean ek_ext_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+                      GError **error)
+{
+    const GArray *runs = evidence->runs;
+    guint folders = 0;
+    (void)error;
+    for (guint i = 0; i < runs->len && folders < TRIED_MOST; i++) {
+        const EkRecordRun *folder = &g_array_index(runs, EkRecordRun, i);
+        guint tables = 0;
+        gboolean found = FALSE;
+        if (folder->stride != SEEN_ROOT)
+            continue;
+        folders++;
+        for (guint k = 0; k < runs->len && tables < TRIED_MOST && !found; k++) {
+            const EkRecordRun *inodes = &g_array_index(runs, EkRecordRun, k);
+            if (inodes->stride != SEEN_INODES && inodes->stride != SEEN_SMALL_INODES)
+                continue;
+            tables++;
+            for (guint32 size = BLOCK_LEAST; size <= BLOCK_MOST && !found; size *= 2) {
+                Volume volume;
+                found = fits(gate, folder->first_byte, inodes, size, &volume);
+                if (found)
+                    sink(data, compose(gate, evidence->places, &volume));
+            }
+        }
+    }
+    return TRUE;
+}
