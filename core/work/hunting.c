@@ -189,7 +189,8 @@ static const char *what_it_is(const EkTable *current, const EkTable *table, EkBy
     if (g_str_equal(table->scheme, "ebr"))
         return "a link of a chain that nothing leads to";
     if (g_str_equal(table->scheme, "mbr") && table->first_byte == 0)
-        return "it protects the GPT";
+        return table->count > 1 ? "it protects the GPT, and names partitions itself: a hybrid"
+                                : "it protects the GPT";
     if (in_place && current == NULL && table->first_byte == table->sector_size)
         return "no protective MBR stands before it: no system looks at it";
     if (in_place && current != NULL && g_str_equal(current->scheme, "gpt") &&

@@ -82,6 +82,15 @@ static void a_gpt_lists_its_volumes(void)
     CHECK_CONTAINS(whole.out, "at sector 614399, with 2 partitions (the other copy");
     check_standing(2048, "ext4", "listed");
     check_standing(104448, "exfat", "listed");
+    /* A hybrid: the MBR names a partition as well, and the GPT still rules. */
+    must("printf "
+         "'\\000\\000\\000\\000\\203\\000\\000\\000\\000\\010\\000\\000\\000\\220\\001\\000' | "
+         "dd of=drive.img bs=1 seek=462 conv=notrunc status=none");
+    g_auto(Result) hybrid = hunt();
+    CHECK_CONTAINS(hybrid.out,
+                   "with 2 partitions (it protects the GPT, and names partitions itself");
+    CHECK_CONTAINS(hybrid.out, "gpt partition table at sector 1, with 2 partitions\n");
+    check_standing(104448, "exfat", "listed");
     /* The first copy damaged: the system takes the other one. */
     must("printf 'xxxx' | dd of=drive.img bs=1 seek=600 conv=notrunc status=none");
     g_auto(Result) other = hunt();
