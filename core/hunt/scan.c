@@ -11,7 +11,7 @@
 
 typedef struct {
     EkRange range;
-    EkRange data;   /* no hole, as far as that was asked already */
+    EkRange data;   /* the first run of data at its beginning or behind it */
     GArray *traces; /* EkTrace */
     GArray *runs;   /* EkTrace: runs of records that are still growing */
     GError *error;
@@ -90,8 +90,7 @@ static gboolean look_at_range(const EkHunt *hunt, Job *job, EkRange range, guint
 static gboolean next_part(const EkHunt *hunt, const Job *job, EkByte at, EkRange *part)
 {
     *part = job->data;
-    return (at >= part->first && at < ek_range_end(*part)) ||
-           ek_gate_next_data(hunt->gate, at, part);
+    return at < ek_range_end(*part) || ek_gate_next_data(hunt->gate, at, part);
 }
 
 /* A worker's task: the parts of the chunk that hold data. */
@@ -187,8 +186,13 @@ static Job *next_job(EkHunt *hunt, const GArray *ranges, guint *index, EkByte *a
         job->traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
         job->runs = g_array_new(FALSE, FALSE, sizeof(EkTrace));
         if (from >= ek_range_end(hunt->data) && !ek_gate_next_data(hunt->gate, from, &hunt->data))
-            hunt->data = (EkRange){ek_gate_bytes(hunt->gate), 0};
+            hunt->data = (EkRange){ek_gate_bytes(hunt->gate), 1};
         job->data = hunt->data;
+        /* A hole is one job, however large. */
+        EkByte data = hunt->data.first / hunt->chunk * hunt->chunk;
+        if (data > end)
+            end = MIN(ek_range_end(range), data);
+        job->range.bytes = end - from;
         *at = end;
         return job;
     }

@@ -57,6 +57,8 @@ static gboolean is_extended(guint8 type)
     return type == 0x05 || type == 0x0f || type == 0x85;
 }
 
+#define TYPE_PROTECTIVE 0xeeu
+
 static const EkSignature signatures[] = {
     {.offset = END_OFFSET, .length = 2, .bytes = {0x55, 0xaa}},
 };
@@ -94,7 +96,10 @@ static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
     }
     for (guint i = 0; i < table->count; i++)
         for (guint k = i + 1; k < table->count; k++)
-            if (ek_ranges_overlap(table->entries[i].range, table->entries[k].range))
+            /* What protects a GPT may cover what a hybrid names besides. */
+            if (table->entries[i].type != TYPE_PROTECTIVE &&
+                table->entries[k].type != TYPE_PROTECTIVE &&
+                ek_ranges_overlap(table->entries[i].range, table->entries[k].range))
                 return FALSE;
     return table->count > 0;
 }
