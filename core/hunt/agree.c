@@ -48,6 +48,15 @@ static void finding_free(gpointer data)
     g_free(finding);
 }
 
+/* What other traces tell of the same volume speaks for it: to be without a header must not make one
+ * more credible. */
+static void add_evidence(EkVolume *volume, const EkVolume *composed)
+{
+    if (composed->composed && !volume->composed && composed->confidence > volume->confidence)
+        ek_volume_reason(volume, composed->confidence - volume->confidence,
+                         "it would be found without a header as well, by what else is left of it");
+}
+
 static void take_volume(GPtrArray *findings, EkVolume *volume)
 {
     for (guint i = 0; i < findings->len; i++) {
@@ -55,9 +64,11 @@ static void take_volume(GPtrArray *findings, EkVolume *volume)
         if (!is_same(finding->volume, volume))
             continue;
         if (is_better(volume, finding->volume)) {
+            add_evidence(volume, finding->volume);
             ek_volume_free(finding->volume);
             finding->volume = volume;
         } else {
+            add_evidence(finding->volume, volume);
             ek_volume_free(volume);
         }
         return;
@@ -172,8 +183,12 @@ static void drop_shadows(GPtrArray *findings)
     for (guint i = findings->len; i > 0; i--) {
         const EkFinding *finding = findings->pdata[i - 1];
         gboolean shadow = FALSE;
-        for (guint k = 0; k < findings->len && !shadow; k++)
-            shadow = is_shadow(finding->volume, ((const EkFinding *)findings->pdata[k])->volume);
+        for (guint k = 0; k < findings->len && !shadow; k++) {
+            EkFinding *of = findings->pdata[k];
+            shadow = is_shadow(finding->volume, of->volume);
+            if (shadow)
+                add_evidence(of->volume, finding->volume);
+        }
         if (shadow)
             g_ptr_array_remove_index(findings, i - 1);
     }

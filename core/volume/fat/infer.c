@@ -118,8 +118,45 @@ static gboolean is_table(const GArray *runs, EkByte at, guint64 kind)
     return FALSE;
 }
 
+/* By the information sector, which is sector 1 of the volume, or by its copy, which is mostly
+ * sector 7; 0: neither is there. */
+static guint reserved_by_info(EkGate *gate, const Tables *tables, guint most)
+{
+    guint8 sector[EK_STEP];
+    guint found = 0;
+    for (guint i = 1; i <= most; i++)
+        if (ek_part_read(gate, tables->first - i * EK_STEP, sector, sizeof sector) ==
+                EK_PART_THERE &&
+            ek_fat_is_info((EkSpan){sector, sizeof sector}))
+            found = i;
+    if (found == 0)
+        return 0;
+    guint as_copy = found + COPY_OF_INFO;
+    gboolean is_copy =
+        as_copy <= most && found + 1 != USUAL_RESERVED &&
+        !ek_is_usual_start(tables->first - (found + 1) * EK_STEP) &&
+        (as_copy == USUAL_RESERVED || ek_is_usual_start(tables->first - as_copy * EK_STEP));
+    return is_copy ? as_copy : found + 1;
+}
+
+/* One FAT alone is taken for the second, and half as long for the first: by what stands where each
+ * would have its information sector, or by where the volume would begin. */
+static void choose_alone(EkGate *gate, EkByte seen, Tables *tables)
+{
+    EkByte before = (tables->bits == EK_FAT32 ? USUAL_RESERVED : 1) * (EkByte)EK_STEP;
+    Tables first = {tables->bits, seen, tables->bytes / 2, tables->root_bytes};
+    gboolean wide = tables->bits == EK_FAT32;
+    guint most = (guint)MIN(RESERVED_MOST, seen / EK_STEP);
+    guint other = (guint)MIN(RESERVED_MOST, tables->first / EK_STEP);
+    if (wide && reserved_by_info(gate, &first, most) != 0)
+        *tables = first;
+    else if ((!wide || reserved_by_info(gate, tables, other) == 0) && seen >= before &&
+             ek_is_usual_start(seen - before))
+        *tables = first;
+}
+
 /* With one FAT seen, or both: they are as long as the distance to each other, or to the data. */
-static gboolean find_tables(const GArray *runs, const Grid *grid, Tables *tables)
+static gboolean find_tables(EkGate *gate, const GArray *runs, const Grid *grid, Tables *tables)
 {
     for (guint i = runs->len; i > 0; i--) {
         const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i - 1);
@@ -146,7 +183,9 @@ static gboolean find_tables(const GArray *runs, const Grid *grid, Tables *tables
                 continue;
             *tables = (Tables){bits, before, apart, rest - apart};
         } else if (length <= run->first_byte) {
-            *tables = (Tables){bits, run->first_byte - length, length, root}; /* the second alone */
+            *tables = (Tables){bits, run->first_byte - length, length, root};
+            if (length % (2 * EK_STEP) == 0)
+                choose_alone(gate, run->first_byte, tables);
         } else {
             continue;
         }
@@ -155,27 +194,6 @@ static gboolean find_tables(const GArray *runs, const Grid *grid, Tables *tables
             return TRUE;
     }
     return FALSE;
-}
-
-/* By the information sector, which is sector 1 of the volume, or by its copy, which is mostly
- * sector 7; 0: neither is there. */
-static guint reserved_by_info(EkGate *gate, const Tables *tables, guint most)
-{
-    guint8 sector[EK_STEP];
-    guint found = 0;
-    for (guint i = 1; i <= most; i++)
-        if (ek_part_read(gate, tables->first - i * EK_STEP, sector, sizeof sector) ==
-                EK_PART_THERE &&
-            ek_fat_is_info((EkSpan){sector, sizeof sector}))
-            found = i;
-    if (found == 0)
-        return 0;
-    guint as_copy = found + COPY_OF_INFO;
-    gboolean is_copy =
-        as_copy <= most && found + 1 != USUAL_RESERVED &&
-        !ek_is_usual_start(tables->first - (found + 1) * EK_STEP) &&
-        (as_copy == USUAL_RESERVED || ek_is_usual_start(tables->first - as_copy * EK_STEP));
-    return is_copy ? as_copy : found + 1;
 }
 
 /* How much a place has room for is what the FATs are made for, or a little less. */
@@ -368,7 +386,7 @@ gboolean ek_fat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sin
             continue;
         }
         take_folders(folders, &grid);
-        if (volumes < VOLUMES_MOST && find_tables(runs, &grid, &tables)) {
+        if (volumes < VOLUMES_MOST && find_tables(gate, runs, &grid, &tables)) {
             sink(data, compose(gate, evidence->places, &grid, &tables));
             volumes++;
         }

@@ -19,6 +19,7 @@
 #define LEAST_AGREEING 2u
 #define IN_USE 1u
 #define STARTS_MOST 1024u
+#define UNKNOWN_LENGTH_POINTS (-30)
 
 enum { RECORD_MFT, RECORD_MIRROR, RECORD_LOG, RECORD_ROOT = 5, RECORD_BAD = 8, RECORD_UPCASE = 10 };
 
@@ -216,7 +217,7 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const System *syste
                          " to %" G_GUINT64_FORMAT " sectors. Taken for a whole number of clusters",
                          clusters * per_cluster + 1, (clusters + 1) * per_cluster);
     else
-        ek_volume_reason(volume, 0, "nothing tells how long it is");
+        ek_volume_reason(volume, UNKNOWN_LENGTH_POINTS, "nothing tells how long it is");
     return volume;
 }
 
