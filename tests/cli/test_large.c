@@ -166,15 +166,6 @@ static gboolean fill_ntfs(const char *path)
 
 /* --- the drive ------------------------------------------------------------------------------- */
 
-static json_t *volume_at(json_t *json, guint64 sector)
-{
-    json_t *list = json_object_get(json, "volumes");
-    for (gsize i = 0; i < json_array_size(list); i++)
-        if (json_u64(json_array_get(list, i), "first_byte") == sector * SECTOR)
-            return json_array_get(list, i);
-    return NULL;
-}
-
 static void check_volume(json_t *json, guint64 sector, guint64 sectors, const char *filesystem,
                          const char *label)
 {

@@ -33,16 +33,6 @@ static Result hunt(void)
     return ektypon("hunt bench");
 }
 
-/* The volume that begins at a sector; NULL when there is none. */
-static json_t *volume_at(json_t *json, guint64 sector)
-{
-    json_t *list = json_object_get(json, "volumes");
-    for (gsize i = 0; i < json_array_size(list); i++)
-        if (json_u64(json_array_get(list, i), "first_byte") == sector * SECTOR)
-            return json_array_get(list, i);
-    return NULL;
-}
-
 static void check_standing(guint64 sector, const char *filesystem, const char *standing)
 {
     g_auto(Result) result = ektypon("volumes bench --json");

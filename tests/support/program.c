@@ -168,6 +168,15 @@ char *demo_path(const char *name)
     return g_build_filename(EKTYPON_DEMO, name, NULL);
 }
 
+json_t *volume_at(json_t *json, guint64 sector)
+{
+    json_t *list = json_object_get(json, "volumes");
+    for (gsize i = 0; i < json_array_size(list); i++)
+        if (json_u64(json_array_get(list, i), "first_byte") == sector * 512)
+            return json_array_get(list, i);
+    return NULL;
+}
+
 void unpack_demo(void)
 {
     must("xz -dc %s/drive.img.xz | dd of=drive.img bs=1M conv=sparse iflag=fullblock status=none",

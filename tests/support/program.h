@@ -38,6 +38,10 @@ json_t *result_json(const Result *result);
 guint64 json_u64(json_t *object, const char *key);
 const char *json_text(json_t *object, const char *key);
 
+/* Of what `volumes --json` prints the volume that begins at a sector of 512 bytes; NULL when there
+ * is none. Borrowed from `json`. */
+json_t *volume_at(json_t *json, guint64 sector);
+
 /* Unpacks the demo drive into the current folder: drive.img and drive.model. */
 void unpack_demo(void);
 
