@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* Makes an input of pieces out of an image: those sectors without which something else would be
- * found in it. Usage: fuzz_gather IMAGE OUTPUT */
+ * found in it; and another one of which the first piece is not read. Usage: fuzz_gather IMAGE
+ * OUTPUT */
 #include "pieces.h"
 
 #include "base/text.h"
@@ -113,28 +114,36 @@ static void reduce(const Drive *drive, GArray *kept, GHashTable *content)
         }
 }
 
-static void write_pieces(const char *path, const GArray *kept, GHashTable *content)
+/* The pieces in order, or with `last_unread` the other way round: the first one is not read then.
+ */
+static void write_pieces(const char *path, const GArray *kept, GHashTable *content,
+                         gboolean last_unread)
 {
-    g_autoptr(GByteArray) out = g_byte_array_new();
-    guint8 flags = 0;
-    g_byte_array_append(out, &flags, 1);
+    g_autoptr(GByteArray) pieces = g_byte_array_new();
     for (guint i = 0; i < kept->len;) {
         EkByte at = g_array_index(kept, EkByte, i);
         guint count = 1;
         while (i + count < kept->len && count < RUN_MOST &&
                g_array_index(kept, EkByte, i + count) == at + count * 512ull)
             count++;
+        g_autoptr(GByteArray) piece = g_byte_array_new();
         EkSector sector = at / 512;
         guint8 head[4] = {(guint8)sector, (guint8)(sector >> 8), (guint8)(sector >> 16),
                           (guint8)count};
-        g_byte_array_append(out, head, sizeof head);
+        g_byte_array_append(piece, head, sizeof head);
         for (guint k = 0; k < count; k++) {
             EkByte place = at + k * 512ull;
-            g_byte_array_append(out, g_hash_table_lookup(content, &place), 512);
+            g_byte_array_append(piece, g_hash_table_lookup(content, &place), 512);
         }
+        if (last_unread)
+            g_byte_array_prepend(pieces, piece->data, piece->len);
+        else
+            g_byte_array_append(pieces, piece->data, piece->len);
         i += count;
     }
-    g_file_set_contents(path, (const char *)out->data, (gssize)out->len, NULL);
+    guint8 flags = last_unread ? FUZZ_UNREAD : 0;
+    g_byte_array_prepend(pieces, &flags, 1);
+    g_file_set_contents(path, (const char *)pieces->data, (gssize)pieces->len, NULL);
 }
 
 int main(int argc, char **argv)
@@ -158,7 +167,9 @@ int main(int argc, char **argv)
                                 g_memdup2(sector, sizeof sector));
         }
     reduce(&drive, kept, content);
-    write_pieces(argv[2], kept, content);
+    g_autofree char *unread = g_strconcat(argv[2], "-unread", NULL);
+    write_pieces(argv[2], kept, content, FALSE);
+    write_pieces(unread, kept, content, TRUE);
     printf("%s: %u sectors\n", argv[2], kept->len);
     return 0;
 }

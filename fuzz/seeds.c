@@ -46,6 +46,7 @@ static void put_composed(const char *root, gboolean whole)
 {
     Composed *all[] = {composed_hfsplus(FALSE, 1536),
                        composed_hfsplus(TRUE, 0),
+                       composed_wrapped_hfsplus(),
                        composed_apfs(),
                        composed_refs(),
                        composed_bitlocker(),

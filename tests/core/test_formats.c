@@ -149,39 +149,10 @@ static void hfsplus_is_found(void)
 /* An HFS volume around it: the partition is the wrapper's. */
 static void hfsplus_is_found_in_its_wrapper(void)
 {
-    enum { BLOCK = 4096, FIRST = 16, BEGIN = 3 };
-    g_autoptr(Composed) inside = composed_hfsplus(FALSE, 0);
-    gsize blocks = BEGIN + inside->length / BLOCK + 2;
-    gsize length = FIRST * 512 + blocks * BLOCK + 1024;
-    for (int wiped = 0; wiped < 2; wiped++) {
-        Bench bench;
-        Laid laid = {.length = BEFORE + length + BEHIND};
-        laid.drive = g_malloc(laid.length);
-        fill_noise(laid.drive, laid.length, 6);
-        guint8 *wrapper = laid.drive + BEFORE;
-        guint8 *mdb = wrapper + 1024;
-        memset(wrapper, 0, FIRST * 512);
-        memcpy(mdb, "BD", 2);
-        ek_put_be16(mdb + 18, (guint16)blocks);
-        ek_put_be32(mdb + 20, BLOCK);
-        ek_put_be16(mdb + 28, FIRST);
-        memcpy(mdb + 124, "H+", 2);
-        ek_put_be16(mdb + 126, BEGIN);
-        ek_put_be16(mdb + 128, (guint16)(inside->length / BLOCK));
-        memcpy(wrapper + FIRST * 512 + BEGIN * BLOCK, inside->data, inside->length);
-        if (wiped == 1)
-            memset(wrapper + FIRST * 512 + BEGIN * BLOCK + 1024, 0, 512);
-        bench_open(&bench, laid.drive, laid.length);
-        g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
-        CHECK_NUMBER(findings->len, 1);
-        const EkFinding *finding = findings->pdata[0];
-        CHECK_NUMBER(finding->volume->first_byte, BEFORE);
-        CHECK_NUMBER(finding->volume->bytes, length);
-        CHECK_NUMBER(finding->volume->core_byte, BEFORE + FIRST * 512 + BEGIN * BLOCK);
-        CHECK_TEXT(finding->volume->label, inside->label);
-        bench_close(&bench);
-        g_free(laid.drive);
-    }
+    g_autoptr(Composed) composed = composed_wrapped_hfsplus();
+    find_whole(composed);
+    find_by_copy(composed, FALSE);
+    find_by_copy(composed, TRUE);
 }
 
 static void apfs_is_found(void)

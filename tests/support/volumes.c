@@ -91,6 +91,31 @@ Composed *composed_hfsplus(gboolean sensitive, gsize rest)
     return composed;
 }
 
+Composed *composed_wrapped_hfsplus(void)
+{
+    enum { BLOCK = 4096, FIRST = 16, BEGIN = 3, BEHIND = 2 };
+    g_autoptr(Composed) inside = composed_hfsplus(FALSE, 0);
+    gsize blocks = BEGIN + inside->length / BLOCK + BEHIND;
+    gsize start = FIRST * 512 + BEGIN * BLOCK;
+    Composed *composed = compose("hfsplus", FIRST * 512 + blocks * BLOCK + 1024);
+    composed->label = inside->label;
+    composed->uuid = inside->uuid;
+    composed->first_byte = start + inside->first_byte;
+    composed->first_length = inside->first_length;
+    composed->copy_byte = start + inside->copy_byte;
+    composed->copy_length = inside->copy_length;
+    guint8 *block = composed->data + 1024;
+    memcpy(block, "BD", 2);
+    ek_put_be16(block + 18, (guint16)blocks);
+    ek_put_be32(block + 20, BLOCK);
+    ek_put_be16(block + 28, FIRST);
+    memcpy(block + 124, "H+", 2);
+    ek_put_be16(block + 126, BEGIN);
+    ek_put_be16(block + 128, (guint16)(inside->length / BLOCK));
+    memcpy(composed->data + start, inside->data, inside->length);
+    return composed;
+}
+
 /* --- APFS, after the Apple File System Reference --- */
 
 #define APFS_BLOCK 4096u

@@ -22,6 +22,8 @@ typedef struct {
 } Composed;
 
 Composed *composed_hfsplus(gboolean sensitive, gsize rest); /* `rest`: bytes behind the blocks */
+/* In an HFS volume that is wrapped around it; first_byte is that of the HFS+ volume's header. */
+Composed *composed_wrapped_hfsplus(void);
 Composed *composed_apfs(void);
 Composed *composed_refs(void);
 Composed *composed_bitlocker(void);
