@@ -114,7 +114,9 @@ static gboolean measure_trace(EkGate *gate, const EkTrace *trace, GPtrArray *fin
         g_autoptr(EkVolume) volume = format->measure(gate, &claims[i], error);
         if (volume == NULL)
             return FALSE;
-        if (volume->stands && (best == NULL || volume->confidence > best->confidence)) {
+        if (volume->stands && (best == NULL || volume->confidence > best->confidence ||
+                               (volume->confidence == best->confidence &&
+                                volume->contradicted < best->contradicted))) {
             g_clear_pointer(&best, ek_volume_free);
             best = g_steal_pointer(&volume);
         }

@@ -27,6 +27,7 @@ void ek_header_reason(EkVolume *volume, EkHeaderState state, const char *which, 
                          which, sector);
         break;
     case EK_HEADER_DIFFERS:
+        volume->contradicted++;
         ek_volume_reason(volume, 0,
                          "%s is not at sector %" G_GUINT64_FORMAT ": something else stands there",
                          which, sector);
@@ -77,6 +78,7 @@ void ek_part_reason(EkVolume *volume, EkPart part, const char *what, EkByte at, 
                          what, sector);
         break;
     case EK_PART_ABSENT:
+        volume->contradicted++;
         ek_volume_reason(volume, 0, "%s is not at sector %" G_GUINT64_FORMAT, what, sector);
         break;
     }

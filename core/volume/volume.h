@@ -71,6 +71,7 @@ typedef struct {
     GPtrArray *terms;              /* EkTerm*: its geometry, in the file system's own terms */
     gboolean stands;               /* FALSE: measured, and nothing there */
     int confidence;                /* 0 to 100 */
+    guint contradicted;            /* times something else stands where it says */
     GPtrArray *reasons;            /* EkGround* */
 } EkVolume;
 

@@ -155,6 +155,20 @@ static void hfsplus_is_found_in_its_wrapper(void)
     find_by_copy(composed, TRUE);
 }
 
+/* A wrapper that speaks of ground past the end of the drive is none, and stops nothing. */
+static void a_wrapper_cut_off_is_none(void)
+{
+    g_autoptr(Composed) composed = composed_wrapped_hfsplus();
+    Bench bench;
+    Laid laid = {.length = 4096};
+    laid.drive = g_memdup2(composed->data, laid.length);
+    bench_open(&bench, laid.drive, laid.length);
+    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    CHECK_NUMBER(findings->len, 0);
+    bench_close(&bench);
+    g_free(laid.drive);
+}
+
 static void apfs_is_found(void)
 {
     find_all_ways(composed_apfs());
@@ -239,6 +253,7 @@ int main(void)
     static const Test tests[] = {
         {"HFS+ is found", hfsplus_is_found},
         {"HFS+ is found in its wrapper", hfsplus_is_found_in_its_wrapper},
+        {"a wrapper cut off is none", a_wrapper_cut_off_is_none},
         {"APFS is found", apfs_is_found},
         {"ReFS is found", refs_is_found},
         {"BitLocker is found", bitlocker_is_found},

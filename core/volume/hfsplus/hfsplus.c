@@ -199,9 +199,10 @@ static EkVolume *measure_wrapped(EkGate *gate, const EkClaim *claim, const Wrapp
     for (gsize i = 0; i < G_N_ELEMENTS(inside) && (volume == NULL || !volume->stands); i++) {
         guint8 header[4];
         g_clear_pointer(&volume, ek_volume_free);
-        /* Wrappers do not lie in wrappers. */
-        if (ek_part_read(gate, inside[i].header_byte, header, sizeof header) == EK_PART_THERE &&
-            header[0] == 'B')
+        /* What would lie past the end of the image is not there; wrappers do not lie in wrappers.
+         */
+        EkPart part = ek_part_read(gate, inside[i].header_byte, header, sizeof header);
+        if (part == EK_PART_ABSENT || (part == EK_PART_THERE && header[0] == 'B'))
             continue;
         volume = measure(gate, &inside[i], error);
         if (volume == NULL)
