@@ -246,6 +246,25 @@ static void a_boot_sector_in_a_stretch_not_read_is_found_by_its_backup(void)
     bench_close(&bench);
 }
 
+/* The copy in sector 6 alone was read, and what is behind it where a copy of its own would be: it
+ * is no first header. */
+static void a_copy_alone_is_taken_for_one(void)
+{
+    Bench bench;
+    Sink sink = {0};
+    GError *error = NULL;
+    g_autofree guint8 *drive = make_drive();
+    bench_open(&bench, drive, DRIVE);
+    bench_hole(&bench, WIDE_AT / 512, 6, EK_STATE_BAD);
+    bench_hole(&bench, WIDE_AT / 512 + 20, 4000, EK_STATE_BAD);
+    CHECK(scan(&bench, &sink, 0, 0, &error));
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(bench.gate, 512, sink.traces, &error);
+    CHECK_NUMBER(findings->len, 3);
+    CHECK_NUMBER(((const EkFinding *)findings->pdata[2])->volume->first_byte, WIDE_AT);
+    g_ptr_array_unref(sink.traces);
+    bench_close(&bench);
+}
+
 static void a_flood_of_boot_sectors_is_counted_not_kept(void)
 {
     Bench bench;
@@ -299,6 +318,7 @@ int main(void)
         {"neither chunks nor interruptions matter", neither_chunks_nor_interruptions_matter},
         {"a boot sector that was not read is found by its backup",
          a_boot_sector_in_a_stretch_not_read_is_found_by_its_backup},
+        {"a copy alone is taken for one", a_copy_alone_is_taken_for_one},
         {"a flood of boot sectors is counted, not kept",
          a_flood_of_boot_sectors_is_counted_not_kept},
         {"a hunt can be called off", a_hunt_can_be_called_off},
