@@ -6,6 +6,7 @@
 #include <string.h>
 
 #define TABLES_MOST 64u
+#define LENGTH_SLACK ((EkByte)2 << 20)
 #define FINDINGS_MOST 20000u /* each is compared with all others */
 
 gboolean ek_hunt_current_table(EkGate *gate, guint32 sector_size, EkTable *table, gboolean *unread)
@@ -25,11 +26,20 @@ gboolean ek_hunt_current_table(EkGate *gate, guint32 sector_size, EkTable *table
     return ek_table_current(gate, sector_size, table, unread);
 }
 
-/* What was composed from other traces knows no serial number: it is that of the one that does. */
+/* May both be of one length? A composed one knows its own to a cluster, if at all. */
+static gboolean may_be_as_long(const EkVolume *a, const EkVolume *b)
+{
+    return a->length_is_least || b->length_is_least ||
+           (a->bytes <= b->bytes + LENGTH_SLACK && b->bytes <= a->bytes + LENGTH_SLACK);
+}
+
+/* What was composed from other traces knows no serial number: it is that of the one that does,
+ * unless that was of another length: then it is an older one's header that is left. */
 static gboolean is_same(const EkVolume *a, const EkVolume *b)
 {
-    return a->format == b->format && a->first_byte == b->first_byte &&
-           (a->composed || b->composed || g_strcmp0(a->uuid, b->uuid) == 0);
+    if (a->format != b->format || a->first_byte != b->first_byte)
+        return FALSE;
+    return a->composed || b->composed ? may_be_as_long(a, b) : g_strcmp0(a->uuid, b->uuid) == 0;
 }
 
 static gboolean is_better(const EkVolume *a, const EkVolume *b)
@@ -173,7 +183,8 @@ static gboolean is_shadow(const EkVolume *volume, const EkVolume *of)
         volume->core_byte == volume->first_byte && of->first_byte < volume->first_byte)
         return TRUE;
     if (volume->composed && !of->composed)
-        return volume->format == of->format && volume->core_byte == of->core_byte;
+        return volume->format == of->format && volume->core_byte == of->core_byte &&
+               may_be_as_long(volume, of);
     return volume->format == of->format && volume->bytes == of->bytes && volume->uuid != NULL &&
            g_strcmp0(volume->uuid, of->uuid) == 0 && volume->first_byte != of->first_byte &&
            volume->confidence < EK_CONFIDENT && of->confidence > volume->confidence &&

@@ -10,6 +10,8 @@
 #define RECORD_VOLUME 3u
 #define RECORD_ROOT 5u
 #define RECORD_BITMAP 6u
+#define RECORD_BAD 8u
+#define OTHER_LENGTH_POINTS (-40)
 #define TYPE_DATA 0x80u
 #define TYPE_BITMAP 0xb0u
 #define BITMAP_RUNS 64u
@@ -158,12 +160,33 @@ static void count_files(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
         ek_volume_term_number(volume, EK_TERM_FILES, count - SYSTEM_RECORDS);
 }
 
+/* The file of bad clusters is as long as all clusters together. Where it is not, the file table is
+ * that of another generation, and this header what is left of an older one. */
+static void weigh_length(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
+{
+    g_autofree guint8 *record = g_malloc(boot->record_bytes);
+    EkSpan span = {record, boot->record_bytes};
+    if (look_at_record(gate, boot, volume->core_byte, RECORD_BAD, record) != EK_PART_THERE)
+        return;
+    EkByte told = ek_span_le64(ek_ntfs_record_named(span, TYPE_DATA, "$Bad"), 0x28);
+    EkByte bytes = boot->sectors * boot->sector_size;
+    if (told == 0 || (told <= bytes + boot->cluster_bytes && bytes <= told + boot->cluster_bytes))
+        return;
+    volume->contradicted++;
+    ek_volume_reason(volume, OTHER_LENGTH_POINTS,
+                     "the file table there is of a volume of %" G_GUINT64_FORMAT
+                     " sectors: another one was made in its place",
+                     told / EK_STEP);
+}
+
 void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
 {
     volume->core_byte = volume->first_byte + boot->mft_cluster * boot->cluster_bytes;
     EkPart table = weigh_records(gate, volume, boot, boot->mft_cluster, "$MFT", 35);
     take_use(gate, volume, boot);
     count_files(gate, volume, boot);
+    if (!volume->composed)
+        weigh_length(gate, volume, boot);
     EkPart mirror = weigh_records(gate, volume, boot, boot->mirror_cluster, "$MFTMirr", 20);
     if (!volume->composed && boot->hidden_sectors != 0 &&
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
