@@ -593,6 +593,7 @@ static void many_nested_ones_are_summed_up(void)
          "rm -rf tree && mkdir tree && for n in $(seq 20); do cp inner.img tree/tray-$n.img; done");
     lay("mke2fs -q -F -t ext4 -d tree", 150, 4096);
     g_auto(Result) result = hunt();
+    CHECK_STATUS(result, 0);
     check_count(21);
     check_standing(4096, "ext4", "lost");
     g_auto(Result) counted = ektypon("volumes bench --json");
