@@ -33,7 +33,7 @@ const char *ek_mbr_type_name(guint8 type)
 
 const char *ek_mbr_other_ruler(guint8 type)
 {
-    return type == 0xee ? "GPT" : type == 0x42 ? "dynamic disk" : NULL;
+    return type == EK_MBR_PROTECTIVE ? "GPT" : type == 0x42 ? "dynamic disk" : NULL;
 }
 
 guint8 ek_mbr_type_for(const char *filesystem)
@@ -56,8 +56,6 @@ static gboolean is_extended(guint8 type)
 {
     return type == 0x05 || type == 0x0f || type == 0x85;
 }
-
-#define TYPE_PROTECTIVE 0xeeu
 
 static const EkSignature signatures[] = {
     {.offset = END_OFFSET, .length = 2, .bytes = {0x55, 0xaa}},
@@ -97,8 +95,8 @@ static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
     for (guint i = 0; i < table->count; i++)
         for (guint k = i + 1; k < table->count; k++)
             /* What protects a GPT may cover what a hybrid names besides. */
-            if (table->entries[i].type != TYPE_PROTECTIVE &&
-                table->entries[k].type != TYPE_PROTECTIVE &&
+            if (table->entries[i].type != EK_MBR_PROTECTIVE &&
+                table->entries[k].type != EK_MBR_PROTECTIVE &&
                 ek_ranges_overlap(table->entries[i].range, table->entries[k].range))
                 return FALSE;
     return table->count > 0;

@@ -1,8 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 #include "table/table.h"
 
-#define PROTECTIVE 0xeeu
-
 const EkTableFormat *const ek_table_formats[] = {
     &ek_table_gpt, &ek_table_gpt_entries, &ek_table_apm, &ek_table_ebr, &ek_table_mbr, NULL};
 
@@ -40,7 +38,7 @@ static gboolean load_gpt(EkGate *gate, guint32 sector_size, EkTable *table)
 static gboolean is_protective(const EkTable *mbr)
 {
     for (guint i = 0; i < mbr->count; i++)
-        if (mbr->entries[i].type == PROTECTIVE)
+        if (mbr->entries[i].type == EK_MBR_PROTECTIVE)
             return TRUE;
     return FALSE;
 }

@@ -10,8 +10,9 @@
 #include "base/units.h"
 #include "image/gate.h"
 
-#define EK_TABLE_MOST 128u /* entries that are kept of one table */
-#define EK_TABLE_NAME 128u /* bytes of a name, its end included */
+#define EK_TABLE_MOST 128u      /* entries that are kept of one table */
+#define EK_MBR_PROTECTIVE 0xeeu /* type of an MBR's entry that protects a GPT */
+#define EK_TABLE_NAME 128u      /* bytes of a name, its end included */
 
 typedef struct {
     guint index;   /* of the slot in the table, from 0 */

@@ -136,13 +136,19 @@ static void take_terms(EkVolume *volume, const EkExfatBoot *boot)
     ek_volume_term_number(volume, "root folder begins at cluster", boot->root_cluster);
 }
 
+/* The byte on the drive where a cluster begins. */
+static EkByte cluster_byte(const EkExfatBoot *boot, EkByte first_byte, guint32 cluster)
+{
+    return first_byte + (EkByte)boot->heap_sector * boot->sector_size +
+           (EkByte)(cluster - 2) * boot->cluster_bytes;
+}
+
 /* What stands where the boot sector says. TRUE when enough of it does. */
 static gboolean weigh_places(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot,
                              gboolean by_regions)
 {
     EkByte fat = volume->first_byte + (EkByte)boot->fat_sector * boot->sector_size;
-    EkByte root = volume->first_byte + (EkByte)boot->heap_sector * boot->sector_size +
-                  (EkByte)(boot->root_cluster - 2) * boot->cluster_bytes;
+    EkByte root = cluster_byte(boot, volume->first_byte, boot->root_cluster);
     volume->core_byte = root;
     EkPart table = look_at_fat(gate, fat);
     EkPart folder = look_at_root(gate, volume, boot, root);
@@ -197,7 +203,7 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
         return EK_USAGE_UNKNOWN;
     EkByte heap = (EkByte)boot.heap_sector * boot.sector_size;
     EkByte inside = at - volume->first_byte;
-    EkByte root = volume->first_byte + heap + (EkByte)(boot.root_cluster - 2) * boot.cluster_bytes;
+    EkByte root = cluster_byte(&boot, volume->first_byte, boot.root_cluster);
     gsize length = MIN(boot.cluster_bytes, ROOT_LOOKED_AT);
     EkSpan span = {entries, length};
     if (inside < heap)
@@ -209,8 +215,7 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
         guint32 cluster = ek_span_le32(span, i + 20);
         if (entries[i] == EK_EXFAT_BITMAP && cluster >= 2 && cluster - 2 < boot.clusters &&
             bit / 8 < ek_span_le64(span, i + 24))
-            return ek_usage_bit(
-                gate, volume->first_byte + heap + (EkByte)(cluster - 2) * boot.cluster_bytes, bit);
+            return ek_usage_bit(gate, cluster_byte(&boot, volume->first_byte, cluster), bit);
     }
     return EK_USAGE_UNKNOWN;
 }
