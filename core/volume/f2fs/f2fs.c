@@ -13,6 +13,8 @@
 #define SUPER_OFFSET 1024u /* in each of the first two blocks */
 #define SUPER_BYTES 3072u
 #define SUM_OFFSET 4092u
+#define NODE_ADDRESS_BYTES 9u
+#define NODES_A_BLOCK (BLOCK_BYTES / NODE_ADDRESS_BYTES)
 
 typedef struct {
     guint64 blocks;
@@ -21,7 +23,10 @@ typedef struct {
     guint32 segments_a_section;
     guint32 sections_a_zone;
     guint32 checkpoint_block;
+    guint32 nodes_block; /* of the node address table, whose segments stand in pairs */
     guint32 main_block;
+    guint32 node_inode; /* the two that name areas, no files */
+    guint32 meta_inode;
 } Super;
 
 static const EkSignature signatures[] = {
@@ -40,7 +45,10 @@ static gboolean super_read(EkSpan span, Super *super)
         .segments_a_section = ek_span_le32(span, 24),
         .sections_a_zone = ek_span_le32(span, 28),
         .checkpoint_block = ek_span_le32(span, 76),
+        .nodes_block = ek_span_le32(span, 84),
         .main_block = ek_span_le32(span, 92),
+        .node_inode = ek_span_le32(span, 100),
+        .meta_inode = ek_span_le32(span, 104),
     };
     return super->blocks > 0 && super->blocks < G_MAXINT64 / BLOCK_BYTES &&
            super->checkpoint_block > 0 &&
@@ -74,6 +82,48 @@ static EkPart look_at_checkpoint(EkGate *gate, EkByte at)
     return part;
 }
 
+/* The node address table begins with those of the two inodes that every volume has. */
+static EkPart look_at_nodes(EkGate *gate, EkByte at, const Super *super)
+{
+    guint8 block[BLOCK_BYTES];
+    EkSpan span = {block, sizeof block};
+    guint32 numbers[] = {super->node_inode, super->meta_inode};
+    EkPart part = ek_part_read(gate, at, block, sizeof block);
+    for (gsize i = 0; i < G_N_ELEMENTS(numbers) && part == EK_PART_THERE; i++)
+        if (numbers[i] == 0 || numbers[i] >= NODES_A_BLOCK ||
+            ek_span_le32(span, (gsize)numbers[i] * NODE_ADDRESS_BYTES + 1) != numbers[i])
+            part = EK_PART_ABSENT;
+    return part;
+}
+
+typedef struct {
+    gboolean there; /* one of the two, at least */
+    guint unread;
+} Pair;
+
+/* Looks at what has a copy a segment behind it. */
+static Pair weigh_pair(EkGate *gate, EkVolume *volume, const Super *super, gboolean checkpoints)
+{
+    static const char *const names[] = {"the first node address table",
+                                        "the second node address table", "the first checkpoint",
+                                        "the second checkpoint"};
+    Pair pair = {FALSE, 0};
+    for (guint i = 0; i < 2; i++) {
+        EkByte block = checkpoints ? super->checkpoint_block : super->nodes_block;
+        EkByte at = volume->first_byte + (block + (EkByte)i * super->segment_blocks) * BLOCK_BYTES;
+        EkPart part = checkpoints ? look_at_checkpoint(gate, at) : look_at_nodes(gate, at, super);
+        /* A table's copy is written only when an entry of it changes. */
+        if (checkpoints || part != EK_PART_ABSENT)
+            ek_part_reason(volume, part, names[(checkpoints ? 2 : 0) + i], at,
+                           pair.there ? 10 : (checkpoints ? 35 : 15));
+        pair.there |= part == EK_PART_THERE;
+        pair.unread += part == EK_PART_UNREAD;
+    }
+    if (!pair.there && pair.unread == 0)
+        volume->contradicted++;
+    return pair;
+}
+
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 {
     guint8 data[SUPER_BYTES];
@@ -102,18 +152,10 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
         ek_header_reason(volume, ek_header_look(gate, at, data, 108 + 16, copy),
                          i == 0 ? "superblock" : "second superblock", at, i == 0 ? 20 : 15);
     }
-    gboolean there = FALSE;
-    guint unread = 0;
-    for (guint i = 0; i < 2; i++) {
-        EkByte at = volume->first_byte +
-                    ((EkByte)super.checkpoint_block + i * super.segment_blocks) * BLOCK_BYTES;
-        EkPart part = look_at_checkpoint(gate, at);
-        ek_part_reason(volume, part, i == 0 ? "the first checkpoint" : "the second checkpoint", at,
-                       there ? 10 : 35);
-        there |= part == EK_PART_THERE;
-        unread += part == EK_PART_UNREAD;
-    }
-    ek_header_end(volume, there || unread == 2);
+    Pair checkpoints = weigh_pair(gate, volume, &super, TRUE);
+    Pair nodes = weigh_pair(gate, volume, &super, FALSE);
+    ek_header_end(volume, checkpoints.there ||
+                              (checkpoints.unread == 2 && (nodes.there || nodes.unread > 0)));
     return g_steal_pointer(&volume);
 }
 
