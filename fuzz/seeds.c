@@ -39,12 +39,22 @@ static void put_whole(const char *root, const char *name, const Composed *compos
     put(root, "whole", name, composed->data, composed->length);
     memset(composed->data + composed->first_byte, 0, composed->first_length);
     put(root, "whole", wiped, composed->data, composed->length);
+    if (composed->catalog_byte != 0) {
+        g_autofree char *bare = g_strconcat(name, "-bare", NULL);
+        memset(composed->data + composed->copy_byte, 0, composed->copy_length);
+        put(root, "whole", bare, composed->data, composed->length);
+    }
 }
 
 /* The beginning of each, and what of it tells where it is. */
 static void put_composed(const char *root, gboolean whole)
 {
+    const HfsPlan plans[] = {
+        {.block_bytes = 4096, .node_bytes = 1024, .files = 12},
+        {.block_bytes = 1024, .node_bytes = 4096, .files = 40, .has_journal = TRUE}};
     Composed *all[] = {composed_hfsplus(FALSE, 1536),
+                       composed_hfs(&plans[0]),
+                       composed_hfs(&plans[1]),
                        composed_hfsplus(TRUE, 0),
                        composed_wrapped_hfsplus(),
                        composed_apfs(),

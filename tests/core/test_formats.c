@@ -5,10 +5,12 @@
 #include "fixture.h"
 #include "hunt/hunt.h"
 #include "volume/formats.h"
+#include "volume/hfsplus/hfsplus.h"
 #include "volumes.h"
 
 #include <string.h>
 
+#define MIB (1u << 20)
 #define BEFORE (333u * 512)
 #define BEHIND (100u * 512)
 
@@ -146,6 +148,112 @@ static void hfsplus_is_found(void)
         composed_hfsplus(FALSE, 1536)); /* a partition that is no whole number of blocks */
 }
 
+/* --- HFS+ without its headers --- */
+
+static void wipe_headers(guint8 *drive, const Composed *composed)
+{
+    memset(drive + composed->first_byte, 0, composed->first_length);
+    memset(drive + composed->copy_byte, 0, composed->copy_length);
+}
+
+/* On a MiB, with noise before and behind it. */
+static Laid lay_bare(const Composed *composed)
+{
+    Laid laid = {.length = MIB + composed->length + BEHIND};
+    laid.drive = g_malloc(laid.length);
+    fill_noise(laid.drive, laid.length, 5);
+    memcpy(laid.drive + MIB, composed->data, composed->length);
+    wipe_headers(laid.drive + MIB, composed);
+    return laid;
+}
+
+static void check_bare(const GPtrArray *findings, const Composed *composed, gboolean knows_uuid)
+{
+    CHECK_NUMBER(findings->len, 1);
+    if (findings->len == 0)
+        return;
+    const EkVolume *volume = ((const EkFinding *)findings->pdata[0])->volume;
+    CHECK(volume->composed && !volume->length_is_least);
+    CHECK_TEXT(volume->filesystem, "hfsplus");
+    CHECK_NUMBER(volume->first_byte, MIB);
+    CHECK_NUMBER(volume->bytes, composed->length);
+    CHECK_TEXT(volume->label, composed->label);
+    CHECK_TEXT(volume->uuid, knows_uuid ? composed->uuid : NULL);
+    CHECK(volume->confidence >= EK_CONFIDENT);
+    /* The rest of the header is what it was. */
+    EkHfsHeader is;
+    EkHfsHeader was;
+    CHECK(ek_hfs_header_read((EkSpan){volume->header, sizeof volume->header}, &is));
+    CHECK(ek_hfs_header_read((EkSpan){composed->data + composed->first_byte, 512}, &was));
+    CHECK_NUMBER(is.block_bytes, was.block_bytes);
+    CHECK_NUMBER(is.blocks, was.blocks);
+    CHECK_NUMBER(is.bitmap_block, was.bitmap_block);
+    CHECK_NUMBER(is.catalog_block, was.catalog_block);
+}
+
+/* `journal`: what it holds is left, its copy of the header too. */
+static void find_bare(const HfsPlan *plan, gboolean journal)
+{
+    g_autoptr(Composed) composed = composed_hfs(plan);
+    Laid laid = lay_bare(composed);
+    Bench bench;
+    if (plan->has_journal && !journal)
+        memset(laid.drive + MIB + composed->journal_byte, 0, 4096);
+    bench_open(&bench, laid.drive, laid.length);
+    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    check_bare(findings, composed, journal);
+    bench_close(&bench);
+    g_free(laid.drive);
+}
+
+static void hfsplus_is_found_without_headers(void)
+{
+    static const guint32 nodes[] = {1024, 2048, 4096, 8192};
+    for (guint32 block = 512; block <= 8192; block *= 4)
+        for (gsize i = 0; i < G_N_ELEMENTS(nodes); i++) {
+            HfsPlan plan = {.block_bytes = block,
+                            .node_bytes = nodes[i],
+                            .files = nodes[i] == 1024 ? 20 : 60,
+                            .is_sensitive = i == 1};
+            find_bare(&plan, FALSE);
+            plan.has_journal = TRUE;
+            find_bare(&plan, FALSE);
+            find_bare(&plan, TRUE);
+        }
+}
+
+/* The catalog's header node is not read either: its leaves name each other. */
+static void hfsplus_is_found_by_its_leaves(void)
+{
+    HfsPlan plan = {.block_bytes = 4096, .node_bytes = 4096, .files = 80};
+    g_autoptr(Composed) composed = composed_hfs(&plan);
+    Laid laid = lay_bare(composed);
+    Bench bench;
+    bench_open(&bench, laid.drive, laid.length);
+    bench_hole(&bench, (MIB + composed->catalog_byte) / 512, 8, EK_STATE_BAD);
+    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    check_bare(findings, composed, FALSE);
+    bench_close(&bench);
+    g_free(laid.drive);
+}
+
+/* Where a file's blocks are free, it is no such bitmap, and nothing tells where the volume is. */
+static void hfsplus_needs_its_bitmap(void)
+{
+    HfsPlan plan = {.block_bytes = 4096, .node_bytes = 4096, .files = 80};
+    g_autoptr(Composed) composed = composed_hfs(&plan);
+    EkHfsHeader header;
+    Laid laid = lay_bare(composed);
+    Bench bench;
+    CHECK(ek_hfs_header_read((EkSpan){composed->data + composed->first_byte, 512}, &header));
+    memset(laid.drive + MIB + 4096 + header.catalog_block / 8 + 2, 0, 16);
+    bench_open(&bench, laid.drive, laid.length);
+    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    CHECK_NUMBER(findings->len, 0);
+    bench_close(&bench);
+    g_free(laid.drive);
+}
+
 /* An HFS volume around it: the partition is the wrapper's. */
 static void hfsplus_is_found_in_its_wrapper(void)
 {
@@ -253,6 +361,9 @@ int main(void)
     static const Test tests[] = {
         {"HFS+ is found", hfsplus_is_found},
         {"HFS+ is found in its wrapper", hfsplus_is_found_in_its_wrapper},
+        {"HFS+ is found without headers", hfsplus_is_found_without_headers},
+        {"HFS+ is found by its leaves", hfsplus_is_found_by_its_leaves},
+        {"HFS+ needs its bitmap", hfsplus_needs_its_bitmap},
         {"a wrapper cut off is none", a_wrapper_cut_off_is_none},
         {"APFS is found", apfs_is_found},
         {"ReFS is found", refs_is_found},

@@ -34,62 +34,7 @@ static void put_uuid(guint8 *at)
 
 #define UUID "50515253-5455-5657-5859-5a5b5c5d5e5f"
 
-/* --- HFS+, after TN1150 --- */
-
-#define HFS_BLOCK 4096u
-#define HFS_BLOCKS 2000u
-#define HFS_CATALOG 40u
-#define HFS_NODE 4096u
-
-static void put_hfs_header(guint8 *h, gboolean sensitive)
-{
-    put_text(h, sensitive ? "HX" : "H+");
-    ek_put_be16(h + 2, sensitive ? 5 : 4);
-    ek_put_be32(h + 16, 3850000000u);
-    ek_put_be32(h + 20, 3860000000u);
-    ek_put_be32(h + 32, 12);
-    ek_put_be32(h + 36, 3);
-    ek_put_be32(h + 40, HFS_BLOCK);
-    ek_put_be32(h + 44, HFS_BLOCKS);
-    ek_put_be32(h + 48, 1800);
-    ek_put_be64(h + 104, 0x5eed004200000042);
-    ek_put_be64(h + 272, 10 * HFS_BLOCK);
-    ek_put_be32(h + 284, 10);
-    ek_put_be32(h + 288, HFS_CATALOG);
-    ek_put_be32(h + 292, 10);
-}
-
-Composed *composed_hfsplus(gboolean sensitive, gsize rest)
-{
-    static const char name[] = "Briza";
-    Composed *composed = compose("hfsplus", HFS_BLOCK * HFS_BLOCKS + rest);
-    composed->label = name;
-    composed->uuid = "5eed004200000042";
-    composed->first_byte = 1024;
-    composed->first_length = 512;
-    composed->copy_byte = composed->length - 1024;
-    composed->copy_length = 512;
-    put_hfs_header(composed->data + 1024, sensitive);
-    put_hfs_header(composed->data + composed->copy_byte, sensitive);
-    guint8 *node = composed->data + HFS_CATALOG * HFS_BLOCK;
-    node[8] = 1;
-    ek_put_be16(node + 10, 3);
-    ek_put_be16(node + 14, 1);
-    ek_put_be32(node + 16, 1);
-    ek_put_be32(node + 24, 1);
-    ek_put_be32(node + 28, 1);
-    ek_put_be16(node + 32, HFS_NODE);
-    guint8 *leaf = node + HFS_NODE;
-    leaf[8] = 0xff;
-    leaf[9] = 1;
-    ek_put_be16(leaf + 10, 2);
-    ek_put_be16(leaf + 14, 6 + 2 * (sizeof name - 1));
-    ek_put_be32(leaf + 16, 1);
-    ek_put_be16(leaf + 20, sizeof name - 1);
-    for (gsize i = 0; i < sizeof name - 1; i++)
-        ek_put_be16(leaf + 22 + 2 * i, (guint16)name[i]);
-    return composed;
-}
+/* --- HFS+ in its wrapper, after TN1150 --- */
 
 Composed *composed_wrapped_hfsplus(void)
 {

@@ -16,12 +16,27 @@ typedef struct {
     gsize copy_length;
     gsize first_length; /* of the first header, from first_byte on: what can be wiped */
     gsize first_byte;
+    gsize catalog_byte; /* HFS+: of the header node of its catalog */
+    gsize journal_byte; /* HFS+: of the journal, with its copy of the header; 0: none */
     gboolean length_is_least;
     gsize length;
     guint8 *data;
 } Composed;
 
-Composed *composed_hfsplus(gboolean sensitive, gsize rest); /* `rest`: bytes behind the blocks */
+/* What an HFS+ volume is made of (hfs.c). Its folder holds files called "file 00000" and so on,
+ * each a byte shorter than its blocks, every fifth one in two runs of blocks. */
+typedef struct {
+    guint32 block_bytes;
+    guint32 node_bytes;
+    guint files;
+    gboolean is_sensitive;
+    gboolean has_journal; /* with a copy of the header in it */
+    gsize rest;           /* bytes behind the blocks */
+} HfsPlan;
+
+Composed *composed_hfs(const HfsPlan *plan);
+/* An empty one. */
+Composed *composed_hfsplus(gboolean sensitive, gsize rest);
 /* In an HFS volume that is wrapped around it; first_byte is that of the HFS+ volume's header. */
 Composed *composed_wrapped_hfsplus(void);
 Composed *composed_apfs(void);

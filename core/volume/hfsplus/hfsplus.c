@@ -3,27 +3,14 @@
  * alternate one near the end, believed when the catalog is where it says. What it distrusts: every
  * number; a volume is as long as its blocks and up to one block more. The files are not listed by
  * this version. */
+#include "volume/hfsplus/hfsplus.h"
+
 #include "volume/formats.h"
 #include "volume/headers.h"
 
 #include "base/text.h"
 
-#define HEADER_OFFSET 1024u
-#define CATALOG_FORK 272u
-#define FORK_EXTENTS 16u
-#define NODE_MOST 32768u
-#define ROOT_PARENT 1u
 #define EPOCH 2082844800 /* seconds from 1904 to 1970 */
-
-typedef struct {
-    guint32 block_bytes;
-    guint32 blocks;
-    guint32 free_blocks;
-    guint32 files;
-    guint32 folders;
-    guint32 catalog_block;
-    guint32 catalog_blocks; /* of its first extent */
-} Header;
 
 static const EkSignature signatures[] = {
     {.offset = 0, .length = 4, .bytes = {'H', '+', 0, 4}},
@@ -31,27 +18,29 @@ static const EkSignature signatures[] = {
     {.offset = 0, .length = 2, .bytes = {'B', 'D'}}, /* an HFS volume around one */
 };
 
-static gboolean header_read(EkSpan span, Header *header)
+gboolean ek_hfs_header_read(EkSpan span, EkHfsHeader *header)
 {
     if (span.length < EK_HEADER_MOST ||
         (!ek_span_equals(span, 0, "H+\0\4", 4) && !ek_span_equals(span, 0, "HX\0\5", 4)))
         return FALSE;
-    *header = (Header){
+    *header = (EkHfsHeader){
         .block_bytes = ek_span_be32(span, 40),
         .blocks = ek_span_be32(span, 44),
         .free_blocks = ek_span_be32(span, 48),
         .files = ek_span_be32(span, 32),
         .folders = ek_span_be32(span, 36),
-        .catalog_block = ek_span_be32(span, CATALOG_FORK + FORK_EXTENTS),
-        .catalog_blocks = ek_span_be32(span, CATALOG_FORK + FORK_EXTENTS + 4),
+        .bitmap_block = ek_span_be32(span, EK_HFS_BITMAP_FORK + EK_HFS_FORK_EXTENTS),
+        .extents_block = ek_span_be32(span, EK_HFS_EXTENTS_FORK + EK_HFS_FORK_EXTENTS),
+        .catalog_block = ek_span_be32(span, EK_HFS_CATALOG_FORK + EK_HFS_FORK_EXTENTS),
+        .catalog_blocks = ek_span_be32(span, EK_HFS_CATALOG_FORK + EK_HFS_FORK_EXTENTS + 4),
     };
     return ek_is_power_of_two(header->block_bytes) && header->block_bytes >= 512 &&
-           header->block_bytes <= 1u << 20 && header->blocks > 0 &&
+           header->block_bytes <= EK_HFS_BLOCK_MOST && header->blocks > 0 &&
            header->free_blocks <= header->blocks && header->catalog_blocks > 0 &&
            (guint64)header->catalog_block + header->catalog_blocks <= header->blocks;
 }
 
-static EkByte bytes_of(const Header *header)
+static EkByte bytes_of(const EkHfsHeader *header)
 {
     return (EkByte)header->blocks * header->block_bytes;
 }
@@ -76,53 +65,57 @@ static gboolean wrapper_read(EkSpan span, Wrapper *wrapper)
     return ek_span_equals(span, 0, "BD", 2) &&
            (ek_span_equals(span, 124, "H+", 2) || ek_span_equals(span, 124, "HX", 2)) &&
            block >= EK_STEP && block % EK_STEP == 0 && count > 0 && begin + count <= blocks &&
-           wrapper->inside_bytes > 2 * HEADER_OFFSET;
+           wrapper->inside_bytes > 2 * EK_HFS_HEADER_OFFSET;
 }
+
+/* The header nodes of the catalog and of the tree of extents, leaves of the catalog, and headers
+ * wherever they stand. */
+static const EkSignature record_signatures[] = {
+    {.offset = 0, .length = 4, .bytes = {'H', '+', 0, 4}},
+    {.offset = 0, .length = 4, .bytes = {'H', 'X', 0, 5}},
+    {.offset = 8, .length = 4, .bytes = {1, 0, 0, 3}},
+    {.offset = 8, .length = 6, .bytes = {0xff, 1}, .mask = {0xff, 0xff, 0, 0, 0xff, 0xff}},
+};
 
 static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 {
-    Header header;
+    EkHfsHeader header;
     Wrapper wrapper;
     guint count = 0;
-    if (at >= HEADER_OFFSET && wrapper_read(span, &wrapper)) {
-        claims[0] = (EkClaim){at - HEADER_OFFSET, at, EK_ROLE_PRIMARY};
+    if (at >= EK_HFS_HEADER_OFFSET && wrapper_read(span, &wrapper)) {
+        claims[0] = (EkClaim){at - EK_HFS_HEADER_OFFSET, at, EK_ROLE_PRIMARY};
         return 1;
     }
-    if (!header_read(span, &header))
+    if (!ek_hfs_header_read(span, &header))
         return 0;
-    if (at >= HEADER_OFFSET)
-        claims[count++] = (EkClaim){at - HEADER_OFFSET, at, EK_ROLE_PRIMARY};
-    if (at + HEADER_OFFSET >= bytes_of(&header))
-        claims[count++] = (EkClaim){at + HEADER_OFFSET - bytes_of(&header), at, EK_ROLE_BACKUP};
+    if (at >= EK_HFS_HEADER_OFFSET)
+        claims[count++] = (EkClaim){at - EK_HFS_HEADER_OFFSET, at, EK_ROLE_PRIMARY};
+    if (at + EK_HFS_HEADER_OFFSET >= bytes_of(&header))
+        claims[count++] =
+            (EkClaim){at + EK_HFS_HEADER_OFFSET - bytes_of(&header), at, EK_ROLE_BACKUP};
     return count;
 }
 
-/* The name of the root folder is that of the volume: the first record of the first leaf. */
-static void take_label(EkGate *gate, EkVolume *volume, EkByte catalog, EkSpan tree)
+void ek_hfs_take_label(EkGate *gate, EkVolume *volume, EkByte leaf)
 {
-    guint32 node_bytes = ek_span_be16(tree, 32);
-    guint32 leaf = ek_span_be32(tree, 24);
     guint8 node[1024];
+    EkHfsLeaf first;
     EkSpan span = {node, sizeof node};
-    if (leaf == 0 || node_bytes < 512 ||
-        ek_part_read(gate, catalog + (EkByte)leaf * node_bytes, node, MIN(node_bytes, 1024)) !=
-            EK_PART_THERE ||
-        ek_span_u8(span, 8) != 0xff || ek_span_be32(span, 16) != ROOT_PARENT)
+    /* A node may be shorter than that: its keys are not. */
+    if (ek_part_read(gate, leaf, node, sizeof node) != EK_PART_THERE ||
+        !ek_hfs_leaf_read(span, &first) || first.parent != EK_HFS_ROOT_PARENT)
         return;
     guint16 units = ek_span_be16(span, 20);
-    if (units > 0 && units <= 255)
+    if (units > 0)
         volume->label = ek_text_utf16(node + 22, units * 2u, TRUE);
 }
 
-/* The catalog begins with a header node of three records. */
-static EkPart look_at_catalog(EkGate *gate, EkByte at, guint8 node[EK_HEADER_MOST])
+/* The catalog begins with a header node. */
+static EkPart look_at_catalog(EkGate *gate, EkByte at, EkHfsTree *tree)
 {
-    EkPart part = ek_part_read(gate, at, node, EK_HEADER_MOST);
-    EkSpan span = {node, EK_HEADER_MOST};
-    guint32 node_bytes = ek_span_be16(span, 32);
-    if (part == EK_PART_THERE &&
-        (ek_span_u8(span, 8) != 1 || ek_span_u8(span, 9) != 0 || ek_span_be16(span, 10) != 3 ||
-         !ek_is_power_of_two(node_bytes) || node_bytes < 512 || node_bytes > NODE_MOST))
+    guint8 node[EK_HEADER_MOST];
+    EkPart part = ek_part_read(gate, at, node, sizeof node);
+    if (part == EK_PART_THERE && !ek_hfs_tree_read((EkSpan){node, sizeof node}, tree))
         part = EK_PART_ABSENT;
     return part;
 }
@@ -130,18 +123,19 @@ static EkPart look_at_catalog(EkGate *gate, EkByte at, guint8 node[EK_HEADER_MOS
 /* The alternate header is 1024 bytes before the end of the partition, which may be up to a block
  * longer than all blocks. Returns the bytes behind them; looks at the primary's side, or, for an
  * alternate one that was found, at the catalog's. */
-static EkByte find_rest(EkGate *gate, EkVolume *volume, const Header *header, EkRole role)
+static EkByte find_rest(EkGate *gate, EkVolume *volume, const EkHfsHeader *header, EkRole role)
 {
     guint8 sector[EK_HEADER_MOST];
+    EkHfsTree tree;
     EkByte catalog = (EkByte)header->catalog_block * header->block_bytes;
     for (EkByte rest = 0; rest < MIN(header->block_bytes, 16 * EK_STEP); rest += EK_STEP) {
         if (role == EK_ROLE_BACKUP) {
             if (rest <= volume->first_byte &&
-                look_at_catalog(gate, volume->first_byte - rest + catalog, sector) == EK_PART_THERE)
+                look_at_catalog(gate, volume->first_byte - rest + catalog, &tree) == EK_PART_THERE)
                 return rest;
             continue;
         }
-        EkByte at = volume->first_byte + bytes_of(header) + rest - HEADER_OFFSET;
+        EkByte at = volume->first_byte + bytes_of(header) + rest - EK_HFS_HEADER_OFFSET;
         if (ek_part_read(gate, at, sector, sizeof sector) == EK_PART_THERE &&
             memcmp(sector, volume->header, 4) == 0 &&
             memcmp(sector + 40, volume->header + 40, 8) == 0)
@@ -155,8 +149,11 @@ static EkMoment moment_of(guint32 seconds, gboolean is_local)
     return (EkMoment){(gint64)seconds - EPOCH, is_local, seconds != 0};
 }
 
-static void take_terms(EkVolume *volume, const Header *header, EkSpan span)
+void ek_hfs_take_header(EkVolume *volume, const EkHfsHeader *header)
 {
+    EkSpan span = {volume->header, EK_HEADER_MOST};
+    if (!ek_bytes_are_zero(volume->header + 104, 8))
+        volume->uuid = ek_text_hex(volume->header + 104, 8, '\0');
     volume->created = moment_of(ek_span_be32(span, 16), TRUE);
     volume->used = moment_of(ek_span_be32(span, 20), FALSE);
     ek_volume_term_number(volume, "bytes an allocation block", header->block_bytes);
@@ -172,8 +169,8 @@ static void take_terms(EkVolume *volume, const Header *header, EkSpan span)
 static void weigh_headers(EkGate *gate, EkVolume *volume)
 {
     guint8 copy[EK_HEADER_MOST];
-    EkByte places[] = {volume->first_byte + HEADER_OFFSET,
-                       volume->first_byte + volume->bytes - HEADER_OFFSET};
+    EkByte places[] = {volume->first_byte + EK_HFS_HEADER_OFFSET,
+                       volume->first_byte + volume->bytes - EK_HFS_HEADER_OFFSET};
     for (guint i = 0; i < G_N_ELEMENTS(places); i++) {
         EkPart part = ek_part_read(gate, places[i], copy, sizeof copy);
         if (part == EK_PART_THERE && (memcmp(copy, volume->header, 4) != 0 ||
@@ -192,8 +189,8 @@ static EkVolume *measure_wrapped(EkGate *gate, const EkClaim *claim, const Wrapp
 {
     EkByte first = claim->first_byte + wrapper->inside;
     EkClaim inside[] = {
-        {first, first + HEADER_OFFSET, EK_ROLE_PRIMARY},
-        {first, first + wrapper->inside_bytes - HEADER_OFFSET, EK_ROLE_BACKUP},
+        {first, first + EK_HFS_HEADER_OFFSET, EK_ROLE_PRIMARY},
+        {first, first + wrapper->inside_bytes - EK_HFS_HEADER_OFFSET, EK_ROLE_BACKUP},
     };
     g_autoptr(EkVolume) volume = NULL;
     for (gsize i = 0; i < G_N_ELEMENTS(inside) && (volume == NULL || !volume->stands); i++) {
@@ -225,30 +222,28 @@ static EkVolume *measure_wrapped(EkGate *gate, const EkClaim *claim, const Wrapp
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
-    guint8 node[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
-    Header header;
+    EkHfsHeader header;
+    EkHfsTree tree;
     g_autoptr(EkVolume) volume =
         ek_header_begin(&ek_fs_hfsplus, "hfsplus", gate, claim, data, sizeof data, error);
     Wrapper wrapper;
     if (volume != NULL && wrapper_read(span, &wrapper))
         return measure_wrapped(gate, claim, &wrapper, error);
-    if (volume == NULL || !header_read(span, &header))
+    if (volume == NULL || !ek_hfs_header_read(span, &header))
         return g_steal_pointer(&volume);
     EkByte rest = find_rest(gate, volume, &header, claim->role);
     if (claim->role == EK_ROLE_BACKUP)
         volume->first_byte -= rest;
     volume->core_byte = volume->first_byte;
     volume->bytes = bytes_of(&header) + rest;
-    if (!ek_bytes_are_zero(data + 104, 8))
-        volume->uuid = ek_text_hex(data + 104, 8, '\0');
-    take_terms(volume, &header, span);
+    ek_hfs_take_header(volume, &header);
     weigh_headers(gate, volume);
     EkByte catalog = volume->first_byte + (EkByte)header.catalog_block * header.block_bytes;
-    EkPart part = look_at_catalog(gate, catalog, node);
+    EkPart part = look_at_catalog(gate, catalog, &tree);
     ek_part_reason(volume, part, "the catalog", catalog, 40);
-    if (part == EK_PART_THERE)
-        take_label(gate, volume, catalog, (EkSpan){node, sizeof node});
+    if (part == EK_PART_THERE && tree.first_leaf != 0)
+        ek_hfs_take_label(gate, volume, catalog + (EkByte)tree.first_leaf * tree.node_bytes);
     ek_header_end(volume, part != EK_PART_ABSENT);
     return g_steal_pointer(&volume);
 }
@@ -257,7 +252,11 @@ const EkFileSystem ek_fs_hfsplus = {
     .name = "hfsplus",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
-    .header_offset = HEADER_OFFSET,
+    .header_offset = EK_HFS_HEADER_OFFSET,
     .recognise = recognise,
     .measure = measure,
+    .record_signatures = record_signatures,
+    .record_signature_count = G_N_ELEMENTS(record_signatures),
+    .record = ek_hfs_record_seen,
+    .infer = ek_hfs_infer,
 };

@@ -1,0 +1,72 @@
+/* SPDX-License-Identifier: MIT */
+/* What the parts of HFS+ share: the volume header and the B-trees, as in Technical Note TN1150. */
+#ifndef EK_VOLUME_HFSPLUS_H
+#define EK_VOLUME_HFSPLUS_H
+
+#include "volume/volume.h"
+
+#define EK_HFS_HEADER_OFFSET 1024u /* from the beginning, and from the end */
+#define EK_HFS_NODE_MOST 32768u
+#define EK_HFS_BLOCK_MOST (1u << 20)
+#define EK_HFS_ROOT_PARENT 1u
+
+/* The longest key of a tree tells which one it is. */
+#define EK_HFS_CATALOG_KEY 516u
+#define EK_HFS_EXTENTS_KEY 10u
+
+/* The forks of a volume header, and what stands in each. */
+#define EK_HFS_BITMAP_FORK 112u
+#define EK_HFS_EXTENTS_FORK 192u
+#define EK_HFS_CATALOG_FORK 272u
+#define EK_HFS_FORK_EXTENTS 16u
+
+typedef struct {
+    guint32 block_bytes;
+    guint32 blocks;
+    guint32 free_blocks;
+    guint32 files;
+    guint32 folders;
+    guint32 bitmap_block; /* each is that of its first extent */
+    guint32 extents_block;
+    guint32 catalog_block;
+    guint32 catalog_blocks; /* of its first extent */
+} EkHfsHeader;
+
+/* FALSE when `span` is no volume header, or one that cannot be. */
+gboolean ek_hfs_header_read(EkSpan span, EkHfsHeader *header);
+
+/* What the header node of a B-tree says. */
+typedef struct {
+    guint32 node_bytes;
+    guint32 nodes;
+    guint32 first_leaf;
+    guint32 key_most;      /* bytes */
+    gboolean is_sensitive; /* its keys tell upper from lower case */
+} EkHfsTree;
+
+/* FALSE when `span` (512 bytes or more) begins with no header node. */
+gboolean ek_hfs_tree_read(EkSpan span, EkHfsTree *tree);
+
+/* A leaf of the catalog: how it hangs together with its neighbours, and its first key. */
+typedef struct {
+    guint32 next; /* numbers of nodes; 0: none */
+    guint32 previous;
+    guint records;
+    guint32 parent;
+} EkHfsLeaf;
+
+/* FALSE when `span` (512 bytes or more) begins with no leaf of a catalog. */
+gboolean ek_hfs_leaf_read(EkSpan span, EkHfsLeaf *leaf);
+
+/* Takes dates, numbers and names of a header into the terms of its volume. */
+void ek_hfs_take_header(EkVolume *volume, const EkHfsHeader *header);
+
+/* Takes the volume's name, which its root folder has, from the catalog's first leaf. */
+void ek_hfs_take_label(EkGate *gate, EkVolume *volume, EkByte leaf);
+
+/* Secondary traces (infer.c). */
+gboolean ek_hfs_record_seen(EkSpan span, EkRecord *record);
+gboolean ek_hfs_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+                      GError **error);
+
+#endif

@@ -1,0 +1,296 @@
+/* SPDX-License-Identifier: MIT */
+/* HFS+ volumes, byte by byte after Technical Note TN1150. */
+#include "volumes.h"
+
+#include "base/bytes.h"
+
+#define HEADER 1024u
+#define LABEL "Briza"
+#define EXTENTS_NODES 4u
+#define JOURNAL_BLOCKS 8u
+#define FIRST_FILE 16u /* numbers before it are the format's own */
+#define FILE_BLOCKS 3u
+#define SPARE_BLOCKS 300u
+
+typedef struct {
+    const HfsPlan *plan;
+    guint32 blocks;
+    guint32 bitmap; /* first blocks of each */
+    guint32 bitmap_blocks;
+    guint32 journal_info; /* 0: none */
+    guint32 extents;
+    guint32 extents_blocks;
+    guint32 catalog;
+    guint32 catalog_blocks;
+    guint32 catalog_nodes;
+    guint32 content;
+    guint8 *data;
+} Hfs;
+
+static guint32 blocks_for(const Hfs *hfs, gsize bytes)
+{
+    return (guint32)ek_divide_up(bytes, hfs->plan->block_bytes);
+}
+
+static guint8 *block_at(const Hfs *hfs, guint32 block)
+{
+    return hfs->data + (gsize)block * hfs->plan->block_bytes;
+}
+
+static void use_blocks(Hfs *hfs, guint32 first, guint32 count)
+{
+    for (guint32 block = first; block < first + count; block++)
+        block_at(hfs, hfs->bitmap)[block / 8] |= (guint8)(0x80 >> block % 8);
+}
+
+static void put_fork(guint8 *fork, guint64 bytes, guint32 first, guint32 blocks)
+{
+    ek_put_be64(fork, bytes);
+    ek_put_be32(fork + 12, blocks);
+    ek_put_be32(fork + 16, first);
+    ek_put_be32(fork + 20, blocks);
+}
+
+static void put_header(const Hfs *hfs, guint8 *h)
+{
+    const HfsPlan *plan = hfs->plan;
+    memcpy(h, plan->is_sensitive ? "HX" : "H+", 2);
+    ek_put_be16(h + 2, plan->is_sensitive ? 5 : 4);
+    ek_put_be32(h + 4, plan->has_journal ? 0x2100 : 0x100);
+    ek_put_be32(h + 12, hfs->journal_info);
+    ek_put_be32(h + 16, 3850000000u);
+    ek_put_be32(h + 20, 3860000000u);
+    ek_put_be32(h + 32, plan->files);
+    ek_put_be32(h + 40, plan->block_bytes);
+    ek_put_be32(h + 44, hfs->blocks);
+    ek_put_be32(h + 48, SPARE_BLOCKS);
+    ek_put_be64(h + 104, 0x5eed004200000042);
+    gsize size = plan->block_bytes;
+    put_fork(h + 112, hfs->bitmap_blocks * size, hfs->bitmap, hfs->bitmap_blocks);
+    put_fork(h + 192, hfs->extents_blocks * size, hfs->extents, hfs->extents_blocks);
+    put_fork(h + 272, hfs->catalog_blocks * size, hfs->catalog, hfs->catalog_blocks);
+}
+
+/* --- trees --- */
+
+static void put_header_node(guint8 *node, guint32 node_bytes, guint32 nodes, guint32 leaves,
+                            guint16 key_most)
+{
+    static const guint16 records[] = {14, 120, 248};
+    node[8] = 1;
+    ek_put_be16(node + 10, 3);
+    ek_put_be16(node + 14, leaves > 1 ? 2 : (leaves == 1 ? 1 : 0));
+    ek_put_be32(node + 16, leaves > 1 ? leaves + 1 : leaves);
+    ek_put_be32(node + 24, leaves > 0 ? 1 : 0);
+    ek_put_be32(node + 28, leaves);
+    ek_put_be16(node + 32, (guint16)node_bytes);
+    ek_put_be16(node + 34, key_most);
+    ek_put_be32(node + 36, nodes);
+    for (gsize i = 0; i < G_N_ELEMENTS(records); i++)
+        ek_put_be16(node + node_bytes - 2 * (i + 1), records[i]);
+    ek_put_be16(node + node_bytes - 8, (guint16)(node_bytes - 8));
+}
+
+typedef struct {
+    Hfs *hfs;
+    guint32 leaf; /* its number; 0: none yet */
+    guint16 used; /* bytes of it */
+    guint16 records;
+} Filling;
+
+static guint8 *node_at(const Hfs *hfs, guint32 number)
+{
+    return block_at(hfs, hfs->catalog) + (gsize)number * hfs->plan->node_bytes;
+}
+
+static void put_record(Filling *filling, const guint8 *record, guint16 length)
+{
+    guint32 size = filling->hfs->plan->node_bytes;
+    if (filling->leaf == 0 || filling->used + length + 2u * (filling->records + 2u) > size) {
+        if (filling->leaf != 0)
+            ek_put_be32(node_at(filling->hfs, filling->leaf), filling->leaf + 1);
+        filling->leaf++;
+        filling->used = 14;
+        filling->records = 0;
+        guint8 *fresh = node_at(filling->hfs, filling->leaf);
+        ek_put_be32(fresh + 4, filling->leaf - 1);
+        fresh[8] = 0xff;
+        fresh[9] = 1;
+    }
+    guint8 *node = node_at(filling->hfs, filling->leaf);
+    memcpy(node + filling->used, record, length);
+    filling->records++;
+    ek_put_be16(node + size - 2u * filling->records, filling->used);
+    filling->used = (guint16)(filling->used + length);
+    ek_put_be16(node + size - 2u * (filling->records + 1u), filling->used);
+    ek_put_be16(node + 10, filling->records);
+}
+
+static guint16 put_key(guint8 *record, guint32 parent, const char *name)
+{
+    guint16 units = (guint16)strlen(name);
+    ek_put_be16(record, (guint16)(6 + units * 2));
+    ek_put_be32(record + 2, parent);
+    ek_put_be16(record + 6, units);
+    for (guint i = 0; i < units; i++)
+        ek_put_be16(record + 8 + 2u * i, (guint16)name[i]);
+    return (guint16)(8 + units * 2);
+}
+
+static void put_folder(Filling *filling, guint32 parent, const char *name, guint32 number)
+{
+    guint8 record[256] = {0};
+    guint16 key = put_key(record, parent, name);
+    ek_put_be16(record + key, 1);
+    ek_put_be32(record + key + 4, filling->hfs->plan->files);
+    ek_put_be32(record + key + 8, number);
+    ek_put_be32(record + key + 12, 3850000000u);
+    put_record(filling, record, (guint16)(key + 88));
+}
+
+static void put_thread(Filling *filling, guint32 number, guint16 type, guint32 parent,
+                       const char *name)
+{
+    guint8 record[256] = {0};
+    guint16 key = put_key(record, number, "");
+    ek_put_be16(record + key, type);
+    guint16 behind = put_key(record + key + 2, parent, name);
+    ek_put_be16(record + key + 2, 0);
+    put_record(filling, record, (guint16)(key + 2 + behind));
+}
+
+/* A file's blocks lie behind those of the one before it, the second run two blocks on. */
+static void put_file(Filling *filling, guint number)
+{
+    Hfs *hfs = filling->hfs;
+    guint8 record[512] = {0};
+    g_autofree char *name = g_strdup_printf("file %05u", number);
+    guint16 key = put_key(record, 2, name);
+    guint8 *file = record + key;
+    guint32 first = hfs->content + number * (FILE_BLOCKS + 2);
+    gsize bytes = (gsize)FILE_BLOCKS * hfs->plan->block_bytes - 1;
+    guint32 in_first = number % 5 == 0 ? 1 : FILE_BLOCKS;
+    ek_put_be16(file, 2);
+    ek_put_be32(file + 8, FIRST_FILE + number);
+    ek_put_be32(file + 12, 3850000000u + number);
+    ek_put_be32(file + 16, 3850000000u + number);
+    ek_put_be64(file + 88, bytes);
+    ek_put_be32(file + 100, FILE_BLOCKS);
+    ek_put_be32(file + 104, first);
+    ek_put_be32(file + 108, in_first);
+    use_blocks(hfs, first, in_first);
+    if (in_first < FILE_BLOCKS) {
+        ek_put_be32(file + 112, first + in_first + 2);
+        ek_put_be32(file + 116, FILE_BLOCKS - in_first);
+        use_blocks(hfs, first + in_first + 2, FILE_BLOCKS - in_first);
+    }
+    put_record(filling, record, (guint16)(key + 248));
+}
+
+static void put_index(Filling *filling)
+{
+    Hfs *hfs = filling->hfs;
+    guint32 size = hfs->plan->node_bytes;
+    guint32 leaves = filling->leaf;
+    guint8 *node = node_at(hfs, leaves + 1);
+    guint16 used = 14;
+    ek_put_be16(node + 8, 2);
+    ek_put_be16(node + 10, (guint16)leaves);
+    for (guint32 i = 1; i <= leaves; i++) {
+        const guint8 *leaf = node_at(hfs, i);
+        guint16 key = (guint16)(2 + ek_span_be16((EkSpan){leaf + 14, 2}, 0));
+        g_assert(used + key + 4u + 2 * (i + 1) <= size);
+        memcpy(node + used, leaf + 14, key);
+        ek_put_be32(node + used + key, i);
+        ek_put_be16(node + size - 2 * i, used);
+        used = (guint16)(used + key + 4);
+    }
+    ek_put_be16(node + size - 2 * (leaves + 1), used);
+}
+
+static void put_catalog(Hfs *hfs)
+{
+    Filling filling = {.hfs = hfs};
+    put_folder(&filling, 1, LABEL, 2);
+    put_thread(&filling, 2, 3, 1, LABEL);
+    for (guint i = 0; i < hfs->plan->files; i++)
+        put_file(&filling, i);
+    for (guint i = 0; i < hfs->plan->files; i++) {
+        g_autofree char *name = g_strdup_printf("file %05u", i);
+        put_thread(&filling, FIRST_FILE + i, 4, 2, name);
+    }
+    if (filling.leaf > 1)
+        put_index(&filling);
+    put_header_node(node_at(hfs, 0), hfs->plan->node_bytes, hfs->catalog_nodes, filling.leaf, 516);
+    node_at(hfs, 0)[51] = hfs->plan->is_sensitive ? 0xbc : 0xcf;
+}
+
+/* --- the volume --- */
+
+static void put_journal(Hfs *hfs, Composed *composed)
+{
+    guint8 *info = block_at(hfs, hfs->journal_info);
+    gsize size = hfs->plan->block_bytes;
+    ek_put_be32(info, 1);
+    ek_put_be64(info + 36, (hfs->journal_info + 1) * size);
+    ek_put_be64(info + 44, JOURNAL_BLOCKS * size);
+    composed->journal_byte = (hfs->journal_info + 1) * size;
+    put_header(hfs, hfs->data + composed->journal_byte + 2 * 512);
+}
+
+static void lay_out(Hfs *hfs)
+{
+    const HfsPlan *plan = hfs->plan;
+    gsize records = plan->files * (gsize)(270 + 60) + 1024;
+    hfs->catalog_nodes = (guint32)(records / (plan->node_bytes - 300)) + 4;
+    hfs->bitmap = blocks_for(hfs, HEADER + 512);
+    hfs->extents_blocks = blocks_for(hfs, (gsize)EXTENTS_NODES * plan->node_bytes);
+    hfs->catalog_blocks = blocks_for(hfs, (gsize)hfs->catalog_nodes * plan->node_bytes);
+    hfs->blocks = hfs->bitmap + 2 + JOURNAL_BLOCKS + hfs->extents_blocks + hfs->catalog_blocks +
+                  plan->files * (FILE_BLOCKS + 2) + SPARE_BLOCKS;
+    hfs->bitmap_blocks = blocks_for(hfs, ek_divide_up(hfs->blocks, 8));
+    guint32 next = hfs->bitmap + hfs->bitmap_blocks;
+    if (plan->has_journal) {
+        hfs->journal_info = next;
+        next += 1 + JOURNAL_BLOCKS;
+    }
+    hfs->extents = next;
+    hfs->catalog = next + hfs->extents_blocks;
+    hfs->content = hfs->catalog + hfs->catalog_blocks;
+}
+
+Composed *composed_hfs(const HfsPlan *plan)
+{
+    Hfs hfs = {.plan = plan};
+    lay_out(&hfs);
+    Composed *composed = g_new0(Composed, 1);
+    *composed = (Composed){
+        .filesystem = "hfsplus",
+        .label = LABEL,
+        .uuid = "5eed004200000042",
+        .first_byte = HEADER,
+        .first_length = 512,
+        .length = (gsize)hfs.blocks * plan->block_bytes + plan->rest,
+        .copy_length = 512,
+        .catalog_byte = (gsize)hfs.catalog * plan->block_bytes,
+    };
+    composed->data = hfs.data = g_malloc0(composed->length);
+    composed->copy_byte = composed->length - HEADER;
+    put_header(&hfs, hfs.data + composed->first_byte);
+    put_header(&hfs, hfs.data + composed->copy_byte);
+    use_blocks(&hfs, 0, hfs.content);
+    guint32 last = blocks_for(&hfs, HEADER);
+    use_blocks(&hfs, hfs.blocks - last, last);
+    put_header_node(block_at(&hfs, hfs.extents), plan->node_bytes, EXTENTS_NODES, 0, 10);
+    put_catalog(&hfs);
+    if (plan->has_journal)
+        put_journal(&hfs, composed);
+    return composed;
+}
+
+Composed *composed_hfsplus(gboolean sensitive, gsize rest)
+{
+    HfsPlan plan = {
+        .block_bytes = 4096, .node_bytes = 4096, .is_sensitive = sensitive, .rest = rest};
+    return composed_hfs(&plan);
+}
