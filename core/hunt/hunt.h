@@ -95,6 +95,7 @@ gboolean ek_hunt_load_table(EkGate *gate, const EkTrace *trace, guint32 sector_s
 typedef enum {
     EK_ANCHOR_NONE,
     EK_ANCHOR_USUAL, /* partitions usually begin at such a place */
+    EK_ANCHOR_NEXT,  /* at such a place, and right behind another that begins at one */
     EK_ANCHOR_NAMED, /* a table that was found elsewhere, or in a copy, names it */
     EK_ANCHOR_TABLE  /* the current table has a partition that begins there */
 } EkAnchor;

@@ -27,8 +27,8 @@ static gboolean is_later(const EkVolume *a, const EkVolume *b)
  * are several of its kind. */
 static gboolean is_anchored(const EkFinding *finding)
 {
-    return finding->anchor > EK_ANCHOR_USUAL ||
-           (finding->anchor == EK_ANCHOR_USUAL && finding->copies < 2);
+    return finding->anchor >= EK_ANCHOR_NAMED ||
+           (finding->anchor != EK_ANCHOR_NONE && finding->copies < 2);
 }
 
 static gboolean covers(const EkVolume *volume, EkByte at)
@@ -151,7 +151,8 @@ static void set_nested(EkFinding *inner, const EkFinding *host, EkUsage use)
 
 /* Did the inner one come after the outer one, as a volume of its own? Then it begins where a
  * partition does, and a table names it, or it was made after the outer one was last used, and takes
- * more of it than a file would; or it takes nearly all of it. */
+ * more of it than a file would, or begins right behind another volume; or it takes nearly all of
+ * it. */
 static gboolean came_after(const EkFinding *inner, const EkFinding *outer, EkUsage use,
                            const char **why)
 {
@@ -171,7 +172,8 @@ static gboolean came_after(const EkFinding *inner, const EkFinding *outer, EkUsa
     if (inner->volume->bytes >= volume->bytes / 10 * 9)
         return TRUE;
     *why = "it was made after the other one was last used";
-    return (use != EK_USAGE_USED || inner->volume->bytes >= volume->bytes / 2) &&
+    return (use != EK_USAGE_USED || inner->volume->bytes >= volume->bytes / 2 ||
+            inner->anchor > EK_ANCHOR_USUAL) &&
            volume->used.is_set && made->is_set && volume->used.is_local == made->is_local &&
            made->seconds > latest(volume);
 }

@@ -166,13 +166,15 @@ static void anchor_by_neighbours(const GPtrArray *findings)
     for (guint i = 0; i < findings->len; i++) {
         EkFinding *finding = findings->pdata[i];
         EkByte first = finding->volume->first_byte;
-        for (guint k = 0; k < i && finding->anchor == EK_ANCHOR_NONE; k++) {
+        gboolean is_next = FALSE;
+        for (guint k = 0; k < i && !is_next; k++) {
             const EkFinding *before = findings->pdata[k];
             EkByte end = before->volume->first_byte + before->volume->bytes;
-            if (before->anchor != EK_ANCHOR_NONE && !before->volume->composed && first >= end &&
-                first - end <= NEIGHBOUR_BYTES)
-                finding->anchor = EK_ANCHOR_USUAL;
+            is_next = before->anchor != EK_ANCHOR_NONE && !before->volume->composed &&
+                      first >= end && first - end <= NEIGHBOUR_BYTES;
         }
+        if (is_next && finding->anchor < EK_ANCHOR_NEXT)
+            finding->anchor = finding->anchor == EK_ANCHOR_USUAL ? EK_ANCHOR_NEXT : EK_ANCHOR_USUAL;
     }
 }
 
