@@ -4,7 +4,6 @@
 #include "base/text.h"
 #include "show.h"
 #include "work/guard.h"
-#include "work/view.h"
 
 #include <errno.h>
 #include <stdio.h>
@@ -15,11 +14,10 @@
 typedef struct {
     EkCli *cli;
     EkExtract *extract;
-    EkFiles *files;
-    guint64 volume;
+    EkIndexing *indexing;
     const gint *cancel;
     gboolean json;
-    gboolean first;
+    EkFileList list;
     FILE *sums;
     EkFileTotals totals;
     guint64 failed;
@@ -52,41 +50,37 @@ static void tell_problem(Taking *taking, const char *path, const char *what)
         g_ptr_array_add(taking->problems, g_strdup_printf("%s: %s", safe, what));
 }
 
-static void tell_json(Taking *taking, const char *path, const EkEntry *entry,
+static void tell_json(Taking *taking, const char *path, const EkItem *item,
                       const EkExtracted *result)
 {
     json_t *row = json_object();
-    json_object_set_new(row, "volume", ek_json_u64(taking->volume));
-    json_object_set_new(row, "number", ek_json_u64(entry->number));
+    json_object_set_new(row, "volume", ek_json_u64(ek_indexing_volume(taking->indexing)->number));
+    json_object_set_new(row, "number", ek_json_u64(item->file.number));
     json_object_set_new(row, "path", ek_json_text(path));
     json_object_set_new(row, "written_as", ek_json_text(result->written_as));
-    json_object_set_new(row, "size", ek_json_u64(entry->size));
+    json_object_set_new(row, "size", ek_json_u64(item->file.size));
     json_object_set_new(row, "sha256", ek_json_text(result->sha256));
-    json_object_set_new(row, "condition",
-                        ek_json_text(ek_condition_name(result->damage.condition)));
-    json_object_set_new(row, "bad_bytes", ek_json_u64(result->damage.bad_bytes));
-    json_object_set_new(row, "unread_bytes", ek_json_u64(result->damage.unread_bytes));
-    json_object_set_new(row, "holes", ek_filerow_holes_json(&result->damage));
-    fputs(taking->first ? "\n" : ",\n", stdout);
-    json_dumpf(row, stdout, JSON_PRESERVE_ORDER);
-    json_decref(row);
-    taking->first = FALSE;
+    json_object_set_new(row, "condition", ek_json_text(ek_condition_name(item->damage.condition)));
+    json_object_set_new(row, "bad_bytes", ek_json_u64(item->damage.bad_bytes));
+    json_object_set_new(row, "unread_bytes", ek_json_u64(item->damage.unread_bytes));
+    json_object_set_new(row, "holes", ek_filerow_holes_json(taking->indexing, item));
+    ek_filerow_add_to_list(&taking->list, row);
 }
 
-static void tell_result(Taking *taking, const char *path, const EkEntry *entry,
+static void tell_result(Taking *taking, const char *path, const EkItem *item,
                         const EkExtracted *result)
 {
-    ek_filerow_count(&taking->totals, entry, &result->damage);
+    ek_filerow_count(&taking->totals, item);
     g_mutex_lock(&taking->lock);
     taking->done_files++;
-    taking->done_bytes += entry->size;
+    taking->done_bytes += item->file.size;
     g_mutex_unlock(&taking->lock);
     if (taking->sums != NULL)
         fprintf(taking->sums, "%s  %s\n", result->sha256, result->written_as);
     if (taking->json)
-        tell_json(taking, path, entry, result);
-    if (result->damage.condition != EK_CONDITION_WHOLE) {
-        g_autofree char *condition = ek_filerow_condition(&result->damage);
+        tell_json(taking, path, item, result);
+    if (item->damage.condition != EK_CONDITION_WHOLE) {
+        g_autofree char *condition = ek_filerow_condition(&item->damage);
         tell_problem(taking, path, condition);
     }
     if (result->renamed) {
@@ -103,24 +97,33 @@ static gboolean is_one_files_error(const GError *error)
            !g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
 }
 
-static gboolean take_entry(void *data, const char *path, const EkEntry *entry)
+static gboolean write_file(Taking *taking, const char *path, const EkItem *item,
+                           EkExtracted *result, GError **error)
+{
+    g_autoptr(GArray) extents =
+        ek_inventory_extents(ek_indexing_inventory(taking->indexing), item->file.number, error);
+    return extents != NULL &&
+           ek_extract_file(taking->extract, ek_indexing_files(taking->indexing), path, &item->file,
+                           extents, taking->cancel, result, error);
+}
+
+static gboolean take_entry(void *data, const char *path, const EkItem *item)
 {
     Taking *taking = data;
     GError *error = NULL;
     EkExtracted result = {0};
-    gboolean fine;
+    gboolean fine = TRUE;
     if (g_atomic_int_get(taking->cancel) != 0) {
         ek_error_set(&taking->error, EK_ERROR_CANCELLED, "interrupted");
         return FALSE;
     }
-    if (entry->is_folder) {
+    if (item->file.type == EK_TYPE_FOLDER) {
         fine = ek_extract_folder(taking->extract, path, &error);
-        taking->totals.folders++;
-    } else {
-        fine = ek_extract_file(taking->extract, taking->files, path, entry, taking->cancel, &result,
-                               &error);
+        ek_filerow_count(&taking->totals, item);
+    } else if (item->file.type == EK_TYPE_FILE || item->file.type == EK_TYPE_STREAM) {
+        fine = write_file(taking, path, item, &result, &error);
         if (fine)
-            tell_result(taking, path, entry, &result);
+            tell_result(taking, path, item, &result);
     }
     ek_extracted_clear(&result);
     if (fine)
@@ -135,25 +138,11 @@ static gboolean take_entry(void *data, const char *path, const EkEntry *entry)
     return TRUE;
 }
 
-static gboolean add_size(void *data, const char *path, const EkEntry *entry)
+static gboolean add_size(void *data, const char *path, const EkItem *item)
 {
     guint64 *bytes = data;
     (void)path;
-    *bytes += entry->size;
-    return TRUE;
-}
-
-/* One place: a file, or a folder with all below it. */
-static gboolean each_file(EkFiles *files, const char *path, EkWalkSink sink, void *data,
-                          EkFolderDamage *damage, guint *cut, GError **error)
-{
-    g_autofree char *full = NULL;
-    g_autoptr(EkEntry) entry = ek_files_find(files, path, &full, error);
-    if (entry == NULL)
-        return FALSE;
-    if (entry->is_folder)
-        return ek_files_walk(files, full, entry, TRUE, sink, data, damage, cut, error);
-    sink(data, full, entry);
+    *bytes += item->file.size;
     return TRUE;
 }
 
@@ -163,10 +152,7 @@ static void print_end(Taking *taking, const char *folder)
     if (taking->json) {
         json_t *json = ek_filerow_totals_json(totals);
         json_object_set_new(json, "failed", ek_json_u64(taking->failed));
-        fputs("\n], \"totals\": ", stdout);
-        json_dumpf(json, stdout, JSON_PRESERVE_ORDER);
-        puts("}");
-        json_decref(json);
+        ek_filerow_end_list(json);
         return;
     }
     for (guint i = 0; i < taking->problems->len; i++)
@@ -178,13 +164,17 @@ static void print_end(Taking *taking, const char *folder)
     g_autofree char *folders = ek_text_count(totals->folders, "folder", "folders");
     printf("%s in %s, %s, to %s: %" G_GUINT64_FORMAT " whole", files, folders, size, folder,
            totals->by_condition[EK_CONDITION_WHOLE]);
-    if (totals->by_condition[EK_CONDITION_HOLED] > 0)
-        printf(", %" G_GUINT64_FORMAT " holed", totals->by_condition[EK_CONDITION_HOLED]);
-    if (totals->by_condition[EK_CONDITION_UNPLACED] > 0)
-        printf(", %" G_GUINT64_FORMAT " unplaced", totals->by_condition[EK_CONDITION_UNPLACED]);
+    for (guint i = EK_CONDITION_HOLED; i < EK_CONDITIONS; i++)
+        if (totals->by_condition[i] > 0)
+            printf(", %" G_GUINT64_FORMAT " %s", totals->by_condition[i],
+                   ek_condition_name((EkCondition)i));
     if (taking->failed > 0)
         printf(", %" G_GUINT64_FORMAT " could not be written", taking->failed);
     puts("");
+    if (totals->hurt_folders > 0)
+        ek_cli_advise("extract: %" G_GUINT64_FORMAT
+                      " folders have holes: names that stood there may be missing",
+                      totals->hurt_folders);
 }
 
 typedef struct {
@@ -192,32 +182,34 @@ typedef struct {
     const char *to;
     FILE *sums;
     gboolean json;
-    EkFolderDamage damage;
-    guint cut;
+    gboolean deleted;
+    gboolean streams;
 } Job;
 
 static gboolean take_place(Taking *taking, Job *job, const char *operand, gboolean counting,
                            GError **error)
 {
     const char *path = NULL;
-    EkFiles files = {0};
-    g_autoptr(GPtrArray) volumes = NULL;
-    ek_cli_parse_place(operand, &taking->volume, &path);
-    if (!ek_view_open_volume(&job->view, taking->volume, &volumes, &files, error))
+    guint64 volume = 0;
+    guint64 number = 0;
+    ek_cli_parse_place(operand, &volume, &path);
+    g_autoptr(EkIndexing) indexing = ek_filerow_open(taking->cli, &job->view, volume, error);
+    if (indexing == NULL)
         return FALSE;
-    taking->files = &files;
-    gboolean fine =
-        counting
-            ? each_file(&files, path, add_size, &taking->all_bytes, &job->damage, &job->cut, error)
-            : each_file(&files, path, take_entry, taking, &job->damage, &job->cut, error);
-    ek_files_close(&files);
+    EkInventory *inventory = ek_indexing_inventory(indexing);
+    guint with =
+        EK_WITH_BELOW | (job->deleted ? EK_WITH_DELETED : 0) | (job->streams ? EK_WITH_STREAMS : 0);
+    taking->indexing = indexing;
+    gboolean fine = ek_inventory_find(inventory, path, &number, error) &&
+                    ek_inventory_walk(inventory, number, with, counting ? add_size : take_entry,
+                                      counting ? (void *)&taking->all_bytes : taking, error);
+    taking->indexing = NULL;
     return fine;
 }
 
 static int run(EkCli *cli, Job *job, const gint *cancel)
 {
-    Taking taking = {
-        .cli = cli, .cancel = cancel, .json = job->json, .first = TRUE, .sums = job->sums};
+    Taking taking = {.cli = cli, .cancel = cancel, .json = job->json, .sums = job->sums};
     GError *error = NULL;
     const EkCaseInfo *info = ek_case_info(job->view.opened);
     g_mutex_init(&taking.lock);
@@ -235,9 +227,8 @@ static int run(EkCli *cli, Job *job, const gint *cancel)
     g_autoptr(GPtrArray) problems = g_ptr_array_new_with_free_func(g_free);
     taking.extract = extract;
     taking.problems = problems;
-    job->damage = (EkFolderDamage){0};
     if (job->json)
-        fputs("{\"files\": [", stdout);
+        ek_filerow_begin_list(&taking.list);
     EkProgress *progress = ek_progress_begin(cli->terminal_err, draw, &taking);
     for (char **operand = cli->operands + 1; *operand != NULL && error == NULL; operand++) {
         if (take_place(&taking, job, *operand, FALSE, &error) && taking.error != NULL)
@@ -247,12 +238,10 @@ static int run(EkCli *cli, Job *job, const gint *cancel)
         ek_extract_sync(extract, &error);
     ek_progress_end(progress);
     print_end(&taking, job->to);
-    ek_filerow_warn(cli, &job->damage, job->cut);
     g_mutex_clear(&taking.lock);
     if (error != NULL)
         return ek_cli_fail(cli, error);
-    gboolean losses = taking.failed > 0 || job->damage.bad_bytes + job->damage.unread_bytes > 0 ||
-                      job->damage.cut_short ||
+    gboolean losses = taking.failed > 0 || taking.totals.hurt_folders > 0 ||
                       taking.totals.by_condition[EK_CONDITION_WHOLE] < taking.totals.files;
     return losses ? EK_EXIT_LEFT : EK_EXIT_DONE;
 }
@@ -265,6 +254,9 @@ int ek_command_extract(EkCli *cli)
     const GOptionEntry entries[] = {
         {"to", 0, 0, G_OPTION_ARG_FILENAME, &to, "the folder to write below (made when absent)",
          "DIR"},
+        {"deleted", 0, 0, G_OPTION_ARG_NONE, &job.deleted, "also what was deleted", NULL},
+        {"streams", 0, 0, G_OPTION_ARG_NONE, &job.streams,
+         "also further streams of files, as files called FILE:STREAM", NULL},
         {"sums", 0, 0, G_OPTION_ARG_FILENAME, &sums,
          "write the SHA-256 of each file there, as sha256sum does", "FILE"},
         {"json", 0, 0, G_OPTION_ARG_NONE, &job.json, "print JSON (docs/json.md)", NULL},

@@ -2,40 +2,67 @@
 #include "filerow.h"
 
 #include "base/text.h"
+#include "show.h"
 
 #include <stdio.h>
 
-json_t *ek_filerow_holes_json(const EkDamage *damage)
+static const char *const type_names[] = {[EK_TYPE_FILE] = "file",
+                                         [EK_TYPE_FOLDER] = "folder",
+                                         [EK_TYPE_LINK] = "link",
+                                         [EK_TYPE_SPECIAL] = "special",
+                                         [EK_TYPE_STREAM] = "stream"};
+
+json_t *ek_filerow_holes_json(EkIndexing *indexing, const EkItem *item)
 {
-    json_t *holes = json_array();
-    for (guint i = 0; damage->holes != NULL && i < damage->holes->len; i++) {
-        const EkHole *hole = &g_array_index(damage->holes, EkHole, i);
-        json_array_append_new(holes, json_pack("{s:o,s:o}", "offset", ek_json_u64(hole->offset),
-                                               "length", ek_json_u64(hole->bytes)));
+    json_t *json = json_array();
+    const EkDamage *damage = &item->damage;
+    if (item->file.type == EK_TYPE_FOLDER ||
+        damage->bad_bytes + damage->unread_bytes + damage->unplaced_bytes == 0)
+        return json;
+    g_autoptr(GArray) extents =
+        ek_inventory_extents(ek_indexing_inventory(indexing), item->file.number, NULL);
+    if (extents == NULL)
+        return json;
+    g_autoptr(GArray) holes = ek_files_holes(ek_indexing_files(indexing)->gate, extents);
+    for (guint i = 0; i < holes->len; i++) {
+        const EkHole *hole = &g_array_index(holes, EkHole, i);
+        json_array_append_new(json, json_pack("{s:o,s:o}", "offset", ek_json_u64(hole->offset),
+                                              "length", ek_json_u64(hole->bytes)));
     }
-    return holes;
+    return json;
 }
 
-json_t *ek_filerow_json(guint64 volume, const char *path, const EkEntry *entry,
-                        const EkDamage *damage)
+static void set_moment(json_t *row, const char *key, const EkMoment *moment)
 {
-    g_autofree char *modified = ek_moment_text(&entry->modified);
+    g_autofree char *text = ek_moment_text(moment);
+    json_object_set_new(row, key, ek_json_text(text));
+}
+
+json_t *ek_filerow_json(EkIndexing *indexing, const char *path, const EkItem *item)
+{
+    const EkFile *file = &item->file;
     json_t *row = json_object();
-    json_object_set_new(row, "volume", ek_json_u64(volume));
-    json_object_set_new(row, "number", ek_json_u64(entry->number));
+    json_object_set_new(row, "volume", ek_json_u64(ek_indexing_volume(indexing)->number));
+    json_object_set_new(row, "number", ek_json_u64(file->number));
     json_object_set_new(row, "path", ek_json_text(path));
-    if (entry->name_is_escaped) {
-        g_autofree char *hex = ek_text_hex(entry->name_bytes, entry->name_length, '\0');
+    if (item->name_bytes != NULL) {
+        g_autofree char *hex = ek_text_hex(item->name_bytes, item->name_length, '\0');
         json_object_set_new(row, "name_bytes", ek_json_text(hex));
     }
-    json_object_set_new(row, "type", ek_json_text(entry->is_folder ? "folder" : "file"));
-    json_object_set_new(row, "size", ek_json_u64(entry->size));
-    json_object_set_new(row, "modified", ek_json_text(modified));
-    json_object_set_new(row, "deleted", json_false());
-    json_object_set_new(row, "condition", ek_json_text(ek_condition_name(damage->condition)));
-    json_object_set_new(row, "bad_bytes", ek_json_u64(damage->bad_bytes));
-    json_object_set_new(row, "unread_bytes", ek_json_u64(damage->unread_bytes));
-    json_object_set_new(row, "holes", ek_filerow_holes_json(damage));
+    json_object_set_new(row, "type", ek_json_text(type_names[MIN(file->type, EK_TYPE_STREAM)]));
+    json_object_set_new(row, "size", ek_json_u64(file->size));
+    set_moment(row, "created", &file->created);
+    set_moment(row, "modified", &file->modified);
+    set_moment(row, "accessed", &file->accessed);
+    json_object_set_new(row, "attributes", ek_json_u64(file->attributes));
+    json_object_set_new(row, "deleted", json_boolean((file->flags & EK_FILE_DELETED) != 0));
+    json_object_set_new(row, "guessed", json_boolean((file->flags & EK_FILE_GUESSED) != 0));
+    json_object_set_new(row, "encrypted", json_boolean((file->flags & EK_FILE_ENCRYPTED) != 0));
+    json_object_set_new(row, "condition", ek_json_text(ek_condition_name(item->damage.condition)));
+    json_object_set_new(row, "bad_bytes", ek_json_u64(item->damage.bad_bytes));
+    json_object_set_new(row, "unread_bytes", ek_json_u64(item->damage.unread_bytes));
+    json_object_set_new(row, "overwritten_bytes", ek_json_u64(item->damage.overwritten_bytes));
+    json_object_set_new(row, "holes", ek_filerow_holes_json(indexing, item));
     return row;
 }
 
@@ -47,6 +74,7 @@ char *ek_filerow_condition(const EkDamage *damage)
         const char *word;
     } parts[] = {{damage->bad_bytes, "bad"},
                  {damage->unread_bytes, "unread"},
+                 {damage->overwritten_bytes, "overwritten"},
                  {damage->unplaced_bytes, "not placed"}};
     const char *separator = ": ";
     for (gsize i = 0; i < G_N_ELEMENTS(parts); i++) {
@@ -59,39 +87,140 @@ char *ek_filerow_condition(const EkDamage *damage)
     return g_strdup(text->str);
 }
 
-void ek_filerow_count(EkFileTotals *totals, const EkEntry *entry, const EkDamage *damage)
+/* What stands in the place of a size. */
+static char *size_text(const EkFile *file)
 {
-    if (entry->is_folder) {
+    if (file->type == EK_TYPE_FILE || file->type == EK_TYPE_STREAM)
+        return ek_text_size(file->size);
+    return g_strdup(type_names[MIN(file->type, EK_TYPE_STREAM)]);
+}
+
+static void print_marks(EkCli *cli, const EkItem *item)
+{
+    if ((item->file.flags & EK_FILE_DELETED) != 0)
+        printf("  %s[deleted%s]%s", ek_show_on(cli->color_out, EK_COLOR_FAINT),
+               (item->file.flags & EK_FILE_GUESSED) != 0 ? ", place a guess" : "",
+               ek_show_off(cli->color_out));
+    if ((item->file.flags & EK_FILE_ENCRYPTED) != 0)
+        printf("  [encrypted]");
+    if (item->damage.condition == EK_CONDITION_WHOLE)
+        return;
+    g_autofree char *condition = ek_filerow_condition(&item->damage);
+    printf("  %s[%s]%s", ek_show_on(cli->color_out, EK_COLOR_BAD), condition,
+           ek_show_off(cli->color_out));
+}
+
+void ek_filerow_print(EkCli *cli, const char *name, const EkItem *item)
+{
+    g_autofree char *size = size_text(&item->file);
+    g_autofree char *modified = ek_moment_text(&item->file.modified);
+    g_autofree char *safe = ek_text_escape(name);
+    gboolean is_made = item->file.number >= (guint64)1 << 62;
+    g_autofree char *number =
+        is_made ? g_strdup("-") : g_strdup_printf("@%" G_GUINT64_FORMAT, item->file.number);
+    if (modified != NULL)
+        modified[10] = ' ';
+    printf("%10s  %-19.19s  %-10s  %s%s", size, modified != NULL ? modified : "-", number, safe,
+           item->file.type == EK_TYPE_FOLDER ? "/" : "");
+    print_marks(cli, item);
+    puts("");
+}
+
+void ek_filerow_count(EkFileTotals *totals, const EkItem *item)
+{
+    const EkFile *file = &item->file;
+    totals->local_times |= file->modified.is_set && file->modified.is_local;
+    totals->deleted += (file->flags & EK_FILE_DELETED) != 0;
+    if (file->type == EK_TYPE_FOLDER) {
         totals->folders++;
+        totals->hurt_folders += item->damage.condition != EK_CONDITION_WHOLE;
         return;
     }
     totals->files++;
-    totals->bytes += entry->size;
-    totals->by_condition[damage->condition]++;
+    totals->bytes += file->size;
+    totals->by_condition[MIN(item->damage.condition, EK_CONDITION_UNPLACED)]++;
 }
 
 json_t *ek_filerow_totals_json(const EkFileTotals *totals)
 {
-    return json_pack("{s:o,s:o,s:o,s:o,s:o,s:o}", "files", ek_json_u64(totals->files), "folders",
-                     ek_json_u64(totals->folders), "bytes", ek_json_u64(totals->bytes), "whole",
-                     ek_json_u64(totals->by_condition[EK_CONDITION_WHOLE]), "holed",
-                     ek_json_u64(totals->by_condition[EK_CONDITION_HOLED]), "unplaced",
-                     ek_json_u64(totals->by_condition[EK_CONDITION_UNPLACED]));
+    json_t *json = json_pack("{s:o,s:o,s:o,s:o}", "files", ek_json_u64(totals->files), "folders",
+                             ek_json_u64(totals->folders), "bytes", ek_json_u64(totals->bytes),
+                             "deleted", ek_json_u64(totals->deleted));
+    for (guint i = 0; i < EK_CONDITIONS; i++)
+        json_object_set_new(json, ek_condition_name((EkCondition)i),
+                            ek_json_u64(totals->by_condition[i]));
+    return json;
 }
 
-void ek_filerow_warn(EkCli *cli, const EkFolderDamage *damage, guint cut)
+void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals)
 {
-    if (damage->bad_bytes + damage->unread_bytes > 0) {
-        g_autofree char *bad = ek_text_size(damage->bad_bytes);
-        g_autofree char *unread = ek_text_size(damage->unread_bytes);
-        fprintf(stderr,
-                "%s: folders have holes (%s bad, %s unread): names that stood there are missing\n",
-                cli->command->name, bad, unread);
+    g_autofree char *files = ek_text_count(totals->files, "file", "files");
+    g_autofree char *folders = ek_text_count(totals->folders, "folder", "folders");
+    g_autofree char *size = ek_text_size(totals->bytes);
+    printf("%s, %s, %s", folders, files, size);
+    const char *separator = "; ";
+    for (guint i = EK_CONDITION_HOLED; i < EK_CONDITIONS; i++) {
+        if (totals->by_condition[i] == 0)
+            continue;
+        printf("%s%" G_GUINT64_FORMAT " %s", separator, totals->by_condition[i],
+               ek_condition_name((EkCondition)i));
+        separator = ", ";
     }
-    if (damage->cut_short)
-        fprintf(stderr, "%s: a folder's chain of clusters is broken: names may be missing\n",
-                cli->command->name);
-    if (cut > 0)
-        fprintf(stderr, "%s: %u folders lead back to a folder above, or too deep: not entered\n",
-                cli->command->name, cut);
+    if (totals->deleted > 0)
+        printf("%s%" G_GUINT64_FORMAT " deleted", separator, totals->deleted);
+    puts("");
+    if (totals->hurt_folders > 0)
+        ek_cli_advise("%s: %" G_GUINT64_FORMAT
+                      " folders have holes: names that stood there may be missing",
+                      cli->command->name, totals->hurt_folders);
+    if (totals->local_times)
+        ek_cli_advise("Times are in the clock of whoever wrote the files: FAT keeps no time zone.");
+}
+
+/* --- opening -------------------------------------------------------------------------------- */
+
+static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
+{
+    EkInventoryTotals now = ek_indexing_progress(data);
+    g_autofree char *size = ek_text_size(now.bytes);
+    g_string_printf(lines[0],
+                    "inventory of volume %u: %" G_GUINT64_FORMAT " folders, %" G_GUINT64_FORMAT
+                    " files, %s",
+                    ek_indexing_volume(data)->number, now.folders, now.files, size);
+}
+
+EkIndexing *ek_filerow_open(EkCli *cli, EkView *view, guint64 volume, GError **error)
+{
+    const gint *cancel = ek_cli_watch_signals();
+    g_autoptr(EkIndexing) indexing = ek_indexing_new(view, volume, error);
+    if (indexing == NULL || !ek_indexing_is_needed(indexing))
+        return g_steal_pointer(&indexing);
+    EkProgress *progress = ek_progress_begin(cli->terminal_err, draw, indexing);
+    gboolean fine = ek_indexing_run(indexing, cancel, error);
+    ek_progress_end(progress);
+    return fine ? g_steal_pointer(&indexing) : NULL;
+}
+
+/* --- lists in JSON -------------------------------------------------------------------------- */
+
+void ek_filerow_begin_list(EkFileList *list)
+{
+    list->first = TRUE;
+    fputs("{\"files\": [", stdout);
+}
+
+void ek_filerow_add_to_list(EkFileList *list, json_t *row)
+{
+    fputs(list->first ? "\n" : ",\n", stdout);
+    json_dumpf(row, stdout, JSON_PRESERVE_ORDER);
+    json_decref(row);
+    list->first = FALSE;
+}
+
+void ek_filerow_end_list(json_t *totals)
+{
+    fputs("\n], \"totals\": ", stdout);
+    json_dumpf(totals, stdout, JSON_PRESERVE_ORDER);
+    puts("}");
+    json_decref(totals);
 }

@@ -4,13 +4,14 @@
 #define EK_CLI_FILEROW_H
 
 #include "cli.h"
-#include "files/files.h"
+#include "work/indexing.h"
 
-/* The object that `files` in JSON has for a file. */
-json_t *ek_filerow_json(guint64 volume, const char *path, const EkEntry *entry,
-                        const EkDamage *damage);
+/* The object that `files` in JSON has for a file; holes come from the inventory. */
+json_t *ek_filerow_json(EkIndexing *indexing, const char *path, const EkItem *item);
+json_t *ek_filerow_holes_json(EkIndexing *indexing, const EkItem *item);
 
-json_t *ek_filerow_holes_json(const EkDamage *damage);
+/* A line for people; called by `name`. */
+void ek_filerow_print(EkCli *cli, const char *name, const EkItem *item);
 
 /* "holed: 3.0 KiB bad, 512 B unread", "whole" … The caller frees. */
 char *ek_filerow_condition(const EkDamage *damage);
@@ -20,13 +21,29 @@ typedef struct {
     guint64 files;
     guint64 folders;
     guint64 bytes;
-    guint64 by_condition[3];
+    guint64 deleted;
+    guint64 by_condition[EK_CONDITIONS];
+    guint64 hurt_folders; /* names may be missing from them */
+    gboolean local_times;
 } EkFileTotals;
 
-void ek_filerow_count(EkFileTotals *totals, const EkEntry *entry, const EkDamage *damage);
+void ek_filerow_count(EkFileTotals *totals, const EkItem *item);
 json_t *ek_filerow_totals_json(const EkFileTotals *totals);
 
-/* Says what a folder's own damage may hide. */
-void ek_filerow_warn(EkCli *cli, const EkFolderDamage *damage, guint cut);
+/* "3 folders, 12 files, 1.2 MiB; 2 holed", and what to mind about them. */
+void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals);
+
+/* Opens a volume of a case and takes its inventory where that is needed, with progress. NULL with
+ * *error. The view must live as long. */
+EkIndexing *ek_filerow_open(EkCli *cli, EkView *view, guint64 volume, GError **error);
+
+/* Writes the rows of a list in JSON: {"files": [ … ], "totals": … }. */
+typedef struct {
+    gboolean first;
+} EkFileList;
+
+void ek_filerow_begin_list(EkFileList *list);
+void ek_filerow_add_to_list(EkFileList *list, json_t *row); /* takes the row */
+void ek_filerow_end_list(json_t *totals);                   /* takes the totals */
 
 #endif

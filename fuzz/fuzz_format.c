@@ -1,9 +1,10 @@
 /* SPDX-License-Identifier: MIT */
 /* One file system or container, FORMAT: each piece of the drive is taken for a header and measured;
- * what stands is mended, explained and asked what it uses; from the records that are recognised
- * volumes are inferred. */
+ * what stands is mended, explained, walked and asked what it uses; from the records that are
+ * recognised volumes are inferred. */
 #include "pieces.h"
 #include "volume/formats.h"
+#include "walk.h"
 
 #include <stdlib.h>
 
@@ -29,6 +30,7 @@ static void use_volume(EkGate *gate, const EkVolume *volume)
         return;
     if (format->mend != NULL)
         format->mend(gate, volume, drop_mend, NULL, NULL);
+    fuzz_walk(gate, volume);
     if (format->backup != NULL)
         format->backup(volume);
     for (guint i = 0; format->use != NULL && i < USES && volume->bytes < G_MAXINT64 / USES; i++)

@@ -56,6 +56,9 @@ EkLock *ek_lock_take(EkCase *self, EkLockSubject subject, GError **error);
 void ek_lock_release(EkLock *lock);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkLock, ek_lock_release)
 
+/* Likewise, of the inventory of a volume. */
+EkLock *ek_lock_take_inventory(EkCase *self, guint volume, GError **error);
+
 /* The process that holds the lock of a subject, 0 when nobody does. */
 gint64 ek_lock_holder(EkCase *self, EkLockSubject subject);
 

@@ -17,9 +17,9 @@ struct EkLock {
 static const char *const subject_names[] = {
     [EK_LOCK_IMAGING] = "imaging", [EK_LOCK_HUNTING] = "hunting", [EK_LOCK_EDITS] = "edits"};
 
-static char *lock_path(EkCase *self, EkLockSubject subject)
+static char *lock_path(EkCase *self, const char *subject)
 {
-    return g_build_filename(ek_case_folder(self), "locks", subject_names[subject], NULL);
+    return g_build_filename(ek_case_folder(self), "locks", subject, NULL);
 }
 
 static gint64 noted_pid(int fd)
@@ -29,7 +29,7 @@ static gint64 noted_pid(int fd)
     return got > 0 ? g_ascii_strtoll(text, NULL, 10) : 0;
 }
 
-EkLock *ek_lock_take(EkCase *self, EkLockSubject subject, GError **error)
+static EkLock *take(EkCase *self, const char *subject, GError **error)
 {
     g_autofree char *path = lock_path(self, subject);
     g_autofree char *folder = g_path_get_dirname(path);
@@ -45,7 +45,7 @@ EkLock *ek_lock_take(EkCase *self, EkLockSubject subject, GError **error)
             ek_error_set(error, EK_ERROR_REFUSED,
                          "%s is locked: process %" G_GINT64_FORMAT " is at work on it (%s). Wait "
                          "for it, or stop it with Ctrl-C there",
-                         ek_case_folder(self), noted_pid(fd), subject_names[subject]);
+                         ek_case_folder(self), noted_pid(fd), subject);
         else
             ek_error_from_errno(error, EK_ERROR_FAILED, errnum, "cannot lock %s", path);
         close(fd);
@@ -61,6 +61,17 @@ EkLock *ek_lock_take(EkCase *self, EkLockSubject subject, GError **error)
     return lock;
 }
 
+EkLock *ek_lock_take(EkCase *self, EkLockSubject subject, GError **error)
+{
+    return take(self, subject_names[subject], error);
+}
+
+EkLock *ek_lock_take_inventory(EkCase *self, guint volume, GError **error)
+{
+    g_autofree char *subject = g_strdup_printf("inventory-%u", volume);
+    return take(self, subject, error);
+}
+
 void ek_lock_release(EkLock *lock)
 {
     close(lock->fd);
@@ -69,7 +80,7 @@ void ek_lock_release(EkLock *lock)
 
 gint64 ek_lock_holder(EkCase *self, EkLockSubject subject)
 {
-    g_autofree char *path = lock_path(self, subject);
+    g_autofree char *path = lock_path(self, subject_names[subject]);
     int fd = open(path, O_RDONLY | O_CLOEXEC);
     if (fd < 0)
         return 0;

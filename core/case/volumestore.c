@@ -360,8 +360,9 @@ static gboolean load_terms(sqlite3 *store, EkCaseVolume *entry, GError **error)
 
 static EkMoment moment_in(sqlite3_stmt *rows, int column)
 {
-    return (EkMoment){sqlite3_column_int64(rows, column), sqlite3_column_int(rows, column + 1) != 0,
-                      sqlite3_column_type(rows, column) != SQLITE_NULL};
+    return (EkMoment){.seconds = sqlite3_column_int64(rows, column),
+                      .is_local = sqlite3_column_int(rows, column + 1) != 0,
+                      .is_set = sqlite3_column_type(rows, column) != SQLITE_NULL};
 }
 
 GPtrArray *ek_volumestore_list(EkCase *self, GError **error)

@@ -14,7 +14,6 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-#define PIECE (1u << 20)
 #define MAX_NAME 255u
 #define MAX_DOUBLES 10000u
 #define PART_NAME ".ektypon-part"
@@ -26,11 +25,10 @@ struct EkExtract {
 
 typedef struct {
     EkExtract *extract;
-    EkGate *gate;
     int fd;
     EkSha256 *digest;
-    guint8 *buffer;
     const gint *cancel;
+    EkByte gap; /* bytes of zeros that are not written yet */
     GError *error;
 } Writer;
 
@@ -62,7 +60,6 @@ void ek_extracted_clear(EkExtracted *result)
 {
     g_clear_pointer(&result->written_as, g_free);
     g_clear_pointer(&result->sha256, g_free);
-    ek_damage_clear(&result->damage);
 }
 
 /* A component that the target can hold and that leads nowhere. */
@@ -126,10 +123,9 @@ static int open_folder(EkExtract *extract, const char *path, GString *written, g
     return at;
 }
 
-static gboolean write_piece(Writer *writer, const guint8 *data, gsize length)
+static gboolean write_bytes(Writer *writer, const guint8 *data, gsize length)
 {
     gsize done = 0;
-    ek_sha256_update(writer->digest, data, length);
     while (done < length) {
         ssize_t put = write(writer->fd, data + done, length - done);
         if (put < 0 && errno == EINTR)
@@ -142,21 +138,41 @@ static gboolean write_piece(Writer *writer, const guint8 *data, gsize length)
     return TRUE;
 }
 
-static gboolean write_extent(void *data, const EkExtent *extent)
+/* Zeros, and what is not known, become holes of the file. */
+static gboolean skip_gap(Writer *writer)
 {
+    if (writer->gap > 0 && lseek(writer->fd, (off_t)writer->gap, SEEK_CUR) < 0)
+        return ek_error_from_errno(&writer->error, EK_ERROR_FAILED, errno, "cannot write to %s",
+                                   writer->extract->folder);
+    writer->gap = 0;
+    return TRUE;
+}
+
+static gboolean write_piece(void *data, const guint8 *bytes, gsize length)
+{
+    static const guint8 zeros[4096];
     Writer *writer = data;
-    for (EkByte done = 0; done < extent->bytes;) {
-        gsize length = (gsize)MIN(PIECE, extent->bytes - done);
-        if (g_atomic_int_get(writer->cancel) != 0)
-            return ek_error_set(&writer->error, EK_ERROR_CANCELLED, "interrupted");
-        if (extent->first_byte == EK_UNPLACED ||
-            !ek_gate_read(writer->gate, extent->first_byte + done, writer->buffer, length, NULL,
-                          NULL))
-            memset(writer->buffer, 0, length);
-        if (!write_piece(writer, writer->buffer, length))
-            return FALSE;
-        done += length;
+    if (g_atomic_int_get(writer->cancel) != 0)
+        return ek_error_set(&writer->error, EK_ERROR_CANCELLED, "interrupted");
+    if (bytes != NULL)
+        ek_sha256_update(writer->digest, bytes, length);
+    else
+        for (gsize done = 0; done < length; done += sizeof zeros)
+            ek_sha256_update(writer->digest, zeros, MIN(sizeof zeros, length - done));
+    if (bytes == NULL || (length >= sizeof zeros && ek_bytes_are_zero(bytes, length))) {
+        writer->gap += length;
+        return TRUE;
     }
+    return skip_gap(writer) && write_bytes(writer, bytes, length);
+}
+
+/* A file that ends in a gap is as long all the same. */
+static gboolean end_gap(Writer *writer)
+{
+    off_t at = lseek(writer->fd, 0, SEEK_CUR);
+    if (writer->gap > 0 && (at < 0 || ftruncate(writer->fd, at + (off_t)writer->gap) != 0))
+        return ek_error_from_errno(&writer->error, EK_ERROR_FAILED, errno, "cannot write to %s",
+                                   writer->extract->folder);
     return TRUE;
 }
 
@@ -205,17 +221,21 @@ static gboolean give_name(int folder, const char *name, GString *written, gboole
                         name, MAX_DOUBLES);
 }
 
-static void set_times(int fd, const EkEntry *file)
+static void set_times(int fd, const EkFile *file)
 {
+    const EkMoment *moments[2] = {&file->accessed, &file->modified};
     struct timespec times[2] = {{.tv_nsec = UTIME_OMIT}, {.tv_nsec = UTIME_OMIT}};
-    if (file->modified.is_set)
-        times[1] = (struct timespec){.tv_sec = (time_t)ek_moment_to_unix(&file->modified)};
+    for (guint i = 0; i < 2; i++)
+        if (moments[i]->is_set)
+            times[i] = (struct timespec){.tv_sec = (time_t)ek_moment_to_unix(moments[i]),
+                                         .tv_nsec = (long)moments[i]->nanoseconds};
     /* A target without such times holds the file all the same. */
     (void)futimens(fd, times);
 }
 
-static gboolean write_content(EkExtract *extract, int folder, EkFiles *files, const EkEntry *file,
-                              const gint *cancel, char **sha256, GError **error)
+static gboolean write_content(EkExtract *extract, int folder, EkFiles *files, const EkFile *file,
+                              const GArray *extents, const gint *cancel, char **sha256,
+                              GError **error)
 {
     int fd = openat(folder, PART_NAME, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666);
     if (fd < 0 && errno == EEXIST) {
@@ -227,10 +247,8 @@ static gboolean write_content(EkExtract *extract, int folder, EkFiles *files, co
         return ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot write in %s",
                                    extract->folder);
     g_autoptr(EkSha256) digest = ek_sha256_new();
-    g_autofree guint8 *buffer = g_malloc(PIECE);
-    Writer writer = {extract, files->gate, fd, digest, buffer, cancel, NULL};
-    gboolean fine = files->format->extents(files->opened, file, write_extent, &writer, error) &&
-                    writer.error == NULL;
+    Writer writer = {extract, fd, digest, cancel, 0, NULL};
+    gboolean fine = ek_files_read(files, file, extents, write_piece, &writer) && end_gap(&writer);
     if (writer.error != NULL)
         g_propagate_error(error, writer.error);
     if (fine)
@@ -242,12 +260,11 @@ static gboolean write_content(EkExtract *extract, int folder, EkFiles *files, co
     return fine;
 }
 
-gboolean ek_extract_file(EkExtract *extract, EkFiles *files, const char *path, const EkEntry *file,
-                         const gint *cancel, EkExtracted *result, GError **error)
+gboolean ek_extract_file(EkExtract *extract, EkFiles *files, const char *path, const EkFile *file,
+                         const GArray *extents, const gint *cancel, EkExtracted *result,
+                         GError **error)
 {
     *result = (EkExtracted){0};
-    if (!ek_files_assess(files, file, &result->damage, error))
-        return FALSE;
     g_autofree char *parent = g_path_get_dirname(path);
     g_autofree char *base = g_path_get_basename(path);
     g_autofree char *name = safe_name(base, &result->renamed);
@@ -256,8 +273,9 @@ gboolean ek_extract_file(EkExtract *extract, EkFiles *files, const char *path, c
                              &result->renamed, error);
     if (folder < 0)
         return FALSE;
-    gboolean fine = write_content(extract, folder, files, file, cancel, &result->sha256, error) &&
-                    give_name(folder, name, written, &result->renamed, error);
+    gboolean fine =
+        write_content(extract, folder, files, file, extents, cancel, &result->sha256, error) &&
+        give_name(folder, name, written, &result->renamed, error);
     if (!fine)
         unlinkat(folder, PART_NAME, 0);
     close(folder);

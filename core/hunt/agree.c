@@ -29,7 +29,8 @@ gboolean ek_hunt_current_table(EkGate *gate, guint32 sector_size, EkTable *table
 /* May both be of one length? A composed one knows its own to a cluster, if at all. */
 static gboolean may_be_as_long(const EkVolume *a, const EkVolume *b)
 {
-    return a->length_is_least || b->length_is_least ||
+    return a->length_is_least || b->length_is_least || a->length_is_table_s ||
+           b->length_is_table_s ||
            (a->bytes <= b->bytes + LENGTH_SLACK && b->bytes <= a->bytes + LENGTH_SLACK);
 }
 

@@ -150,9 +150,9 @@ static void set_nested(EkFinding *inner, const EkFinding *host, EkUsage use)
 }
 
 /* Did the inner one come after the outer one, as a volume of its own? Then it begins where a
- * partition does, and a table names it, or it was made after the outer one was last used, and takes
- * more of it than a file would, or begins right behind another volume; or it takes nearly all of
- * it. */
+ * partition does, and a table names it, or it was made after the outer one was last used, and that
+ * is exact, or it takes more of it than a file would, or begins right behind another volume; or it
+ * takes nearly all of it. */
 static gboolean came_after(const EkFinding *inner, const EkFinding *outer, EkUsage use,
                            const char **why)
 {
@@ -173,7 +173,7 @@ static gboolean came_after(const EkFinding *inner, const EkFinding *outer, EkUsa
         return TRUE;
     *why = "it was made after the other one was last used";
     return (use != EK_USAGE_USED || inner->volume->bytes >= volume->bytes / 2 ||
-            inner->anchor > EK_ANCHOR_USUAL) &&
+            inner->anchor > EK_ANCHOR_USUAL || volume->used_is_exact) &&
            volume->used.is_set && made->is_set && volume->used.is_local == made->is_local &&
            made->seconds > latest(volume);
 }

@@ -28,7 +28,14 @@ EkMoment ek_moment_dos(guint16 date, guint16 time)
 EkMoment ek_moment_filetime(guint64 steps)
 {
     gint64 seconds = (gint64)(steps / STEPS_A_SECOND) - SECONDS_TO_1970;
-    return (EkMoment){.seconds = seconds, .is_set = seconds >= YEAR_1980 && seconds < YEAR_2200};
+    return (EkMoment){.seconds = seconds,
+                      .nanoseconds = (guint32)(steps % STEPS_A_SECOND) * 100,
+                      .is_set = seconds >= YEAR_1980 && seconds < YEAR_2200};
+}
+
+EkMoment ek_moment_utc(gint64 seconds)
+{
+    return (EkMoment){.seconds = seconds, .is_set = seconds != 0};
 }
 
 void ek_moment_advance(EkMoment *moment, EkMoment other)

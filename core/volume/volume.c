@@ -93,18 +93,3 @@ void ek_mend_free(EkMend *mend)
     g_free(mend->from);
     g_free(mend);
 }
-
-EkEntry *ek_entry_copy(const EkEntry *entry)
-{
-    EkEntry *copy = g_memdup2(entry, sizeof *entry);
-    copy->name = g_strdup(entry->name);
-    copy->name_bytes = g_memdup2(entry->name_bytes, entry->name_length);
-    return copy;
-}
-
-void ek_entry_free(EkEntry *entry)
-{
-    g_free(entry->name);
-    g_free(entry->name_bytes);
-    g_free(entry);
-}

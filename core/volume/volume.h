@@ -9,6 +9,7 @@
 #include "base/field.h"
 #include "base/signature.h"
 #include "image/gate.h"
+#include "volume/file.h"
 
 #define EK_HEADER_MOST 512u      /* bytes of a header that are kept of a volume */
 #define EK_RECOGNISE_BYTES 4096u /* what a recogniser is given at least, but for the end */
@@ -33,22 +34,6 @@ typedef struct {
     char *text;
 } EkGround; /* one reason of a confidence */
 
-/* A moment as a volume keeps it. */
-typedef struct {
-    gint64 seconds;    /* since 1970-01-01 00:00, in the zone below */
-    gboolean is_local; /* in the clock of whoever wrote it: no zone is known */
-    gboolean is_set;
-} EkMoment;
-
-/* A date and a time of day as FAT and exFAT keep them, local; not set when they are none. */
-EkMoment ek_moment_dos(guint16 date, guint16 time);
-
-/* Steps of 100 ns since 1601, in UTC, as NTFS keeps them; not set when it is no likely date. */
-EkMoment ek_moment_filetime(guint64 steps);
-
-/* Sets *moment to `other` when that is later, or *moment is not set. */
-void ek_moment_advance(EkMoment *moment, EkMoment other);
-
 /* A volume: what traces agree on. */
 typedef struct {
     const EkFileSystem *format;
@@ -66,6 +51,8 @@ typedef struct {
     gboolean composed;             /* no header is left: this one was made from other traces */
     gboolean by_backup;            /* opened with a copy of its header: the first is not right */
     gboolean length_is_least;      /* it is at least so long: nothing tells where it ends */
+    gboolean length_is_table_s;    /* a partition table tells its length, and nothing of its own */
+    gboolean used_is_exact;        /* whatever is written to it moves `used` */
     EkMoment created;              /* when it was made, as far as it tells */
     EkMoment used;                 /* when it was last mounted or written, as far as it tells */
     GPtrArray *terms;              /* EkTerm*: its geometry, in the file system's own terms */
@@ -123,46 +110,6 @@ typedef struct {
 typedef void (*EkMendSink)(void *data, EkMend *mend);
 void ek_mend_free(EkMend *mend);
 
-/* A file or folder. */
-typedef struct {
-    guint64 number; /* names it for good within its volume */
-    char *name;     /* UTF-8; other bytes as \xNN */
-    gboolean name_is_escaped;
-    guint8 *name_bytes; /* as on the drive */
-    gsize name_length;
-    gboolean is_folder;
-    guint64 size; /* bytes; 0 for folders */
-    EkMoment created;
-    EkMoment modified;
-    EkMoment accessed;
-    guint32 attributes;
-    guint64 place; /* the format's own: where content begins */
-} EkEntry;
-
-EkEntry *ek_entry_copy(const EkEntry *entry);
-void ek_entry_free(EkEntry *entry);
-G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkEntry, ek_entry_free)
-
-/* Where a piece of a file lies. */
-typedef struct {
-    EkByte offset; /* in the file */
-    EkByte bytes;
-    EkByte first_byte; /* in the image; EK_UNPLACED when not known */
-} EkExtent;
-
-#define EK_UNPLACED G_MAXUINT64
-
-/* Return FALSE to stop. */
-typedef gboolean (*EkEntrySink)(void *data, const EkEntry *entry);
-typedef gboolean (*EkExtentSink)(void *data, const EkExtent *extent);
-
-/* What a folder's own damage costs. */
-typedef struct {
-    EkByte unread_bytes; /* of its entries: names may be missing */
-    EkByte bad_bytes;
-    gboolean cut_short; /* its chain is broken, or it leads back to itself */
-} EkFolderDamage;
-
 typedef enum { EK_USAGE_UNKNOWN, EK_USAGE_FREE, EK_USAGE_USED } EkUsage;
 
 /* A numbered record at one place, as a secondary trace: records of one table lie in runs. */
@@ -189,8 +136,6 @@ typedef struct {
 
 /* Takes `volume`. */
 typedef void (*EkVolumeSink)(void *data, EkVolume *volume);
-
-typedef struct EkOpened EkOpened;
 
 struct EkFileSystem {
     const char *name; /* of the family: "ntfs", "fat" */
@@ -235,13 +180,13 @@ struct EkFileSystem {
     /* Files. NULL where this version does not list them. */
     EkOpened *(*open)(EkGate *gate, const EkVolume *volume, GError **error);
     void (*close)(EkOpened *opened);
-    /* The folder everything is in. */
-    EkEntry *(*root)(EkOpened *opened);
-    gboolean (*list)(EkOpened *opened, const EkEntry *folder, EkEntrySink sink, void *data,
-                     EkFolderDamage *damage, GError **error);
-    /* The extents of a file, in order, covering its whole size. */
-    gboolean (*extents)(EkOpened *opened, const EkEntry *file, EkExtentSink sink, void *data,
-                        GError **error);
+    /* The number of the folder everything is in. */
+    guint64 (*root)(EkOpened *opened);
+    /* Hands on all files, deleted ones too, from the mark `from` on (0: all). FALSE when the sink
+     * stopped it. What cannot be read is handed on as damage. */
+    gboolean (*walk)(EkOpened *opened, guint64 from, const EkFileSink *sink);
+    /* The content of a file that is EK_FILE_ENCODED. FALSE when the sink stopped it. */
+    gboolean (*decode)(EkOpened *opened, const EkFile *file, EkContentSink sink, void *data);
 };
 
 /* All file systems, NULL at the end. */

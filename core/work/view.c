@@ -70,14 +70,3 @@ EkGateParts ek_view_parts(const EkView *view)
         .kept = view->kept,
     };
 }
-
-gboolean ek_view_open_volume(EkView *view, guint64 number, GPtrArray **volumes, EkFiles *files,
-                             GError **error)
-{
-    g_autoptr(GPtrArray) list = ek_volumestore_list(view->opened, error);
-    const EkCaseVolume *entry = list != NULL ? ek_volumestore_find(list, number, error) : NULL;
-    if (entry == NULL || !ek_files_open(files, view->gate, entry->volume, error))
-        return FALSE;
-    *volumes = g_steal_pointer(&list);
-    return TRUE;
-}

@@ -32,9 +32,4 @@ gboolean ek_view_reload(EkView *view, GError **error);
 
 EkGateParts ek_view_parts(const EkView *view);
 
-/* A volume's files, by its number. *volumes holds what it is part of; the caller unrefs it after
- * closing the files. */
-gboolean ek_view_open_volume(EkView *view, guint64 number, GPtrArray **volumes, EkFiles *files,
-                             GError **error);
-
 #endif

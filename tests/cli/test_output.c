@@ -85,9 +85,10 @@ static void json_has_the_shapes_that_are_promised(void)
     json_t *ls = json_of("ls bench 2 --json", 0);
     check_keys(ls, "ls", "files totals");
     check_keys(first_of(ls, "files"), "a file",
-               "volume number path type size modified deleted condition bad_bytes unread_bytes "
-               "holes");
-    check_keys(json_object_get(ls, "totals"), "totals", "files folders bytes whole holed unplaced");
+               "volume number path type size created modified accessed attributes deleted guessed "
+               "encrypted condition bad_bytes unread_bytes overwritten_bytes holes");
+    check_keys(json_object_get(ls, "totals"), "totals",
+               "files folders bytes deleted whole holed overwritten unplaced");
     json_decref(ls);
     json_t *extract = json_of("extract bench 2:LABELS.TXT --to out --json", 0);
     check_keys(first_of(extract, "files"), "an extracted file",

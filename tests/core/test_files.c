@@ -3,6 +3,7 @@
 #include "check.h"
 #include "files/files.h"
 #include "fixture.h"
+#include "listing.h"
 #include "volume/fat/fat.h"
 #include "volume/formats.h"
 
@@ -65,75 +66,55 @@ static void close_files(Bench *bench, EkFiles *files)
     bench_close(bench);
 }
 
-static gboolean gather_path(void *data, const char *path, const EkEntry *entry)
-{
-    g_string_append_printf(data, "%s%s %" G_GUINT64_FORMAT "\n", path, entry->is_folder ? "/" : "",
-                           entry->size);
-    return TRUE;
-}
-
-static char *tree_of(EkFiles *files, EkFolderDamage *damage, guint *cut)
-{
-    GError *error = NULL;
-    GString *text = g_string_new(NULL);
-    g_autoptr(EkEntry) root = files->format->root(files->opened);
-    CHECK(ek_files_walk(files, "", root, TRUE, gather_path, text, damage, cut, &error));
-    CHECK_FINE(&error);
-    return g_string_free(text, FALSE);
-}
-
 static void the_tree_is_walked(void)
 {
     static const guint widths[] = {12, 16, 32};
     for (gsize i = 0; i < G_N_ELEMENTS(widths); i++) {
         Bench bench;
         EkFiles files;
-        EkFolderDamage damage;
-        guint cut = 0;
         Tray *tray = tray_new(widths[i]);
         open_files(&bench, tray, &files);
-        g_autofree char *tree = tree_of(&files, &damage, &cut);
-        CHECK_TEXT(tree, "NOTES.TXT 0\n"
-                         "Germination photos/ 0\n"
-                         "warbler.wav 9000\n"
+        g_autoptr(Listing) listing = listing_new(&files, 0);
+        g_autofree char *tree = listing_tree(listing, FALSE);
+        g_autofree char *deleted = listing_tree(listing, TRUE);
+        CHECK_TEXT(tree, "Germination photos/ 0\n"
                          "Germination photos/TRAY01/ 0\n"
                          "Germination photos/TRAY01/Day 07 – Größe und Länge der Keimlinge.jpg "
-                         "5000\n");
-        CHECK(!damage.cut_short);
-        CHECK_NUMBER(damage.bad_bytes + damage.unread_bytes + cut, 0);
+                         "5000\n"
+                         "NOTES.TXT 0\n"
+                         "warbler.wav 9000\n");
+        CHECK_TEXT(deleted, "_OTES.BAK 900\n");
+        CHECK_NUMBER(listing->folders_damaged, 0);
+        const Listed *file = listing_find(listing, "warbler.wav");
+        g_autofree char *modified = ek_moment_text(&file->file.modified);
+        CHECK_TEXT(modified, "2025-12-31T23:59:58");
+        CHECK(file->file.modified.is_local);
         close_files(&bench, &files);
         tray_free(tray);
     }
 }
 
-static void files_are_found_by_path_and_number(void)
+/* The letter that a deleted name has lost is found by the sum that its long name keeps. */
+static void deleted_names_are_whole_where_they_were_long(void)
 {
     Bench bench;
     EkFiles files;
-    GError *error = NULL;
     Tray *tray = tray_new(16);
+    FatVolume *fat = tray->fat;
+    gsize before = tray->root.used;
+    fat_add(fat, &tray->root, "MOSSAN~1JPG", "Moss and liverwort.jpg", 0x20, 30, 700);
+    for (gsize i = before; i < tray->root.used; i++)
+        fat_entry(fat, &tray->root, i)[0] = 0xe5;
     open_files(&bench, tray, &files);
-    g_autofree char *path = NULL;
-    g_autofree char *again = NULL;
-    g_autofree char *missing = NULL;
-    g_autoptr(EkEntry) entry = ek_files_find(&files, "germination PHOTOS//tray01/", &path, &error);
-    CHECK_TEXT(path, "Germination photos/TRAY01");
-    CHECK(entry->is_folder);
-    g_autoptr(EkEntry) file = ek_files_find(&files, "warbler.wav", &again, &error);
-    CHECK_NUMBER(file->size, 9000);
-    g_autofree char *number = g_strdup_printf("@%" G_GUINT64_FORMAT, file->number);
-    g_autofree char *by_number = NULL;
-    g_autoptr(EkEntry) same = ek_files_find(&files, number, &by_number, &error);
-    CHECK_TEXT(by_number, "warbler.wav");
-    CHECK_NUMBER(same->number, file->number);
-    CHECK_FINE(&error);
-    CHECK(ek_files_find(&files, "Germination photos/none", &missing, &error) == NULL);
-    CHECK_ERROR(&error, EK_ERROR_ABSENT, "no \"none\" in \"/Germination photos\"");
-    CHECK(ek_files_find(&files, "@999999999", &missing, &error) == NULL);
-    CHECK_ERROR(&error, EK_ERROR_ABSENT, "@999999999");
-    g_autofree char *modified = ek_moment_text(&file->modified);
-    CHECK_TEXT(modified, "2025-12-31T23:59:58");
-    CHECK(file->modified.is_local);
+    g_autoptr(Listing) listing = listing_new(&files, 0);
+    const Listed *file = listing_find(listing, "Moss and liverwort.jpg");
+    CHECK(file != NULL);
+    if (file != NULL) {
+        CHECK_NUMBER(file->file.flags, EK_FILE_DELETED | EK_FILE_GUESSED);
+        CHECK_NUMBER(file->extents->len, 1);
+        CHECK_NUMBER(g_array_index(file->extents, EkExtent, 0).first_byte,
+                     fat->data_start + 28 * 512);
+    }
     close_files(&bench, &files);
     tray_free(tray);
 }
@@ -142,29 +123,24 @@ static void damage_comes_from_the_read_map(void)
 {
     Bench bench;
     EkFiles files;
-    EkDamage damage;
-    GError *error = NULL;
     Tray *tray = tray_new(16);
     open_files(&bench, tray, &files);
     EkSector data = tray->fat->data_start / 512;
     /* The third and fourth of its pieces, every third cluster. */
     bench_hole(&bench, data + tray->sound_at - 2 + 6, 1, EK_STATE_BAD);
     bench_hole(&bench, data + tray->sound_at - 2 + 9, 1, EK_STATE_SET_ASIDE);
-    g_autofree char *path = NULL;
-    g_autofree char *other = NULL;
-    g_autoptr(EkEntry) file = ek_files_find(&files, "warbler.wav", &path, &error);
-    CHECK(ek_files_assess(&files, file, &damage, &error));
+    g_autoptr(Listing) listing = listing_new(&files, 0);
+    g_autoptr(GArray) holes = NULL;
+    g_autoptr(GArray) none = NULL;
+    EkDamage damage = listing_damage(listing, listing_find(listing, "warbler.wav"), &holes);
     CHECK_NUMBER(damage.condition, EK_CONDITION_HOLED);
     CHECK_NUMBER(damage.bad_bytes, 512);
     CHECK_NUMBER(damage.unread_bytes, 512);
-    CHECK_NUMBER(damage.holes->len, 1); /* they meet in the file */
-    CHECK_NUMBER(g_array_index(damage.holes, EkHole, 0).offset, 1024);
-    CHECK_NUMBER(g_array_index(damage.holes, EkHole, 0).bytes, 1024);
-    ek_damage_clear(&damage);
-    g_autoptr(EkEntry) notes = ek_files_find(&files, "NOTES.TXT", &other, &error);
-    CHECK(ek_files_assess(&files, notes, &damage, &error));
+    CHECK_NUMBER(holes->len, 1); /* they meet in the file */
+    CHECK_NUMBER(g_array_index(holes, EkHole, 0).offset, 1024);
+    CHECK_NUMBER(g_array_index(holes, EkHole, 0).bytes, 1024);
+    damage = listing_damage(listing, listing_find(listing, "NOTES.TXT"), &none);
     CHECK_NUMBER(damage.condition, EK_CONDITION_WHOLE);
-    ek_damage_clear(&damage);
     close_files(&bench, &files);
     tray_free(tray);
 }
@@ -173,16 +149,15 @@ static void the_second_fat_serves_where_the_first_was_not_read(void)
 {
     Bench bench;
     EkFiles files;
-    EkDamage damage;
     GError *error = NULL;
     Tray *tray = tray_new(16);
     open_files(&bench, tray, &files);
-    g_autofree char *path = NULL;
+    g_autoptr(GArray) holes = NULL;
+    g_autoptr(GArray) others = NULL;
     bench_hole(&bench, tray->fat->reserved, tray->fat->fat_sectors, EK_STATE_BAD);
-    g_autoptr(EkEntry) file = ek_files_find(&files, "warbler.wav", &path, &error);
-    CHECK(ek_files_assess(&files, file, &damage, &error));
+    g_autoptr(Listing) listing = listing_new(&files, 0);
+    EkDamage damage = listing_damage(listing, listing_find(listing, "warbler.wav"), &holes);
     CHECK_NUMBER(damage.condition, EK_CONDITION_WHOLE);
-    ek_damage_clear(&damage);
     ek_files_close(&files);
     /* Without the second one, only the first cluster is known. */
     bench_hole(&bench, tray->fat->reserved + tray->fat->fat_sectors, tray->fat->fat_sectors,
@@ -190,10 +165,10 @@ static void the_second_fat_serves_where_the_first_was_not_read(void)
     EkVolume *volume = ek_volume_new(&ek_fs_fat, "fat16");
     memcpy(volume->header, tray->fat->data, 512);
     CHECK(ek_files_open(&files, bench.gate, volume, &error));
-    CHECK(ek_files_assess(&files, file, &damage, &error));
+    g_autoptr(Listing) again = listing_new(&files, 0);
+    damage = listing_damage(again, listing_find(again, "warbler.wav"), &others);
     CHECK_NUMBER(damage.condition, EK_CONDITION_UNPLACED);
     CHECK_NUMBER(damage.unplaced_bytes, 9000 - 512);
-    ek_damage_clear(&damage);
     ek_volume_free(volume);
     close_files(&bench, &files);
     tray_free(tray);
@@ -203,10 +178,6 @@ static void circles_and_lies_are_cut(void)
 {
     Bench bench;
     EkFiles files;
-    EkFolderDamage damage;
-    EkDamage of_file;
-    GError *error = NULL;
-    guint cut = 0;
     Tray *tray = tray_new(16);
     FatVolume *fat = tray->fat;
     FatFolder root = tray->root;
@@ -221,22 +192,19 @@ static void circles_and_lies_are_cut(void)
     fat_add(fat, &root, "LONGER  BIN", NULL, 0x20, tray->photo_at, 0xfffffff0u);
     fat_add(fat, &root, "OUTSIDE BIN", NULL, 0x20, 0xfff0, 600);
     open_files(&bench, tray, &files);
-    g_autofree char *tree = tree_of(&files, &damage, &cut);
-    CHECK_NUMBER(cut, 1);
-    CHECK(damage.cut_short);
+    g_autoptr(Listing) listing = listing_new(&files, 0);
+    g_autofree char *tree = listing_tree(listing, FALSE);
+    g_autoptr(GArray) holes = NULL;
+    g_autoptr(GArray) others = NULL;
+    CHECK_NUMBER(listing->folders_damaged, 2);
+    CHECK(listing->damage.cut_short);
     CHECK_CONTAINS(tree, "LOOP/AGAIN/ 0\n");
     CHECK_CONTAINS(tree, "TAIL/SAME.TXT 0\n");
-    g_autofree char *path = NULL;
-    g_autofree char *other = NULL;
-    g_autoptr(EkEntry) longer = ek_files_find(&files, "LONGER.BIN", &path, &error);
-    CHECK(ek_files_assess(&files, longer, &of_file, &error));
-    CHECK_NUMBER(of_file.condition, EK_CONDITION_UNPLACED);
-    CHECK_NUMBER(of_file.unplaced_bytes, 0xfffffff0u - 5120);
-    ek_damage_clear(&of_file);
-    g_autoptr(EkEntry) outside = ek_files_find(&files, "OUTSIDE.BIN", &other, &error);
-    CHECK(ek_files_assess(&files, outside, &of_file, &error));
-    CHECK_NUMBER(of_file.unplaced_bytes, 600);
-    ek_damage_clear(&of_file);
+    EkDamage damage = listing_damage(listing, listing_find(listing, "LONGER.BIN"), &holes);
+    CHECK_NUMBER(damage.condition, EK_CONDITION_UNPLACED);
+    CHECK_NUMBER(damage.unplaced_bytes, 0xfffffff0u - 5120);
+    damage = listing_damage(listing, listing_find(listing, "OUTSIDE.BIN"), &others);
+    CHECK_NUMBER(damage.unplaced_bytes, 600);
     close_files(&bench, &files);
     tray_free(tray);
 }
@@ -245,15 +213,14 @@ static void a_folder_with_a_hole_says_so(void)
 {
     Bench bench;
     EkFiles files;
-    EkFolderDamage damage;
-    guint cut = 0;
     Tray *tray = tray_new(16);
     open_files(&bench, tray, &files);
     EkSector root = (tray->fat->data_start - tray->fat->root_entries * 32) / 512;
     bench_hole(&bench, root, 1, EK_STATE_BAD);
-    g_autofree char *tree = tree_of(&files, &damage, &cut);
+    g_autoptr(Listing) listing = listing_new(&files, 0);
+    g_autofree char *tree = listing_tree(listing, FALSE);
     CHECK_TEXT(tree, ""); /* what is below the lost folders is lost with them */
-    CHECK_NUMBER(damage.bad_bytes, 512);
+    CHECK_NUMBER(listing->damage.bad_bytes, 512);
     close_files(&bench, &files);
     tray_free(tray);
 }
@@ -269,10 +236,11 @@ static void extract_writes_what_is_there(void)
     Tray *tray = tray_new(32);
     open_files(&bench, tray, &files);
     g_autoptr(EkExtract) extract = ek_extract_new("out/deep", &error);
-    g_autofree char *path = NULL;
-    g_autoptr(EkEntry) file = ek_files_find(&files, "warbler.wav", &path, &error);
+    g_autoptr(Listing) listing = listing_new(&files, 0);
+    const Listed *file = listing_find(listing, "warbler.wav");
     for (int copy = 1; copy <= 2; copy++) {
-        CHECK(ek_extract_file(extract, &files, path, file, &cancel, &result, &error));
+        CHECK(ek_extract_file(extract, &files, "warbler.wav", &file->file, file->extents, &cancel,
+                              &result, &error));
         CHECK_FINE(&error);
         CHECK_TEXT(result.written_as, copy == 1 ? "warbler.wav" : "warbler (2).wav");
         CHECK_NUMBER(result.renamed, copy == 2);
@@ -290,10 +258,11 @@ static void extract_writes_what_is_there(void)
     }
     GStatBuf st;
     CHECK(g_stat("out/deep/warbler.wav", &st) == 0);
-    CHECK_NUMBER(st.st_mtime, ek_moment_to_unix(&file->modified));
+    CHECK_NUMBER(st.st_mtime, ek_moment_to_unix(&file->file.modified));
     CHECK(ek_extract_sync(extract, &error));
     cancel = 1;
-    CHECK(!ek_extract_file(extract, &files, "x.wav", file, &cancel, &result, &error));
+    CHECK(!ek_extract_file(extract, &files, "x.wav", &file->file, file->extents, &cancel, &result,
+                           &error));
     CHECK_ERROR(&error, EK_ERROR_CANCELLED, "interrupted");
     ek_extracted_clear(&result);
     CHECK(!g_file_test("out/deep/x.wav", G_FILE_TEST_EXISTS));
@@ -311,27 +280,32 @@ static void nothing_leads_outside(void)
     gint cancel = 0;
     Tray *tray = tray_new(16);
     open_files(&bench, tray, &files);
-    g_autofree char *path = NULL;
-    g_autoptr(EkEntry) file = ek_files_find(&files, "warbler.wav", &path, &error);
+    g_autoptr(Listing) listing = listing_new(&files, 0);
+    const Listed *file = listing_find(listing, "warbler.wav");
     g_autoptr(EkExtract) extract = ek_extract_new("out", &error);
     g_mkdir("elsewhere", 0700);
     CHECK(symlink("../elsewhere", "out/trap") == 0);
     CHECK(symlink("../elsewhere/file.wav", "out/link.wav") == 0);
-    CHECK(!ek_extract_file(extract, &files, "trap/file.wav", file, &cancel, &result, &error));
+    CHECK(!ek_extract_file(extract, &files, "trap/file.wav", &file->file, file->extents, &cancel,
+                           &result, &error));
     CHECK_ERROR(&error, EK_ERROR_REFUSED, "not written through");
     ek_extracted_clear(&result);
-    CHECK(ek_extract_file(extract, &files, "link.wav", file, &cancel, &result, &error));
+    CHECK(ek_extract_file(extract, &files, "link.wav", &file->file, file->extents, &cancel, &result,
+                          &error));
     CHECK_TEXT(result.written_as, "link (2).wav");
     ek_extracted_clear(&result);
-    CHECK(ek_extract_file(extract, &files, "../../../up.wav", file, &cancel, &result, &error));
+    CHECK(ek_extract_file(extract, &files, "../../../up.wav", &file->file, file->extents, &cancel,
+                          &result, &error));
     CHECK_TEXT(result.written_as, "_../_../_../up.wav");
     ek_extracted_clear(&result);
-    CHECK(ek_extract_file(extract, &files, "a/..", file, &cancel, &result, &error));
+    CHECK(ek_extract_file(extract, &files, "a/..", &file->file, file->extents, &cancel, &result,
+                          &error));
     CHECK_TEXT(result.written_as, "a/_..");
     ek_extracted_clear(&result);
     g_autofree char *long_name = g_strnfill(400, 'n');
     g_autofree char *with_end = g_strconcat(long_name, ".wav", NULL);
-    CHECK(ek_extract_file(extract, &files, with_end, file, &cancel, &result, &error));
+    CHECK(ek_extract_file(extract, &files, with_end, &file->file, file->extents, &cancel, &result,
+                          &error));
     CHECK(result.renamed && g_str_has_suffix(result.written_as, ".wav"));
     ek_extracted_clear(&result);
     CHECK_FINE(&error);
@@ -344,10 +318,15 @@ static void nothing_leads_outside(void)
 static void names_with_separators_are_escaped(void)
 {
     gboolean escaped = FALSE;
-    const gunichar2 units[] = {'.', '.', '/', 'x', 0xd800, '\\', 7, 0x00e9};
-    g_autofree char *name = ek_fat_long_name(units, G_N_ELEMENTS(units), &escaped);
-    CHECK_TEXT(name, "..\\x2F\\x00x\\x00\\xD8\\x5C\\x00\\x07\\x00é");
-    CHECK(escaped);
+    const gunichar2 units[] = {'.', '.', '/', 'x', 0xd800, '\\', 7, 0x00e9, 0xd83c, 0xdf31};
+    g_autoptr(GString) name = g_string_new(NULL);
+    CHECK(ek_name_utf16(name, (EkSpan){(const guint8 *)units, sizeof units}, FALSE));
+    CHECK_TEXT(name->str, "..\\x2F\\x00x\\x00\\xD8\\\aé🌱");
+    g_string_truncate(name, 0);
+    CHECK(ek_name_utf8(name, (EkSpan){(const guint8 *)"a/b\xff\xc3\xa9", 6}));
+    CHECK_TEXT(name->str, "a\\x2Fb\\xFFé");
+    g_string_truncate(name, 0);
+    CHECK(!ek_name_utf8(name, (EkSpan){(const guint8 *)"plain", 5}));
     g_autofree char *lower = ek_fat_short_name((const guint8 *)"README  TXT", 0x18, &escaped);
     CHECK_TEXT(lower, "readme.txt");
     CHECK(!escaped);
@@ -360,7 +339,8 @@ int main(void)
 {
     static const Test tests[] = {
         {"the tree is walked", the_tree_is_walked},
-        {"files are found by path and number", files_are_found_by_path_and_number},
+        {"deleted names are whole where they were long",
+         deleted_names_are_whole_where_they_were_long},
         {"damage comes from the read map", damage_comes_from_the_read_map},
         {"the second FAT serves where the first was not read",
          the_second_fat_serves_where_the_first_was_not_read},

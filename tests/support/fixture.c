@@ -195,11 +195,16 @@ FatFolder fat_root(FatVolume *fat)
     return (FatFolder){fat->bits == 32 ? 2 : 0, 0};
 }
 
-static guint8 *entry_at(FatVolume *fat, FatFolder *folder)
+guint8 *fat_entry(FatVolume *fat, const FatFolder *folder, gsize index)
 {
     guint8 *start = folder->cluster != 0 ? cluster_at(fat, folder->cluster)
                                          : fat->data + fat->data_start - fat->root_entries * 32;
-    return start + 32 * folder->used++;
+    return start + 32 * index;
+}
+
+static guint8 *entry_at(FatVolume *fat, FatFolder *folder)
+{
+    return fat_entry(fat, folder, folder->used++);
 }
 
 static void put_long_entries(FatVolume *fat, FatFolder *folder, const char *name, guint8 sum)

@@ -78,6 +78,9 @@ FatFolder fat_add_folder(FatVolume *fat, FatFolder *parent, const char *short_na
 
 FatFolder fat_root(FatVolume *fat);
 
+/* An entry of a folder. */
+guint8 *fat_entry(FatVolume *fat, const FatFolder *folder, gsize index);
+
 /* --- NTFS ------------------------------------------------------------------------------------- */
 
 /* A volume of `sectors` sectors (without the backup boot sector behind them): boot sector, the

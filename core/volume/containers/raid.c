@@ -94,8 +94,8 @@ static void take_v1(EkVolume *volume, EkSpan span)
     volume->label = ek_volume_label(ek_span_part(span, 32, 32));
     guint64 made = ek_span_le64(span, 64) & 0xffffffffff;
     guint64 used = ek_span_le64(span, 192) & 0xffffffffff;
-    volume->created = (EkMoment){(gint64)made, FALSE, made != 0};
-    volume->used = (EkMoment){(gint64)used, FALSE, used != 0};
+    volume->created = ek_moment_utc((gint64)made);
+    volume->used = ek_moment_utc((gint64)used);
     ek_volume_term(volume, "superblock", "version 1.%u", at_end ? 0 : offset == 0 ? 1 : 2);
     ek_volume_term(volume, "level", "%s", level_of(ek_span_le32(span, 72)));
     ek_volume_term_number(volume, "members", ek_span_le32(span, 92));
@@ -112,8 +112,8 @@ static void take_v0(EkVolume *volume, EkSpan span)
     memcpy(uuid, span.data + 20, 4);
     memcpy(uuid + 4, span.data + 52, 12);
     volume->uuid = ek_volume_uuid((EkSpan){uuid, sizeof uuid});
-    volume->created = (EkMoment){ek_span_le32(span, 24), FALSE, ek_span_le32(span, 24) != 0};
-    volume->used = (EkMoment){ek_span_le32(span, 128), FALSE, ek_span_le32(span, 128) != 0};
+    volume->created = ek_moment_utc(ek_span_le32(span, 24));
+    volume->used = ek_moment_utc(ek_span_le32(span, 128));
     ek_volume_term(volume, "superblock", "version 0.90");
     ek_volume_term(volume, "level", "%s", level_of(ek_span_le32(span, 28)));
     ek_volume_term_number(volume, "members", ek_span_le32(span, 40));

@@ -180,9 +180,10 @@ void ek_ext_terms(EkVolume *volume, const EkExtSuper *super)
 
 static void take_terms(EkVolume *volume, const EkExtSuper *super, EkSpan span)
 {
-    volume->created = (EkMoment){ek_span_le32(span, 264), FALSE, ek_span_le32(span, 264) != 0};
+    volume->created = ek_moment_utc(ek_span_le32(span, 264));
     guint32 used = MAX(ek_span_le32(span, 44), ek_span_le32(span, 48));
-    volume->used = (EkMoment){used, FALSE, used != 0};
+    volume->used = ek_moment_utc(used);
+    volume->used_is_exact = super->group == 0;
     guint32 free_inodes = ek_span_le32(span, 16);
     /* Copies are written when the volume is made, and seldom after that. */
     if (super->group == 0 && free_inodes + RESERVED_INODES <= super->inodes)

@@ -252,6 +252,5 @@ const EkFileSystem ek_fs_fat = {
     .open = ek_fat_open,
     .close = ek_fat_close,
     .root = ek_fat_root,
-    .list = ek_fat_list,
-    .extents = ek_fat_extents,
+    .walk = ek_fat_walk,
 };

@@ -83,15 +83,11 @@ char *ek_fat_label_of(EkSpan span);
 /* The files (files.c). */
 EkOpened *ek_fat_open(EkGate *gate, const EkVolume *volume, GError **error);
 void ek_fat_close(EkOpened *opened);
-EkEntry *ek_fat_root(EkOpened *opened);
-gboolean ek_fat_list(EkOpened *opened, const EkEntry *folder, EkEntrySink sink, void *data,
-                     EkFolderDamage *damage, GError **error);
-gboolean ek_fat_extents(EkOpened *opened, const EkEntry *file, EkExtentSink sink, void *data,
-                        GError **error);
+guint64 ek_fat_root(EkOpened *opened);
+gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
 
 /* Names (names.c). `name` is 11 bytes of a short entry; the caller frees. */
 char *ek_fat_short_name(const guint8 *name, guint8 case_flags, gboolean *escaped);
-char *ek_fat_long_name(const gunichar2 *units, gsize count, gboolean *escaped);
 guint8 ek_fat_name_sum(const guint8 *name);
 
 /* Is this the information sector of a FAT32? */

@@ -1,8 +1,9 @@
 /* SPDX-License-Identifier: MIT */
 /* Folders and files of a FAT volume: entries of 32 bytes, long names in front of the short one they
- * belong to, content in chains of clusters. Times are in the clock of whoever wrote them. What it
- * distrusts: chains (which may lead in circles, out of the volume or through sectors that were not
- * read), sizes, names. */
+ * belong to, content in chains of clusters. Times are in the clock of whoever wrote them. A deleted
+ * entry keeps all but its first letter; its chain is gone, so that its content is taken to lie in
+ * one piece. What it distrusts: chains (which may lead in circles, out of the volume or through
+ * sectors that were not read), sizes, names. */
 #include "base/text.h"
 #include "volume/fat/fat.h"
 
@@ -10,6 +11,9 @@
 #define MAX_FOLDER_BYTES (2u << 20) /* by the specification: 65 536 entries */
 #define LONG_UNITS 13u
 #define MAX_LONG_ENTRIES 20u
+#define DELETED 0xe5u
+#define LOST_LETTER '_'
+#define WINDOW_MOST (16u << 20) /* of the FAT, while all files are walked */
 
 enum {
     ATTRIBUTE_LABEL = 0x08,
@@ -35,7 +39,8 @@ EkOpened *ek_fat_open(EkGate *gate, const EkVolume *volume, GError **error)
     opened->gate = gate;
     opened->boot = boot;
     opened->first_byte = volume->first_byte;
-    ek_fat_table_init(&opened->table, gate, &boot, volume->first_byte, EK_FAT_WINDOW);
+    gsize window = (gsize)ek_divide_up(boot.fat_bytes, EK_FAT_WINDOW) * EK_FAT_WINDOW;
+    ek_fat_table_init(&opened->table, gate, &boot, volume->first_byte, MIN(window, WINDOW_MOST));
     return opened;
 }
 
@@ -45,81 +50,132 @@ void ek_fat_close(EkOpened *opened)
     g_free(opened);
 }
 
-EkEntry *ek_fat_root(EkOpened *opened)
+guint64 ek_fat_root(EkOpened *opened)
 {
-    EkEntry *root = g_new0(EkEntry, 1);
-    root->name = g_strdup("");
-    root->is_folder = TRUE;
-    root->place = opened->boot.bits == EK_FAT32 ? opened->boot.root_cluster : 0;
-    return root;
+    (void)opened;
+    return 0; /* of the boot sector, where no entry is */
 }
 
-/* --- chains --------------------------------------------------------------------------------- */
+/* --- the walk ------------------------------------------------------------------------------- */
 
-/* Walks a chain cluster by cluster and hands over runs. `bytes` is how much the walker wants; the
- * walk ends there, or where the chain does. Returns how many bytes were placed. Bounded by `bytes`,
- * so that a chain in a circle ends too. */
-static EkByte walk_chain(EkOpened *opened, guint32 cluster, EkByte bytes, EkExtentSink sink,
-                         void *data, gboolean *stopped)
-{
-    guint32 size = opened->boot.cluster_bytes;
-    EkByte done = 0;
-    *stopped = FALSE;
-    while (done < bytes && ek_fat_cluster_exists(&opened->boot, cluster)) {
-        EkExtent run = {done, 0, ek_fat_cluster_byte(&opened->boot, opened->first_byte, cluster)};
-        guint32 next = 0;
-        EkFatLink link;
-        do {
-            run.bytes += size;
-            link = ek_fat_table_link(&opened->table, cluster, &next);
-            gboolean in_order = link == EK_LINK_NEXT && next == cluster + 1;
-            cluster = link == EK_LINK_NEXT ? next : 0;
-            if (!in_order)
-                break;
-        } while (done + run.bytes < bytes);
-        run.bytes = MIN(run.bytes, bytes - done);
-        done += run.bytes;
-        if (!sink(data, &run)) {
-            *stopped = TRUE;
-            break;
-        }
-    }
-    return done;
-}
-
-gboolean ek_fat_extents(EkOpened *opened, const EkEntry *file, EkExtentSink sink, void *data,
-                        GError **error)
-{
-    (void)error;
-    gboolean stopped = FALSE;
-    EkByte placed = walk_chain(opened, (guint32)file->place, file->size, sink, data, &stopped);
-    if (placed < file->size && !stopped) {
-        EkExtent rest = {placed, file->size - placed, EK_UNPLACED};
-        sink(data, &rest);
-    }
-    return TRUE;
-}
-
-/* --- folders -------------------------------------------------------------------------------- */
+/* A folder whose entries are still to come. */
+typedef struct {
+    guint32 cluster; /* 0: the root of FAT12 and FAT16 */
+    guint64 number;
+    gboolean is_deleted;
+} Folder;
 
 typedef struct {
     EkOpened *opened;
-    EkEntrySink sink;
-    void *data;
-    EkFolderDamage *damage;
-    GHashTable *visited; /* clusters of this folder, so that a circle ends */
+    const EkFileSink *sink;
+    GArray *folders; /* Folder: a stack */
+    guint8 *entered; /* a bit a cluster: folders that begin there were taken */
+    guint64 done;    /* folders */
+    guint64 seen;
+    guint64 steps; /* along chains that are left: a hostile volume has no end of them */
+    gboolean stopped;
+    GString *name;
+    /* Of the folder that is being read: */
+    Folder folder;
+    EkFolderDamage damage;
     gunichar2 units[MAX_LONG_ENTRIES * LONG_UNITS];
     guint expected; /* the long entry that must come next; 0: none is open */
     guint total;    /* long entries of the open name */
     guint8 sum;     /* of the short name they belong to */
+    guint erased;   /* deleted long entries in a row */
+    EkFatLink link; /* the last one of the chain that was walked last */
     gboolean ended;
-    EkByte bytes;
-} FolderWalk;
+} Walk;
 
-static void take_long_entry(FolderWalk *walk, EkSpan entry)
+static void enter_later(Walk *walk, guint32 cluster, guint64 number, gboolean is_deleted)
+{
+    Folder folder = {cluster, number, is_deleted};
+    guint8 bit = (guint8)(1u << cluster % 8);
+    if (!ek_fat_cluster_exists(&walk->opened->boot, cluster))
+        return;
+    if ((walk->entered[cluster / 8] & bit) != 0) {
+        EkFolderDamage circle = {.cut_short = TRUE};
+        if (!is_deleted)
+            walk->stopped |= !walk->sink->damage(walk->sink->data, number, &circle);
+        return;
+    }
+    walk->entered[cluster / 8] |= bit;
+    walk->seen++;
+    g_array_append_val(walk->folders, folder);
+}
+
+/* --- content -------------------------------------------------------------------------------- */
+
+typedef gboolean (*RunSink)(Walk *walk, guint64 file, const EkExtent *run);
+
+/* Walks a chain cluster by cluster and hands over runs. `bytes` is how much the walker wants; the
+ * walk ends there, or where the chain does. Returns how many bytes were placed. */
+static EkByte walk_chain(Walk *walk, guint32 cluster, EkByte bytes, RunSink sink, guint64 file)
+{
+    EkOpened *opened = walk->opened;
+    guint32 size = opened->boot.cluster_bytes;
+    EkByte done = 0;
+    while (done < bytes && ek_fat_cluster_exists(&opened->boot, cluster) && walk->steps > 0) {
+        EkExtent run = {done, 0, ek_fat_cluster_byte(&opened->boot, opened->first_byte, cluster),
+                        0};
+        guint32 next = 0;
+        EkFatLink link;
+        do {
+            run.bytes += size;
+            walk->steps--;
+            link = walk->link = ek_fat_table_link(&opened->table, cluster, &next);
+            gboolean in_order = link == EK_LINK_NEXT && next == cluster + 1;
+            cluster = link == EK_LINK_NEXT ? next : 0;
+            if (!in_order)
+                break;
+        } while (done + run.bytes < bytes && walk->steps > 0);
+        run.bytes = run.stored = MIN(run.bytes, bytes - done);
+        done += run.bytes;
+        if (!sink(walk, file, &run))
+            break;
+    }
+    return done;
+}
+
+static gboolean pass_run(Walk *walk, guint64 file, const EkExtent *run)
+{
+    walk->stopped |= !walk->sink->extent(walk->sink->data, file, run);
+    return !walk->stopped;
+}
+
+static void pass_content(Walk *walk, const EkFile *file)
+{
+    const EkFatBoot *boot = &walk->opened->boot;
+    guint32 cluster = (guint32)file->place;
+    EkByte placed = 0;
+    if ((file->flags & EK_FILE_DELETED) == 0) {
+        placed = walk_chain(walk, cluster, file->size, pass_run, file->number);
+    } else if (ek_fat_cluster_exists(boot, cluster)) {
+        EkByte room = (EkByte)(boot->clusters - (cluster - 2)) * boot->cluster_bytes;
+        placed = MIN(file->size, room);
+        EkExtent run = {0, placed, ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster),
+                        placed};
+        pass_run(walk, file->number, &run);
+    }
+    if (placed < file->size && !walk->stopped) {
+        EkExtent rest = {placed, file->size - placed, EK_UNPLACED, 0};
+        pass_run(walk, file->number, &rest);
+    }
+}
+
+/* --- names ---------------------------------------------------------------------------------- */
+
+static void take_long_units(Walk *walk, EkSpan entry, guint place)
 {
     static const guint8 places[LONG_UNITS] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
+    for (guint i = 0; i < LONG_UNITS; i++)
+        walk->units[place * LONG_UNITS + i] = ek_span_le16(entry, places[i]);
+}
+
+static void take_long_entry(Walk *walk, EkSpan entry)
+{
     guint order = ek_span_u8(entry, 0) & 0x3f;
+    walk->erased = 0;
     if ((ek_span_u8(entry, 0) & 0x40) != 0) {
         walk->expected = order;
         walk->total = order;
@@ -131,24 +187,58 @@ static void take_long_entry(FolderWalk *walk, EkSpan entry)
         walk->total = 0;
         return;
     }
-    for (guint i = 0; i < LONG_UNITS; i++)
-        walk->units[(order - 1) * LONG_UNITS + i] = ek_span_le16(entry, places[i]);
+    take_long_units(walk, entry, order - 1);
     walk->expected--;
 }
 
-/* The long name gathered before this short entry; NULL when it has none of its own. */
-static char *gathered_name(FolderWalk *walk, const guint8 *short_name, gboolean *escaped,
-                           gsize *units)
+/* Deleted ones have lost their order, but stand in it: the last one first. */
+static void take_erased_entry(Walk *walk, EkSpan entry)
 {
-    gboolean complete =
-        walk->total > 0 && walk->expected == 0 && walk->sum == ek_fat_name_sum(short_name);
-    gsize count = 0;
-    while (complete && count < walk->total * LONG_UNITS && walk->units[count] != 0)
-        count++;
     walk->total = 0;
-    walk->expected = 0;
-    *units = count;
-    return count > 0 ? ek_fat_long_name(walk->units, count, escaped) : NULL;
+    if (walk->erased == MAX_LONG_ENTRIES ||
+        (walk->erased > 0 && walk->sum != ek_span_u8(entry, 13)))
+        walk->erased = 0;
+    walk->sum = ek_span_u8(entry, 13);
+    memmove(walk->units + LONG_UNITS, walk->units,
+            sizeof walk->units - LONG_UNITS * sizeof walk->units[0]);
+    take_long_units(walk, entry, 0);
+    walk->erased++;
+}
+
+/* The first letter of a deleted short name: the one with which the sum of its long name fits. */
+static gboolean find_letter(guint8 *short_name, guint8 sum)
+{
+    for (guint letter = 1; letter < 0x100; letter++) {
+        short_name[0] = (guint8)letter;
+        if (ek_fat_name_sum(short_name) == sum)
+            return letter > ' ' && letter != DELETED;
+    }
+    return FALSE;
+}
+
+/* The long name gathered before a short entry, into walk->name; FALSE when it has none of its own.
+ */
+static gboolean gather_long_name(Walk *walk, guint8 *short_name, gboolean is_deleted,
+                                 EkFileName *name)
+{
+    guint entries = is_deleted ? walk->erased : walk->total;
+    gboolean complete = entries > 0 && (is_deleted ? find_letter(short_name, walk->sum)
+                                                   : walk->expected == 0 &&
+                                                         walk->sum == ek_fat_name_sum(short_name));
+    gsize count = 0;
+    while (complete && count < entries * LONG_UNITS && walk->units[count] != 0)
+        count++;
+    walk->total = walk->expected = walk->erased = 0;
+    if (count == 0)
+        return FALSE;
+    for (gsize i = 0; i < count; i++)
+        walk->units[i] = GUINT16_TO_LE(walk->units[i]);
+    EkSpan units = {(const guint8 *)walk->units, count * 2};
+    if (ek_name_utf16(walk->name, units, FALSE)) {
+        name->bytes = units.data;
+        name->length = units.length;
+    }
+    return TRUE;
 }
 
 static gboolean is_dot(const guint8 *name)
@@ -156,120 +246,217 @@ static gboolean is_dot(const guint8 *name)
     return memcmp(name, ".          ", 11) == 0 || memcmp(name, "..         ", 11) == 0;
 }
 
-static gboolean take_short_entry(FolderWalk *walk, EkSpan span, EkByte place)
+static void take_short_entry(Walk *walk, EkSpan span, EkByte place)
 {
-    const guint8 *short_name = span.data;
     guint8 attributes = ek_span_u8(span, 11);
-    gboolean escaped = FALSE;
-    gsize units = 0;
-    g_autofree char *name = gathered_name(walk, short_name, &escaped, &units);
-    if ((attributes & ATTRIBUTE_LABEL) != 0 || is_dot(short_name))
-        return TRUE;
-
-    EkEntry entry = {
+    gboolean is_deleted = ek_span_u8(span, 0) == DELETED;
+    guint8 short_name[11];
+    memcpy(short_name, span.data, sizeof short_name);
+    if (is_deleted)
+        short_name[0] = LOST_LETTER;
+    EkFile file = {
         .number = (place - walk->opened->first_byte) / ENTRY_BYTES,
-        .is_folder = (attributes & ATTRIBUTE_FOLDER) != 0,
+        .type = (attributes & ATTRIBUTE_FOLDER) != 0 ? EK_TYPE_FOLDER : EK_TYPE_FILE,
+        .flags = is_deleted ? EK_FILE_DELETED | EK_FILE_GUESSED : 0,
         .attributes = attributes,
         .created = ek_moment_dos(ek_span_le16(span, 16), ek_span_le16(span, 14)),
         .modified = ek_moment_dos(ek_span_le16(span, 24), ek_span_le16(span, 22)),
         .accessed = ek_moment_dos(ek_span_le16(span, 18), 0),
         .place = ek_span_le16(span, 26),
     };
-    g_autofree guint8 *raw = NULL;
-    if (walk->opened->boot.bits == EK_FAT32)
-        entry.place |= (guint64)ek_span_le16(span, 20) << 16;
-    if (!entry.is_folder)
-        entry.size = ek_span_le32(span, 28);
-    if (name != NULL) {
-        entry.name_length = units * 2;
-        raw = g_malloc(entry.name_length);
-        for (gsize i = 0; i < units; i++)
-            ek_put_le16(raw + i * 2, walk->units[i]);
-    } else {
-        name = ek_fat_short_name(short_name, ek_span_u8(span, 12), &escaped);
-        entry.name_length = 11;
-        raw = g_memdup2(short_name, 11);
-    }
-    entry.name = name;
-    entry.name_is_escaped = escaped;
-    entry.name_bytes = raw;
-    return walk->sink(walk->data, &entry);
-}
-
-/* The entries in one run of bytes. FALSE when the receiver wants no more. */
-static gboolean take_entries(FolderWalk *walk, EkSpan span, EkByte place)
-{
-    for (gsize at = 0; at + ENTRY_BYTES <= span.length && !walk->ended; at += ENTRY_BYTES) {
-        EkSpan entry = ek_span_part(span, at, ENTRY_BYTES);
-        guint8 first = ek_span_u8(entry, 0);
-        guint8 attributes = ek_span_u8(entry, 11);
-        if (first == 0x00) {
-            walk->ended = TRUE;
-        } else if (first == 0xe5) {
-            walk->total = 0;
-        } else if ((attributes & 0x3f) == ATTRIBUTE_LONG_NAME) {
-            take_long_entry(walk, entry);
-        } else if (!take_short_entry(walk, entry, place + at)) {
-            return FALSE;
+    EkFileName name = {
+        .file = file.number, .parent = walk->folder.number, .is_deleted = is_deleted};
+    gboolean escaped = FALSE;
+    g_string_truncate(walk->name, 0);
+    gboolean has_long = gather_long_name(walk, short_name, is_deleted, &name);
+    if ((attributes & ATTRIBUTE_LABEL) != 0 || is_dot(span.data))
+        return;
+    if (!has_long) {
+        if (is_deleted)
+            short_name[0] = LOST_LETTER;
+        g_autofree char *text = ek_fat_short_name(short_name, ek_span_u8(span, 12), &escaped);
+        g_string_assign(walk->name, text);
+        if (escaped) {
+            name.bytes = short_name;
+            name.length = sizeof short_name;
         }
     }
-    return TRUE;
+    if (walk->folder.is_deleted)
+        file.flags |= EK_FILE_DELETED | EK_FILE_GUESSED;
+    if (walk->opened->boot.bits == EK_FAT32)
+        file.place |= (guint64)ek_span_le16(span, 20) << 16;
+    if (file.type == EK_TYPE_FILE)
+        file.size = ek_span_le32(span, 28);
+    name.text = walk->name->str;
+    walk->stopped |=
+        !walk->sink->file(walk->sink->data, &file) || !walk->sink->name(walk->sink->data, &name);
+    if (walk->stopped)
+        return;
+    if (file.type == EK_TYPE_FILE)
+        pass_content(walk, &file);
+    else
+        enter_later(walk, (guint32)file.place, file.number, (file.flags & EK_FILE_DELETED) != 0);
+}
+
+/* --- folders -------------------------------------------------------------------------------- */
+
+static gboolean is_plausible_entry(EkSpan entry);
+
+/* Is this what a deleted entry looks like, rather than noise? */
+static gboolean is_plausible_deleted(EkSpan entry)
+{
+    guint8 with_letter[ENTRY_BYTES];
+    memcpy(with_letter, entry.data, sizeof with_letter);
+    with_letter[0] = LOST_LETTER;
+    return is_plausible_entry((EkSpan){with_letter, sizeof with_letter});
+}
+
+/* The clusters of a run become this folder's. Returns how many bytes do: up to the first that is a
+ * folder's already. */
+static EkByte claim_clusters(Walk *walk, const EkExtent *run)
+{
+    const EkFatBoot *boot = &walk->opened->boot;
+    EkByte data = walk->opened->first_byte + boot->data_start;
+    if (run->first_byte < data)
+        return run->bytes;
+    guint32 cluster = (guint32)((run->first_byte - data) / boot->cluster_bytes) + 2;
+    for (EkByte at = 0; at < run->bytes; at += boot->cluster_bytes, cluster++) {
+        guint8 bit = (guint8)(1u << cluster % 8);
+        gboolean is_first = run->offset + at == 0;
+        if (!is_first && (walk->entered[cluster / 8] & bit) != 0)
+            return at;
+        walk->entered[cluster / 8] |= bit;
+    }
+    return run->bytes;
+}
+
+static void take_entries(Walk *walk, EkSpan span, EkByte place)
+{
+    for (gsize at = 0; at + ENTRY_BYTES <= span.length && !walk->ended && !walk->stopped;
+         at += ENTRY_BYTES) {
+        EkSpan entry = ek_span_part(span, at, ENTRY_BYTES);
+        guint8 first = ek_span_u8(entry, 0);
+        gboolean is_long = (ek_span_u8(entry, 11) & 0x3f) == ATTRIBUTE_LONG_NAME;
+        if (first == 0x00)
+            walk->ended = TRUE;
+        else if (is_long && first == DELETED)
+            take_erased_entry(walk, entry);
+        else if (is_long)
+            take_long_entry(walk, entry);
+        else if (first != DELETED || is_plausible_deleted(entry))
+            take_short_entry(walk, entry, place + at);
+        else
+            walk->total = walk->erased = 0;
+    }
 }
 
 /* One run of a folder, sector by sector: one that was not read costs its own names only. */
-static gboolean take_run(void *data, const EkExtent *extent)
+static gboolean take_run(Walk *walk, guint64 folder, const EkExtent *run)
 {
-    FolderWalk *walk = data;
     guint32 size = walk->opened->boot.sector_size;
-    guint32 cluster = walk->opened->boot.cluster_bytes;
     guint8 sector[4096];
-    for (EkByte at = 0; at < extent->bytes && !walk->ended; at += size) {
-        EkByte place = extent->first_byte + at;
-        gsize length = (gsize)MIN(size, extent->bytes - at);
+    (void)folder;
+    EkByte claimed = claim_clusters(walk, run);
+    for (EkByte at = 0; at < claimed && !walk->ended && !walk->stopped; at += size) {
+        gsize length = (gsize)MIN(size, claimed - at);
         EkKnown known;
-        if (walk->visited != NULL && at % cluster == 0 &&
-            !g_hash_table_add(walk->visited, g_memdup2(&place, sizeof place))) {
-            walk->damage->cut_short = TRUE;
-            walk->ended = TRUE;
-            return TRUE;
-        }
-        if (!ek_gate_read(walk->opened->gate, place, sector, length, &known, NULL)) {
-            walk->damage->cut_short = TRUE;
+        if (!ek_gate_read(walk->opened->gate, run->first_byte + at, sector, length, &known, NULL)) {
+            walk->damage.cut_short = TRUE;
             continue;
         }
-        walk->bytes += length;
         if (known.good < length) {
-            walk->damage->bad_bytes += known.bad;
-            walk->damage->unread_bytes += known.unread;
-            walk->total = 0;
-        } else if (!take_entries(walk, (EkSpan){sector, length}, place)) {
-            return FALSE;
+            walk->damage.bad_bytes += known.bad;
+            walk->damage.unread_bytes += known.unread;
+            walk->total = walk->erased = 0;
+        } else {
+            take_entries(walk, (EkSpan){sector, length}, run->first_byte + at);
         }
     }
-    return TRUE;
+    if (claimed < run->bytes && !walk->ended)
+        walk->damage.cut_short = walk->ended = TRUE;
+    return !walk->ended && !walk->stopped;
 }
 
-gboolean ek_fat_list(EkOpened *opened, const EkEntry *folder, EkEntrySink sink, void *data,
-                     EkFolderDamage *damage, GError **error)
+/* A deleted folder's chain is gone: its first cluster is its own when that says so itself, and what
+ * follows as long as it is free and looks like more of it. */
+static void take_deleted_folder(Walk *walk)
 {
-    (void)error;
-    *damage = (EkFolderDamage){0};
-    FolderWalk walk = {.opened = opened, .sink = sink, .data = data, .damage = damage};
-    guint32 cluster = (guint32)folder->place;
-    if (cluster == 0 && opened->boot.bits != EK_FAT32) {
-        EkExtent root = {0, opened->boot.root_bytes, opened->first_byte + opened->boot.root_start};
-        take_run(&walk, &root);
-        return TRUE;
+    const EkFatBoot *boot = &walk->opened->boot;
+    g_autofree guint8 *data = g_malloc(boot->cluster_bytes);
+    EkSpan span = {data, boot->cluster_bytes};
+    guint32 next = 0;
+    for (guint32 cluster = walk->folder.cluster;
+         ek_fat_cluster_exists(boot, cluster) && !walk->ended && !walk->stopped; cluster++) {
+        EkByte place = ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster);
+        EkKnown known;
+        gboolean is_first = cluster == walk->folder.cluster;
+        if (ek_fat_table_link(&walk->opened->table, cluster, &next) != EK_LINK_FREE ||
+            !ek_gate_read(walk->opened->gate, place, data, span.length, &known, NULL) ||
+            known.good < span.length ||
+            (is_first
+                 ? !ek_span_equals(span, 0, ".          ", 11) ||
+                       (ek_span_le16(span, 26) | (guint32)ek_span_le16(span, 20) << 16) != cluster
+                 : ek_span_u8(span, 0) == 0 || !ek_fat_is_folder(span)))
+            return;
+        take_entries(walk, span, place);
     }
-    gboolean stopped = FALSE;
-    walk.visited = g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, NULL);
-    EkByte seen = walk_chain(opened, cluster == 0 ? opened->boot.root_cluster : cluster,
-                             MAX_FOLDER_BYTES, take_run, &walk, &stopped);
-    g_hash_table_unref(walk.visited);
-    /* A chain that ends without an end mark in the entries is whole only when the FAT says so. */
-    if (seen == 0 || (!walk.ended && !stopped && seen < MAX_FOLDER_BYTES && walk.bytes < seen))
-        damage->cut_short = TRUE;
-    return TRUE;
+}
+
+static void take_folder(Walk *walk)
+{
+    const EkFatBoot *boot = &walk->opened->boot;
+    walk->damage = (EkFolderDamage){0};
+    walk->total = walk->expected = walk->erased = 0;
+    walk->ended = FALSE;
+    if (walk->folder.is_deleted) {
+        take_deleted_folder(walk);
+        return;
+    }
+    if (walk->folder.cluster == 0) {
+        EkExtent root = {0, boot->root_bytes, walk->opened->first_byte + boot->root_start,
+                         boot->root_bytes};
+        take_run(walk, walk->folder.number, &root);
+    } else {
+        EkByte seen =
+            walk_chain(walk, walk->folder.cluster, MAX_FOLDER_BYTES, take_run, walk->folder.number);
+        /* A chain that ends without an end mark in the entries is whole when the FAT says so. */
+        walk->damage.cut_short |=
+            seen == 0 || (!walk->ended && !walk->stopped && seen < MAX_FOLDER_BYTES &&
+                          walk->link != EK_LINK_END);
+    }
+    if (walk->damage.bad_bytes + walk->damage.unread_bytes > 0 || walk->damage.cut_short)
+        walk->stopped |= !walk->sink->damage(walk->sink->data, walk->folder.number, &walk->damage);
+}
+
+gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
+{
+    const EkFatBoot *boot = &opened->boot;
+    g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
+    g_autofree guint8 *entered = g_malloc0(((gsize)boot->clusters + 2) / 8 + 1);
+    g_autoptr(GString) name = g_string_new(NULL);
+    Walk walk = {.opened = opened,
+                 .sink = sink,
+                 .folders = folders,
+                 .entered = entered,
+                 .steps = (guint64)boot->clusters * 8 + (1u << 20),
+                 .name = name};
+    Folder root = {boot->bits == EK_FAT32 ? boot->root_cluster : 0, 0, FALSE};
+    (void)from;
+    if (root.cluster != 0) {
+        enter_later(&walk, root.cluster, 0, FALSE);
+    } else {
+        g_array_append_val(folders, root);
+        walk.seen++;
+    }
+    while (folders->len > 0 && !walk.stopped) {
+        walk.folder = g_array_index(folders, Folder, folders->len - 1);
+        g_array_set_size(folders, folders->len - 1);
+        take_folder(&walk);
+        walk.done++;
+        if (!walk.stopped)
+            walk.stopped = !sink->mark(sink->data, 0, walk.done, walk.seen);
+    }
+    return !walk.stopped;
 }
 
 /* --- looking -------------------------------------------------------------------------------- */

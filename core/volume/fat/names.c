@@ -53,26 +53,6 @@ char *ek_fat_short_name(const guint8 *name, guint8 case_flags, gboolean *escaped
     return g_string_free(out, FALSE);
 }
 
-char *ek_fat_long_name(const gunichar2 *units, gsize count, gboolean *escaped)
-{
-    GString *out = g_string_new(NULL);
-    *escaped = FALSE;
-    for (gsize i = 0; i < count; i++) {
-        gunichar c = units[i];
-        gboolean pair = c >= 0xd800 && c < 0xdc00 && i + 1 < count && units[i + 1] >= 0xdc00 &&
-                        units[i + 1] < 0xe000;
-        if (pair) {
-            c = 0x10000 + ((c - 0xd800) << 10) + (units[++i] - 0xdc00u);
-        } else if ((c >= 0xd800 && c < 0xe000) || !is_name_character(c)) {
-            g_string_append_printf(out, "\\x%02X\\x%02X", c & 0xff, c >> 8);
-            *escaped = TRUE;
-            continue;
-        }
-        g_string_append_unichar(out, c);
-    }
-    return g_string_free(out, FALSE);
-}
-
 guint8 ek_fat_name_sum(const guint8 *name)
 {
     guint8 sum = 0;

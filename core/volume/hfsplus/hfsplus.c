@@ -146,7 +146,8 @@ static EkByte find_rest(EkGate *gate, EkVolume *volume, const EkHfsHeader *heade
 
 static EkMoment moment_of(guint32 seconds, gboolean is_local)
 {
-    return (EkMoment){(gint64)seconds - EPOCH, is_local, seconds != 0};
+    return (EkMoment){
+        .seconds = (gint64)seconds - EPOCH, .is_local = is_local, .is_set = seconds != 0};
 }
 
 void ek_hfs_take_header(EkVolume *volume, const EkHfsHeader *header)

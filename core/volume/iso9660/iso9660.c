@@ -78,7 +78,7 @@ static EkMoment moment_of(EkSpan span)
     if (time == NULL)
         return (EkMoment){0};
     gint64 east = (gint8)ek_span_u8(span, 16) * (gint64)15 * 60;
-    return (EkMoment){g_date_time_to_unix(time) - east, FALSE, TRUE};
+    return (EkMoment){.seconds = g_date_time_to_unix(time) - east, .is_set = TRUE};
 }
 
 /* The time it was written tells one disc from another. */

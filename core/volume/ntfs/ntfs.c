@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 /* NTFS volumes: found by their boot sector or its backup, believed when their first file record
- * stands where the boot sector says. The files are not listed by this version. */
+ * stands where the boot sector says. */
 #include "volume/ntfs/ntfs.h"
 #include "volume/formats.h"
 #include "volume/headers.h"
@@ -296,4 +296,9 @@ const EkFileSystem ek_fs_ntfs = {
     .header_bytes = EK_HEADER_MOST,
     .explain = ek_ntfs_boot_explain,
     .backup = backup,
+    .open = ek_ntfs_open,
+    .close = ek_ntfs_close,
+    .root = ek_ntfs_root,
+    .walk = ek_ntfs_walk,
+    .decode = ek_ntfs_decode,
 };

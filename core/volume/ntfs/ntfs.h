@@ -60,6 +60,13 @@ guint ek_ntfs_runs(EkSpan attribute, EkNtfsRun *runs, guint most);
 /* The named attribute of a type; empty when absent. `name` is ASCII, "" for one without. */
 EkSpan ek_ntfs_record_named(EkSpan record, guint32 type, const char *name);
 
+/* The files (files.c). */
+EkOpened *ek_ntfs_open(EkGate *gate, const EkVolume *volume, GError **error);
+void ek_ntfs_close(EkOpened *opened);
+guint64 ek_ntfs_root(EkOpened *opened);
+gboolean ek_ntfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
+gboolean ek_ntfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink, void *data);
+
 /* Secondary traces (infer.c). */
 gboolean ek_ntfs_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_ntfs_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,

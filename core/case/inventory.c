@@ -1,0 +1,432 @@
+/* SPDX-License-Identifier: MIT */
+#include "case/inventory.h"
+
+#include "base/text.h"
+#include "case/inventoryrows.h"
+
+#include <string.h>
+#include <unistd.h>
+
+/* --- rows ----------------------------------------------------------------------------------- */
+
+static EkMoment moment_at(sqlite3_stmt *row, int column, guint zones, guint bit)
+{
+    EkMoment moment = {.is_set = sqlite3_column_type(row, column) != SQLITE_NULL};
+    gint64 steps = sqlite3_column_int64(row, column);
+    gint64 rest = steps % 1000000000;
+    if (rest < 0)
+        rest += 1000000000;
+    moment.seconds = (steps - rest) / 1000000000;
+    moment.nanoseconds = (guint32)rest;
+    moment.is_local = (zones >> bit & 1) != 0;
+    return moment;
+}
+
+EkItem ek_inventory_item(sqlite3_stmt *row)
+{
+    guint zones = (guint)sqlite3_column_int(row, 7);
+    EkItem item = {
+        .file =
+            {
+                .number = (guint64)sqlite3_column_int64(row, 0),
+                .type = (EkFileType)sqlite3_column_int(row, 1),
+                .flags = (guint)sqlite3_column_int(row, 2),
+                .size = (guint64)sqlite3_column_int64(row, 3),
+                .created = moment_at(row, 4, zones, 0),
+                .modified = moment_at(row, 5, zones, 1),
+                .accessed = moment_at(row, 6, zones, 2),
+                .attributes = (guint32)sqlite3_column_int64(row, 8),
+                .generation = (guint32)sqlite3_column_int64(row, 9),
+                .place = (guint64)sqlite3_column_int64(row, 10),
+            },
+        .parent = (guint64)sqlite3_column_int64(row, 11),
+        .name = (const char *)sqlite3_column_text(row, 12),
+        .name_bytes = sqlite3_column_blob(row, 13),
+        .name_length = (gsize)sqlite3_column_bytes(row, 13),
+        .damage =
+            {
+                .condition = (EkCondition)sqlite3_column_int(row, 15),
+                .bad_bytes = (guint64)sqlite3_column_int64(row, 16),
+                .unread_bytes = (guint64)sqlite3_column_int64(row, 17),
+                .unplaced_bytes = (guint64)sqlite3_column_int64(row, 18),
+                .overwritten_bytes = (guint64)sqlite3_column_int64(row, 19),
+            },
+    };
+    if (sqlite3_column_int(row, 14) != 0)
+        item.file.flags |= EK_FILE_DELETED;
+    if (item.name == NULL)
+        item.name = "";
+    return item;
+}
+
+/* --- opening -------------------------------------------------------------------------------- */
+
+static const char schema[] =
+    "CREATE TABLE meta (key TEXT PRIMARY KEY, value) WITHOUT ROWID;"
+    "CREATE TABLE file ("
+    " number INTEGER PRIMARY KEY, type INTEGER NOT NULL, flags INTEGER NOT NULL,"
+    " size INTEGER NOT NULL, created INTEGER, modified INTEGER, accessed INTEGER,"
+    " zones INTEGER NOT NULL, attributes INTEGER NOT NULL, generation INTEGER NOT NULL,"
+    " place INTEGER NOT NULL);"
+    "CREATE TABLE name ("
+    " id INTEGER PRIMARY KEY, file INTEGER NOT NULL, parent INTEGER NOT NULL,"
+    " generation INTEGER NOT NULL, deleted INTEGER NOT NULL, text TEXT NOT NULL, bytes BLOB);"
+    "CREATE TABLE extent ("
+    " file INTEGER NOT NULL, offset INTEGER NOT NULL, first INTEGER NOT NULL,"
+    " bytes INTEGER NOT NULL, stored INTEGER NOT NULL, PRIMARY KEY (file, offset, first))"
+    " WITHOUT ROWID;"
+    "CREATE TABLE damage ("
+    " file INTEGER PRIMARY KEY, condition INTEGER NOT NULL, bad INTEGER NOT NULL,"
+    " unread INTEGER NOT NULL, unplaced INTEGER NOT NULL, overwritten INTEGER NOT NULL);"
+    "PRAGMA user_version=1;";
+
+static gboolean get_meta(EkInventory *inventory, const char *key, gint64 *number, char **text)
+{
+    g_autoptr(EkStatement) row =
+        ek_sql_prepare(inventory->store, NULL, "SELECT value FROM meta WHERE key=?", "s", key);
+    if (row == NULL || ek_sql_step(inventory->store, row, NULL) != 1)
+        return FALSE;
+    if (number != NULL)
+        *number = sqlite3_column_int64(row, 0);
+    if (text != NULL)
+        *text = ek_sql_text(row, 0);
+    return TRUE;
+}
+
+/* TRUE when the store holds an inventory that stands on this basis. */
+static gboolean load(EkInventory *inventory, const char *basis)
+{
+    g_autofree char *kept = NULL;
+    gint64 mark = 0;
+    gint64 finished = 0;
+    gint64 root = 0;
+    if (!get_meta(inventory, "basis", NULL, &kept) || g_strcmp0(kept, basis) != 0 ||
+        !get_meta(inventory, "finished", &finished, NULL) ||
+        !get_meta(inventory, "mark", &mark, NULL) || !get_meta(inventory, "root", &root, NULL))
+        return FALSE;
+    inventory->is_finished = finished != 0;
+    inventory->mark = (guint64)mark;
+    inventory->root = (guint64)root;
+    return inventory->is_finished || inventory->mark != 0;
+}
+
+static sqlite3 *open_store(const char *path, int flags, GError **error)
+{
+    sqlite3 *store = NULL;
+    if (sqlite3_open_v2(path, &store, flags | SQLITE_OPEN_NOMUTEX, NULL) == SQLITE_OK) {
+        sqlite3_busy_timeout(store, 20000);
+        return store;
+    }
+    ek_sql_fail(store, error, path);
+    sqlite3_close(store);
+    return NULL;
+}
+
+/* Begins an empty one. A walk may come again: what is durable is worth nothing while it lasts, but
+ * for the marks from which it goes on. */
+static gboolean begin(EkInventory *inventory, const char *basis, GError **error)
+{
+    return ek_sql_run(inventory->store, schema, error) &&
+           ek_sql_do(inventory->store, error,
+                     "INSERT INTO meta VALUES ('basis',?),('finished',0),('mark',0),('root',0)",
+                     "s", basis);
+}
+
+EkInventory *ek_inventory_open(EkCase *self, guint volume, const char *basis, gboolean writable,
+                               GError **error)
+{
+    g_autofree char *path = g_strdup_printf("%s/files-%u.db", ek_case_folder(self), volume);
+    g_autoptr(EkInventory) inventory = g_new0(EkInventory, 1);
+    g_mutex_init(&inventory->lock);
+    int flags = writable ? SQLITE_OPEN_READWRITE : SQLITE_OPEN_READONLY;
+    if (g_file_test(path, G_FILE_TEST_EXISTS)) {
+        inventory->store = open_store(path, flags, NULL);
+        if (inventory->store != NULL && load(inventory, basis))
+            return g_steal_pointer(&inventory);
+        g_clear_pointer(&inventory->store, sqlite3_close);
+        if (writable)
+            unlink(path);
+    }
+    inventory->is_finished = FALSE;
+    inventory->mark = 0;
+    /* A name that is empty is a store for the time being. */
+    inventory->store =
+        open_store(writable ? path : "", SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE, error);
+    if (inventory->store == NULL || !begin(inventory, basis, error))
+        return NULL;
+    return g_steal_pointer(&inventory);
+}
+
+void ek_inventory_close(EkInventory *inventory)
+{
+    sqlite3_finalize(inventory->put_file);
+    sqlite3_finalize(inventory->put_extent);
+    sqlite3_finalize(inventory->put_name);
+    sqlite3_finalize(inventory->put_damage);
+    sqlite3_close(inventory->store);
+    g_clear_error(&inventory->failure);
+    g_mutex_clear(&inventory->lock);
+    g_free(inventory);
+}
+
+gboolean ek_inventory_is_finished(EkInventory *inventory)
+{
+    return inventory->is_finished;
+}
+
+/* --- totals --------------------------------------------------------------------------------- */
+
+EkInventoryTotals ek_inventory_totals(EkInventory *inventory)
+{
+    EkInventoryTotals totals = {0};
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        inventory->store, NULL,
+        "SELECT f.type=1, f.flags&1, coalesce(d.condition,0), count(*), sum(f.size)"
+        " FROM file f LEFT JOIN damage d ON d.file=f.number"
+        " WHERE f.number<4611686018427387904 AND f.flags&32=0 AND f.type<>4 GROUP BY 1,2,3",
+        "");
+    while (rows != NULL && ek_sql_step(inventory->store, rows, NULL) == 1) {
+        gboolean is_folder = sqlite3_column_int(rows, 0) != 0;
+        guint condition = (guint)sqlite3_column_int(rows, 2);
+        guint64 count = (guint64)sqlite3_column_int64(rows, 3);
+        if (sqlite3_column_int(rows, 1) != 0) {
+            totals.deleted += count;
+        } else if (is_folder) {
+            totals.folders += count;
+            totals.hurt_folders += condition != EK_CONDITION_WHOLE ? count : 0;
+        } else if (condition < EK_CONDITIONS) {
+            totals.files += count;
+            totals.bytes += (guint64)sqlite3_column_int64(rows, 4);
+            totals.by_condition[condition] += count;
+        }
+    }
+    /* The root is not counted among the folders in it. */
+    totals.folders -= MIN(totals.folders, 1);
+    return totals;
+}
+
+/* --- walking -------------------------------------------------------------------------------- */
+
+/* A folder whose entries are still to come. */
+typedef struct {
+    guint64 number;
+    char *path;
+} Level;
+
+static void level_free(gpointer data)
+{
+    Level *level = data;
+    g_free(level->path);
+    g_free(level);
+}
+
+static Level *level_new(guint64 number, const char *path)
+{
+    Level *level = g_new0(Level, 1);
+    level->number = number;
+    level->path = g_strdup(path);
+    return level;
+}
+
+static void set_path(GString *path, const char *folder, const char *name)
+{
+    g_string_assign(path, folder);
+    if (path->len > 0)
+        g_string_append_c(path, '/');
+    g_string_append(path, name);
+}
+
+#define CHILDREN                                                                                   \
+    "SELECT " EK_INVENTORY_COLUMNS " FROM name n JOIN file f ON f.number=n.file"                   \
+    " LEFT JOIN damage d ON d.file=f.number WHERE n.parent=?"
+
+static gboolean is_wanted(const EkFile *file, guint with)
+{
+    return ((file->flags & EK_FILE_DELETED) == 0 || (with & EK_WITH_DELETED) != 0) &&
+           ((file->flags & EK_FILE_OWN) == 0 || (with & EK_WITH_OWN) != 0) &&
+           (file->type != EK_TYPE_STREAM || (with & EK_WITH_STREAMS) != 0);
+}
+
+/* Hands on the entries of one folder; the folders among them are added to `found`. FALSE on
+ * failure; *stopped when the sink did. */
+static gboolean walk_level(EkInventory *inventory, sqlite3_stmt *rows, const Level *level,
+                           guint with, EkItemSink sink, void *data, GPtrArray *found,
+                           gboolean *stopped, GError **error)
+{
+    g_autoptr(GString) path = g_string_new(NULL);
+    int got = 0;
+    sqlite3_reset(rows);
+    sqlite3_bind_int64(rows, 1, (gint64)level->number);
+    while (!*stopped && (got = ek_sql_step(inventory->store, rows, error)) == 1) {
+        EkItem item = ek_inventory_item(rows);
+        if (!is_wanted(&item.file, with))
+            continue;
+        set_path(path, level->path, item.name);
+        *stopped = !sink(data, path->str, &item);
+        if ((with & EK_WITH_BELOW) != 0 && item.file.type == EK_TYPE_FOLDER)
+            g_ptr_array_add(found, level_new(item.file.number, path->str));
+    }
+    return got >= 0;
+}
+
+static gboolean append_path(EkInventory *inventory, guint64 number, GString *path, GError **error)
+{
+    g_autoptr(GPtrArray) names = g_ptr_array_new_with_free_func(g_free);
+    g_autoptr(EkStatement) row =
+        ek_sql_prepare(inventory->store, error,
+                       "SELECT parent,text FROM name WHERE file=? ORDER BY deleted,id LIMIT 1", "");
+    if (row == NULL)
+        return FALSE;
+    while (number != inventory->root) {
+        sqlite3_reset(row);
+        sqlite3_bind_int64(row, 1, (gint64)number);
+        int got = ek_sql_step(inventory->store, row, error);
+        if (got < 0)
+            return FALSE;
+        if (got == 0)
+            break;
+        g_ptr_array_add(names, ek_sql_text(row, 1));
+        number = (guint64)sqlite3_column_int64(row, 0);
+    }
+    for (guint i = names->len; i > 0; i--)
+        g_string_append_printf(path, "%s%s", path->len > 0 ? "/" : "",
+                               (const char *)names->pdata[i - 1]);
+    return TRUE;
+}
+
+gboolean ek_inventory_get(EkInventory *inventory, guint64 number, EkItemSink sink, void *data,
+                          GError **error)
+{
+    g_autoptr(GString) path = g_string_new(NULL);
+    if (!append_path(inventory, number, path, error))
+        return FALSE;
+    g_autoptr(EkStatement) row = ek_sql_prepare(
+        inventory->store, error,
+        "SELECT " EK_INVENTORY_COLUMNS " FROM file f LEFT JOIN name n ON n.file=f.number"
+        " LEFT JOIN damage d ON d.file=f.number WHERE f.number=?"
+        " ORDER BY n.deleted,n.id LIMIT 1",
+        "u", number);
+    int got = row != NULL ? ek_sql_step(inventory->store, row, error) : -1;
+    if (got == 0)
+        return ek_error_set(error, EK_ERROR_ABSENT,
+                            "there is no file @%" G_GUINT64_FORMAT " in this volume", number);
+    if (got < 0)
+        return FALSE;
+    EkItem item = ek_inventory_item(row);
+    sink(data, path->str, &item);
+    return TRUE;
+}
+
+gboolean ek_inventory_walk(EkInventory *inventory, guint64 number, guint with, EkItemSink sink,
+                           void *data, GError **error)
+{
+    g_autoptr(GString) path = g_string_new(NULL);
+    g_autoptr(GPtrArray) waiting = g_ptr_array_new_with_free_func(level_free);
+    g_autoptr(EkStatement) type = ek_sql_prepare(
+        inventory->store, error, "SELECT type FROM file WHERE number=?", "u", number);
+    if (type == NULL || !append_path(inventory, number, path, error))
+        return FALSE;
+    if (ek_sql_step(inventory->store, type, error) == 1 &&
+        sqlite3_column_int(type, 0) != EK_TYPE_FOLDER)
+        return ek_inventory_get(inventory, number, sink, data, error);
+    g_autoptr(EkStatement) rows =
+        ek_sql_prepare(inventory->store, error, CHILDREN " ORDER BY n.text,n.id", "");
+    if (rows == NULL)
+        return FALSE;
+    gboolean stopped = FALSE;
+    g_ptr_array_add(waiting, level_new(number, path->str));
+    while (waiting->len > 0 && !stopped) {
+        Level *level = g_ptr_array_steal_index(waiting, waiting->len - 1);
+        g_autoptr(GPtrArray) found = g_ptr_array_new();
+        gboolean fine =
+            walk_level(inventory, rows, level, with, sink, data, found, &stopped, error);
+        /* The last on the stack comes next: put them so that the first found does. */
+        for (guint i = found->len; i > 0; i--)
+            g_ptr_array_add(waiting, found->pdata[i - 1]);
+        level_free(level);
+        if (!fine)
+            return FALSE;
+    }
+    return TRUE;
+}
+
+/* --- finding -------------------------------------------------------------------------------- */
+
+static gboolean same_folded(const char *a, const char *b)
+{
+    g_autofree char *left = g_utf8_casefold(a, -1);
+    g_autofree char *right = g_utf8_casefold(b, -1);
+    return g_str_equal(left, right);
+}
+
+/* The entry of a folder by its name; files that were not deleted first. */
+static gboolean find_in(EkInventory *inventory, guint64 folder, const char *name, guint64 *number)
+{
+    g_autoptr(EkStatement) exact = ek_sql_prepare(
+        inventory->store, NULL,
+        "SELECT file FROM name WHERE parent=? AND text=? ORDER BY deleted,id LIMIT 1", "us", folder,
+        name);
+    if (exact != NULL && ek_sql_step(inventory->store, exact, NULL) == 1) {
+        *number = (guint64)sqlite3_column_int64(exact, 0);
+        return TRUE;
+    }
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        inventory->store, NULL,
+        "SELECT file,text FROM name WHERE parent=? ORDER BY deleted,text,id", "u", folder);
+    while (rows != NULL && ek_sql_step(inventory->store, rows, NULL) == 1)
+        if (same_folded((const char *)sqlite3_column_text(rows, 1), name)) {
+            *number = (guint64)sqlite3_column_int64(rows, 0);
+            return TRUE;
+        }
+    return FALSE;
+}
+
+static gboolean is_there(EkInventory *inventory, guint64 number)
+{
+    g_autoptr(EkStatement) row =
+        ek_sql_prepare(inventory->store, NULL, "SELECT 1 FROM file WHERE number=?", "u", number);
+    return row != NULL && ek_sql_step(inventory->store, row, NULL) == 1;
+}
+
+gboolean ek_inventory_find(EkInventory *inventory, const char *path, guint64 *number,
+                           GError **error)
+{
+    *number = inventory->root;
+    if (*path == '@' && strchr(path, '/') == NULL) {
+        if (ek_text_parse_u64(path + 1, number) && is_there(inventory, *number))
+            return TRUE;
+        return ek_error_set(error, EK_ERROR_ABSENT, "there is no file %s in this volume", path);
+    }
+    g_autoptr(GString) walked = g_string_new(NULL);
+    g_auto(GStrv) parts = g_strsplit(path, "/", -1);
+    for (char **part = parts; *part != NULL; part++) {
+        if (**part == '\0')
+            continue;
+        if (!find_in(inventory, *number, *part, number)) {
+            g_autofree char *where = ek_text_escape(walked->str);
+            g_autofree char *what = ek_text_escape(*part);
+            return ek_error_set(error, EK_ERROR_ABSENT, "there is no \"%s\" in \"/%s\"", what,
+                                where);
+        }
+        g_string_append_printf(walked, "%s%s", walked->len > 0 ? "/" : "", *part);
+    }
+    return TRUE;
+}
+
+GArray *ek_inventory_extents(EkInventory *inventory, guint64 number, GError **error)
+{
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        inventory->store, error,
+        "SELECT offset,bytes,first,stored FROM extent WHERE file=? ORDER BY offset", "u", number);
+    if (rows == NULL)
+        return NULL;
+    g_autoptr(GArray) extents = g_array_new(FALSE, FALSE, sizeof(EkExtent));
+    int got;
+    while ((got = ek_sql_step(inventory->store, rows, error)) == 1) {
+        EkExtent extent = {
+            (guint64)sqlite3_column_int64(rows, 0), (guint64)sqlite3_column_int64(rows, 1),
+            (guint64)sqlite3_column_int64(rows, 2), (guint64)sqlite3_column_int64(rows, 3)};
+        g_array_append_val(extents, extent);
+    }
+    return got == 0 ? g_steal_pointer(&extents) : NULL;
+}

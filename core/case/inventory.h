@@ -1,0 +1,83 @@
+/* SPDX-License-Identifier: MIT */
+/* The inventory of a volume: all its files and folders, in a store of their own in the case folder
+ * (docs/case-format.md). It is filled by a walk and then finished: folders that nothing leads to
+ * get a place, and each file its condition. */
+#ifndef EK_CASE_INVENTORY_H
+#define EK_CASE_INVENTORY_H
+
+#include "case/case.h"
+#include "files/files.h"
+
+typedef struct EkInventory EkInventory;
+
+/* The folder for what no folder is left for. */
+#define EK_INVENTORY_ORPHANS "orphans"
+
+typedef struct {
+    guint64 files;
+    guint64 folders;
+    guint64 bytes;                       /* of the files */
+    guint64 deleted;                     /* files and folders */
+    guint64 by_condition[EK_CONDITIONS]; /* files that are not deleted */
+    guint64 hurt_folders;                /* names may be missing from them */
+} EkInventoryTotals;
+
+/* Opens the inventory of a volume. `basis` says what it must stand on: one that stands on anything
+ * else is begun anew. Where the case cannot be written to it is kept for as long as it is open.
+ * Writers hold the lock of the inventory. */
+EkInventory *ek_inventory_open(EkCase *self, guint volume, const char *basis, gboolean writable,
+                               GError **error);
+void ek_inventory_close(EkInventory *inventory);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkInventory, ek_inventory_close)
+
+gboolean ek_inventory_is_finished(EkInventory *inventory);
+
+/* --- filling -------------------------------------------------------------------------------- */
+
+/* Where the walk goes on. */
+guint64 ek_inventory_mark(EkInventory *inventory);
+
+/* Files, folders and bytes so far; safe from any thread. */
+EkInventoryTotals ek_inventory_progress(EkInventory *inventory);
+
+/* Where a walk's results go. It stops the walk when *cancel is not 0, or writing fails. */
+EkFileSink ek_inventory_sink(EkInventory *inventory, const gint *cancel);
+
+/* What has come in is committed; FALSE with what stopped the walk. */
+gboolean ek_inventory_commit(EkInventory *inventory, GError **error);
+
+/* All has come in. `root` is the folder everything is in. */
+gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, EkGate *gate, GError **error);
+
+/* --- asking --------------------------------------------------------------------------------- */
+
+EkInventoryTotals ek_inventory_totals(EkInventory *inventory);
+
+/* Receives a file with its path within the volume (UTF-8, no leading slash). Returns FALSE to
+ * stop. What it is given is its own only during the call. */
+typedef gboolean (*EkItemSink)(void *data, const char *path, const EkItem *item);
+
+/* What a walk takes besides the files of the folder that are there. */
+#define EK_WITH_BELOW 1u /* also what is in the folders below it, each folder before its content   \
+                          */
+#define EK_WITH_DELETED 2u
+#define EK_WITH_OWN 4u /* the file system's own */
+#define EK_WITH_STREAMS 8u
+
+/* The entries of a folder by name; what is no folder alone. `with`: EK_WITH_…. */
+gboolean ek_inventory_walk(EkInventory *inventory, guint64 number, guint with, EkItemSink sink,
+                           void *data, GError **error);
+
+/* The number of the file at a path ("a/b", case as written first, any case next), or "@NUMBER"; ""
+ * is the root. EK_ERROR_ABSENT when there is none. */
+gboolean ek_inventory_find(EkInventory *inventory, const char *path, guint64 *number,
+                           GError **error);
+
+/* Hands on the file of a number, with its path. */
+gboolean ek_inventory_get(EkInventory *inventory, guint64 number, EkItemSink sink, void *data,
+                          GError **error);
+
+/* Where a file lies: EkExtent, in order. The caller unrefs. NULL on failure. */
+GArray *ek_inventory_extents(EkInventory *inventory, guint64 number, GError **error);
+
+#endif

@@ -1,0 +1,129 @@
+/* SPDX-License-Identifier: MIT */
+/* What is wrong with each file: one sweep over all extents in order of place, against the read map
+ * and against each other. */
+#include "case/inventoryrows.h"
+
+/* An extent of a deleted file that reaches up to `end`. */
+typedef struct {
+    guint64 file;
+    EkByte end;
+} Open;
+
+typedef struct {
+    EkInventory *inventory;
+    EkGate *gate;
+    sqlite3_stmt *put;
+    GArray *open;      /* Open: deleted ones that may still be lain over */
+    EkByte live_end;   /* of what files that are there lie in, so far */
+    gboolean is_whole; /* the read map has no holes */
+} Sweep;
+
+static gboolean add_harm(Sweep *sweep, guint64 file, EkDamage harm, GError **error)
+{
+    sqlite3_bind_int64(sweep->put, 1, (gint64)file);
+    sqlite3_bind_int64(sweep->put, 2, (gint64)harm.bad_bytes);
+    sqlite3_bind_int64(sweep->put, 3, (gint64)harm.unread_bytes);
+    sqlite3_bind_int64(sweep->put, 4, (gint64)harm.unplaced_bytes);
+    sqlite3_bind_int64(sweep->put, 5, (gint64)harm.overwritten_bytes);
+    gboolean fine = ek_sql_step(sweep->inventory->store, sweep->put, error) == 0;
+    sqlite3_reset(sweep->put);
+    return fine;
+}
+
+static gboolean add_overwritten(Sweep *sweep, guint64 file, EkByte bytes, GError **error)
+{
+    return add_harm(sweep, file, (EkDamage){.overwritten_bytes = bytes}, error);
+}
+
+/* Ground that a file lies in now belongs to none of the deleted ones. */
+static gboolean lay_over(Sweep *sweep, EkRange live, GError **error)
+{
+    EkByte from = MAX(live.first, sweep->live_end);
+    EkByte end = ek_range_end(live);
+    sweep->live_end = MAX(sweep->live_end, end);
+    for (guint i = sweep->open->len; i > 0; i--) {
+        Open *open = &g_array_index(sweep->open, Open, i - 1);
+        if (open->end <= from) {
+            if (open->end <= live.first)
+                g_array_remove_index_fast(sweep->open, i - 1);
+            continue;
+        }
+        if (end > from && !add_overwritten(sweep, open->file, MIN(open->end, end) - from, error))
+            return FALSE;
+    }
+    return TRUE;
+}
+
+static gboolean lay_under(Sweep *sweep, guint64 file, EkRange deleted, GError **error)
+{
+    EkByte end = ek_range_end(deleted);
+    if (sweep->live_end > deleted.first &&
+        !add_overwritten(sweep, file, MIN(sweep->live_end, end) - deleted.first, error))
+        return FALSE;
+    Open open = {file, end};
+    g_array_append_val(sweep->open, open);
+    return TRUE;
+}
+
+static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
+{
+    guint64 file = (guint64)sqlite3_column_int64(row, 0);
+    EkByte first = (guint64)sqlite3_column_int64(row, 1);
+    EkByte bytes = (guint64)sqlite3_column_int64(row, 2);
+    EkByte stored = (guint64)sqlite3_column_int64(row, 3);
+    gboolean is_deleted = ((guint)sqlite3_column_int(row, 4) & EK_FILE_DELETED) != 0;
+    EkRange inside;
+    if (first == EK_UNPLACED ||
+        !ek_range_checked(first, stored, ek_gate_bytes(sweep->gate), &inside))
+        return add_harm(sweep, file, (EkDamage){.unplaced_bytes = bytes}, error);
+    EkKnown known = {.good = stored};
+    if (!sweep->is_whole)
+        known = ek_gate_known(sweep->gate, first, stored);
+    if (known.good < stored &&
+        !add_harm(sweep, file, (EkDamage){.bad_bytes = known.bad, .unread_bytes = known.unread},
+                  error))
+        return FALSE;
+    return is_deleted ? lay_under(sweep, file, inside, error) : lay_over(sweep, inside, error);
+}
+
+static gboolean sweep_extents(Sweep *sweep, GError **error)
+{
+    /* Where no file is deleted and nothing is missing, only what has no place is of interest. */
+    g_autoptr(EkStatement) rows =
+        ek_sql_prepare(sweep->inventory->store, error,
+                       "SELECT e.file,e.first,e.bytes,e.stored,f.flags FROM extent e"
+                       " JOIN file f ON f.number=e.file WHERE ?=0 OR e.first<0 ORDER BY e.first",
+                       "i", (gint64)sweep->is_whole);
+    int got = rows != NULL ? 0 : -1;
+    while (rows != NULL && (got = ek_sql_step(sweep->inventory->store, rows, error)) == 1)
+        if (!take_extent(sweep, rows, error))
+            return FALSE;
+    return got == 0;
+}
+
+static gboolean has_deleted(EkInventory *inventory)
+{
+    g_autoptr(EkStatement) row =
+        ek_sql_prepare(inventory->store, NULL, "SELECT 1 FROM file WHERE flags&1 LIMIT 1", "");
+    return row == NULL || ek_sql_step(inventory->store, row, NULL) == 1;
+}
+
+gboolean ek_inventory_harm(EkInventory *inventory, EkGate *gate, GError **error)
+{
+    g_autoptr(GArray) open = g_array_new(FALSE, FALSE, sizeof(Open));
+    EkRange hole;
+    gboolean bad = FALSE;
+    g_autoptr(EkStatement) put = ek_sql_prepare(
+        inventory->store, error,
+        "INSERT INTO damage VALUES (?1,0,?2,?3,?4,?5) ON CONFLICT (file) DO UPDATE SET"
+        " bad=bad+?2,unread=unread+?3,unplaced=unplaced+?4,overwritten=overwritten+?5",
+        "");
+    Sweep sweep = {inventory, gate, put, open, 0, FALSE};
+    sweep.is_whole =
+        !ek_gate_next_hole(gate, 0, ek_gate_bytes(gate), &hole, &bad) && !has_deleted(inventory);
+    return put != NULL && sweep_extents(&sweep, error) &&
+           ek_sql_run(inventory->store,
+                      "UPDATE damage SET condition=max(condition, CASE WHEN unplaced>0 THEN 3"
+                      " WHEN overwritten>0 THEN 2 WHEN bad+unread>0 THEN 1 ELSE 0 END)",
+                      error);
+}

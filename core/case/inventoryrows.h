@@ -1,0 +1,44 @@
+/* SPDX-License-Identifier: MIT */
+/* What the parts of the inventory share. */
+#ifndef EK_CASE_INVENTORYROWS_H
+#define EK_CASE_INVENTORYROWS_H
+
+#include "case/inventory.h"
+
+struct EkInventory {
+    sqlite3 *store;
+    gboolean is_finished;
+    guint64 root;
+    guint64 mark;
+    /* While it is filled: */
+    sqlite3_stmt *put_file;
+    sqlite3_stmt *put_extent;
+    sqlite3_stmt *put_name;
+    sqlite3_stmt *put_damage;
+    const gint *cancel;
+    GError *failure;
+    guint64 rows; /* since the last commit */
+    GMutex lock;
+    EkInventoryTotals progress;
+};
+
+/* Numbers from here on are folders that no file system has: for what lost its own. */
+#define EK_INVENTORY_MADE ((guint64)1 << 62)
+#define EK_INVENTORY_ORPHANS_NUMBER (EK_INVENTORY_MADE | (guint64)1 << 61)
+
+/* Columns of a row that ek_inventory_item reads, in its order. */
+#define EK_INVENTORY_COLUMNS                                                                       \
+    "f.number,f.type,f.flags,f.size,f.created,f.modified,f.accessed,f.zones,f.attributes,"         \
+    "f.generation,f.place,n.parent,n.text,n.bytes,n.deleted,"                                      \
+    "d.condition,d.bad,d.unread,d.unplaced,d.overwritten"
+
+/* The row under a statement; its texts live as long as that stays there. */
+EkItem ek_inventory_item(sqlite3_stmt *row);
+
+/* Gives every folder and file that nothing leads to a place below the orphans (inventorytree.c). */
+gboolean ek_inventory_settle(EkInventory *inventory, GError **error);
+
+/* Finds each file's condition (inventoryharm.c). */
+gboolean ek_inventory_harm(EkInventory *inventory, EkGate *gate, GError **error);
+
+#endif

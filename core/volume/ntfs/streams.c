@@ -1,0 +1,216 @@
+/* SPDX-License-Identifier: MIT */
+#include "volume/ntfs/streams.h"
+
+#include <string.h>
+
+#define TYPE_STANDARD 0x10u
+#define TYPE_LIST 0x20u
+#define TYPE_NAME 0x30u
+#define TYPE_DATA 0x80u
+#define TYPE_REPARSE 0xc0u
+#define TYPE_END 0xffffffffu
+#define NAME_SHORT 2u
+#define FLAG_PACKED 0x00ffu
+#define FLAG_ENCRYPTED 0x4000u
+#define UNIT_MOST 8u /* the logarithm of clusters */
+#define NAMES_MOST 1024u
+#define STREAMS_MOST 4096u
+#define IN_USE 1u
+#define FOLDER 2u
+
+static void name_free(gpointer data)
+{
+    EkNtfsName *name = data;
+    g_free(name->units);
+    g_free(name);
+}
+
+static void stream_free(gpointer data)
+{
+    EkNtfsStream *stream = data;
+    g_free(stream->name);
+    g_free(stream->resident);
+    g_array_unref(stream->pieces);
+    g_free(stream);
+}
+
+void ek_ntfs_file_free(EkNtfsFile *file)
+{
+    g_ptr_array_unref(file->names);
+    g_ptr_array_unref(file->streams);
+    g_free(file);
+}
+
+/* A record while its attributes are gathered. */
+typedef struct {
+    const EkNtfsTable *table;
+    EkNtfsFile *file;
+    guint64 number;
+    EkSpan record;
+} Gathering;
+
+static void take_standard(EkNtfsFile *file, EkSpan attribute)
+{
+    EkSpan standard = ek_ntfs_resident(attribute);
+    if (standard.length < 36)
+        return;
+    file->has_standard = TRUE;
+    file->created = ek_moment_filetime(ek_span_le64(standard, 0));
+    file->modified = ek_moment_filetime(ek_span_le64(standard, 8));
+    file->accessed = ek_moment_filetime(ek_span_le64(standard, 24));
+    file->attributes = ek_span_le32(standard, 32);
+}
+
+static void take_name(EkNtfsFile *file, EkSpan attribute)
+{
+    EkSpan content = ek_ntfs_resident(attribute);
+    gsize bytes = ek_span_u8(content, 64) * 2u;
+    guint64 parent = ek_span_le64(content, 0);
+    if (bytes == 0 || !ek_span_has(content, 66, bytes) || file->names->len >= NAMES_MOST)
+        return;
+    EkNtfsName *name = g_new0(EkNtfsName, 1);
+    name->parent = parent & EK_NTFS_NUMBER;
+    name->generation = (guint16)(parent >> 48);
+    name->is_short = ek_span_u8(content, 65) == NAME_SHORT;
+    name->units = g_memdup2(content.data + 66, bytes);
+    name->bytes = bytes;
+    g_ptr_array_add(file->names, name);
+    /* Dates of the name serve where the record has no others. */
+    if (file->has_standard || file->created.is_set)
+        return;
+    file->created = ek_moment_filetime(ek_span_le64(content, 8));
+    file->modified = ek_moment_filetime(ek_span_le64(content, 16));
+    file->accessed = ek_moment_filetime(ek_span_le64(content, 32));
+}
+
+static EkNtfsStream *stream_of(EkNtfsFile *file, EkSpan name)
+{
+    for (guint i = 0; i < file->streams->len; i++) {
+        EkNtfsStream *stream = file->streams->pdata[i];
+        if (stream->name_bytes == name.length &&
+            (name.length == 0 || memcmp(stream->name, name.data, name.length) == 0))
+            return stream;
+    }
+    if (file->streams->len >= STREAMS_MOST)
+        return NULL;
+    EkNtfsStream *stream = g_new0(EkNtfsStream, 1);
+    stream->name = g_memdup2(name.data, name.length);
+    stream->name_bytes = name.length;
+    stream->pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsPiece));
+    g_ptr_array_insert(file->streams, name.length == 0 ? 0 : -1, stream);
+    return stream;
+}
+
+/* Bytes of a record's content that the update sequence has in its keeping lie elsewhere. */
+static gboolean is_untouched(gsize first, gsize length)
+{
+    gsize last = first + length;
+    gsize kept = (first / EK_STEP + 1) * EK_STEP - 2;
+    return last <= kept && first % EK_STEP < EK_STEP - 2;
+}
+
+static void take_resident(const Gathering *gathering, EkNtfsStream *stream, EkSpan attribute)
+{
+    EkSpan content = ek_ntfs_resident(attribute);
+    if (stream->resident != NULL || stream->pieces->len > 0)
+        return;
+    stream->is_headed = TRUE;
+    stream->size = stream->valid = content.length;
+    if (content.length == 0)
+        return;
+    gsize offset = (gsize)(content.data - gathering->record.data);
+    EkByte record = ek_ntfs_record_place(gathering->table, gathering->number);
+    stream->resident = g_memdup2(content.data, content.length);
+    stream->place = record != EK_UNPLACED ? record + offset : EK_UNPLACED;
+    /* A record may lie in two clusters that are apart. */
+    stream->is_plain = is_untouched(offset, content.length) &&
+                       gathering->table->boot.cluster_bytes >= gathering->record.length;
+}
+
+static void take_data(const Gathering *gathering, EkSpan attribute)
+{
+    EkSpan name =
+        ek_span_part(attribute, ek_span_le16(attribute, 10), ek_span_u8(attribute, 9) * 2u);
+    guint16 flags = ek_span_le16(attribute, 12);
+    EkNtfsStream *stream =
+        name.length == ek_span_u8(attribute, 9) * 2u ? stream_of(gathering->file, name) : NULL;
+    if (stream == NULL)
+        return;
+    stream->encrypted |= (flags & FLAG_ENCRYPTED) != 0;
+    if (ek_span_u8(attribute, 8) == 0) {
+        take_resident(gathering, stream, attribute);
+        return;
+    }
+    if (ek_span_le64(attribute, 16) == 0) {
+        guint16 unit = ek_span_le16(attribute, 34);
+        stream->is_headed = TRUE;
+        stream->size = MIN(ek_span_le64(attribute, 48), G_MAXINT64);
+        stream->valid = MIN(ek_span_le64(attribute, 56), stream->size);
+        stream->unit = (flags & FLAG_PACKED) != 0 && unit > 0 && unit <= UNIT_MOST ? 1u << unit : 0;
+    }
+    ek_ntfs_add_runs(attribute, stream->pieces);
+}
+
+static void take_attributes(const Gathering *gathering)
+{
+    EkSpan record = gathering->record;
+    EkNtfsFile *file = gathering->file;
+    gsize at = ek_span_le16(record, 0x14);
+    gsize end = MIN(record.length, ek_span_le32(record, 0x18));
+    while (at + 8 <= end) {
+        guint32 length = ek_span_le32(record, at + 4);
+        if (ek_span_le32(record, at) == TYPE_END || length < 0x18 || length > end - at)
+            break;
+        EkSpan attribute = ek_span_part(record, at, length);
+        switch (ek_span_le32(record, at)) {
+        case TYPE_STANDARD: take_standard(file, attribute); break;
+        case TYPE_NAME: take_name(file, attribute); break;
+        case TYPE_DATA: take_data(gathering, attribute); break;
+        case TYPE_REPARSE: file->reparse_tag = ek_span_le32(ek_ntfs_resident(attribute), 0); break;
+        default: break;
+        }
+        at += length;
+    }
+}
+
+/* The further records of a file name it as their own. */
+static void take_others(Gathering *gathering)
+{
+    const EkNtfsTable *table = gathering->table;
+    guint32 bytes = table->boot.record_bytes;
+    g_autoptr(GArray) others = ek_ntfs_list_records(table, gathering->record, gathering->number, 0);
+    g_autofree guint8 *data = g_malloc(bytes);
+    guint64 self = gathering->number;
+    for (guint i = 0; i < others->len; i++) {
+        Gathering further = *gathering;
+        further.number = g_array_index(others, guint64, i);
+        further.record = (EkSpan){data, bytes};
+        if (ek_ntfs_table_read(table, further.number, data) != EK_NTFS_FOUND ||
+            (ek_span_le64(further.record, 0x20) & EK_NTFS_NUMBER) != self) {
+            gathering->file->is_short_of_records = TRUE;
+            continue;
+        }
+        take_attributes(&further);
+    }
+}
+
+EkNtfsFile *ek_ntfs_file_gather(const EkNtfsTable *table, guint64 number, EkSpan record)
+{
+    guint16 flags = ek_span_le16(record, 0x16);
+    if ((ek_span_le64(record, 0x20) & EK_NTFS_NUMBER) != 0)
+        return NULL;
+    g_autoptr(EkNtfsFile) file = g_new0(EkNtfsFile, 1);
+    file->names = g_ptr_array_new_with_free_func(name_free);
+    file->streams = g_ptr_array_new_with_free_func(stream_free);
+    file->generation = ek_span_le16(record, 0x10);
+    file->is_in_use = (flags & IN_USE) != 0;
+    file->is_folder = (flags & FOLDER) != 0;
+    Gathering gathering = {table, file, number, record};
+    take_attributes(&gathering);
+    if (ek_ntfs_record_attribute(record, TYPE_LIST).length > 0)
+        take_others(&gathering);
+    for (guint i = 0; i < file->streams->len; i++)
+        ek_ntfs_sort_pieces(((EkNtfsStream *)file->streams->pdata[i])->pieces);
+    gboolean holds = file->has_standard || file->names->len > 0 || file->streams->len > 0;
+    return holds ? g_steal_pointer(&file) : NULL;
+}

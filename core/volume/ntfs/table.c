@@ -1,0 +1,241 @@
+/* SPDX-License-Identifier: MIT */
+/* The file table ($MFT): where its records lie, and reading them. Its first record says so itself;
+ * the mirror has a copy of the first four. */
+#include "volume/ntfs/table.h"
+
+#include <string.h>
+
+#define TYPE_LIST 0x20u
+#define TYPE_DATA 0x80u
+#define MIRRORED 4u
+#define CLUSTERS_MOST (G_MAXINT64 / (2 << 20))
+
+void ek_ntfs_add_runs(EkSpan attribute, GArray *pieces)
+{
+    guint most = (guint)(attribute.length / 2) + 1;
+    g_autofree EkNtfsRun *runs = g_new(EkNtfsRun, most);
+    guint count = ek_ntfs_runs(attribute, runs, most);
+    guint64 cluster = ek_span_le64(attribute, 0x10);
+    for (guint i = 0; i < count && cluster < CLUSTERS_MOST; i++) {
+        EkNtfsPiece piece = {cluster, runs[i].clusters, runs[i].first};
+        if (piece.clusters > CLUSTERS_MOST - cluster)
+            break;
+        g_array_append_val(pieces, piece);
+        cluster += piece.clusters;
+    }
+}
+
+static gint by_cluster(gconstpointer a, gconstpointer b)
+{
+    const EkNtfsPiece *left = a;
+    const EkNtfsPiece *right = b;
+    return left->at < right->at ? -1 : left->at > right->at;
+}
+
+void ek_ntfs_sort_pieces(GArray *pieces)
+{
+    g_array_sort(pieces, by_cluster);
+}
+
+/* The piece that holds a cluster of what they are of; NULL when none does. */
+static const EkNtfsPiece *piece_at(const GArray *pieces, guint64 cluster)
+{
+    guint low = 0;
+    guint high = pieces->len;
+    while (low < high) {
+        guint middle = (low + high) / 2;
+        const EkNtfsPiece *piece = &g_array_index(pieces, EkNtfsPiece, middle);
+        if (cluster < piece->at)
+            high = middle;
+        else if (cluster - piece->at >= piece->clusters)
+            low = middle + 1;
+        else
+            return piece;
+    }
+    return NULL;
+}
+
+EkByte ek_ntfs_place(const EkNtfsTable *table, guint64 cluster)
+{
+    EkByte place = 0;
+    return cluster != EK_NTFS_HOLE && cluster < CLUSTERS_MOST &&
+                   g_uint64_checked_add(&place, table->first_byte,
+                                        cluster * table->boot.cluster_bytes)
+               ? place
+               : EK_UNPLACED;
+}
+
+gboolean ek_ntfs_read_pieces(const EkNtfsTable *table, const GArray *pieces, guint64 offset,
+                             guint8 *buffer, gsize length, EkKnown *known)
+{
+    guint32 cluster_bytes = table->boot.cluster_bytes;
+    *known = (EkKnown){0};
+    for (gsize done = 0; done < length;) {
+        guint64 at = offset + done;
+        const EkNtfsPiece *piece = piece_at(pieces, at / cluster_bytes);
+        if (piece == NULL)
+            return FALSE;
+        guint64 into = at - piece->at * cluster_bytes;
+        gsize part = (gsize)MIN(length - done, piece->clusters * cluster_bytes - into);
+        EkByte place = ek_ntfs_place(table, piece->first);
+        EkKnown own = {.good = part};
+        if (piece->first == EK_NTFS_HOLE)
+            memset(buffer + done, 0, part);
+        else if (place == EK_UNPLACED ||
+                 !ek_gate_read(table->gate, place + into, buffer + done, part, &own, NULL))
+            return FALSE;
+        known->good += own.good;
+        known->bad += own.bad;
+        known->unread += own.unread;
+        done += part;
+    }
+    return TRUE;
+}
+
+EkByte ek_ntfs_record_place(const EkNtfsTable *table, guint64 number)
+{
+    guint64 at = number * table->boot.record_bytes;
+    const EkNtfsPiece *piece = piece_at(table->pieces, at / table->boot.cluster_bytes);
+    EkByte place = piece != NULL ? ek_ntfs_place(table, piece->first) : EK_UNPLACED;
+    return place != EK_UNPLACED ? place + (at - piece->at * table->boot.cluster_bytes) : place;
+}
+
+/* One that says it is another is none. */
+static gboolean is_record(const EkNtfsTable *table, guint64 number, guint8 *record)
+{
+    guint32 bytes = table->boot.record_bytes;
+    if (!ek_ntfs_record_mend(record, bytes, table->boot.sector_size))
+        return FALSE;
+    guint32 own = ek_ntfs_record_number((EkSpan){record, bytes});
+    return own == G_MAXUINT32 || own == (guint32)number;
+}
+
+static gboolean read_mirror(const EkNtfsTable *table, guint64 number, guint8 *record)
+{
+    EkByte place = ek_ntfs_place(table, table->boot.mirror_cluster);
+    guint32 bytes = table->boot.record_bytes;
+    EkKnown known;
+    return number < MIRRORED && place != EK_UNPLACED &&
+           ek_gate_read(table->gate, place + number * bytes, record, bytes, &known, NULL) &&
+           known.good == bytes && is_record(table, number, record);
+}
+
+EkNtfsFound ek_ntfs_table_take(const EkNtfsTable *table, guint64 number, guint8 *record,
+                               gboolean was_read)
+{
+    if (was_read && ek_span_le32((EkSpan){record, 4}, 0) == 0)
+        return EK_NTFS_EMPTY;
+    if (was_read && is_record(table, number, record))
+        return EK_NTFS_FOUND;
+    if (read_mirror(table, number, record))
+        return EK_NTFS_FOUND;
+    return was_read ? EK_NTFS_BROKEN : EK_NTFS_UNREAD;
+}
+
+EkNtfsFound ek_ntfs_table_read(const EkNtfsTable *table, guint64 number, guint8 *record)
+{
+    guint32 bytes = table->boot.record_bytes;
+    EkKnown known;
+    if (number >= table->records)
+        return EK_NTFS_EMPTY;
+    gboolean was_read =
+        ek_ntfs_read_pieces(table, table->pieces, number * bytes, record, bytes, &known) &&
+        known.good == bytes;
+    return ek_ntfs_table_take(table, number, record, was_read);
+}
+
+/* The rest of its own runs stands in records that are reached by the first ones. */
+static void add_listed_runs(EkNtfsTable *table, EkSpan first, guint8 *record)
+{
+    g_autoptr(GArray) others = ek_ntfs_list_records(table, first, 0, TYPE_DATA);
+    EkSpan span = {record, table->boot.record_bytes};
+    for (guint i = 0; i < others->len; i++) {
+        guint64 number = g_array_index(others, guint64, i);
+        if (ek_ntfs_table_read(table, number, record) != EK_NTFS_FOUND)
+            continue;
+        EkSpan data = ek_ntfs_record_named(span, TYPE_DATA, "");
+        if (data.length == 0 || ek_span_u8(data, 8) != 1 || ek_span_le64(data, 0x10) == 0)
+            continue;
+        ek_ntfs_add_runs(data, table->pieces);
+        ek_ntfs_sort_pieces(table->pieces);
+    }
+}
+
+gboolean ek_ntfs_table_open(EkNtfsTable *table, EkGate *gate, const EkVolume *volume)
+{
+    *table = (EkNtfsTable){.gate = gate, .first_byte = volume->first_byte};
+    if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &table->boot))
+        return FALSE;
+    guint32 bytes = table->boot.record_bytes;
+    g_autofree guint8 *record = g_malloc0(bytes);
+    g_autofree guint8 *other = g_malloc0(bytes);
+    EkSpan span = {record, bytes};
+    EkByte place = ek_ntfs_place(table, table->boot.mft_cluster);
+    EkKnown known;
+    gboolean was_read = place != EK_UNPLACED &&
+                        ek_gate_read(gate, place, record, bytes, &known, NULL) &&
+                        known.good == bytes;
+    table->pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsPiece));
+    if (ek_ntfs_table_take(table, 0, record, was_read) == EK_NTFS_FOUND) {
+        EkSpan data = ek_ntfs_record_named(span, TYPE_DATA, "");
+        ek_ntfs_add_runs(data, table->pieces);
+        table->records = ek_span_le64(data, 0x30) / bytes;
+        if (ek_ntfs_record_attribute(span, TYPE_LIST).length > 0)
+            add_listed_runs(table, span, other);
+    }
+    if (table->pieces->len > 0)
+        return TRUE;
+    ek_ntfs_table_close(table);
+    return FALSE;
+}
+
+void ek_ntfs_table_close(EkNtfsTable *table)
+{
+    g_clear_pointer(&table->pieces, g_array_unref);
+}
+
+/* --- lists of attributes -------------------------------------------------------------------- */
+
+#define LIST_MOST (1u << 20)
+#define LIST_ENTRY 26u
+
+static guint8 *load_list(const EkNtfsTable *table, EkSpan attribute, gsize *length)
+{
+    EkSpan resident = ek_ntfs_resident(attribute);
+    if (resident.length > 0) {
+        *length = resident.length;
+        return g_memdup2(resident.data, resident.length);
+    }
+    g_autoptr(GArray) pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsPiece));
+    EkKnown known;
+    ek_ntfs_add_runs(attribute, pieces);
+    *length = (gsize)MIN(ek_span_le64(attribute, 0x30), LIST_MOST);
+    guint8 *list = g_malloc0(*length + 1);
+    /* What of it was not read is zeros, where it ends. */
+    if (!ek_ntfs_read_pieces(table, pieces, 0, list, *length, &known))
+        *length = 0;
+    return list;
+}
+
+GArray *ek_ntfs_list_records(const EkNtfsTable *table, EkSpan record, guint64 self, guint32 type)
+{
+    GArray *others = g_array_new(FALSE, FALSE, sizeof(guint64));
+    EkSpan attribute = ek_ntfs_record_attribute(record, TYPE_LIST);
+    if (attribute.length == 0)
+        return others;
+    gsize length = 0;
+    g_autofree guint8 *list = load_list(table, attribute, &length);
+    g_autoptr(GHashTable) known = g_hash_table_new(g_direct_hash, g_direct_equal);
+    EkSpan span = {list, length};
+    for (gsize at = 0; at + LIST_ENTRY <= length;) {
+        guint16 step = ek_span_le16(span, at + 4);
+        guint64 number = ek_span_le64(span, at + 16) & EK_NTFS_NUMBER;
+        if (step < LIST_ENTRY)
+            break;
+        if (number != self && (type == 0 || ek_span_le32(span, at) == type) &&
+            g_hash_table_add(known, GSIZE_TO_POINTER(number)))
+            g_array_append_val(others, number);
+        at += step;
+    }
+    return others;
+}

@@ -1,0 +1,59 @@
+/* SPDX-License-Identifier: MIT */
+/* The file table of an NTFS volume, and the pieces that any attribute lies in. */
+#ifndef EK_VOLUME_NTFS_TABLE_H
+#define EK_VOLUME_NTFS_TABLE_H
+
+#include "volume/ntfs/ntfs.h"
+
+#define EK_NTFS_NUMBER 0xffffffffffffull /* of a reference to a record; above it the generation */
+
+/* A run of clusters with its place in what it is a run of. */
+typedef struct {
+    guint64 at; /* clusters from the beginning */
+    guint64 clusters;
+    guint64 first; /* of the volume, or EK_NTFS_HOLE */
+} EkNtfsPiece;
+
+typedef struct {
+    EkGate *gate;
+    EkNtfsBoot boot;
+    EkByte first_byte; /* of the volume */
+    GArray *pieces;    /* EkNtfsPiece: of the table */
+    guint64 records;
+} EkNtfsTable;
+
+typedef enum {
+    EK_NTFS_FOUND,
+    EK_NTFS_EMPTY,  /* nothing was ever there */
+    EK_NTFS_BROKEN, /* something that is no record, or another one */
+    EK_NTFS_UNREAD
+} EkNtfsFound;
+
+/* FALSE when nothing tells where the table is. */
+gboolean ek_ntfs_table_open(EkNtfsTable *table, EkGate *gate, const EkVolume *volume);
+void ek_ntfs_table_close(EkNtfsTable *table);
+
+/* Reads a record and undoes its update sequence; the first ones from the mirror where need be. */
+EkNtfsFound ek_ntfs_table_read(const EkNtfsTable *table, guint64 number, guint8 *record);
+
+/* As ek_ntfs_table_read, of a record that was read already, or could not be. */
+EkNtfsFound ek_ntfs_table_take(const EkNtfsTable *table, guint64 number, guint8 *record,
+                               gboolean was_read);
+
+/* Where a record, or a cluster of the volume, begins in the image. EK_UNPLACED: nowhere. */
+EkByte ek_ntfs_record_place(const EkNtfsTable *table, guint64 number);
+EkByte ek_ntfs_place(const EkNtfsTable *table, guint64 cluster);
+
+/* Adds the runs of a non-resident attribute (EkNtfsPiece). */
+void ek_ntfs_add_runs(EkSpan attribute, GArray *pieces);
+void ek_ntfs_sort_pieces(GArray *pieces);
+
+/* Reads what lies in these pieces. FALSE when they do not reach so far, or lie outside. */
+gboolean ek_ntfs_read_pieces(const EkNtfsTable *table, const GArray *pieces, guint64 offset,
+                             guint8 *buffer, gsize length, EkKnown *known);
+
+/* The numbers of the further records that a record's list of attributes names (guint64), of one
+ * type or all (0). The caller unrefs. */
+GArray *ek_ntfs_list_records(const EkNtfsTable *table, EkSpan record, guint64 self, guint32 type);
+
+#endif

@@ -1,0 +1,108 @@
+/* SPDX-License-Identifier: MIT */
+#include "work/indexing.h"
+
+#include "base/digest.h"
+#include "base/text.h"
+
+#include <unistd.h>
+
+#define READERS "1" /* changes when what a walk hands on does */
+
+struct EkIndexing {
+    EkView *view;
+    GPtrArray *volumes;
+    const EkCaseVolume *volume;
+    EkFiles files;
+    EkLock *lock;
+    EkInventory *inventory;
+};
+
+/* What an inventory stands on: the volume as it is opened, and what the read map says. */
+static char *basis_of(EkView *view, const EkVolume *volume)
+{
+    guint8 sum[EK_SHA256_BYTES];
+    ek_sha256_of(volume->header, sizeof volume->header, sum);
+    g_autofree char *header = ek_text_hex(sum, 8, '\0');
+    return g_strdup_printf(
+        READERS " %s %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %s %" G_GUINT64_FORMAT
+                " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT,
+        volume->filesystem, volume->first_byte, volume->core_byte, header,
+        ek_read_map_total(view->map, EK_STATE_GOOD), ek_read_map_total(view->map, EK_STATE_BAD),
+        ek_read_map_total(view->map, EK_STATE_SET_ASIDE));
+}
+
+EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)
+{
+    g_autoptr(EkIndexing) indexing = g_new0(EkIndexing, 1);
+    indexing->view = view;
+    indexing->volumes = ek_volumestore_list(view->opened, error);
+    if (indexing->volumes == NULL)
+        return NULL;
+    indexing->volume = ek_volumestore_find(indexing->volumes, number, error);
+    if (indexing->volume == NULL ||
+        !ek_files_open(&indexing->files, view->gate, indexing->volume->volume, error))
+        return NULL;
+    g_autofree char *basis = basis_of(view, indexing->volume->volume);
+    guint volume = indexing->volume->number;
+    indexing->inventory = ek_inventory_open(view->opened, volume, basis, FALSE, error);
+    if (indexing->inventory == NULL)
+        return NULL;
+    if (ek_inventory_is_finished(indexing->inventory) ||
+        access(ek_case_folder(view->opened), W_OK) != 0)
+        return g_steal_pointer(&indexing);
+    g_clear_pointer(&indexing->inventory, ek_inventory_close);
+    indexing->lock = ek_lock_take_inventory(view->opened, volume, error);
+    if (indexing->lock != NULL)
+        indexing->inventory = ek_inventory_open(view->opened, volume, basis, TRUE, error);
+    return indexing->inventory != NULL ? g_steal_pointer(&indexing) : NULL;
+}
+
+void ek_indexing_free(EkIndexing *indexing)
+{
+    g_clear_pointer(&indexing->inventory, ek_inventory_close);
+    g_clear_pointer(&indexing->lock, ek_lock_release);
+    ek_files_close(&indexing->files);
+    g_clear_pointer(&indexing->volumes, g_ptr_array_unref);
+    g_free(indexing);
+}
+
+gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **error)
+{
+    EkInventory *inventory = indexing->inventory;
+    EkFiles *files = &indexing->files;
+    if (ek_inventory_is_finished(inventory))
+        return TRUE;
+    EkFileSink sink = ek_inventory_sink(inventory, cancel);
+    gboolean complete = files->format->walk(files->opened, ek_inventory_mark(inventory), &sink);
+    if (!complete)
+        return ek_inventory_commit(inventory, error);
+    gboolean fine = ek_inventory_finish(inventory, files->format->root(files->opened),
+                                        indexing->view->gate, error);
+    g_clear_pointer(&indexing->lock, ek_lock_release);
+    return fine;
+}
+
+gboolean ek_indexing_is_needed(EkIndexing *indexing)
+{
+    return !ek_inventory_is_finished(indexing->inventory);
+}
+
+EkInventoryTotals ek_indexing_progress(EkIndexing *indexing)
+{
+    return ek_inventory_progress(indexing->inventory);
+}
+
+EkInventory *ek_indexing_inventory(EkIndexing *indexing)
+{
+    return indexing->inventory;
+}
+
+EkFiles *ek_indexing_files(EkIndexing *indexing)
+{
+    return &indexing->files;
+}
+
+const EkCaseVolume *ek_indexing_volume(EkIndexing *indexing)
+{
+    return indexing->volume;
+}

@@ -1,0 +1,31 @@
+/* SPDX-License-Identifier: MIT */
+/* A volume with its inventory: the one that is kept, or a new one. */
+#ifndef EK_WORK_INDEXING_H
+#define EK_WORK_INDEXING_H
+
+#include "case/inventory.h"
+#include "work/view.h"
+
+typedef struct EkIndexing EkIndexing;
+
+/* Opens a volume by its number. Where its inventory must be taken first and the case can be written
+ * to, this takes the lock of it. The view must live as long. */
+EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error);
+void ek_indexing_free(EkIndexing *indexing);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkIndexing, ek_indexing_free)
+
+/* Takes the inventory, or what is left of it; at once when it is there. EK_ERROR_CANCELLED keeps
+ * what can be gone on from. */
+gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **error);
+
+/* Must ek_indexing_run do anything? */
+gboolean ek_indexing_is_needed(EkIndexing *indexing);
+
+/* From any thread. */
+EkInventoryTotals ek_indexing_progress(EkIndexing *indexing);
+
+EkInventory *ek_indexing_inventory(EkIndexing *indexing);
+EkFiles *ek_indexing_files(EkIndexing *indexing);
+const EkCaseVolume *ek_indexing_volume(EkIndexing *indexing);
+
+#endif

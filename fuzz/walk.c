@@ -1,0 +1,95 @@
+/* SPDX-License-Identifier: MIT */
+#include "walk.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+#define MOST_CALLS 4000u /* so that one input does not take seconds */
+#define MOST_BYTES (1u << 20)
+#define MOST_DECODED 16u
+
+typedef struct {
+    const EkFileSystem *format;
+    EkOpened *opened;
+    EkFile file;
+    EkByte covered;
+    guint calls;
+    guint decoded;
+    gsize bytes;
+} Walk;
+
+static gboolean take_content(void *data, const guint8 *bytes, gsize length)
+{
+    Walk *walk = data;
+    volatile guint8 last = bytes != NULL && length > 0 ? bytes[length - 1] : 0;
+    (void)last;
+    walk->bytes += length;
+    return walk->bytes < MOST_BYTES;
+}
+
+static gboolean take_file(void *data, const EkFile *file)
+{
+    Walk *walk = data;
+    walk->file = *file;
+    walk->covered = 0;
+    if ((file->flags & EK_FILE_ENCODED) != 0 && walk->decoded++ < MOST_DECODED) {
+        walk->bytes = 0;
+        if (walk->format->decode(walk->opened, file, take_content, walk) &&
+            walk->bytes != file->size)
+            abort();
+    }
+    return ++walk->calls < MOST_CALLS;
+}
+
+static gboolean take_extent(void *data, guint64 file, const EkExtent *extent)
+{
+    Walk *walk = data;
+    gboolean is_encoded = (walk->file.flags & EK_FILE_ENCODED) != 0;
+    if (file != walk->file.number || extent->offset > walk->file.size ||
+        extent->bytes > walk->file.size - extent->offset ||
+        (extent->offset < walk->covered && !is_encoded && extent->first_byte != EK_UNPLACED) ||
+        (!is_encoded && extent->first_byte != EK_UNPLACED && extent->stored != extent->bytes))
+        abort();
+    walk->covered = MAX(walk->covered, extent->offset + extent->bytes);
+    return ++walk->calls < MOST_CALLS;
+}
+
+static gboolean take_name(void *data, const EkFileName *name)
+{
+    Walk *walk = data;
+    if (!g_utf8_validate(name->text, -1, NULL) || strchr(name->text, '/') != NULL)
+        abort();
+    return ++walk->calls < MOST_CALLS;
+}
+
+static gboolean take_damage(void *data, guint64 folder, const EkFolderDamage *damage)
+{
+    Walk *walk = data;
+    (void)folder;
+    if (damage->bad_bytes + damage->unread_bytes == 0 && !damage->cut_short)
+        abort();
+    return ++walk->calls < MOST_CALLS;
+}
+
+static gboolean take_mark(void *data, guint64 from, guint64 done, guint64 total)
+{
+    Walk *walk = data;
+    (void)from;
+    if (done > total)
+        abort();
+    return ++walk->calls < MOST_CALLS;
+}
+
+void fuzz_walk(EkGate *gate, const EkVolume *volume)
+{
+    Walk walk = {.format = volume->format};
+    EkFileSink sink = {&walk, take_file, take_extent, take_name, take_damage, take_mark};
+    if (walk.format->open == NULL)
+        return;
+    walk.opened = walk.format->open(gate, volume, NULL);
+    if (walk.opened == NULL)
+        return;
+    walk.format->root(walk.opened);
+    walk.format->walk(walk.opened, 0, &sink);
+    walk.format->close(walk.opened);
+}

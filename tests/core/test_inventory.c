@@ -1,0 +1,234 @@
+/* SPDX-License-Identifier: MIT */
+#include "case/inventory.h"
+#include "check.h"
+#include "fixture.h"
+
+#include <string.h>
+
+#define CLUSTER 4096u
+#define DRIVE (1u << 20)
+#define ROOT 5u
+
+typedef struct {
+    Bench bench;
+    EkCase *opened;
+    EkInventory *inventory;
+    guint8 *drive;
+    gint cancel;
+    EkFileSink sink;
+} Shelf;
+
+static void shelf_open(Shelf *shelf)
+{
+    GError *error = NULL;
+    EkCaseInfo info = {.source = (char *)"/dev/fen",
+                       .kind = (char *)"block",
+                       .path = (char *)"/dev/fen",
+                       .image = (char *)"case/image.raw",
+                       .sector_size = 512,
+                       .physical_sector_size = 512,
+                       .bytes = DRIVE,
+                       .sectors = DRIVE / 512};
+    *shelf = (Shelf){.drive = g_malloc0(DRIVE)};
+    bench_open(&shelf->bench, shelf->drive, DRIVE);
+    shelf->opened = ek_case_create("case", &info, &error);
+    shelf->inventory = ek_inventory_open(shelf->opened, 1, "basis", TRUE, &error);
+    shelf->sink = ek_inventory_sink(shelf->inventory, &shelf->cancel);
+    CHECK_FINE(&error);
+}
+
+static void shelf_close(Shelf *shelf)
+{
+    ek_inventory_close(shelf->inventory);
+    ek_case_close(shelf->opened);
+    bench_close(&shelf->bench);
+    g_free(shelf->drive);
+}
+
+static void finish(Shelf *shelf)
+{
+    GError *error = NULL;
+    CHECK(ek_inventory_finish(shelf->inventory, ROOT, shelf->bench.gate, &error));
+    CHECK_FINE(&error);
+}
+
+/* A file of one cluster at `place` (0: none), under `name` in `parent` (NULL: nameless). */
+static void put(Shelf *shelf, guint64 number, EkFileType type, guint flags, guint64 parent,
+                guint32 parent_generation, const char *name, guint64 place)
+{
+    EkFile file = {.number = number,
+                   .type = type,
+                   .flags = flags,
+                   .generation = 3,
+                   .size = type == EK_TYPE_FILE ? CLUSTER : 0};
+    EkExtent extent = {0, CLUSTER, place, CLUSTER};
+    EkFileName called = {.file = number,
+                         .parent = parent,
+                         .parent_generation = parent_generation,
+                         .is_deleted = (flags & EK_FILE_DELETED) != 0,
+                         .text = name};
+    CHECK(shelf->sink.file(shelf->sink.data, &file));
+    if (place != 0)
+        CHECK(shelf->sink.extent(shelf->sink.data, number, &extent));
+    if (name != NULL)
+        CHECK(shelf->sink.name(shelf->sink.data, &called));
+}
+
+static gboolean add_line(void *data, const char *path, const EkItem *item)
+{
+    g_string_append_printf(data, "%s%s %s\n", path, item->file.type == EK_TYPE_FOLDER ? "/" : "",
+                           ek_condition_name(item->damage.condition));
+    return TRUE;
+}
+
+static char *tree_of(Shelf *shelf, guint with)
+{
+    GError *error = NULL;
+    GString *text = g_string_new(NULL);
+    CHECK(ek_inventory_walk(shelf->inventory, ROOT, EK_WITH_BELOW | with, add_line, text, &error));
+    CHECK_FINE(&error);
+    return g_string_free(text, FALSE);
+}
+
+static void files_are_found_by_path_and_number(void)
+{
+    Shelf shelf;
+    GError *error = NULL;
+    guint64 number = 0;
+    shelf_open(&shelf);
+    put(&shelf, 10, EK_TYPE_FOLDER, 0, ROOT, 0, "Germination photos", 0);
+    put(&shelf, 11, EK_TYPE_FOLDER, 0, 10, 3, "Tray 01", 0);
+    put(&shelf, 12, EK_TYPE_FILE, 0, 11, 3, "Größe.jpg", 8 * CLUSTER);
+    put(&shelf, 13, EK_TYPE_FILE, 0, ROOT, 0, "a", 0);
+    put(&shelf, 14, EK_TYPE_FILE, 0, ROOT, 0, "A", 0);
+    finish(&shelf);
+    CHECK(ek_inventory_find(shelf.inventory, "/germination PHOTOS//tray 01/GRÖSSE.JPG", &number,
+                            &error));
+    CHECK_NUMBER(number, 12);
+    CHECK(!ek_inventory_find(shelf.inventory, "germination photos/none", &number, &error));
+    CHECK_ERROR(&error, EK_ERROR_ABSENT, "no \"none\" in \"/germination photos\"");
+    CHECK(ek_inventory_find(shelf.inventory, "Germination photos/Tray 01/Größe.jpg", &number,
+                            &error));
+    CHECK_NUMBER(number, 12);
+    CHECK(ek_inventory_find(shelf.inventory, "A", &number, &error));
+    CHECK_NUMBER(number, 14);
+    CHECK(ek_inventory_find(shelf.inventory, "@11", &number, &error));
+    CHECK_NUMBER(number, 11);
+    CHECK(!ek_inventory_find(shelf.inventory, "@99", &number, &error));
+    CHECK_ERROR(&error, EK_ERROR_ABSENT, "no file @99");
+    g_autofree char *tree = tree_of(&shelf, 0);
+    CHECK_TEXT(tree, "A whole\nGermination photos/ whole\na whole\nGermination photos/Tray 01/ "
+                     "whole\nGermination photos/Tray 01/Größe.jpg whole\n");
+    EkInventoryTotals totals = ek_inventory_totals(shelf.inventory);
+    CHECK_NUMBER(totals.files, 3);
+    CHECK_NUMBER(totals.folders, 2);
+    CHECK_NUMBER(totals.bytes, 3 * CLUSTER);
+    shelf_close(&shelf);
+}
+
+/* Parents that are gone, are files, or came later under the same number; circles; no name at all.
+ */
+static void what_lost_its_folder_is_kept_together(void)
+{
+    Shelf shelf;
+    shelf_open(&shelf);
+    put(&shelf, 20, EK_TYPE_FILE, 0, 77, 1, "first", 0);
+    put(&shelf, 21, EK_TYPE_FILE, 0, 77, 1, "second", 0);
+    put(&shelf, 22, EK_TYPE_FILE, 0, 20, 3, "in a file", 0);
+    put(&shelf, 23, EK_TYPE_FOLDER, 0, ROOT, 0, "folder", 0);
+    put(&shelf, 24, EK_TYPE_FILE, 0, 23, 3, "of now", 0);
+    put(&shelf, 25, EK_TYPE_FILE, 0, 23, 2, "of before", 0);
+    put(&shelf, 26, EK_TYPE_FILE, 0, 0, 0, NULL, 0);
+    put(&shelf, 30, EK_TYPE_FOLDER, 0, 31, 3, "snake", 0);
+    put(&shelf, 31, EK_TYPE_FOLDER, 0, 30, 3, "tail", 0);
+    put(&shelf, 32, EK_TYPE_FILE, 0, 31, 3, "scale", 0);
+    put(&shelf, 33, EK_TYPE_FOLDER, 0, 33, 3, "self", 0);
+    put(&shelf, 40, EK_TYPE_FOLDER, EK_FILE_DELETED, ROOT, 0, "gone", 0);
+    put(&shelf, 41, EK_TYPE_FILE, EK_FILE_DELETED, 40, 2, "gone with it", 0);
+    finish(&shelf);
+    g_autofree char *tree = tree_of(&shelf, 0);
+    g_autofree char *deleted = tree_of(&shelf, EK_WITH_DELETED);
+    CHECK_TEXT(tree, "folder/ whole\norphans/ whole\nfolder/of now whole\norphans/@20/ whole\n"
+                     "orphans/@23/ whole\norphans/@26 whole\norphans/@77/ whole\n"
+                     "orphans/self/ whole\norphans/tail/ whole\norphans/@20/in a file whole\n"
+                     "orphans/@23/of before whole\norphans/@77/first whole\n"
+                     "orphans/@77/second whole\norphans/tail/scale whole\n"
+                     "orphans/tail/snake/ whole\n");
+    CHECK_CONTAINS(deleted, "gone/gone with it whole\n");
+    shelf_close(&shelf);
+}
+
+static void conditions_come_from_map_and_later_owners(void)
+{
+    Shelf shelf;
+    GError *error = NULL;
+    shelf_open(&shelf);
+    put(&shelf, 10, EK_TYPE_FILE, 0, ROOT, 0, "whole", 8 * CLUSTER);
+    put(&shelf, 11, EK_TYPE_FILE, 0, ROOT, 0, "bad", 9 * CLUSTER);
+    put(&shelf, 12, EK_TYPE_FILE, 0, ROOT, 0, "outside", DRIVE);
+    put(&shelf, 13, EK_TYPE_FILE, EK_FILE_DELETED, ROOT, 0, "under", 8 * CLUSTER - 512);
+    put(&shelf, 14, EK_TYPE_FILE, EK_FILE_DELETED, ROOT, 0, "over", 10 * CLUSTER - 512);
+    put(&shelf, 15, EK_TYPE_FILE, EK_FILE_DELETED, ROOT, 0, "free", 20 * CLUSTER);
+    put(&shelf, 16, EK_TYPE_FILE, 0, ROOT, 0, "nowhere", EK_UNPLACED);
+    bench_hole(&shelf.bench, 9 * CLUSTER / 512, 2, EK_STATE_BAD);
+    bench_hole(&shelf.bench, 9 * CLUSTER / 512 + 4, 1, EK_STATE_SET_ASIDE);
+    finish(&shelf);
+    g_autofree char *tree = tree_of(&shelf, EK_WITH_DELETED);
+    CHECK_TEXT(tree, "bad holed\nfree whole\nnowhere unplaced\noutside unplaced\n"
+                     "over overwritten\nunder overwritten\nwhole whole\n");
+    EkInventoryTotals totals = ek_inventory_totals(shelf.inventory);
+    CHECK_NUMBER(totals.by_condition[EK_CONDITION_HOLED], 1);
+    CHECK_NUMBER(totals.by_condition[EK_CONDITION_UNPLACED], 2);
+    CHECK_NUMBER(totals.deleted, 3);
+    g_autoptr(GArray) extents = ek_inventory_extents(shelf.inventory, 11, &error);
+    g_autoptr(GArray) holes = ek_files_holes(shelf.bench.gate, extents);
+    CHECK_NUMBER(holes->len, 2);
+    CHECK_NUMBER(g_array_index(holes, EkHole, 1).offset, 2048);
+    CHECK_NUMBER(g_array_index(holes, EkHole, 1).bytes, 512);
+    shelf_close(&shelf);
+}
+
+static void an_interrupted_one_goes_on(void)
+{
+    Shelf shelf;
+    GError *error = NULL;
+    shelf_open(&shelf);
+    put(&shelf, 10, EK_TYPE_FILE, 0, ROOT, 0, "first", 0);
+    CHECK(shelf.sink.mark(shelf.sink.data, 11, 11, 20));
+    shelf.cancel = 1;
+    CHECK(!shelf.sink.mark(shelf.sink.data, 11, 11, 20));
+    CHECK(!ek_inventory_commit(shelf.inventory, &error));
+    CHECK_ERROR(&error, EK_ERROR_CANCELLED, "interrupted");
+    ek_inventory_close(shelf.inventory);
+    shelf.cancel = 0;
+    shelf.inventory = ek_inventory_open(shelf.opened, 1, "basis", TRUE, &error);
+    CHECK_NUMBER(ek_inventory_mark(shelf.inventory), 11);
+    CHECK(!ek_inventory_is_finished(shelf.inventory));
+    shelf.sink = ek_inventory_sink(shelf.inventory, &shelf.cancel);
+    put(&shelf, 11, EK_TYPE_FILE, 0, ROOT, 0, "second", 0);
+    finish(&shelf);
+    ek_inventory_close(shelf.inventory);
+    shelf.inventory = ek_inventory_open(shelf.opened, 1, "basis", FALSE, &error);
+    CHECK(ek_inventory_is_finished(shelf.inventory));
+    g_autofree char *tree = tree_of(&shelf, 0);
+    CHECK_TEXT(tree, "first whole\nsecond whole\n");
+    ek_inventory_close(shelf.inventory);
+    /* What it stood on has changed: it begins anew. */
+    shelf.inventory = ek_inventory_open(shelf.opened, 1, "another basis", TRUE, &error);
+    CHECK(!ek_inventory_is_finished(shelf.inventory));
+    CHECK_NUMBER(ek_inventory_mark(shelf.inventory), 0);
+    CHECK_FINE(&error);
+    shelf_close(&shelf);
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"files are found by path and number", files_are_found_by_path_and_number},
+        {"what lost its folder is kept together", what_lost_its_folder_is_kept_together},
+        {"conditions come from the map and later owners",
+         conditions_come_from_map_and_later_owners},
+        {"an interrupted one goes on", an_interrupted_one_goes_on},
+    };
+    return RUN_TESTS("inventory", tests);
+}

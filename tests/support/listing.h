@@ -1,0 +1,43 @@
+/* SPDX-License-Identifier: MIT */
+/* What a walk hands on, kept for looking at. */
+#ifndef EK_TESTS_LISTING_H
+#define EK_TESTS_LISTING_H
+
+#include "files/files.h"
+
+typedef struct {
+    EkFile file;
+    GArray *extents;  /* EkExtent */
+    GPtrArray *names; /* Called* */
+} Listed;
+
+typedef struct {
+    guint64 parent;
+    char *text;
+    gboolean is_deleted;
+} Called;
+
+typedef struct {
+    EkFiles *files;
+    GPtrArray *listed; /* Listed*, in the order of the walk */
+    GHashTable *by_number;
+    EkFolderDamage damage; /* all of it together */
+    guint folders_damaged;
+    guint most; /* stops after so many files; 0: never */
+} Listing;
+
+/* Walks all files. The caller frees. */
+Listing *listing_new(EkFiles *files, guint most);
+void listing_free(Listing *listing);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(Listing, listing_free)
+
+/* "a/b 5000\n" for each file there is, folders as "a/ 0\n", in order of path. The caller frees. */
+char *listing_tree(const Listing *listing, gboolean deleted);
+
+/* The file at a path; NULL when there is none. */
+const Listed *listing_find(const Listing *listing, const char *path);
+
+/* What the read map says of it. The caller unrefs *holes. */
+EkDamage listing_damage(const Listing *listing, const Listed *listed, GArray **holes);
+
+#endif
