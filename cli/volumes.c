@@ -207,8 +207,8 @@ static void print_one(EkCli *cli, EkGate *gate, const EkCaseVolume *entry)
     if (gate != NULL)
         ek_headers_print(cli, gate, volume);
     if (volume->format->open == NULL)
-        ek_cli_advise(
-            "Its files are not listed yet: this version reads those of NTFS, FAT12, FAT16 and FAT32.");
+        ek_cli_advise("Its files are not listed yet: this version reads those of NTFS, FAT12, "
+                      "FAT16 and FAT32.");
     else
         ek_cli_advise("Its files: ektypon ls %s %u", cli->operands[0], entry->number);
 }

@@ -142,6 +142,11 @@ static gboolean add_orphans(EkInventory *inventory, GError **error)
 
 gboolean ek_inventory_settle(EkInventory *inventory, GError **error)
 {
-    return adopt_orphans(inventory, error) && adopt_nameless(inventory, error) &&
+    /* What is left of a name that a file had before it was renamed leads to no deleted file. */
+    return ek_sql_run(inventory->store,
+                      "DELETE FROM name WHERE deleted=1 AND file IN"
+                      " (SELECT number FROM file WHERE flags&1=0)",
+                      error) &&
+           adopt_orphans(inventory, error) && adopt_nameless(inventory, error) &&
            cut_circles(inventory, error) && add_orphans(inventory, error);
 }

@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* exFAT volumes: as in Microsoft's "exFAT file system specification". Found by the boot sector of
  * the main or the backup boot region, believed when FAT and root folder are where it says. What it
- * distrusts: every number. The files are not listed by this version. */
+ * distrusts: every number. */
 #include "volume/exfat/exfat.h"
 #include "volume/formats.h"
 #include "volume/headers.h"
@@ -231,4 +231,8 @@ const EkFileSystem ek_fs_exfat = {
     .record = ek_exfat_record_seen,
     .infer = ek_exfat_infer,
     .use = use,
+    .open = ek_exfat_open,
+    .close = ek_exfat_close,
+    .root = ek_exfat_root_number,
+    .walk = ek_exfat_walk,
 };

@@ -49,6 +49,12 @@ guint32 ek_exfat_sum(EkSpan span, gboolean is_region);
 /* Measures a composed volume whose boot sector is `boot`; it is placed already. */
 void ek_exfat_weigh(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot);
 
+/* The files (files.c). */
+EkOpened *ek_exfat_open(EkGate *gate, const EkVolume *volume, GError **error);
+void ek_exfat_close(EkOpened *opened);
+guint64 ek_exfat_root_number(EkOpened *opened);
+gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
+
 /* Secondary traces (infer.c). */
 gboolean ek_exfat_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_exfat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,

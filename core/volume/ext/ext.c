@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 /* ext2, ext3 and ext4 volumes: found by any copy of their superblock, believed when the root folder
- * or another copy is where it says. The files are not listed by this version. */
+ * or another copy is where it says. */
 #include "volume/ext/ext.h"
 
 #include "volume/formats.h"
@@ -325,4 +325,8 @@ const EkFileSystem ek_fs_ext = {
     .header_bytes = EK_EXT_SUPER_BYTES,
     .explain = ek_ext_super_explain,
     .backup = backup,
+    .open = ek_ext_open,
+    .close = ek_ext_close,
+    .root = ek_ext_root,
+    .walk = ek_ext_walk,
 };

@@ -36,6 +36,12 @@ GPtrArray *ek_ext_super_explain(EkSpan span);
 /* Adds the geometry to a volume's terms. */
 void ek_ext_terms(EkVolume *volume, const EkExtSuper *super);
 
+/* The files (files.c). */
+EkOpened *ek_ext_open(EkGate *gate, const EkVolume *volume, GError **error);
+void ek_ext_close(EkOpened *opened);
+guint64 ek_ext_root(EkOpened *opened);
+gboolean ek_ext_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
+
 /* Secondary traces (infer.c). */
 gboolean ek_ext_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_ext_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,

@@ -1,0 +1,435 @@
+/* SPDX-License-Identifier: MIT */
+/* Folders and files of an exFAT volume: sets of entries of 32 bytes, each with a sum over all of
+ * it; content in one piece, or in a chain of clusters. A deleted set has lost one bit of each
+ * entry, and its chain is mostly left. Structures as in the published exFAT specification. What it
+ * distrusts: chains, lengths, counts, names. */
+#include "volume/exfat/exfat.h"
+
+#include <string.h>
+
+#define SET_MOST 19u /* entries: a file, its stream, seventeen of a name */
+#define IN_USE 0x80u
+#define TYPE_FILE 0x85u
+#define TYPE_STREAM 0xc0u
+#define TYPE_NAME 0xc1u
+#define NAME_UNITS 15u
+#define ONE_PIECE 2u /* of a stream's flags: the FAT says nothing of it */
+#define ATTRIBUTE_FOLDER 0x10u
+#define END_OF_CHAIN 0xfffffff8u
+#define WINDOW_BYTES (1u << 20)
+#define FOLDER_BYTES_MOST ((EkByte)256 << 20) /* by the specification */
+#define QUARTER_HOUR 900
+
+struct EkOpened {
+    EkGate *gate;
+    EkExfatBoot boot;
+    EkByte first_byte;
+    guint8 *window; /* of the FAT */
+    EkByte window_at;
+    gsize window_bytes;
+    gboolean window_is_whole;
+};
+
+EkOpened *ek_exfat_open(EkGate *gate, const EkVolume *volume, GError **error)
+{
+    EkExfatBoot boot;
+    if (!ek_exfat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot)) {
+        ek_error_set(error, EK_ERROR_DAMAGED, "the kept boot sector is none");
+        return NULL;
+    }
+    EkOpened *opened = g_new0(EkOpened, 1);
+    opened->gate = gate;
+    opened->boot = boot;
+    opened->first_byte = volume->first_byte;
+    opened->window = g_malloc(WINDOW_BYTES);
+    return opened;
+}
+
+void ek_exfat_close(EkOpened *opened)
+{
+    g_free(opened->window);
+    g_free(opened);
+}
+
+guint64 ek_exfat_root_number(EkOpened *opened)
+{
+    (void)opened;
+    return 0; /* of the boot sector, where no entry is */
+}
+
+/* --- the FAT -------------------------------------------------------------------------------- */
+
+static gboolean cluster_exists(const EkOpened *opened, guint32 cluster)
+{
+    return cluster >= 2 && cluster - 2 < opened->boot.clusters;
+}
+
+static EkByte place_of(const EkOpened *opened, guint32 cluster)
+{
+    return opened->first_byte + (EkByte)opened->boot.heap_sector * opened->boot.sector_size +
+           (EkByte)(cluster - 2) * opened->boot.cluster_bytes;
+}
+
+/* What follows a cluster; FALSE when that was not read. */
+static gboolean link_of(EkOpened *opened, guint32 cluster, guint32 *next)
+{
+    EkByte fat = opened->first_byte + (EkByte)opened->boot.fat_sector * opened->boot.sector_size;
+    EkByte length = (EkByte)opened->boot.fat_sectors * opened->boot.sector_size;
+    EkByte at = (EkByte)cluster * 4;
+    EkKnown known;
+    if (at + 4 > length)
+        return FALSE;
+    if (opened->window_bytes == 0 || at < opened->window_at ||
+        at - opened->window_at >= opened->window_bytes) {
+        opened->window_at = at - at % WINDOW_BYTES;
+        opened->window_bytes = (gsize)MIN(WINDOW_BYTES, length - opened->window_at);
+        opened->window_is_whole =
+            ek_gate_read(opened->gate, fat + opened->window_at, opened->window,
+                         opened->window_bytes, &known, NULL) &&
+            known.good == opened->window_bytes;
+    }
+    if (!opened->window_is_whole && ek_gate_known(opened->gate, fat + at, 4).good < 4)
+        return FALSE;
+    EkSpan window = {opened->window, opened->window_bytes};
+    *next = ek_span_le32(window, (gsize)(at - opened->window_at));
+    return TRUE;
+}
+
+/* --- the walk ------------------------------------------------------------------------------- */
+
+/* Content: where it begins, and whether the FAT tells how it goes on. */
+typedef struct {
+    guint32 cluster;
+    gboolean one_piece;
+    EkByte bytes;
+} Content;
+
+typedef struct {
+    Content content;
+    guint64 number;
+    gboolean is_deleted;
+} Folder;
+
+typedef struct {
+    EkOpened *opened;
+    const EkFileSink *sink;
+    GArray *folders; /* Folder: a stack */
+    guint8 *entered; /* a bit a cluster: folders that begin there were taken */
+    guint64 done;    /* folders */
+    guint64 seen;
+    guint64 steps; /* along chains that are left */
+    gboolean stopped;
+    GString *name;
+    /* Of the folder that is being read: */
+    Folder folder;
+    EkFolderDamage damage;
+    guint8 set[SET_MOST * EK_EXFAT_ENTRY_BYTES];
+    guint entries; /* of the set so far; 0: none is open */
+    guint wanted;
+    EkByte place; /* of its first entry */
+    gboolean ended;
+} Walk;
+
+typedef gboolean (*RunSink)(Walk *walk, guint64 file, const EkExtent *run);
+
+/* Hands over runs until `content` is covered or the chain ends; returns how many bytes were placed.
+ */
+static EkByte walk_content(Walk *walk, const Content *content, RunSink sink, guint64 file)
+{
+    EkOpened *opened = walk->opened;
+    guint32 size = opened->boot.cluster_bytes;
+    guint32 cluster = content->cluster;
+    EkByte done = 0;
+    while (done < content->bytes && cluster_exists(opened, cluster) && walk->steps > 0) {
+        EkExtent run = {done, 0, place_of(opened, cluster), 0};
+        guint64 room = opened->boot.clusters - (cluster - 2);
+        if (content->one_piece) {
+            run.bytes = MIN(content->bytes - done, room * size);
+            cluster = 0;
+        } else {
+            for (gboolean goes_on = TRUE; goes_on && done + run.bytes < content->bytes;) {
+                guint32 next = 0;
+                run.bytes += size;
+                walk->steps -= MIN(walk->steps, 1);
+                gboolean known = link_of(opened, cluster, &next);
+                goes_on = known && next == cluster + 1 && walk->steps > 0;
+                cluster = known && next < END_OF_CHAIN ? next : 0;
+            }
+            run.bytes = MIN(run.bytes, content->bytes - done);
+        }
+        run.stored = run.bytes;
+        done += run.bytes;
+        if (!sink(walk, file, &run))
+            break;
+    }
+    return done;
+}
+
+static gboolean pass_run(Walk *walk, guint64 file, const EkExtent *run)
+{
+    walk->stopped |= !walk->sink->extent(walk->sink->data, file, run);
+    return !walk->stopped;
+}
+
+static void enter_later(Walk *walk, const Content *content, guint64 number, gboolean is_deleted)
+{
+    Folder folder = {*content, number, is_deleted};
+    guint32 cluster = content->cluster;
+    guint8 bit = (guint8)(1u << cluster % 8);
+    folder.content.bytes = MIN(content->bytes, FOLDER_BYTES_MOST);
+    if (!cluster_exists(walk->opened, cluster))
+        return;
+    if ((walk->entered[cluster / 8] & bit) != 0) {
+        EkFolderDamage circle = {.cut_short = TRUE};
+        if (!is_deleted)
+            walk->stopped |= !walk->sink->damage(walk->sink->data, number, &circle);
+        return;
+    }
+    walk->entered[cluster / 8] |= bit;
+    walk->seen++;
+    g_array_append_val(walk->folders, folder);
+}
+
+/* --- sets ----------------------------------------------------------------------------------- */
+
+static EkSpan entry_of(const Walk *walk, guint index)
+{
+    return (EkSpan){walk->set + (gsize)index * EK_EXFAT_ENTRY_BYTES, EK_EXFAT_ENTRY_BYTES};
+}
+
+/* Over all of a set but for its own two bytes, as it was before it was deleted. */
+static guint16 sum_of(const Walk *walk)
+{
+    guint16 sum = 0;
+    for (gsize i = 0; i < (gsize)walk->entries * EK_EXFAT_ENTRY_BYTES; i++) {
+        guint8 byte = walk->set[i];
+        if (i == 2 || i == 3)
+            continue;
+        if (i % EK_EXFAT_ENTRY_BYTES == 0)
+            byte |= IN_USE;
+        sum = (guint16)((sum >> 1 | sum << 15) + byte);
+    }
+    return sum;
+}
+
+/* With the offset from UTC where the entry tells it, in quarters of an hour. */
+static EkMoment moment_at(EkSpan entry, gsize at, gsize hundredths, gsize offset)
+{
+    EkMoment moment = ek_moment_dos(ek_span_le16(entry, at + 2), ek_span_le16(entry, at));
+    guint8 fraction = hundredths != 0 ? ek_span_u8(entry, hundredths) : 0;
+    guint8 zone = ek_span_u8(entry, offset);
+    if (!moment.is_set)
+        return moment;
+    if (fraction < 200) {
+        moment.seconds += fraction / 100;
+        moment.nanoseconds = fraction % 100 * 10000000u;
+    }
+    if ((zone & 0x80) != 0) {
+        int quarters = (zone & 0x40) != 0 ? (int)(zone & 0x7f) - 128 : zone & 0x7f;
+        moment.seconds -= (gint64)quarters * QUARTER_HOUR;
+        moment.is_local = FALSE;
+    }
+    return moment;
+}
+
+static gboolean gather_name(Walk *walk, guint units, EkFileName *name)
+{
+    guint8 text[256 * 2];
+    gsize bytes = MIN((gsize)units, (walk->entries - 2ul) * NAME_UNITS) * 2;
+    bytes = MIN(bytes, sizeof text);
+    for (gsize done = 0; done < bytes; done += NAME_UNITS * 2) {
+        EkSpan entry = entry_of(walk, 2 + (guint)(done / (NAME_UNITS * 2)));
+        memcpy(text + done, entry.data + 2, MIN(NAME_UNITS * 2, bytes - done));
+    }
+    g_string_truncate(walk->name, 0);
+    if (ek_name_utf16(walk->name, (EkSpan){text, bytes}, FALSE)) {
+        /* The sink is called before this is left: what it needs is kept in the set. */
+        memcpy(walk->set, text, bytes);
+        name->bytes = walk->set;
+        name->length = bytes;
+    }
+    name->text = walk->name->str;
+    return bytes > 0;
+}
+
+static void pass_set(Walk *walk, const EkFile *file, EkFileName *name, guint units,
+                     const Content *content, EkByte valid)
+{
+    if (!gather_name(walk, units, name))
+        return;
+    walk->stopped |=
+        !walk->sink->file(walk->sink->data, file) || !walk->sink->name(walk->sink->data, name);
+    if (walk->stopped)
+        return;
+    if (file->type == EK_TYPE_FOLDER) {
+        enter_later(walk, content, file->number, (file->flags & EK_FILE_DELETED) != 0);
+        return;
+    }
+    /* Behind what was ever written are zeros. */
+    Content written = *content;
+    written.bytes = MIN(content->bytes, valid);
+    EkByte placed = walk_content(walk, &written, pass_run, file->number);
+    if (placed < written.bytes && !walk->stopped) {
+        EkExtent rest = {placed, written.bytes - placed, EK_UNPLACED, 0};
+        pass_run(walk, file->number, &rest);
+    }
+}
+
+static void take_set(Walk *walk)
+{
+    EkSpan head = entry_of(walk, 0);
+    EkSpan stream = entry_of(walk, 1);
+    gboolean is_deleted = (ek_span_u8(head, 0) & IN_USE) == 0;
+    guint16 attributes = ek_span_le16(head, 4);
+    guint8 flags = ek_span_u8(stream, 1);
+    if ((ek_span_u8(stream, 0) | IN_USE) != TYPE_STREAM ||
+        (is_deleted && sum_of(walk) != ek_span_le16(head, 2)))
+        return;
+    is_deleted |= walk->folder.is_deleted;
+    Content content = {
+        .cluster = ek_span_le32(stream, 20),
+        .one_piece = (flags & ONE_PIECE) != 0,
+        .bytes = MIN(ek_span_le64(stream, 24), G_MAXINT64),
+    };
+    EkFile file = {
+        .number = (walk->place - walk->opened->first_byte) / EK_EXFAT_ENTRY_BYTES,
+        .type = (attributes & ATTRIBUTE_FOLDER) != 0 ? EK_TYPE_FOLDER : EK_TYPE_FILE,
+        .flags = (is_deleted ? EK_FILE_DELETED : 0) |
+                 (is_deleted && !content.one_piece ? EK_FILE_GUESSED : 0),
+        .attributes = attributes,
+        .created = moment_at(head, 8, 20, 22),
+        .modified = moment_at(head, 12, 21, 23),
+        .accessed = moment_at(head, 16, 0, 24),
+        .place = content.cluster,
+    };
+    EkFileName name = {
+        .file = file.number, .parent = walk->folder.number, .is_deleted = is_deleted};
+    if (file.type == EK_TYPE_FILE)
+        file.size = content.bytes;
+    pass_set(walk, &file, &name, ek_span_u8(stream, 3), &content, ek_span_le64(stream, 8));
+}
+
+static void take_entry(Walk *walk, EkSpan entry, EkByte place)
+{
+    guint8 type = ek_span_u8(entry, 0);
+    if (type == 0) {
+        walk->ended = TRUE;
+        walk->entries = 0;
+        return;
+    }
+    if ((type | IN_USE) == TYPE_FILE) {
+        guint further = ek_span_u8(entry, 1);
+        walk->entries = 0;
+        walk->wanted = further + 1;
+        walk->place = place;
+        if (further < 2 || walk->wanted > SET_MOST)
+            return;
+    } else if (walk->entries == 0 || (type & IN_USE) != (walk->set[0] & IN_USE)) {
+        walk->entries = 0;
+        return;
+    }
+    memcpy(walk->set + (gsize)walk->entries * EK_EXFAT_ENTRY_BYTES, entry.data,
+           EK_EXFAT_ENTRY_BYTES);
+    walk->entries++;
+    if (walk->entries == walk->wanted) {
+        take_set(walk);
+        walk->entries = 0;
+    }
+}
+
+/* --- folders -------------------------------------------------------------------------------- */
+
+/* The clusters of a run become this folder's. Returns how many bytes do: up to the first that is a
+ * folder's already. */
+static EkByte claim_run(Walk *walk, const EkExtent *run)
+{
+    guint32 size = walk->opened->boot.cluster_bytes;
+    guint64 cluster = (run->first_byte - place_of(walk->opened, 2)) / size + 2;
+    for (EkByte at = 0; at < run->bytes; at += size, cluster++) {
+        guint8 bit = (guint8)(1u << cluster % 8);
+        if (run->offset + at > 0 && (walk->entered[cluster / 8] & bit) != 0)
+            return at;
+        walk->entered[cluster / 8] |= bit;
+    }
+    return run->bytes;
+}
+
+/* One run of a folder, sector by sector: one that was not read costs its own names only. */
+static gboolean take_run(Walk *walk, guint64 folder, const EkExtent *run)
+{
+    guint32 size = walk->opened->boot.sector_size;
+    guint8 sector[4096];
+    EkByte claimed = claim_run(walk, run);
+    (void)folder;
+    for (EkByte at = 0; at < claimed && !walk->ended && !walk->stopped; at += size) {
+        gsize length = (gsize)MIN(size, claimed - at);
+        EkKnown known;
+        if (!ek_gate_read(walk->opened->gate, run->first_byte + at, sector, length, &known, NULL)) {
+            walk->damage.cut_short = TRUE;
+            continue;
+        }
+        if (known.good < length) {
+            walk->damage.bad_bytes += known.bad;
+            walk->damage.unread_bytes += known.unread;
+            walk->entries = 0;
+            continue;
+        }
+        for (gsize i = 0; i + EK_EXFAT_ENTRY_BYTES <= length && !walk->ended && !walk->stopped;
+             i += EK_EXFAT_ENTRY_BYTES)
+            take_entry(walk, (EkSpan){sector + i, EK_EXFAT_ENTRY_BYTES}, run->first_byte + at + i);
+    }
+    return !walk->ended && !walk->stopped;
+}
+
+/* Of a deleted folder only what looks like one is taken: its first entry is that of a file. */
+static gboolean is_folder_still(Walk *walk)
+{
+    guint8 type = 0;
+    EkByte at = place_of(walk->opened, walk->folder.content.cluster);
+    return ek_gate_read(walk->opened->gate, at, &type, 1, NULL, NULL) &&
+           (type | IN_USE) == TYPE_FILE;
+}
+
+static void take_folder(Walk *walk)
+{
+    walk->damage = (EkFolderDamage){0};
+    walk->entries = 0;
+    walk->ended = FALSE;
+    if (walk->folder.is_deleted && !is_folder_still(walk))
+        return;
+    EkByte seen = walk_content(walk, &walk->folder.content, take_run, walk->folder.number);
+    if (walk->folder.is_deleted)
+        return;
+    /* The root folder does not say how long it is. */
+    gboolean is_open = walk->folder.number == 0;
+    walk->damage.cut_short |= seen == 0 || (!walk->ended && !walk->stopped && !is_open &&
+                                            seen < walk->folder.content.bytes);
+    if (walk->damage.bad_bytes + walk->damage.unread_bytes > 0 || walk->damage.cut_short)
+        walk->stopped |= !walk->sink->damage(walk->sink->data, walk->folder.number, &walk->damage);
+}
+
+gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
+{
+    const EkExfatBoot *boot = &opened->boot;
+    g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
+    g_autofree guint8 *entered = g_malloc0(((gsize)boot->clusters + 2) / 8 + 1);
+    g_autoptr(GString) name = g_string_new(NULL);
+    Walk walk = {.opened = opened,
+                 .sink = sink,
+                 .folders = folders,
+                 .entered = entered,
+                 .steps = (guint64)boot->clusters * 8 + (1u << 20),
+                 .name = name};
+    Content root = {boot->root_cluster, FALSE, FOLDER_BYTES_MOST};
+    (void)from;
+    enter_later(&walk, &root, 0, FALSE);
+    while (folders->len > 0 && !walk.stopped) {
+        walk.folder = g_array_index(folders, Folder, folders->len - 1);
+        g_array_set_size(folders, folders->len - 1);
+        take_folder(&walk);
+        walk.done++;
+        if (!walk.stopped)
+            walk.stopped = !sink->mark(sink->data, 0, walk.done, walk.seen);
+    }
+    return !walk.stopped;
+}

@@ -1,0 +1,327 @@
+/* SPDX-License-Identifier: MIT */
+/* Files of ext2, ext3 and ext4: one pass over the inode tables; each folder's blocks are read when
+ * its inode comes. Deleted inodes have lost where their content lay, but for older copies of them
+ * in the journal; deleted names stand in the room behind other names. What it distrusts: maps
+ * (which may lead outside or come back to themselves), record lengths, sizes, names. */
+#include "volume/ext/inode.h"
+#include "volume/ext/journal.h"
+
+#include <string.h>
+
+#define WINDOW_BYTES (256u << 10)
+#define ENTRY_LEAST 12u
+#define NAME_MOST 255u
+#define INLINE_PARENT 4u /* an inline folder begins with the number of its parent */
+#define FOLDER_BYTES_MOST ((EkByte)8 << 30)
+
+struct EkOpened {
+    EkExtVolume volume;
+    EkExtJournal *journal; /* NULL: none that can be read */
+};
+
+EkOpened *ek_ext_open(EkGate *gate, const EkVolume *volume, GError **error)
+{
+    EkOpened *opened = g_new0(EkOpened, 1);
+    if (!ek_ext_volume_open(&opened->volume, gate, volume)) {
+        g_free(opened);
+        ek_error_set(error, EK_ERROR_DAMAGED, "the kept superblock is none");
+        return NULL;
+    }
+    opened->journal = ek_ext_journal_open(&opened->volume);
+    return opened;
+}
+
+void ek_ext_close(EkOpened *opened)
+{
+    g_clear_pointer(&opened->journal, ek_ext_journal_close);
+    g_free(opened);
+}
+
+guint64 ek_ext_root(EkOpened *opened)
+{
+    (void)opened;
+    return EK_EXT_ROOT;
+}
+
+typedef struct {
+    EkOpened *opened;
+    const EkFileSink *sink;
+    GString *text;
+    guint8 *block;
+    guint64 number; /* of the inode that is being taken */
+    gboolean is_deleted;
+    EkByte folder_bytes; /* of the folder's content that is seen */
+    EkFolderDamage damage;
+} Walk;
+
+/* --- folders -------------------------------------------------------------------------------- */
+
+static gboolean is_dots(EkSpan name)
+{
+    return (name.length == 1 && name.data[0] == '.') ||
+           (name.length == 2 && name.data[0] == '.' && name.data[1] == '.');
+}
+
+static gboolean pass_name(Walk *walk, guint32 inode, EkSpan bytes, gboolean is_deleted)
+{
+    if (is_dots(bytes))
+        return TRUE;
+    g_string_truncate(walk->text, 0);
+    gboolean escaped = ek_name_utf8(walk->text, bytes);
+    EkFileName name = {
+        .file = inode,
+        .parent = walk->number,
+        .is_deleted = is_deleted || walk->is_deleted,
+        .text = walk->text->str,
+        .bytes = escaped ? bytes.data : NULL,
+        .length = escaped ? bytes.length : 0,
+    };
+    return walk->sink->name(walk->sink->data, &name);
+}
+
+static gsize room_for(gsize name)
+{
+    return (8 + name + 3) / 4 * 4;
+}
+
+static gsize name_length(const Walk *walk, EkSpan entry)
+{
+    return walk->opened->volume.has_types ? ek_span_u8(entry, 6) : ek_span_le16(entry, 6);
+}
+
+static gboolean is_plausible(const Walk *walk, EkSpan entry)
+{
+    gsize length = name_length(walk, entry);
+    guint32 inode = ek_span_le32(entry, 0);
+    return inode != 0 && inode <= walk->opened->volume.super.inodes && length > 0 &&
+           length <= NAME_MOST && ek_span_has(entry, 8, length) &&
+           memchr(entry.data + 8, 0, length) == NULL && memchr(entry.data + 8, '/', length) == NULL;
+}
+
+/* What stood between an entry and the next one before it was deleted. */
+static gboolean pass_deleted_names(Walk *walk, EkSpan room)
+{
+    for (gsize at = 0; at + ENTRY_LEAST <= room.length;) {
+        EkSpan entry = ek_span_part(room, at, room.length - at);
+        gsize length = name_length(walk, entry);
+        if (!is_plausible(walk, entry)) {
+            at += 4;
+            continue;
+        }
+        if (!pass_name(walk, ek_span_le32(entry, 0), ek_span_part(entry, 8, length), TRUE))
+            return FALSE;
+        at += room_for(length);
+    }
+    return TRUE;
+}
+
+static gboolean take_entries(Walk *walk, EkSpan block)
+{
+    for (gsize at = 0; at + 8 <= block.length;) {
+        gsize step = ek_span_le16(block, at + 4);
+        /* In blocks of 64 KiB the whole of one does not fit into the number. */
+        if (block.length == 65536 && (step == 65535 || step == 0))
+            step = 65536 - at;
+        if (step < 8 || step % 4 != 0 || step > block.length - at) {
+            walk->damage.cut_short = TRUE;
+            return TRUE;
+        }
+        EkSpan entry = ek_span_part(block, at, step);
+        gsize length = name_length(walk, entry);
+        guint32 inode = ek_span_le32(entry, 0);
+        gboolean is_used = inode != 0 && inode <= walk->opened->volume.super.inodes && length > 0 &&
+                           ek_span_has(entry, 8, length);
+        gsize used = is_used ? MIN(room_for(length), step) : 8;
+        if (is_used && !pass_name(walk, inode, ek_span_part(entry, 8, length), FALSE))
+            return FALSE;
+        /* Behind the first entry of a block may be an index. */
+        if (!pass_deleted_names(walk, ek_span_part(entry, used, step - used)))
+            return FALSE;
+        at += step;
+    }
+    return TRUE;
+}
+
+/* Blocks of a folder. */
+static gboolean take_run(void *data, const EkExtent *extent)
+{
+    Walk *walk = data;
+    EkExtVolume *volume = &walk->opened->volume;
+    guint32 size = volume->super.block_bytes;
+    EkByte whole = ek_divide_up(extent->bytes, size) * size;
+    if (extent->first_byte == EK_UNPLACED) {
+        walk->damage.cut_short = TRUE;
+        return TRUE;
+    }
+    for (EkByte at = 0; at < whole && walk->folder_bytes < FOLDER_BYTES_MOST; at += size) {
+        EkKnown known;
+        walk->folder_bytes += size;
+        if (!ek_gate_read(volume->gate, extent->first_byte + at, walk->block, size, &known, NULL)) {
+            walk->damage.cut_short = TRUE;
+            return TRUE;
+        }
+        walk->damage.bad_bytes += known.bad;
+        walk->damage.unread_bytes += known.unread;
+        if (known.good == size && !take_entries(walk, (EkSpan){walk->block, size}))
+            return FALSE;
+    }
+    return TRUE;
+}
+
+/* An inline folder's entries stand in the inode. */
+static gboolean take_inline_run(void *data, const EkExtent *extent)
+{
+    Walk *walk = data;
+    EkExtVolume *volume = &walk->opened->volume;
+    EkByte skip = extent->offset == 0 ? INLINE_PARENT : 0;
+    if (extent->first_byte == EK_UNPLACED || extent->bytes < skip ||
+        extent->bytes > volume->super.block_bytes) {
+        walk->damage.cut_short = TRUE;
+        return TRUE;
+    }
+    gsize length = (gsize)(extent->bytes - skip);
+    return !ek_gate_read(volume->gate, extent->first_byte + skip, walk->block, length, NULL,
+                         NULL) ||
+           take_entries(walk, (EkSpan){walk->block, length});
+}
+
+static gboolean take_folder(Walk *walk, EkSpan span, const EkExtInode *inode, EkByte at)
+{
+    walk->damage = (EkFolderDamage){0};
+    walk->folder_bytes = 0;
+    gboolean is_inline = (inode->flags & EK_EXT_INLINE) != 0;
+    if (!ek_ext_extents(&walk->opened->volume, span, inode, at,
+                        is_inline ? take_inline_run : take_run, walk))
+        return FALSE;
+    return (walk->damage.bad_bytes + walk->damage.unread_bytes == 0 && !walk->damage.cut_short) ||
+           walk->sink->damage(walk->sink->data, walk->number, &walk->damage);
+}
+
+/* --- inodes --------------------------------------------------------------------------------- */
+
+static EkFileType type_of(const EkExtInode *inode)
+{
+    switch (inode->mode & EK_EXT_TYPE) {
+    case EK_EXT_FOLDER: return EK_TYPE_FOLDER;
+    case EK_EXT_FILE: return EK_TYPE_FILE;
+    case EK_EXT_LINK: return EK_TYPE_LINK;
+    default: return EK_TYPE_SPECIAL;
+    }
+}
+
+static gboolean pass_extent(void *data, const EkExtent *extent)
+{
+    const Walk *walk = data;
+    return walk->sink->extent(walk->sink->data, walk->number, extent);
+}
+
+static gboolean pass_inode(Walk *walk, EkSpan span, EkByte at)
+{
+    const EkExtVolume *volume = &walk->opened->volume;
+    EkExtInode inode = ek_ext_inode_read(volume, span);
+    EkFile file = {
+        .number = walk->number,
+        .type = type_of(&inode),
+        .flags =
+            (walk->is_deleted ? EK_FILE_DELETED : 0) |
+            (walk->number < volume->first_inode && walk->number != EK_EXT_ROOT ? EK_FILE_OWN : 0) |
+            ((inode.flags & EK_EXT_ENCRYPTED) != 0 ? EK_FILE_ENCRYPTED : 0),
+        .size = inode.size,
+        .created = inode.created,
+        .modified = inode.modified,
+        .accessed = inode.accessed,
+        .attributes = inode.mode,
+        .generation = 0,
+        .place = at,
+    };
+    if (file.type == EK_TYPE_FOLDER || file.type == EK_TYPE_SPECIAL)
+        file.size = 0;
+    if (!walk->sink->file(walk->sink->data, &file))
+        return FALSE;
+    if (file.type == EK_TYPE_FOLDER)
+        return take_folder(walk, span, &inode, at);
+    return file.type == EK_TYPE_SPECIAL ||
+           ek_ext_extents(&walk->opened->volume, span, &inode, at, pass_extent, walk);
+}
+
+static gboolean take_inode(Walk *walk, EkSpan span, EkByte at)
+{
+    EkOpened *opened = walk->opened;
+    guint16 mode = ek_span_le16(span, 0);
+    guint16 links = ek_span_le16(span, 26);
+    g_autofree guint8 *older = NULL;
+    if (mode == 0)
+        return TRUE;
+    walk->is_deleted = links == 0;
+    if (!walk->is_deleted)
+        return pass_inode(walk, span, at);
+    if (opened->journal != NULL) {
+        EkByte copy_at = 0;
+        older = ek_ext_journal_find(opened->journal, &opened->volume, span, at, &copy_at);
+        if (older != NULL)
+            return pass_inode(walk, (EkSpan){older, span.length}, copy_at);
+    }
+    return pass_inode(walk, span, at);
+}
+
+/* Inodes that are read together; one by one where not all of them were read from the drive. */
+static gboolean take_window(Walk *walk, guint64 first, guint count, EkByte place, guint8 *window)
+{
+    const EkExtVolume *volume = &walk->opened->volume;
+    gsize bytes = volume->super.inode_bytes;
+    EkKnown known = {0};
+    gboolean was_read = ek_gate_read(volume->gate, place, window, count * bytes, &known, NULL);
+    if (was_read && known.good == count * bytes && ek_bytes_are_zero(window, count * bytes))
+        return TRUE;
+    EkFolderDamage damage = {.bad_bytes = known.bad,
+                             .unread_bytes = was_read ? known.unread : count * bytes};
+    if (damage.bad_bytes + damage.unread_bytes > 0 &&
+        !walk->sink->damage(walk->sink->data, EK_EXT_ROOT, &damage))
+        return FALSE;
+    for (guint i = 0; i < count && was_read; i++) {
+        EkSpan span = {window + i * bytes, bytes};
+        EkByte at = place + i * bytes;
+        walk->number = first + i;
+        if (known.good < count * bytes && ek_gate_known(volume->gate, at, bytes).good < bytes)
+            continue;
+        if (!take_inode(walk, span, at))
+            return FALSE;
+    }
+    return TRUE;
+}
+
+static gboolean take_group(Walk *walk, guint64 number, guint8 *window)
+{
+    const EkExtVolume *volume = &walk->opened->volume;
+    guint32 bytes = volume->super.inode_bytes;
+    guint32 per_group = volume->super.inodes_per_group;
+    EkExtGroup group = ek_ext_group(volume, number);
+    EkByte table = group.table != 0 ? ek_ext_block_byte(volume, group.table) : EK_UNPLACED;
+    if (table == EK_UNPLACED) {
+        EkFolderDamage damage = {.unread_bytes = (EkByte)per_group * bytes};
+        return walk->sink->damage(walk->sink->data, EK_EXT_ROOT, &damage);
+    }
+    guint most = WINDOW_BYTES / bytes;
+    for (guint32 at = 0; at < group.used; at += most) {
+        guint count = MIN(most, group.used - at);
+        guint64 first = number * per_group + at + 1;
+        if (!take_window(walk, first, count, table + (EkByte)at * bytes, window))
+            return FALSE;
+    }
+    return TRUE;
+}
+
+gboolean ek_ext_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
+{
+    const EkExtSuper *super = &opened->volume.super;
+    g_autofree guint8 *window = g_malloc(WINDOW_BYTES);
+    g_autofree guint8 *block = g_malloc(super->block_bytes);
+    g_autoptr(GString) text = g_string_new(NULL);
+    Walk walk = {.opened = opened, .sink = sink, .text = text, .block = block};
+    opened->volume.steps = super->blocks;
+    for (guint64 group = from; group < super->groups; group++)
+        if (!take_group(&walk, group, window) ||
+            !sink->mark(sink->data, group + 1, group + 1, super->groups))
+            return FALSE;
+    return TRUE;
+}

@@ -1,0 +1,151 @@
+/* SPDX-License-Identifier: MIT */
+#include "volume/ext/inode.h"
+
+#define INCOMPAT_TYPES 0x2u
+#define RO_GROUP_SUMS 0x10u
+#define RO_CHECKSUM 0x400u
+#define INODES_NOT_WRITTEN 1u
+#define COPIES_MOST 16u
+#define OLD_INODE_BYTES 128u
+#define OLD_FIRST_INODE 11u
+
+/* The superblock, whole where it stands; of a composed one only the kept part was made. */
+static gboolean load_super(EkExtVolume *volume, const EkVolume *of)
+{
+    guint8 data[EK_EXT_SUPER_BYTES] = {0};
+    EkSpan span = {data, sizeof data};
+    EkKnown known;
+    if (of->composed ||
+        !ek_gate_read(volume->gate, of->header_byte, data, sizeof data, &known, NULL))
+        memset(data, 0, sizeof data);
+    memcpy(data, of->header, EK_HEADER_MOST);
+    if (!ek_ext_super_read(span, &volume->super))
+        return FALSE;
+    volume->has_types = of->composed || (ek_span_le32(span, 96) & INCOMPAT_TYPES) != 0;
+    volume->has_unused =
+        of->composed || (ek_span_le32(span, 100) & (RO_GROUP_SUMS | RO_CHECKSUM)) != 0;
+    volume->first_inode = ek_span_le32(span, 76) == 0 ? OLD_FIRST_INODE : ek_span_le32(span, 84);
+    /* Descriptors of a composed one are as large as they were found. */
+    if (of->composed && ek_span_le16(span, 254) > 32)
+        volume->super.descriptor_bytes = 64;
+    return TRUE;
+}
+
+EkByte ek_ext_block_byte(const EkExtVolume *volume, guint64 block)
+{
+    return block < volume->super.blocks ? volume->first_byte + block * volume->super.block_bytes
+                                        : EK_UNPLACED;
+}
+
+gboolean ek_ext_read_block(const EkExtVolume *volume, guint64 block, guint8 *buffer)
+{
+    EkByte at = ek_ext_block_byte(volume, block);
+    EkKnown known;
+    return at != EK_UNPLACED &&
+           ek_gate_read(volume->gate, at, buffer, volume->super.block_bytes, &known, NULL) &&
+           known.good == volume->super.block_bytes;
+}
+
+/* --- groups --------------------------------------------------------------------------------- */
+
+/* The block with the descriptor of a group, in the copy that group `copy` keeps. */
+static guint64 descriptor_block(const EkExtVolume *volume, guint64 number, guint64 copy)
+{
+    const EkExtSuper *super = &volume->super;
+    guint64 a_block = super->block_bytes / super->descriptor_bytes;
+    guint64 meta = number / a_block;
+    guint64 group_blocks = super->blocks_per_group;
+    guint64 holders[COPIES_MOST];
+    guint count = ek_ext_super_groups(super, holders, COPIES_MOST);
+    if (!super->meta_bg || meta < super->first_meta_bg)
+        return super->first_data_block + copy * group_blocks + 1 + meta;
+    /* In the first group of the meta group, behind its superblock if it has one. */
+    gboolean has_super = FALSE;
+    for (guint i = 0; i < count; i++)
+        has_super |= holders[i] == meta * a_block;
+    return super->first_data_block + meta * a_block * group_blocks + (has_super ? 1 : 0);
+}
+
+static gboolean read_descriptor(const EkExtVolume *volume, guint64 number, guint64 copy,
+                                EkExtGroup *group)
+{
+    const EkExtSuper *super = &volume->super;
+    guint8 data[64] = {0};
+    EkSpan span = {data, sizeof data};
+    guint32 bytes = MIN(super->descriptor_bytes, sizeof data);
+    guint64 a_block = super->block_bytes / super->descriptor_bytes;
+    EkByte at = ek_ext_block_byte(volume, descriptor_block(volume, number, copy));
+    EkKnown known;
+    if (at == EK_UNPLACED ||
+        !ek_gate_read(volume->gate, at + number % a_block * super->descriptor_bytes, data, bytes,
+                      &known, NULL) ||
+        known.good < bytes)
+        return FALSE;
+    guint32 unused = ek_span_le16(span, 28) | (guint32)ek_span_le16(span, 50) << 16;
+    group->table = ek_span_le32(span, 8) | (guint64)ek_span_le32(span, 40) << 32;
+    group->used = super->inodes_per_group;
+    /* Copies are as old as the volume: what was unused then may not be now. */
+    if (volume->has_unused && copy == 0)
+        group->used = (ek_span_le16(span, 18) & INODES_NOT_WRITTEN) != 0
+                          ? 0
+                          : super->inodes_per_group - MIN(unused, super->inodes_per_group);
+    return group->table > super->first_data_block && group->table < super->blocks;
+}
+
+EkExtGroup ek_ext_group(const EkExtVolume *volume, guint64 number)
+{
+    guint64 holders[COPIES_MOST];
+    EkExtGroup group = {0, 0};
+    if (read_descriptor(volume, number, 0, &group))
+        return group;
+    guint count = ek_ext_super_groups(&volume->super, holders, COPIES_MOST);
+    for (guint i = 0; i < count; i++)
+        if (holders[i] != 0 && read_descriptor(volume, number, holders[i], &group))
+            return group;
+    return (EkExtGroup){0, 0};
+}
+
+gboolean ek_ext_volume_open(EkExtVolume *volume, EkGate *gate, const EkVolume *of)
+{
+    *volume = (EkExtVolume){.gate = gate, .first_byte = of->first_byte};
+    if (!load_super(volume, of))
+        return FALSE;
+    volume->steps = volume->super.blocks;
+    return TRUE;
+}
+
+/* --- inodes --------------------------------------------------------------------------------- */
+
+/* Seconds with a sign; two more bits of them and the nanoseconds where the inode has room. */
+static EkMoment moment_at(EkSpan inode, gsize seconds, gsize extra)
+{
+    guint32 more = extra + 4 <= OLD_INODE_BYTES + (gsize)ek_span_le16(inode, 128)
+                       ? ek_span_le32(inode, extra)
+                       : 0;
+    gint64 value = (gint32)ek_span_le32(inode, seconds);
+    EkMoment moment = ek_moment_utc(value + ((gint64)(more & 3) << 32));
+    moment.nanoseconds = (more >> 2) % 1000000000;
+    return moment;
+}
+
+EkExtInode ek_ext_inode_read(const EkExtVolume *volume, EkSpan span)
+{
+    EkExtInode inode = {
+        .mode = ek_span_le16(span, 0),
+        .links = ek_span_le16(span, 26),
+        .size = ek_span_le32(span, 4),
+        .flags = ek_span_le32(span, 32),
+        .deleted = ek_span_le32(span, 20),
+        .generation = ek_span_le32(span, 100),
+        .modified = moment_at(span, 16, 136),
+        .accessed = moment_at(span, 8, 140),
+    };
+    gsize room = OLD_INODE_BYTES + (gsize)ek_span_le16(span, 128);
+    if (volume->super.inode_bytes > OLD_INODE_BYTES && room >= 148)
+        inode.created = moment_at(span, 144, 148);
+    if ((inode.mode & EK_EXT_TYPE) == EK_EXT_FILE)
+        inode.size |= (guint64)ek_span_le32(span, 108) << 32;
+    if (inode.size > G_MAXINT64)
+        inode.size = 0;
+    return inode;
+}

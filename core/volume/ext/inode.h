@@ -1,0 +1,69 @@
+/* SPDX-License-Identifier: MIT */
+/* Reading the inodes of an ext volume: offsets as in the Linux kernel's
+ * Documentation/filesystems/ext4/inodes.rst and group_descr.rst. */
+#ifndef EK_VOLUME_EXT_INODE_H
+#define EK_VOLUME_EXT_INODE_H
+
+#include "volume/ext/ext.h"
+
+#define EK_EXT_ROOT 2u
+#define EK_EXT_JOURNAL 8u
+
+typedef struct {
+    EkGate *gate;
+    EkByte first_byte; /* of the volume */
+    EkExtSuper super;
+    gboolean has_types;  /* folder entries tell the type of what they name */
+    gboolean has_unused; /* descriptors tell which inodes were never written */
+    guint32 first_inode; /* that is not the format's own */
+    guint64 steps;       /* blocks of maps that may still be read: a hostile volume has no end */
+} EkExtVolume;
+
+/* Loads what the superblock says. FALSE when it is none. */
+gboolean ek_ext_volume_open(EkExtVolume *volume, EkGate *gate, const EkVolume *of);
+
+typedef struct {
+    guint64 table; /* block; 0: not known */
+    guint32 used;  /* inodes that were ever written */
+} EkExtGroup;
+
+EkExtGroup ek_ext_group(const EkExtVolume *volume, guint64 number);
+
+/* Where a block of the volume begins; EK_UNPLACED when it has no such block. */
+EkByte ek_ext_block_byte(const EkExtVolume *volume, guint64 block);
+
+/* Reads a whole block. FALSE when it lies outside, or not all of it was read from the drive. */
+gboolean ek_ext_read_block(const EkExtVolume *volume, guint64 block, guint8 *buffer);
+
+/* What an inode says. */
+typedef struct {
+    guint16 mode;
+    guint16 links;
+    guint64 size;
+    guint32 flags;
+    guint32 deleted; /* Unix time; 0: it is not */
+    guint32 generation;
+    EkMoment created;
+    EkMoment modified;
+    EkMoment accessed;
+} EkExtInode;
+
+#define EK_EXT_TYPE 0xf000u
+#define EK_EXT_FOLDER 0x4000u
+#define EK_EXT_FILE 0x8000u
+#define EK_EXT_LINK 0xa000u
+#define EK_EXT_ENCRYPTED 0x800u /* flags */
+#define EK_EXT_EXTENTS 0x80000u
+#define EK_EXT_INLINE 0x10000000u
+
+EkExtInode ek_ext_inode_read(const EkExtVolume *volume, EkSpan inode);
+
+/* Receives where content lies. Returns FALSE to stop. */
+typedef gboolean (*EkExtSink)(void *data, const EkExtent *extent);
+
+/* Hands on the extents of an inode that stands at byte `at` of the image; unread parts of its map
+ * as EK_UNPLACED. FALSE when the sink stopped it. */
+gboolean ek_ext_extents(EkExtVolume *volume, EkSpan span, const EkExtInode *inode, EkByte at,
+                        EkExtSink sink, void *data);
+
+#endif

@@ -1,0 +1,20 @@
+/* SPDX-License-Identifier: MIT */
+/* Older copies of blocks in the journal of an ext3 or ext4 volume: as in the Linux kernel's
+ * Documentation/filesystems/ext4/journal.rst. */
+#ifndef EK_VOLUME_EXT_JOURNAL_H
+#define EK_VOLUME_EXT_JOURNAL_H
+
+#include "volume/ext/inode.h"
+
+typedef struct EkExtJournal EkExtJournal;
+
+/* Loads which blocks the journal holds copies of. NULL when there is none, or it cannot be read. */
+EkExtJournal *ek_ext_journal_open(EkExtVolume *volume);
+void ek_ext_journal_close(EkExtJournal *journal);
+
+/* The newest copy in which the deleted inode `span`, at byte `at` of the image, was not deleted
+ * yet. *copy_at: where that stands. NULL: none. The caller frees. */
+guint8 *ek_ext_journal_find(const EkExtJournal *journal, const EkExtVolume *volume, EkSpan span,
+                            EkByte at, EkByte *copy_at);
+
+#endif
