@@ -48,7 +48,8 @@ static gboolean take_extent(void *data, guint64 file, const EkExtent *extent)
     if (file != walk->file.number || extent->offset > walk->file.size ||
         extent->bytes > walk->file.size - extent->offset ||
         (extent->offset < walk->covered && !is_encoded && extent->first_byte != EK_UNPLACED) ||
-        (!is_encoded && extent->first_byte != EK_UNPLACED && extent->stored != extent->bytes))
+        (!extent->is_packed && extent->first_byte != EK_UNPLACED &&
+         extent->stored != extent->bytes))
         abort();
     walk->covered = MAX(walk->covered, extent->offset + extent->bytes);
     return ++walk->calls < MOST_CALLS;

@@ -73,7 +73,8 @@ static const char schema[] =
     " generation INTEGER NOT NULL, deleted INTEGER NOT NULL, text TEXT NOT NULL, bytes BLOB);"
     "CREATE TABLE extent ("
     " file INTEGER NOT NULL, offset INTEGER NOT NULL, first INTEGER NOT NULL,"
-    " bytes INTEGER NOT NULL, stored INTEGER NOT NULL, PRIMARY KEY (file, offset, first))"
+    " bytes INTEGER NOT NULL, stored INTEGER NOT NULL, packed INTEGER NOT NULL, PRIMARY KEY (file, "
+    "offset, first))"
     " WITHOUT ROWID;"
     "CREATE TABLE damage ("
     " file INTEGER PRIMARY KEY, condition INTEGER NOT NULL, bad INTEGER NOT NULL,"
@@ -417,7 +418,8 @@ GArray *ek_inventory_extents(EkInventory *inventory, guint64 number, GError **er
 {
     g_autoptr(EkStatement) rows = ek_sql_prepare(
         inventory->store, error,
-        "SELECT offset,bytes,first,stored FROM extent WHERE file=? ORDER BY offset", "u", number);
+        "SELECT offset,bytes,first,stored,packed FROM extent WHERE file=? ORDER BY offset", "u",
+        number);
     if (rows == NULL)
         return NULL;
     g_autoptr(GArray) extents = g_array_new(FALSE, FALSE, sizeof(EkExtent));
@@ -425,7 +427,8 @@ GArray *ek_inventory_extents(EkInventory *inventory, guint64 number, GError **er
     while ((got = ek_sql_step(inventory->store, rows, error)) == 1) {
         EkExtent extent = {
             (guint64)sqlite3_column_int64(rows, 0), (guint64)sqlite3_column_int64(rows, 1),
-            (guint64)sqlite3_column_int64(rows, 2), (guint64)sqlite3_column_int64(rows, 3)};
+            (guint64)sqlite3_column_int64(rows, 2), (guint64)sqlite3_column_int64(rows, 3),
+            sqlite3_column_int(rows, 4) != 0};
         g_array_append_val(extents, extent);
     }
     return got == 0 ? g_steal_pointer(&extents) : NULL;

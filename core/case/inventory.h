@@ -58,8 +58,9 @@ EkInventoryTotals ek_inventory_totals(EkInventory *inventory);
 typedef gboolean (*EkItemSink)(void *data, const char *path, const EkItem *item);
 
 /* What a walk takes besides the files of the folder that are there. */
-#define EK_WITH_BELOW 1u /* also what is in the folders below it, each folder before its content   \
-                          */
+#define EK_WITH_BELOW                                                                              \
+    1u /* also what is in the folders below it, each folder before its content                     \
+        */
 #define EK_WITH_DELETED 2u
 #define EK_WITH_OWN 4u /* the file system's own */
 #define EK_WITH_STREAMS 8u

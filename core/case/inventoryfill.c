@@ -66,6 +66,7 @@ static gboolean take_extent(void *data, guint64 file, const EkExtent *extent)
     sqlite3_bind_int64(row, 3, (gint64)extent->first_byte);
     sqlite3_bind_int64(row, 4, (gint64)extent->bytes);
     sqlite3_bind_int64(row, 5, (gint64)extent->stored);
+    sqlite3_bind_int(row, 6, extent->is_packed ? 1 : 0);
     return put(inventory, row);
 }
 
@@ -117,7 +118,7 @@ static gboolean prepare(EkInventory *inventory, GError **error)
     inventory->put_file = ek_sql_prepare(
         store, error, "INSERT OR REPLACE INTO file VALUES (?,?,?,?,?,?,?,?,?,?,?)", "");
     inventory->put_extent =
-        ek_sql_prepare(store, error, "INSERT OR REPLACE INTO extent VALUES (?,?,?,?,?)", "");
+        ek_sql_prepare(store, error, "INSERT OR REPLACE INTO extent VALUES (?,?,?,?,?,?)", "");
     inventory->put_name = ek_sql_prepare(
         store, error,
         "INSERT INTO name (file,parent,generation,deleted,text,bytes) VALUES (?,?,?,?,?,?)", "");

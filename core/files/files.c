@@ -87,7 +87,7 @@ static void add_holes_of(EkGate *gate, const EkExtent *extent, GArray *holes)
     EkByte at = inside.first;
     while (ek_gate_next_hole(gate, at, ek_range_end(inside), &hole, &bad)) {
         /* What is encoded is lost as a whole. */
-        if (extent->stored != extent->bytes)
+        if (extent->is_packed)
             add_hole(holes, extent->offset, extent->bytes);
         else
             add_hole(holes, extent->offset + (hole.first - inside.first), hole.bytes);

@@ -70,10 +70,11 @@ typedef struct {
 /* Where a piece of a file lies. Together they cover its size, in order; what no extent covers is
  * zeros. */
 typedef struct {
-    EkByte offset;     /* in the file */
-    EkByte bytes;      /* of the file */
-    EkByte first_byte; /* in the image; EK_UNPLACED when not known */
-    EkByte stored;     /* bytes there: as many as of the file, unless it is encoded */
+    EkByte offset;      /* in the file */
+    EkByte bytes;       /* of the file */
+    EkByte first_byte;  /* in the image; EK_UNPLACED when not known */
+    EkByte stored;      /* bytes there: as many as of the file, unless they are packed */
+    gboolean is_packed; /* they cannot be read in part: what is missing costs all of it */
 } EkExtent;
 
 #define EK_UNPLACED G_MAXUINT64

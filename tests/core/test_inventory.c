@@ -61,7 +61,7 @@ static void put(Shelf *shelf, guint64 number, EkFileType type, guint flags, guin
                    .flags = flags,
                    .generation = 3,
                    .size = type == EK_TYPE_FILE ? CLUSTER : 0};
-    EkExtent extent = {0, CLUSTER, place, CLUSTER};
+    EkExtent extent = {0, CLUSTER, place, CLUSTER, FALSE};
     EkFileName called = {.file = number,
                          .parent = parent,
                          .parent_generation = parent_generation,

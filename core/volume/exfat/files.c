@@ -141,7 +141,7 @@ static EkByte walk_content(Walk *walk, const Content *content, RunSink sink, gui
     guint32 cluster = content->cluster;
     EkByte done = 0;
     while (done < content->bytes && cluster_exists(opened, cluster) && walk->steps > 0) {
-        EkExtent run = {done, 0, place_of(opened, cluster), 0};
+        EkExtent run = {.offset = done, .first_byte = place_of(opened, cluster)};
         guint64 room = opened->boot.clusters - (cluster - 2);
         if (content->one_piece) {
             run.bytes = MIN(content->bytes - done, room * size);
@@ -270,7 +270,7 @@ static void pass_set(Walk *walk, const EkFile *file, EkFileName *name, guint uni
     written.bytes = MIN(content->bytes, valid);
     EkByte placed = walk_content(walk, &written, pass_run, file->number);
     if (placed < written.bytes && !walk->stopped) {
-        EkExtent rest = {placed, written.bytes - placed, EK_UNPLACED, 0};
+        EkExtent rest = {placed, written.bytes - placed, EK_UNPLACED, 0, FALSE};
         pass_run(walk, file->number, &rest);
     }
 }

@@ -55,7 +55,7 @@ static gboolean add_blocks(Mapping *mapping, guint64 at, guint64 count, guint64 
     }
     if (!pass_run(mapping))
         return FALSE;
-    *run = (EkExtent){offset, bytes, place, place != EK_UNPLACED ? bytes : 0};
+    *run = (EkExtent){offset, bytes, place, place != EK_UNPLACED ? bytes : 0, FALSE};
     return TRUE;
 }
 
@@ -180,7 +180,8 @@ static gsize find_overflow(EkSpan inode, gsize *length)
 static gboolean add_inline(Mapping *mapping, EkSpan inode, EkByte at)
 {
     EkByte size = mapping->inode->size;
-    EkExtent first = {0, MIN(size, BLOCK_MAP_BYTES), at + BLOCK_MAP, MIN(size, BLOCK_MAP_BYTES)};
+    EkByte own = MIN(size, BLOCK_MAP_BYTES);
+    EkExtent first = {0, own, at + BLOCK_MAP, own, FALSE};
     gsize length = 0;
     if (first.bytes > 0 && !mapping->sink(mapping->data, &first))
         return FALSE;
@@ -190,7 +191,7 @@ static gboolean add_inline(Mapping *mapping, EkSpan inode, EkByte at)
     EkByte bytes = size - BLOCK_MAP_BYTES;
     gboolean is_there = place != 0 && length >= bytes;
     EkExtent rest = {BLOCK_MAP_BYTES, bytes, is_there ? at + place : EK_UNPLACED,
-                     is_there ? bytes : 0};
+                     is_there ? bytes : 0, FALSE};
     return mapping->sink(mapping->data, &rest);
 }
 

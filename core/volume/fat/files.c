@@ -116,8 +116,9 @@ static EkByte walk_chain(Walk *walk, guint32 cluster, EkByte bytes, RunSink sink
     guint32 size = opened->boot.cluster_bytes;
     EkByte done = 0;
     while (done < bytes && ek_fat_cluster_exists(&opened->boot, cluster) && walk->steps > 0) {
-        EkExtent run = {done, 0, ek_fat_cluster_byte(&opened->boot, opened->first_byte, cluster),
-                        0};
+        EkExtent run = {.offset = done,
+                        .first_byte =
+                            ek_fat_cluster_byte(&opened->boot, opened->first_byte, cluster)};
         guint32 next = 0;
         EkFatLink link;
         do {
@@ -153,12 +154,13 @@ static void pass_content(Walk *walk, const EkFile *file)
     } else if (ek_fat_cluster_exists(boot, cluster)) {
         EkByte room = (EkByte)(boot->clusters - (cluster - 2)) * boot->cluster_bytes;
         placed = MIN(file->size, room);
-        EkExtent run = {0, placed, ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster),
-                        placed};
+        EkExtent run = {.bytes = placed,
+                        .first_byte = ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster),
+                        .stored = placed};
         pass_run(walk, file->number, &run);
     }
     if (placed < file->size && !walk->stopped) {
-        EkExtent rest = {placed, file->size - placed, EK_UNPLACED, 0};
+        EkExtent rest = {placed, file->size - placed, EK_UNPLACED, 0, FALSE};
         pass_run(walk, file->number, &rest);
     }
 }
@@ -413,8 +415,8 @@ static void take_folder(Walk *walk)
         return;
     }
     if (walk->folder.cluster == 0) {
-        EkExtent root = {0, boot->root_bytes, walk->opened->first_byte + boot->root_start,
-                         boot->root_bytes};
+        EkExtent root = {.bytes = boot->root_bytes,
+                         .first_byte = walk->opened->first_byte + boot->root_start};
         take_run(walk, walk->folder.number, &root);
     } else {
         EkByte seen =

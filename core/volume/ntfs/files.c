@@ -58,9 +58,9 @@ typedef struct {
 } Placing;
 
 static gboolean pass(const Placing *placing, EkByte offset, EkByte bytes, EkByte place,
-                     EkByte stored)
+                     EkByte stored, gboolean is_packed)
 {
-    EkExtent extent = {offset, bytes, place, stored};
+    EkExtent extent = {offset, bytes, place, stored, is_packed};
     return placing->sink->extent(placing->sink->data, placing->file, &extent);
 }
 
@@ -73,7 +73,7 @@ static gboolean pass_plain(const Placing *placing, guint64 at, guint64 clusters,
         return TRUE;
     EkByte bytes = MIN(clusters * size, placing->limit - offset);
     EkByte place = ek_ntfs_place(placing->table, first);
-    return pass(placing, offset, bytes, place, place != EK_UNPLACED ? bytes : 0);
+    return pass(placing, offset, bytes, place, place != EK_UNPLACED ? bytes : 0, FALSE);
 }
 
 /* What no piece tells of is lost, up to where the content ends. */
@@ -82,7 +82,7 @@ static gboolean pass_gap(const Placing *placing, guint64 from, guint64 to)
     guint32 size = placing->table->boot.cluster_bytes;
     EkByte offset = from * size;
     EkByte end = MIN(to * size, placing->limit);
-    return offset >= end || pass(placing, offset, end - offset, EK_UNPLACED, 0);
+    return offset >= end || pass(placing, offset, end - offset, EK_UNPLACED, 0, FALSE);
 }
 
 /* The parts of the pieces that fall into a packed unit: how many clusters really hold something. */
@@ -124,7 +124,7 @@ static gboolean pass_packed(const Placing *placing)
                 EkByte place = ek_ntfs_place(placing->table, piece->first + (at - piece->at));
                 EkByte bytes = MIN((EkByte)clusters * size, placing->limit - unit * size);
                 fine = pass(placing, unit * size, bytes, place,
-                            place != EK_UNPLACED ? part * size : 0);
+                            place != EK_UNPLACED ? part * size : 0, TRUE);
             }
             if (!fine)
                 return FALSE;
@@ -139,7 +139,7 @@ static gboolean pass_extents(const Placing *placing)
     const EkNtfsStream *stream = placing->stream;
     if (stream->resident != NULL)
         return pass(placing, 0, stream->size, stream->place,
-                    stream->place != EK_UNPLACED ? stream->size : 0);
+                    stream->place != EK_UNPLACED ? stream->size : 0, FALSE);
     guint64 next = 0;
     for (guint i = 0; i < stream->pieces->len; i++) {
         const EkNtfsPiece *piece = &g_array_index(stream->pieces, EkNtfsPiece, i);
@@ -175,7 +175,7 @@ static gboolean pass_stream(Walk *walk, const EkNtfsStream *stream, const EkFile
     Placing placing = {&walk->opened->table, stream, walk->sink, file->number, stream->valid};
     /* What a program before the file system unpacks is not here. */
     if (is_opaque)
-        return file->size == 0 || pass(&placing, 0, file->size, EK_UNPLACED, 0);
+        return file->size == 0 || pass(&placing, 0, file->size, EK_UNPLACED, 0, FALSE);
     return pass_extents(&placing);
 }
 
@@ -392,14 +392,57 @@ static gboolean read_unit(const Decoding *decoding, guint64 unit, gsize *length)
     return covered >= clusters;
 }
 
+/* Clusters that are kept as they are: only what was not read of them is missing. */
+static gboolean decode_plain(const Decoding *decoding, EkByte place, EkByte bytes)
+{
+    EkGate *gate = decoding->table->gate;
+    EkRange inside;
+    if (place == EK_UNPLACED || !ek_range_checked(place, bytes, ek_gate_bytes(gate), &inside))
+        return decoding->sink(decoding->data, NULL, (gsize)bytes);
+    for (EkByte at = place; at < ek_range_end(inside);) {
+        EkRange hole = {ek_range_end(inside), 0};
+        gboolean bad = FALSE;
+        ek_gate_next_hole(gate, at, ek_range_end(inside), &hole, &bad);
+        gsize known = (gsize)(hole.first - at);
+        if (known > 0 && (!ek_gate_read(gate, at, decoding->packed, known, NULL, NULL) ||
+                          !decoding->sink(decoding->data, decoding->packed, known)))
+            return FALSE;
+        if (hole.bytes > 0 && !decoding->sink(decoding->data, NULL, (gsize)hole.bytes))
+            return FALSE;
+        at = ek_range_end(hole);
+    }
+    return TRUE;
+}
+
+static gboolean decode_plain_unit(const Decoding *decoding, guint64 unit, gsize wanted)
+{
+    const GArray *pieces = decoding->stream->pieces;
+    guint32 size = decoding->table->boot.cluster_bytes;
+    for (guint i = 0; i < pieces->len && wanted > 0; i++) {
+        const EkNtfsPiece *piece = &g_array_index(pieces, EkNtfsPiece, i);
+        guint64 begin = MAX(piece->at, unit);
+        guint64 end = MIN(piece->at + piece->clusters, unit + decoding->stream->unit);
+        if (end <= begin)
+            continue;
+        gsize bytes = (gsize)MIN((end - begin) * size, wanted);
+        if (!decode_plain(decoding,
+                          ek_ntfs_place(decoding->table, piece->first + (begin - piece->at)),
+                          bytes))
+            return FALSE;
+        wanted -= bytes;
+    }
+    return TRUE;
+}
+
 static gboolean decode_unit(const Decoding *decoding, guint64 unit, gsize wanted)
 {
     gsize whole = (gsize)decoding->stream->unit * decoding->table->boot.cluster_bytes;
     gsize length = 0;
+    if (count_stored(decoding->stream->pieces, 0, unit, decoding->stream->unit) ==
+        decoding->stream->unit)
+        return decode_plain_unit(decoding, unit, wanted);
     if (!read_unit(decoding, unit, &length))
         return decoding->sink(decoding->data, NULL, wanted);
-    if (length == whole)
-        return decoding->sink(decoding->data, decoding->packed, wanted);
     if (length > 0 && !ek_lznt_expand((EkSpan){decoding->packed, length}, decoding->unit, whole))
         return decoding->sink(decoding->data, NULL, wanted);
     if (length == 0)
