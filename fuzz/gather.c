@@ -40,6 +40,55 @@ static gboolean drive_open(Drive *drive, const char *path)
     return drive->gate != NULL;
 }
 
+/* --- files, as text --- */
+
+static gboolean add_file(void *data, const EkFile *file)
+{
+    g_string_append_printf(data, "f%" G_GUINT64_FORMAT " %d %u %" G_GUINT64_FORMAT "\n",
+                           file->number, (int)file->type, file->flags, file->size);
+    return TRUE;
+}
+
+static gboolean add_extent(void *data, guint64 file, const EkExtent *extent)
+{
+    g_string_append_printf(data, "e%" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT
+                                 " %" G_GUINT64_FORMAT "\n",
+                           file, extent->offset, extent->bytes, extent->first_byte);
+    return TRUE;
+}
+
+static gboolean add_name(void *data, const EkFileName *name)
+{
+    g_string_append_printf(data, "n%" G_GUINT64_FORMAT " %s\n", name->parent, name->text);
+    return TRUE;
+}
+
+static gboolean add_damage(void *data, guint64 folder, const EkFolderDamage *damage)
+{
+    g_string_append_printf(data, "d%" G_GUINT64_FORMAT " %d\n", folder, damage->cut_short);
+    return TRUE;
+}
+
+static gboolean pass_mark(void *data, guint64 from, guint64 done, guint64 total)
+{
+    (void)data;
+    (void)from;
+    (void)done;
+    (void)total;
+    return TRUE;
+}
+
+static void add_files(GString *text, EkGate *gate, const EkVolume *volume)
+{
+    EkFileSink sink = {text, add_file, add_extent, add_name, add_damage, pass_mark};
+    EkOpened *opened =
+        volume->format->open != NULL ? volume->format->open(gate, volume, NULL) : NULL;
+    if (opened == NULL)
+        return;
+    volume->format->walk(opened, 0, &sink);
+    volume->format->close(opened);
+}
+
 /* Traces of the sectors that are listed, and all that follows from them, as text. */
 static char *found_in(const Drive *drive, const GArray *sectors)
 {
@@ -68,6 +117,7 @@ static char *found_in(const Drive *drive, const GArray *sectors)
             g_string_append(text, ((const EkGround *)volume->reasons->pdata[k])->text);
         for (guint k = 0; k < volume->terms->len; k++)
             g_string_append(text, ((const EkTerm *)volume->terms->pdata[k])->value);
+        add_files(text, drive->gate, volume);
         for (guint k = 0; volume->format->use != NULL && k < 16; k++)
             g_string_append_printf(
                 text, "%d",
