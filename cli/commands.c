@@ -51,6 +51,20 @@ const EkCommand ek_commands[] = {
      "whole, holed (bytes bad or unread), overwritten (some of its space belongs to another file\n"
      "now), unplaced (where some of it lies is not known). What lost its folder is in orphans/.",
      "ektypon ls bench-17 2:\"Field recordings\"", 2, 2, ek_command_ls, TRUE},
+    {"tree", "CASE VOLUME[:PATH]", "Shows the folders of a volume with all that is in them.",
+     "Each with the size and number of files in it and below, so that folders that hold something\n"
+     "stand out.",
+     "ektypon tree bench-17 1 --depth 2", 2, 2, ek_command_tree, TRUE},
+    {"find", "CASE [VOLUME[:PATH] …]", "Finds files by name, kind, size, date, condition.",
+     "In all volumes whose files can be read, or in what is named. All that is asked for must "
+     "hold.\n"
+     "Deleted ones are found too, and marked so; --not-deleted leaves them out. --condition holed\n"
+     "finds what the bad sectors hit.",
+     "ektypon find bench-17 --kind documents --condition holed", 1, MANY, ek_command_find, TRUE},
+    {"index", "CASE VOLUME", "Takes the inventory of a volume, which other commands do as well.",
+     "Ctrl-C keeps what can be gone on from. The inventory stays in the case until hunting or\n"
+     "imaging changes what it stands on.",
+     "ektypon index bench-17 1", 2, 2, ek_command_index, TRUE},
     {"extract", "CASE VOLUME[:PATH] … --to DIR", "Copies files and folders out of a volume.",
      "Writes below DIR only, which must not lie on the drive that is being recovered. Bytes that\n"
      "were not read come out as zeros. Ends with status 3 when something came out not whole.",
