@@ -66,9 +66,14 @@ const EkCommand ek_commands[] = {
      "imaging changes what it stands on.",
      "ektypon index bench-17 1", 2, 2, ek_command_index, TRUE},
     {"extract", "CASE VOLUME[:PATH] … --to DIR", "Copies files and folders out of a volume.",
-     "Writes below DIR only, which must not lie on the drive that is being recovered. Bytes that\n"
-     "were not read come out as zeros. Ends with status 3 when something came out not whole.",
-     "ektypon extract bench-17 2 --to /mnt/safe/transfer", 2, MANY, ek_command_extract, TRUE},
+     "Writes below DIR only, which must not lie on the drive that is being recovered, in the "
+     "order\n"
+     "of place on the drive. Bytes that were not read come out as zeros. The options of find say\n"
+     "which files; deleted ones come with --deleted only, into the folder deleted/. What was "
+     "written\n"
+     "is noted in DIR/extracted.csv; the same command goes on after an interruption. Ends with\n"
+     "status 3 when something came out not whole.",
+     "ektypon extract bench-17 2 --to /mnt/safe/transfer", 1, MANY, ek_command_extract, TRUE},
     {"plan", "CASE", "Proposes a partition table and repairs, and shows every byte of them.",
      "Nothing is written but the case. The plan is laid over the image and every volume opened\n"
      "through it.",

@@ -1,7 +1,9 @@
 /* SPDX-License-Identifier: MIT */
 #include "filerow.h"
+#include "filters.h"
 
 #include "base/text.h"
+#include "files/record.h"
 #include "show.h"
 #include "work/guard.h"
 
@@ -10,25 +12,127 @@
 #include <string.h>
 
 #define PROBLEMS_SHOWN 50u
+#define DELETED_FOLDER "deleted/"
+
+typedef enum { HOLES_ZEROS, HOLES_SKIP, HOLES_STOP } Holes;
+
+/* What the user asked for. */
+typedef struct {
+    char *to;
+    char *holed_to;
+    char *sums;
+    char *list;
+    char *holes_word;
+    char *exists_word;
+    Holes holes;
+    EkIfExists if_exists;
+    EkFilter filter;
+    gboolean streams;
+    gboolean json;
+} Order;
 
 typedef struct {
     EkCli *cli;
-    EkExtract *extract;
-    EkIndexing *indexing;
+    const Order *order;
     const gint *cancel;
-    gboolean json;
+    EkView view;
+    GPtrArray *volumes; /* EkIndexing*: those that something is taken from */
+    EkIndexing *indexing;
+    EkExtract *extract;
+    EkExtract *holed; /* where what is not whole goes; NULL: with the rest */
+    EkRecordTable *record;
     EkFileList list;
     FILE *sums;
     EkFileTotals totals;
+    guint64 wanted; /* files */
+    guint64 unknown;
+    guint64 skipped; /* not whole, and not wanted so */
+    guint64 same;
+    guint64 kept;
     guint64 failed;
     GPtrArray *problems; /* char*: the first of them, told when the progress is over */
     guint problem_count;
-    GError *error; /* what ends the work */
-    GMutex lock;   /* of the next three, which the progress shows */
+    gboolean stopped; /* at something that is not whole */
+    GError *error;    /* what ends the work */
+    GMutex lock;      /* of the next three, which the progress shows */
     guint64 done_files;
     guint64 done_bytes;
     guint64 all_bytes;
 } Taking;
+
+/* --- what is wanted ------------------------------------------------------------------------- */
+
+static gboolean pick(void *data, const char *path, const EkItem *item)
+{
+    Taking *taking = data;
+    const EkFile *file = &item->file;
+    gboolean is_deleted = (file->flags & EK_FILE_DELETED) != 0;
+    gboolean is_folder = file->type == EK_TYPE_FOLDER;
+    const EkFilter *filter = &taking->order->filter;
+    /* Deleted ones come only when they are asked for. */
+    if ((is_deleted && filter->deleted != EK_WANTED_ONLY) ||
+        (file->type != EK_TYPE_FILE && file->type != EK_TYPE_STREAM && !is_folder))
+        return TRUE;
+    EkVerdict verdict = ek_filter_judge(filter, path, item);
+    taking->unknown += verdict == EK_VERDICT_UNKNOWN ? 1 : 0;
+    /* Folders are made for what is in them, or when all is taken. */
+    if (verdict != EK_VERDICT_YES || (is_folder && ek_filter_is_set(filter)))
+        return TRUE;
+    if (!is_folder) {
+        taking->wanted++;
+        taking->all_bytes += file->size;
+    }
+    return ek_inventory_pick(ek_indexing_inventory(taking->indexing), path, file->number,
+                             &taking->error);
+}
+
+static EkIndexing *volume_of(Taking *taking, guint64 volume, GError **error)
+{
+    for (guint i = 0; i < taking->volumes->len; i++)
+        if (ek_indexing_volume(taking->volumes->pdata[i])->number == volume)
+            return taking->volumes->pdata[i];
+    EkIndexing *indexing = ek_filerow_open(taking->cli, &taking->view, volume, error);
+    if (indexing != NULL)
+        g_ptr_array_add(taking->volumes, indexing);
+    return indexing;
+}
+
+static gboolean pick_place(Taking *taking, const char *operand, GError **error)
+{
+    const char *path = NULL;
+    guint64 volume = 0;
+    guint64 number = 0;
+    if (!ek_cli_parse_place(operand, &volume, &path))
+        return ek_error_set(error, EK_ERROR_FAILED,
+                            "\"%s\" is not VOLUME, VOLUME:PATH or VOLUME:@NUMBER", operand);
+    taking->indexing = volume_of(taking, volume, error);
+    if (taking->indexing == NULL)
+        return FALSE;
+    EkInventory *inventory = ek_indexing_inventory(taking->indexing);
+    guint with = EK_WITH_BELOW | EK_WITH_DELETED | (taking->order->streams ? EK_WITH_STREAMS : 0);
+    if (!ek_inventory_find(inventory, path, &number, error) ||
+        !ek_inventory_walk(inventory, number, with, pick, taking, error))
+        return FALSE;
+    if (taking->error == NULL)
+        return TRUE;
+    g_propagate_error(error, g_steal_pointer(&taking->error));
+    return FALSE;
+}
+
+/* The places in a file, one a line. */
+static gboolean pick_list(Taking *taking, const char *path, GError **error)
+{
+    g_autofree char *text = NULL;
+    if (!g_file_get_contents(path, &text, NULL, error))
+        return FALSE;
+    g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
+    for (char **line = lines; *line != NULL; line++)
+        if (*g_strchomp(*line) != '\0' && !pick_place(taking, *line, error))
+            return FALSE;
+    return TRUE;
+}
+
+/* --- telling -------------------------------------------------------------------------------- */
 
 static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
 {
@@ -37,27 +141,31 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
     g_autofree char *bar = ek_show_bar(taking->done_bytes, taking->all_bytes, 24);
     g_autofree char *done = ek_text_size(taking->done_bytes);
     g_autofree char *all = ek_text_size(taking->all_bytes);
-    g_string_printf(lines[0], "%s%s%s  %" G_GUINT64_FORMAT " files, %s of %s",
-                    ek_show_on(taking->cli->color_err, EK_COLOR_GOOD), bar,
-                    ek_show_off(taking->cli->color_err), taking->done_files, done, all);
+    g_string_printf(
+        lines[0], "%s%s%s  %" G_GUINT64_FORMAT " of %" G_GUINT64_FORMAT " files, %s of %s",
+        ek_show_on(taking->cli->color_err, EK_COLOR_GOOD), bar, ek_show_off(taking->cli->color_err),
+        taking->done_files, taking->wanted, done, all);
     g_mutex_unlock(&taking->lock);
 }
 
 static void tell_problem(Taking *taking, const char *path, const char *what)
 {
     g_autofree char *safe = ek_text_escape(path);
-    if (!taking->json && taking->problem_count++ < PROBLEMS_SHOWN)
+    if (!taking->order->json && taking->problem_count++ < PROBLEMS_SHOWN)
         g_ptr_array_add(taking->problems, g_strdup_printf("%s: %s", safe, what));
 }
 
 static void tell_json(Taking *taking, const char *path, const EkItem *item,
                       const EkExtracted *result)
 {
+    static const char *const outcomes[] = {
+        [EK_OUTCOME_WRITTEN] = "written", [EK_OUTCOME_SAME] = "same", [EK_OUTCOME_KEPT] = "kept"};
     json_t *row = json_object();
     json_object_set_new(row, "volume", ek_json_u64(ek_indexing_volume(taking->indexing)->number));
     json_object_set_new(row, "number", ek_json_u64(item->file.number));
     json_object_set_new(row, "path", ek_json_text(path));
     json_object_set_new(row, "written_as", ek_json_text(result->written_as));
+    json_object_set_new(row, "outcome", ek_json_text(outcomes[result->outcome]));
     json_object_set_new(row, "size", ek_json_u64(item->file.size));
     json_object_set_new(row, "sha256", ek_json_text(result->sha256));
     json_object_set_new(row, "condition", ek_json_text(ek_condition_name(item->damage.condition)));
@@ -68,17 +176,25 @@ static void tell_json(Taking *taking, const char *path, const EkItem *item,
 }
 
 static void tell_result(Taking *taking, const char *path, const EkItem *item,
-                        const EkExtracted *result)
+                        const EkExtracted *result, const GArray *holes)
 {
-    ek_filerow_count(&taking->totals, item);
-    g_mutex_lock(&taking->lock);
-    taking->done_files++;
-    taking->done_bytes += item->file.size;
-    g_mutex_unlock(&taking->lock);
-    if (taking->sums != NULL)
+    guint64 volume = ek_indexing_volume(taking->indexing)->number;
+    if (result->outcome != EK_OUTCOME_KEPT)
+        ek_filerow_count(&taking->totals, item);
+    taking->same += result->outcome == EK_OUTCOME_SAME ? 1 : 0;
+    if (taking->sums != NULL && result->sha256 != NULL)
         fprintf(taking->sums, "%s  %s\n", result->sha256, result->written_as);
-    if (taking->json)
+    if (result->outcome == EK_OUTCOME_WRITTEN)
+        ek_record_add(taking->record, volume, path, item, result, holes);
+    if (taking->order->json)
         tell_json(taking, path, item, result);
+    if (result->outcome == EK_OUTCOME_KEPT) {
+        taking->kept++;
+        tell_problem(taking, path,
+                     "something else is there already and was kept (--if-exists replace, or "
+                     "rename)");
+        return;
+    }
     if (item->damage.condition != EK_CONDITION_WHOLE) {
         g_autofree char *condition = ek_filerow_condition(&item->damage);
         tell_problem(taking, path, condition);
@@ -90,6 +206,8 @@ static void tell_result(Taking *taking, const char *path, const EkItem *item,
     }
 }
 
+/* --- taking --------------------------------------------------------------------------------- */
+
 /* TRUE when the work goes on in spite of this error. */
 static gboolean is_one_files_error(const GError *error)
 {
@@ -97,35 +215,68 @@ static gboolean is_one_files_error(const GError *error)
            !g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
 }
 
-static gboolean write_file(Taking *taking, const char *path, const EkItem *item,
-                           EkExtracted *result, GError **error)
+static gboolean write_file(Taking *taking, const char *path, const EkItem *item, GError **error)
 {
+    guint64 volume = ek_indexing_volume(taking->indexing)->number;
+    gboolean is_whole = item->damage.condition == EK_CONDITION_WHOLE;
     g_autoptr(GArray) extents =
         ek_inventory_extents(ek_indexing_inventory(taking->indexing), item->file.number, error);
-    return extents != NULL &&
-           ek_extract_file(taking->extract, ek_indexing_files(taking->indexing), path, &item->file,
-                           extents, taking->cancel, result, error);
+    if (extents == NULL)
+        return FALSE;
+    EkExtracted result = {0};
+    EkExtractOrder order = {
+        .path = path,
+        .file = &item->file,
+        .extents = extents,
+        .if_exists = taking->order->if_exists,
+        .known_sha256 = ek_record_sha256(taking->record, volume, item->file.number),
+    };
+    EkExtract *extract = taking->holed != NULL && !is_whole ? taking->holed : taking->extract;
+    gboolean fine = ek_extract_file(extract, ek_indexing_files(taking->indexing), &order,
+                                    taking->cancel, &result, error);
+    if (fine) {
+        g_autoptr(GArray) holes =
+            is_whole ? NULL : ek_files_holes(ek_indexing_files(taking->indexing)->gate, extents);
+        tell_result(taking, path, item, &result, holes);
+    }
+    ek_extracted_clear(&result);
+    return fine;
+}
+
+static void count_done(Taking *taking, const EkItem *item)
+{
+    g_mutex_lock(&taking->lock);
+    taking->done_files++;
+    taking->done_bytes += item->file.size;
+    g_mutex_unlock(&taking->lock);
 }
 
 static gboolean take_entry(void *data, const char *path, const EkItem *item)
 {
     Taking *taking = data;
     GError *error = NULL;
-    EkExtracted result = {0};
     gboolean fine = TRUE;
+    gboolean is_deleted = (item->file.flags & EK_FILE_DELETED) != 0;
+    g_autofree char *place = g_strconcat(is_deleted ? DELETED_FOLDER : "", path, NULL);
     if (g_atomic_int_get(taking->cancel) != 0) {
         ek_error_set(&taking->error, EK_ERROR_CANCELLED, "interrupted");
         return FALSE;
     }
     if (item->file.type == EK_TYPE_FOLDER) {
-        fine = ek_extract_folder(taking->extract, path, &error);
+        fine = ek_extract_folder(taking->extract, place, &error);
         ek_filerow_count(&taking->totals, item);
-    } else if (item->file.type == EK_TYPE_FILE || item->file.type == EK_TYPE_STREAM) {
-        fine = write_file(taking, path, item, &result, &error);
-        if (fine)
-            tell_result(taking, path, item, &result);
+    } else if (item->damage.condition != EK_CONDITION_WHOLE &&
+               taking->order->holes != HOLES_ZEROS) {
+        g_autofree char *condition = ek_filerow_condition(&item->damage);
+        g_autofree char *what = g_strdup_printf("%s: left out", condition);
+        taking->skipped++;
+        taking->stopped = taking->order->holes == HOLES_STOP;
+        tell_problem(taking, path, taking->stopped ? condition : what);
+        return !taking->stopped;
+    } else {
+        fine = write_file(taking, place, item, &error);
+        count_done(taking, item);
     }
-    ek_extracted_clear(&result);
     if (fine)
         return TRUE;
     if (!is_one_files_error(error)) {
@@ -138,19 +289,37 @@ static gboolean take_entry(void *data, const char *path, const EkItem *item)
     return TRUE;
 }
 
-static gboolean add_size(void *data, const char *path, const EkItem *item)
-{
-    guint64 *bytes = data;
-    (void)path;
-    *bytes += item->file.size;
-    return TRUE;
-}
-
-static void print_end(Taking *taking, const char *folder)
+static void print_counts(const Taking *taking)
 {
     const EkFileTotals *totals = &taking->totals;
-    if (taking->json) {
+    const struct {
+        guint64 count;
+        const char *what;
+    } counts[] = {
+        {totals->by_condition[EK_CONDITION_WHOLE], "whole"},
+        {totals->by_condition[EK_CONDITION_HOLED], "holed"},
+        {totals->by_condition[EK_CONDITION_OVERWRITTEN], "overwritten"},
+        {totals->by_condition[EK_CONDITION_UNPLACED], "unplaced"},
+        {taking->same, "there already"},
+        {taking->kept, "kept as they were"},
+        {taking->skipped, "left out"},
+        {taking->failed, "could not be written"},
+    };
+    for (gsize i = 0; i < G_N_ELEMENTS(counts); i++)
+        if (i == 0 || counts[i].count > 0)
+            printf("%s%" G_GUINT64_FORMAT " %s", i == 0 ? " " : ", ", counts[i].count,
+                   counts[i].what);
+    puts("");
+}
+
+static void print_end(const Taking *taking)
+{
+    const EkFileTotals *totals = &taking->totals;
+    if (taking->order->json) {
         json_t *json = ek_filerow_totals_json(totals);
+        json_object_set_new(json, "same", ek_json_u64(taking->same));
+        json_object_set_new(json, "kept", ek_json_u64(taking->kept));
+        json_object_set_new(json, "skipped", ek_json_u64(taking->skipped));
         json_object_set_new(json, "failed", ek_json_u64(taking->failed));
         ek_filerow_end_list(json);
         return;
@@ -162,130 +331,189 @@ static void print_end(Taking *taking, const char *folder)
     g_autofree char *size = ek_text_size(totals->bytes);
     g_autofree char *files = ek_text_count(totals->files, "file", "files");
     g_autofree char *folders = ek_text_count(totals->folders, "folder", "folders");
-    printf("%s in %s, %s, to %s: %" G_GUINT64_FORMAT " whole", files, folders, size, folder,
-           totals->by_condition[EK_CONDITION_WHOLE]);
-    for (guint i = EK_CONDITION_HOLED; i < EK_CONDITIONS; i++)
-        if (totals->by_condition[i] > 0)
-            printf(", %" G_GUINT64_FORMAT " %s", totals->by_condition[i],
-                   ek_condition_name((EkCondition)i));
-    if (taking->failed > 0)
-        printf(", %" G_GUINT64_FORMAT " could not be written", taking->failed);
-    puts("");
+    printf("%s in %s, %s, to %s:", files, folders, size, taking->order->to);
+    print_counts(taking);
     if (totals->hurt_folders > 0)
         ek_cli_advise("extract: %" G_GUINT64_FORMAT
                       " folders have holes: names that stood there may be missing",
                       totals->hurt_folders);
+    if (taking->unknown > 0)
+        ek_cli_advise("extract: %" G_GUINT64_FORMAT
+                      " more would fit, but do not tell the date that was asked for",
+                      taking->unknown);
+    if (taking->stopped)
+        ek_cli_advise("extract: stopped at the first file that is not whole (--holes stop)");
 }
 
-typedef struct {
-    EkView view;
-    const char *to;
-    FILE *sums;
-    gboolean json;
-    gboolean deleted;
-    gboolean streams;
-} Job;
-
-static gboolean take_place(Taking *taking, Job *job, const char *operand, gboolean counting,
-                           GError **error)
+static gboolean pick_all(Taking *taking, GError **error)
 {
-    const char *path = NULL;
-    guint64 volume = 0;
-    guint64 number = 0;
-    ek_cli_parse_place(operand, &volume, &path);
-    g_autoptr(EkIndexing) indexing = ek_filerow_open(taking->cli, &job->view, volume, error);
-    if (indexing == NULL)
-        return FALSE;
-    EkInventory *inventory = ek_indexing_inventory(indexing);
-    guint with =
-        EK_WITH_BELOW | (job->deleted ? EK_WITH_DELETED : 0) | (job->streams ? EK_WITH_STREAMS : 0);
-    taking->indexing = indexing;
-    gboolean fine = ek_inventory_find(inventory, path, &number, error) &&
-                    ek_inventory_walk(inventory, number, with, counting ? add_size : take_entry,
-                                      counting ? (void *)&taking->all_bytes : taking, error);
-    taking->indexing = NULL;
-    return fine;
-}
-
-static int run(EkCli *cli, Job *job, const gint *cancel)
-{
-    Taking taking = {.cli = cli, .cancel = cancel, .json = job->json, .sums = job->sums};
-    GError *error = NULL;
-    const EkCaseInfo *info = ek_case_info(job->view.opened);
-    g_mutex_init(&taking.lock);
-    if (!ek_guard_apart(cli->system, job->to, info->path, "the folder", &error))
-        return ek_cli_fail(cli, error);
+    EkCli *cli = taking->cli;
+    const char *source = ek_case_info(taking->view.opened)->path;
+    const char *folders[] = {taking->order->to, taking->order->holed_to};
+    for (gsize i = 0; i < G_N_ELEMENTS(folders); i++)
+        if (folders[i] != NULL &&
+            !ek_guard_apart(cli->system, folders[i], source, "the folder", error))
+            return FALSE;
     for (char **operand = cli->operands + 1; *operand != NULL; operand++)
-        if (!take_place(&taking, job, *operand, TRUE, &error))
-            return ek_cli_fail(cli, error);
-    if (!ek_guard_space(job->to, taking.all_bytes, "what is to be extracted", &error))
-        return ek_cli_fail(cli, error);
-    g_autoptr(EkExtract) extract = ek_extract_new(job->to, &error);
-    if (extract == NULL)
-        return ek_cli_fail(cli, error);
+        if (!pick_place(taking, *operand, error))
+            return FALSE;
+    if (taking->order->list != NULL && !pick_list(taking, taking->order->list, error))
+        return FALSE;
+    g_autofree char *size = ek_text_size(taking->all_bytes);
+    g_autofree char *files = ek_text_count(taking->wanted, "file", "files");
+    if (!taking->order->json)
+        ek_cli_advise("To be taken out: %s, %s.", files, size);
+    return ek_guard_space(taking->order->to, taking->all_bytes, "what is to be extracted", error);
+}
 
-    g_autoptr(GPtrArray) problems = g_ptr_array_new_with_free_func(g_free);
-    taking.extract = extract;
-    taking.problems = problems;
-    if (job->json)
-        ek_filerow_begin_list(&taking.list);
-    EkProgress *progress = ek_progress_begin(cli->terminal_err, draw, &taking);
-    for (char **operand = cli->operands + 1; *operand != NULL && error == NULL; operand++) {
-        if (take_place(&taking, job, *operand, FALSE, &error) && taking.error != NULL)
-            error = g_steal_pointer(&taking.error);
+static gboolean open_targets(Taking *taking, GError **error)
+{
+    const Order *order = taking->order;
+    taking->extract = ek_extract_new(order->to, error);
+    if (taking->extract != NULL && order->holed_to != NULL)
+        taking->holed = ek_extract_new(order->holed_to, error);
+    if (taking->extract == NULL || (order->holed_to != NULL && taking->holed == NULL))
+        return FALSE;
+    taking->record = ek_record_open(order->to, error);
+    if (taking->record != NULL && order->sums != NULL) {
+        taking->sums = fopen(order->sums, "wxe");
+        if (taking->sums == NULL)
+            return ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot write %s",
+                                       order->sums);
     }
-    if (error == NULL)
-        ek_extract_sync(extract, &error);
+    return taking->record != NULL;
+}
+
+static int take_all(Taking *taking)
+{
+    GError *error = NULL;
+    if (taking->order->json)
+        ek_filerow_begin_list(&taking->list);
+    EkProgress *progress = ek_progress_begin(taking->cli->terminal_err, draw, taking);
+    for (guint i = 0; i < taking->volumes->len && error == NULL && !taking->stopped; i++) {
+        taking->indexing = taking->volumes->pdata[i];
+        if (ek_inventory_take_picked(ek_indexing_inventory(taking->indexing), take_entry, taking,
+                                     &error) &&
+            taking->error != NULL)
+            error = g_steal_pointer(&taking->error);
+    }
+    if (error == NULL && ek_extract_sync(taking->extract, &error) && taking->holed != NULL)
+        ek_extract_sync(taking->holed, &error);
     ek_progress_end(progress);
-    print_end(&taking, job->to);
-    g_mutex_clear(&taking.lock);
-    if (error != NULL)
-        return ek_cli_fail(cli, error);
-    gboolean losses = taking.failed > 0 || taking.totals.hurt_folders > 0 ||
-                      taking.totals.by_condition[EK_CONDITION_WHOLE] < taking.totals.files;
+    print_end(taking);
+    if (error != NULL) {
+        gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
+        int status = ek_cli_fail(taking->cli, error);
+        if (interrupted)
+            ek_cli_advise("What was written is complete. The same command goes on.");
+        return status;
+    }
+    gboolean losses = taking->failed + taking->kept + taking->skipped > 0 ||
+                      taking->totals.hurt_folders > 0 ||
+                      taking->totals.by_condition[EK_CONDITION_WHOLE] < taking->totals.files;
     return losses ? EK_EXIT_LEFT : EK_EXIT_DONE;
+}
+
+static int run(EkCli *cli, const Order *order)
+{
+    Taking taking = {.cli = cli, .order = order, .cancel = ek_cli_watch_signals()};
+    GError *error = NULL;
+    int status;
+    if (!ek_view_open(&taking.view, cli->operands[0], FALSE, &error))
+        return ek_cli_fail(cli, error);
+    g_mutex_init(&taking.lock);
+    taking.volumes = g_ptr_array_new_with_free_func((GDestroyNotify)ek_indexing_free);
+    taking.problems = g_ptr_array_new_with_free_func(g_free);
+    if (pick_all(&taking, &error) && open_targets(&taking, &error))
+        status = take_all(&taking);
+    else
+        status = ek_cli_fail(cli, error);
+    error = NULL;
+    if (taking.record != NULL && !ek_record_close(taking.record, &error))
+        status = ek_cli_fail(cli, error);
+    if (taking.sums != NULL && fclose(taking.sums) != 0 && status == EK_EXIT_DONE)
+        status = EK_EXIT_FAILED;
+    g_clear_pointer(&taking.holed, ek_extract_free);
+    g_clear_pointer(&taking.extract, ek_extract_free);
+    g_ptr_array_unref(taking.problems);
+    g_ptr_array_unref(taking.volumes);
+    ek_view_close(&taking.view);
+    g_mutex_clear(&taking.lock);
+    return status;
+}
+
+/* --- the command ---------------------------------------------------------------------------- */
+
+static gboolean choose(const char *word, const char *const *words, guint count, guint *choice)
+{
+    for (guint i = 0; i < count; i++)
+        if (word == NULL || g_str_equal(word, words[i])) {
+            *choice = i;
+            return TRUE;
+        }
+    return FALSE;
+}
+
+static gboolean check_words(EkCli *cli, Order *order, int *status)
+{
+    static const char *const holes[] = {"zeros", "skip", "stop"};
+    static const char *const exists[] = {"keep", "replace", "rename"};
+    guint choice = 0;
+    *status = EK_EXIT_DONE;
+    if (order->to == NULL)
+        *status = ek_cli_misused(cli, "--to DIR is missing: where to write");
+    else if (cli->operands[1] == NULL && order->list == NULL)
+        *status = ek_cli_misused(cli, "name what to take out: VOLUME, VOLUME:PATH or --from-list");
+    if (*status == EK_EXIT_DONE && !choose(order->holes_word, holes, 3, &choice))
+        *status =
+            ek_cli_misused(cli, "--holes takes zeros, skip or stop, not \"%s\"", order->holes_word);
+    order->holes = (Holes)choice;
+    if (*status == EK_EXIT_DONE && !choose(order->exists_word, exists, 3, &choice))
+        *status = ek_cli_misused(cli, "--if-exists takes keep, replace or rename, not \"%s\"",
+                                 order->exists_word);
+    order->if_exists = (EkIfExists)choice;
+    guint64 number = 0;
+    const char *path = NULL;
+    for (char **operand = cli->operands + 1; *status == EK_EXIT_DONE && *operand != NULL; operand++)
+        if (!ek_cli_parse_place(*operand, &number, &path))
+            *status =
+                ek_cli_misused(cli, "\"%s\" is not VOLUME or VOLUME:PATH, as 2:Photos", *operand);
+    return *status == EK_EXIT_DONE;
 }
 
 int ek_command_extract(EkCli *cli)
 {
-    g_autofree char *to = NULL;
-    g_autofree char *sums = NULL;
-    Job job = {0};
+    Order order = {0};
+    EkFilterWords words = {0};
     const GOptionEntry entries[] = {
-        {"to", 0, 0, G_OPTION_ARG_FILENAME, &to, "the folder to write below (made when absent)",
-         "DIR"},
-        {"deleted", 0, 0, G_OPTION_ARG_NONE, &job.deleted, "also what was deleted", NULL},
-        {"streams", 0, 0, G_OPTION_ARG_NONE, &job.streams,
+        {"to", 0, 0, G_OPTION_ARG_FILENAME, &order.to,
+         "the folder to write below (made when absent)", "DIR"},
+        EK_FILTER_ENTRIES(words),
+        {"from-list", 0, 0, G_OPTION_ARG_FILENAME, &order.list,
+         "what to take out, VOLUME:@NUMBER or VOLUME:PATH a line", "FILE"},
+        {"holes", 0, 0, G_OPTION_ARG_STRING, &order.holes_word,
+         "what is not whole: with zeros (default), skip it, or stop", "zeros|skip|stop"},
+        {"holed-to", 0, 0, G_OPTION_ARG_FILENAME, &order.holed_to,
+         "a folder apart for what is not whole", "DIR"},
+        {"if-exists", 0, 0, G_OPTION_ARG_STRING, &order.exists_word,
+         "where another file is there: keep it (default), replace, rename", "WHAT"},
+        {"streams", 0, 0, G_OPTION_ARG_NONE, &order.streams,
          "also further streams of files, as files called FILE:STREAM", NULL},
-        {"sums", 0, 0, G_OPTION_ARG_FILENAME, &sums,
+        {"sums", 0, 0, G_OPTION_ARG_FILENAME, &order.sums,
          "write the SHA-256 of each file there, as sha256sum does", "FILE"},
-        {"json", 0, 0, G_OPTION_ARG_NONE, &job.json, "print JSON (docs/json.md)", NULL},
+        {"json", 0, 0, G_OPTION_ARG_NONE, &order.json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;
-    guint64 number = 0;
-    const char *path = NULL;
-    if (!ek_cli_parse(cli, entries, &status))
-        return status;
-    if (to == NULL)
-        return ek_cli_misused(cli, "--to DIR is missing: where to write");
-    for (char **operand = cli->operands + 1; *operand != NULL; operand++)
-        if (!ek_cli_parse_place(*operand, &number, &path))
-            return ek_cli_misused(cli, "\"%s\" is not VOLUME or VOLUME:PATH, as 2:Photos",
-                                  *operand);
-    GError *error = NULL;
-    if (!ek_view_open(&job.view, cli->operands[0], FALSE, &error))
-        return ek_cli_fail(cli, error);
-    job.to = to;
-    job.sums = sums != NULL ? fopen(sums, "wxe") : NULL;
-    if (sums != NULL && job.sums == NULL) {
-        ek_error_from_errno(&error, EK_ERROR_FAILED, errno, "cannot write %s", sums);
-        status = ek_cli_fail(cli, error);
-    } else {
-        status = run(cli, &job, ek_cli_watch_signals());
+    if (ek_cli_parse(cli, entries, &status) &&
+        ek_filters_take(cli, &words, &order.filter, &status)) {
+        if (check_words(cli, &order, &status))
+            status = run(cli, &order);
+        ek_filter_clear(&order.filter);
     }
-    if (job.sums != NULL && fclose(job.sums) != 0 && status == EK_EXIT_DONE)
-        status = EK_EXIT_FAILED;
-    ek_view_close(&job.view);
+    char *texts[] = {order.to,   order.holed_to,   order.sums,
+                     order.list, order.holes_word, order.exists_word};
+    for (gsize i = 0; i < G_N_ELEMENTS(texts); i++)
+        g_free(texts[i]);
     return status;
 }

@@ -130,6 +130,7 @@ void ek_filerow_count(EkFileTotals *totals, const EkItem *item)
 {
     const EkFile *file = &item->file;
     totals->local_times |= file->modified.is_set && file->modified.is_local;
+    totals->utc_times |= file->modified.is_set && !file->modified.is_local;
     totals->deleted += (file->flags & EK_FILE_DELETED) != 0;
     if (file->type == EK_TYPE_FOLDER) {
         totals->folders++;
@@ -174,7 +175,11 @@ void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals)
                       " folders have holes: names that stood there may be missing",
                       cli->command->name, totals->hurt_folders);
     if (totals->local_times)
-        ek_cli_advise("Times are in the clock of whoever wrote the files: FAT keeps no time zone.");
+        ek_cli_advise(
+            "Times %sare in the clock of whoever wrote the files: FAT keeps no time zone.",
+            totals->utc_times ? "of FAT volumes " : "");
+    if (totals->utc_times)
+        ek_cli_advise("%s are in UTC.", totals->local_times ? "The others" : "Times");
 }
 
 /* --- opening -------------------------------------------------------------------------------- */

@@ -25,6 +25,7 @@ typedef struct {
     guint64 by_condition[EK_CONDITIONS];
     guint64 hurt_folders; /* names may be missing from them */
     gboolean local_times;
+    gboolean utc_times;
 } EkFileTotals;
 
 void ek_filerow_count(EkFileTotals *totals, const EkItem *item);

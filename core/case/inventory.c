@@ -164,6 +164,7 @@ void ek_inventory_close(EkInventory *inventory)
     sqlite3_finalize(inventory->put_extent);
     sqlite3_finalize(inventory->put_name);
     sqlite3_finalize(inventory->put_damage);
+    sqlite3_finalize(inventory->put_picked);
     sqlite3_close(inventory->store);
     g_clear_error(&inventory->failure);
     g_mutex_clear(&inventory->lock);
@@ -412,6 +413,60 @@ gboolean ek_inventory_find(EkInventory *inventory, const char *path, guint64 *nu
         g_string_append_printf(walked, "%s%s", walked->len > 0 ? "/" : "", *part);
     }
     return TRUE;
+}
+
+/* --- picking -------------------------------------------------------------------------------- */
+
+gboolean ek_inventory_pick(EkInventory *inventory, const char *path, guint64 number, GError **error)
+{
+    if (inventory->put_picked == NULL) {
+        if (!ek_sql_run(inventory->store,
+                        "CREATE TEMP TABLE picked (id INTEGER PRIMARY KEY, place INTEGER NOT NULL,"
+                        " file INTEGER NOT NULL, path TEXT NOT NULL)",
+                        error))
+            return FALSE;
+        inventory->put_picked = ek_sql_prepare(
+            inventory->store, error,
+            "INSERT INTO picked (place,file,path) VALUES (coalesce((SELECT first FROM extent"
+            " WHERE file=?1 ORDER BY offset LIMIT 1),-1),?1,?2)",
+            "");
+        if (inventory->put_picked == NULL)
+            return FALSE;
+    }
+    sqlite3_bind_int64(inventory->put_picked, 1, (gint64)number);
+    sqlite3_bind_text(inventory->put_picked, 2, path, -1, SQLITE_STATIC);
+    gboolean fine = ek_sql_step(inventory->store, inventory->put_picked, error) == 0;
+    sqlite3_reset(inventory->put_picked);
+    return fine;
+}
+
+gboolean ek_inventory_take_picked(EkInventory *inventory, EkItemSink sink, void *data,
+                                  GError **error)
+{
+    if (inventory->put_picked == NULL)
+        return TRUE;
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        inventory->store, error,
+        "SELECT f.number,f.type,f.flags,f.size,f.created,f.modified,f.accessed,f.zones,"
+        "f.attributes,f.generation,f.place,0,p.path,NULL,0,"
+        "d.condition,d.bad,d.unread,d.unplaced,d.overwritten"
+        " FROM picked p JOIN file f ON f.number=p.file LEFT JOIN damage d ON d.file=f.number"
+        " ORDER BY p.place,p.id",
+        "");
+    int got = rows != NULL ? 0 : -1;
+    while (rows != NULL && (got = ek_sql_step(inventory->store, rows, error)) == 1) {
+        EkItem item = ek_inventory_item(rows);
+        const char *path = item.name;
+        const char *slash = strrchr(path, '/');
+        item.name = slash != NULL ? slash + 1 : path;
+        if (!sink(data, path, &item)) {
+            got = 0;
+            break;
+        }
+    }
+    g_clear_pointer(&rows, sqlite3_finalize);
+    g_clear_pointer(&inventory->put_picked, sqlite3_finalize);
+    return got == 0 && ek_sql_run(inventory->store, "DROP TABLE picked", error);
 }
 
 GArray *ek_inventory_extents(EkInventory *inventory, guint64 number, GError **error)

@@ -78,6 +78,15 @@ gboolean ek_inventory_find(EkInventory *inventory, const char *path, guint64 *nu
 gboolean ek_inventory_get(EkInventory *inventory, guint64 number, EkItemSink sink, void *data,
                           GError **error);
 
+/* Remembers a file with its path, for as long as the inventory is open. */
+gboolean ek_inventory_pick(EkInventory *inventory, const char *path, guint64 number,
+                           GError **error);
+
+/* Hands on what was picked in order of place on the drive, what lies nowhere first, and forgets it.
+ */
+gboolean ek_inventory_take_picked(EkInventory *inventory, EkItemSink sink, void *data,
+                                  GError **error);
+
 /* Where a file lies: EkExtent, in order. The caller unrefs. NULL on failure. */
 GArray *ek_inventory_extents(EkInventory *inventory, guint64 number, GError **error);
 

@@ -15,6 +15,7 @@ struct EkInventory {
     sqlite3_stmt *put_extent;
     sqlite3_stmt *put_name;
     sqlite3_stmt *put_damage;
+    sqlite3_stmt *put_picked; /* while files are picked */
     const gint *cancel;
     GError *failure;
     guint64 rows; /* since the last commit */

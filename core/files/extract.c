@@ -21,6 +21,7 @@
 struct EkExtract {
     char *folder;
     int fd;
+    GHashTable *written; /* names, relative to the folder, that this extraction has given */
 };
 
 typedef struct {
@@ -46,12 +47,14 @@ EkExtract *ek_extract_new(const char *folder, GError **error)
     EkExtract *extract = g_new0(EkExtract, 1);
     extract->folder = g_strdup(folder);
     extract->fd = fd;
+    extract->written = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
     return extract;
 }
 
 void ek_extract_free(EkExtract *extract)
 {
     close(extract->fd);
+    g_hash_table_unref(extract->written);
     g_free(extract->folder);
     g_free(extract);
 }
@@ -233,8 +236,18 @@ static void set_times(int fd, const EkFile *file)
     (void)futimens(fd, times);
 }
 
-static gboolean write_content(EkExtract *extract, int folder, EkFiles *files, const EkFile *file,
-                              const GArray *extents, const gint *cancel, char **sha256,
+/* Reads the file through `sink`; FALSE with *error when that stopped it. */
+static gboolean read_through(EkFiles *files, const EkExtractOrder *order, Writer *writer,
+                             EkContentSink sink, GError **error)
+{
+    gboolean fine = ek_files_read(files, order->file, order->extents, sink, writer);
+    if (writer->error != NULL)
+        g_propagate_error(error, g_steal_pointer(&writer->error));
+    return fine;
+}
+
+static gboolean write_content(EkExtract *extract, int folder, EkFiles *files,
+                              const EkExtractOrder *order, const gint *cancel, char **sha256,
                               GError **error)
 {
     int fd = openat(folder, PART_NAME, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666);
@@ -248,11 +261,13 @@ static gboolean write_content(EkExtract *extract, int folder, EkFiles *files, co
                                    extract->folder);
     g_autoptr(EkSha256) digest = ek_sha256_new();
     Writer writer = {extract, fd, digest, cancel, 0, NULL};
-    gboolean fine = ek_files_read(files, file, extents, write_piece, &writer) && end_gap(&writer);
-    if (writer.error != NULL)
+    gboolean fine = read_through(files, order, &writer, write_piece, error);
+    if (fine && !end_gap(&writer)) {
         g_propagate_error(error, writer.error);
+        fine = FALSE;
+    }
     if (fine)
-        set_times(fd, file);
+        set_times(fd, order->file);
     if (close(fd) != 0 && fine)
         fine = ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot write to %s",
                                    extract->folder);
@@ -260,24 +275,123 @@ static gboolean write_content(EkExtract *extract, int folder, EkFiles *files, co
     return fine;
 }
 
-gboolean ek_extract_file(EkExtract *extract, EkFiles *files, const char *path, const EkFile *file,
-                         const GArray *extents, const gint *cancel, EkExtracted *result,
-                         GError **error)
+/* --- what is there already ------------------------------------------------------------------ */
+
+static gboolean digest_piece(void *data, const guint8 *bytes, gsize length)
+{
+    static const guint8 zeros[4096];
+    Writer *writer = data;
+    if (g_atomic_int_get(writer->cancel) != 0)
+        return ek_error_set(&writer->error, EK_ERROR_CANCELLED, "interrupted");
+    for (gsize done = 0; done < length; done += sizeof zeros) {
+        gsize part = bytes != NULL ? length : MIN(sizeof zeros, length - done);
+        ek_sha256_update(writer->digest, bytes != NULL ? bytes : zeros, part);
+        if (bytes != NULL)
+            break;
+    }
+    return TRUE;
+}
+
+static char *digest_of_target(int folder, const char *name)
+{
+    int fd = openat(folder, name, O_RDONLY | O_NOFOLLOW | O_CLOEXEC);
+    if (fd < 0)
+        return NULL;
+    g_autoptr(EkSha256) digest = ek_sha256_new();
+    g_autofree guint8 *buffer = g_malloc(1u << 20);
+    ssize_t got;
+    while ((got = read(fd, buffer, 1u << 20)) > 0)
+        ek_sha256_update(digest, buffer, (gsize)got);
+    close(fd);
+    return got == 0 ? ek_sha256_finish_hex(digest) : NULL;
+}
+
+static gboolean has_time(const struct stat *st, const EkFile *file)
+{
+    return !file->modified.is_set || st->st_mtim.tv_sec == ek_moment_to_unix(&file->modified);
+}
+
+/* Is this file, of this content, there under this name? FALSE with *error when reading was
+ * interrupted. */
+static gboolean is_same(EkFiles *files, const EkExtractOrder *order, int folder, const char *name,
+                        const struct stat *st, const gint *cancel, char **sha256, GError **error)
+{
+    if (!S_ISREG(st->st_mode) || (guint64)st->st_size != order->file->size)
+        return FALSE;
+    if (order->known_sha256 != NULL && has_time(st, order->file)) {
+        *sha256 = g_strdup(order->known_sha256);
+        return TRUE;
+    }
+    g_autofree char *there = digest_of_target(folder, name);
+    g_autoptr(EkSha256) digest = ek_sha256_new();
+    Writer writer = {.digest = digest, .cancel = cancel};
+    if (!read_through(files, order, &writer, digest_piece, error))
+        return FALSE;
+    *sha256 = ek_sha256_finish_hex(digest);
+    return g_strcmp0(there, *sha256) == 0;
+}
+
+/* Gives the finished file its name, over what has it. */
+static gboolean take_name(int folder, const char *name, GString *written, GError **error)
+{
+    struct stat st;
+    if (fstatat(folder, name, &st, AT_SYMLINK_NOFOLLOW) == 0 && S_ISDIR(st.st_mode))
+        return ek_error_set(error, EK_ERROR_FAILED, "%s%s is a folder", written->str, name);
+    if (renameat(folder, PART_NAME, folder, name) != 0)
+        return ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot name %s%s", written->str,
+                                   name);
+    g_string_append(written, name);
+    return TRUE;
+}
+
+/* One file into an open folder. `written` is the folder's name, and becomes the file's. */
+static gboolean place_file(EkExtract *extract, EkFiles *files, const EkExtractOrder *order,
+                           int folder, const char *name, GString *written, const gint *cancel,
+                           EkExtracted *result, GError **error)
+{
+    g_autofree char *full = g_strconcat(written->str, name, NULL);
+    struct stat st;
+    gboolean is_ours = g_hash_table_contains(extract->written, full);
+    gboolean is_there = !is_ours && order->if_exists != EK_EXISTS_RENAME &&
+                        fstatat(folder, name, &st, AT_SYMLINK_NOFOLLOW) == 0;
+    GError *failure = NULL;
+    if (is_there && is_same(files, order, folder, name, &st, cancel, &result->sha256, &failure)) {
+        result->outcome = EK_OUTCOME_SAME;
+        g_string_append(written, name);
+        return TRUE;
+    }
+    g_clear_pointer(&result->sha256, g_free);
+    if (failure != NULL) {
+        g_propagate_error(error, failure);
+        return FALSE;
+    }
+    if (is_there && order->if_exists == EK_EXISTS_KEEP) {
+        result->outcome = EK_OUTCOME_KEPT;
+        g_string_append(written, name);
+        return TRUE;
+    }
+    return write_content(extract, folder, files, order, cancel, &result->sha256, error) &&
+           (is_there ? take_name(folder, name, written, error)
+                     : give_name(folder, name, written, &result->renamed, error));
+}
+
+gboolean ek_extract_file(EkExtract *extract, EkFiles *files, const EkExtractOrder *order,
+                         const gint *cancel, EkExtracted *result, GError **error)
 {
     *result = (EkExtracted){0};
-    g_autofree char *parent = g_path_get_dirname(path);
-    g_autofree char *base = g_path_get_basename(path);
+    g_autofree char *parent = g_path_get_dirname(order->path);
+    g_autofree char *base = g_path_get_basename(order->path);
     g_autofree char *name = safe_name(base, &result->renamed);
     g_autoptr(GString) written = g_string_new(NULL);
     int folder = open_folder(extract, g_str_equal(parent, ".") ? "" : parent, written,
                              &result->renamed, error);
     if (folder < 0)
         return FALSE;
-    gboolean fine =
-        write_content(extract, folder, files, file, extents, cancel, &result->sha256, error) &&
-        give_name(folder, name, written, &result->renamed, error);
+    gboolean fine = place_file(extract, files, order, folder, name, written, cancel, result, error);
     if (!fine)
         unlinkat(folder, PART_NAME, 0);
+    else if (result->outcome != EK_OUTCOME_KEPT)
+        g_hash_table_add(extract->written, g_strdup(written->str));
     close(folder);
     result->written_as = g_strdup(written->str);
     return fine;

@@ -84,20 +84,39 @@ EkExtract *ek_extract_new(const char *folder, GError **error);
 void ek_extract_free(EkExtract *extract);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkExtract, ek_extract_free)
 
+/* What to do where something has the file's name already. What was written by the same extraction
+ * is never replaced: of two files with one name the second gets another. */
+typedef enum { EK_EXISTS_KEEP, EK_EXISTS_REPLACE, EK_EXISTS_RENAME } EkIfExists;
+
+typedef enum {
+    EK_OUTCOME_WRITTEN,
+    EK_OUTCOME_SAME, /* it was there already */
+    EK_OUTCOME_KEPT  /* something else is there, and stays */
+} EkOutcome;
+
 typedef struct {
+    EkOutcome outcome;
     char *written_as; /* relative to the folder */
-    char *sha256;     /* of what was written, 64 hex digits */
+    char *sha256;     /* of its content, 64 hex digits; NULL where something else was kept */
     gboolean renamed; /* the target holds it under another name */
 } EkExtracted;
 
 void ek_extracted_clear(EkExtracted *result);
 
-/* Writes one file as `path` below the folder: complete or not at all, never through a symbolic
- * link, never over something that is there. Bytes that are not known are zeros. EK_ERROR_NO_SPACE
- * and EK_ERROR_CANCELLED end the work, any other error is this file's alone. */
-gboolean ek_extract_file(EkExtract *extract, EkFiles *files, const char *path, const EkFile *file,
-                         const GArray *extents, const gint *cancel, EkExtracted *result,
-                         GError **error);
+/* One file to take out. */
+typedef struct {
+    const char *path; /* below the folder */
+    const EkFile *file;
+    const GArray *extents; /* EkExtent */
+    EkIfExists if_exists;
+    const char *known_sha256; /* what an earlier extraction wrote of it; NULL: not known */
+} EkExtractOrder;
+
+/* Writes one file below the folder: complete or not at all, never through a symbolic link. Bytes
+ * that are not known are zeros. EK_ERROR_NO_SPACE and EK_ERROR_CANCELLED end the work, any other
+ * error is this file's alone. */
+gboolean ek_extract_file(EkExtract *extract, EkFiles *files, const EkExtractOrder *order,
+                         const gint *cancel, EkExtracted *result, GError **error);
 
 /* Makes a folder below the folder. */
 gboolean ek_extract_folder(EkExtract *extract, const char *path, GError **error);

@@ -225,6 +225,17 @@ static void a_folder_with_a_hole_says_so(void)
     tray_free(tray);
 }
 
+static gboolean extract_as(EkExtract *extract, EkFiles *files, const char *path,
+                           const Listed *listed, const gint *cancel, EkExtracted *result,
+                           GError **error)
+{
+    EkExtractOrder order = {.path = path,
+                            .file = &listed->file,
+                            .extents = listed->extents,
+                            .if_exists = EK_EXISTS_RENAME};
+    return ek_extract_file(extract, files, &order, cancel, result, error);
+}
+
 static void extract_writes_what_is_there(void)
 {
     Bench bench;
@@ -239,8 +250,7 @@ static void extract_writes_what_is_there(void)
     g_autoptr(Listing) listing = listing_new(&files, 0);
     const Listed *file = listing_find(listing, "warbler.wav");
     for (int copy = 1; copy <= 2; copy++) {
-        CHECK(ek_extract_file(extract, &files, "warbler.wav", &file->file, file->extents, &cancel,
-                              &result, &error));
+        CHECK(extract_as(extract, &files, "warbler.wav", file, &cancel, &result, &error));
         CHECK_FINE(&error);
         CHECK_TEXT(result.written_as, copy == 1 ? "warbler.wav" : "warbler (2).wav");
         CHECK_NUMBER(result.renamed, copy == 2);
@@ -261,8 +271,7 @@ static void extract_writes_what_is_there(void)
     CHECK_NUMBER(st.st_mtime, ek_moment_to_unix(&file->file.modified));
     CHECK(ek_extract_sync(extract, &error));
     cancel = 1;
-    CHECK(!ek_extract_file(extract, &files, "x.wav", &file->file, file->extents, &cancel, &result,
-                           &error));
+    CHECK(!extract_as(extract, &files, "x.wav", file, &cancel, &result, &error));
     CHECK_ERROR(&error, EK_ERROR_CANCELLED, "interrupted");
     ek_extracted_clear(&result);
     CHECK(!g_file_test("out/deep/x.wav", G_FILE_TEST_EXISTS));
@@ -286,26 +295,21 @@ static void nothing_leads_outside(void)
     g_mkdir("elsewhere", 0700);
     CHECK(symlink("../elsewhere", "out/trap") == 0);
     CHECK(symlink("../elsewhere/file.wav", "out/link.wav") == 0);
-    CHECK(!ek_extract_file(extract, &files, "trap/file.wav", &file->file, file->extents, &cancel,
-                           &result, &error));
+    CHECK(!extract_as(extract, &files, "trap/file.wav", file, &cancel, &result, &error));
     CHECK_ERROR(&error, EK_ERROR_REFUSED, "not written through");
     ek_extracted_clear(&result);
-    CHECK(ek_extract_file(extract, &files, "link.wav", &file->file, file->extents, &cancel, &result,
-                          &error));
+    CHECK(extract_as(extract, &files, "link.wav", file, &cancel, &result, &error));
     CHECK_TEXT(result.written_as, "link (2).wav");
     ek_extracted_clear(&result);
-    CHECK(ek_extract_file(extract, &files, "../../../up.wav", &file->file, file->extents, &cancel,
-                          &result, &error));
+    CHECK(extract_as(extract, &files, "../../../up.wav", file, &cancel, &result, &error));
     CHECK_TEXT(result.written_as, "_../_../_../up.wav");
     ek_extracted_clear(&result);
-    CHECK(ek_extract_file(extract, &files, "a/..", &file->file, file->extents, &cancel, &result,
-                          &error));
+    CHECK(extract_as(extract, &files, "a/..", file, &cancel, &result, &error));
     CHECK_TEXT(result.written_as, "a/_..");
     ek_extracted_clear(&result);
     g_autofree char *long_name = g_strnfill(400, 'n');
     g_autofree char *with_end = g_strconcat(long_name, ".wav", NULL);
-    CHECK(ek_extract_file(extract, &files, with_end, &file->file, file->extents, &cancel, &result,
-                          &error));
+    CHECK(extract_as(extract, &files, with_end, file, &cancel, &result, &error));
     CHECK(result.renamed && g_str_has_suffix(result.written_as, ".wav"));
     ek_extracted_clear(&result);
     CHECK_FINE(&error);

@@ -1,0 +1,26 @@
+/* SPDX-License-Identifier: MIT */
+/* What was taken out, as a table in the folder it was taken to: extracted.csv (RFC 4180). A later
+ * extraction into the same folder knows by it what is there already. */
+#ifndef EK_FILES_RECORD_H
+#define EK_FILES_RECORD_H
+
+#include "files/files.h"
+
+#define EK_RECORD_NAME "extracted.csv"
+
+typedef struct EkRecordTable EkRecordTable;
+
+/* Opens the table in a folder, or begins one. */
+EkRecordTable *ek_record_open(const char *folder, GError **error);
+
+/* Writes what is not written yet. FALSE when that failed. */
+gboolean ek_record_close(EkRecordTable *table, GError **error);
+
+/* The sum that an earlier extraction noted for a file; NULL: none. */
+const char *ek_record_sha256(const EkRecordTable *table, guint64 volume, guint64 number);
+
+/* Notes one file. `holes`: EkHole. */
+void ek_record_add(EkRecordTable *table, guint64 volume, const char *path, const EkItem *item,
+                   const EkExtracted *result, const GArray *holes);
+
+#endif

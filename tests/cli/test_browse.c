@@ -1,0 +1,191 @@
+/* SPDX-License-Identifier: MIT */
+/* Browsing and taking out, on the demo drive: what a technician asks first. */
+#include "check.h"
+#include "fixture.h"
+#include "program.h"
+
+#include <string.h>
+
+static void prepare(void)
+{
+    unpack_demo();
+    done("new bench sim:drive.model");
+    g_auto(Result) image = ektypon("image bench --all-rounds");
+    CHECK_STATUS(image, 0);
+    done("hunt bench");
+}
+
+static void the_inventory_is_kept(void)
+{
+    prepare();
+    g_auto(Result) first = ektypon("index bench 1");
+    CHECK_STATUS(first, 0);
+    CHECK_TEXT(first.out, "Volume 1: 40 folders, 76 files, 314.3 KiB: 75 whole, 1 holed\n");
+    g_auto(Result) stamp = shell("stat -c %%y bench/files-1.db");
+    g_auto(Result) again = ektypon("index bench 1 --json");
+    json_t *json = result_json(&again);
+    CHECK_NUMBER(json_u64(json, "files"), 76);
+    CHECK_NUMBER(json_u64(json, "holed"), 1);
+    json_decref(json);
+    g_auto(Result) later = shell("stat -c %%y bench/files-1.db");
+    CHECK_TEXT(later.out, stamp.out);
+    /* Where it cannot be kept it is taken all the same. */
+    must("rm bench/files-1.db && chmod -R a-w bench");
+    g_auto(Result) closed = ektypon("ls bench 1");
+    CHECK_STATUS(closed, 0);
+    CHECK_CONTAINS(closed.out, "Read me first.txt");
+    must("chmod -R u+w bench");
+    /* A damaged one is begun anew. */
+    must("printf nonsense > bench/files-1.db");
+    g_auto(Result) anew = ektypon("index bench 1");
+    CHECK_TEXT(anew.out, first.out);
+    g_auto(Result) none = ektypon("index bench 9");
+    CHECK_STATUS(none, 1);
+    CHECK_CONTAINS(none.err, "no volume 9");
+}
+
+static void folders_show_what_is_in_them(void)
+{
+    prepare();
+    g_auto(Result) tree = ektypon("tree bench 1 --depth 1");
+    CHECK_STATUS(tree, 0);
+    CHECK_TEXT(tree.out, "      SIZE     FILES  FOLDER\n"
+                         " 314.3 KiB        76  /  [1 not whole]\n"
+                         " 243.4 KiB        44  ├─ Accessions/  [1 not whole]\n"
+                         "   9.8 KiB         3  ├─ Correspondence/\n"
+                         "  60.6 KiB        28  └─ Species sheets/\n");
+    g_auto(Result) below = ektypon("tree bench \"1:Correspondence\" --json");
+    json_t *json = result_json(&below);
+    json_t *folders = json_object_get(json, "folders");
+    CHECK_NUMBER(json_array_size(folders), 2);
+    CHECK_TEXT(json_text(json_array_get(folders, 1), "name"), "2025");
+    CHECK_NUMBER(json_u64(json_array_get(folders, 0), "files"), 3);
+    json_decref(json);
+}
+
+static void count_found(const char *options, guint64 wanted)
+{
+    g_auto(Result) result = ektypon("find bench %s --json", options);
+    CHECK_STATUS(result, 0);
+    json_t *json = result_json(&result);
+    if (json_array_size(json_object_get(json, "files")) != wanted)
+        fprintf(stderr, "\nfind %s", options);
+    CHECK_NUMBER(json_array_size(json_object_get(json, "files")), wanted);
+    json_decref(json);
+}
+
+static void files_are_found_by_what_is_known_of_them(void)
+{
+    prepare();
+    count_found("--condition holed", 5);
+    count_found("--kind audio", 14);
+    count_found("--kind audio --condition holed", 2);
+    count_found("--ext CSV,.wav --larger 20K", 8);
+    count_found("--name \"accessions-20?5*\"", 3);
+    count_found("--path \"species*/briza/*\"", 2);
+    count_found("1 --modified-after 2025-09-12 --modified-before 2025-09-13T12:00", 3);
+    count_found("--smaller 100 --kind documents", 1);
+    count_found("--deleted", 0);
+    count_found("2:\"Field recordings\" 3 --not-deleted --condition holed", 3);
+    g_auto(Result) sorted = ektypon("find bench 2 --kind audio --sort size");
+    CHECK(g_str_has_prefix(g_strchug(sorted.out), "29.6 KiB"));
+    g_auto(Result) count = ektypon("find bench --kind audio --count");
+    CHECK_TEXT(count.out, "0 folders, 14 files, 286.2 KiB; 2 holed\n");
+    static const char *const wrong[] = {
+        "--kind sounds",    "--larger much",           "--modified-after soon",
+        "--condition fine", "--deleted --not-deleted", "--sort colour",
+        "nowhere"};
+    for (gsize i = 0; i < G_N_ELEMENTS(wrong); i++) {
+        g_auto(Result) result = ektypon("find bench %s", wrong[i]);
+        CHECK_STATUS(result, 2);
+    }
+    g_auto(Result) none = ektypon("find bench 7");
+    CHECK_STATUS(none, 1);
+}
+
+static void what_is_taken_out_can_be_chosen(void)
+{
+    prepare();
+    g_auto(Result) apart = ektypon("extract bench 1 3 --to out --holed-to holed");
+    CHECK_STATUS(apart, 3);
+    CHECK_CONTAINS(apart.out, "132 files in 46 folders, 646.8 KiB, to out: 130 whole, 2 holed\n");
+    g_auto(Result) trees = shell("find out -type f | wc -l; find holed -type f | sort");
+    CHECK_TEXT(trees.out, "131\nholed/Accessions/2025/accessions-2025.csv\n"
+                          "holed/cold-store/2025-01/day-006.csv\n");
+    g_auto(Result) rows = shell("grep -c ',whole,' out/extracted.csv; grep -c ',holed,10240,0,' "
+                                "out/extracted.csv");
+    CHECK_TEXT(rows.out, "130\n1\n");
+    /* The same again has nothing left to write. */
+    g_auto(Result) again = ektypon("extract bench 1 3 --to out --holed-to holed");
+    CHECK_CONTAINS(again.out, "132 there already\n");
+    g_auto(Result) same = shell("find out holed -type f | wc -l; wc -l < out/extracted.csv");
+    CHECK_TEXT(same.out, "133\n133\n");
+    /* Without the table it is the content that tells. */
+    must("rm out/extracted.csv");
+    g_auto(Result) untold = ektypon("extract bench 1 3 --to out --holed-to holed");
+    CHECK_CONTAINS(untold.out, "132 there already\n");
+
+    must("echo mine > 'out/Read me first.txt'");
+    g_auto(Result) kept = ektypon("extract bench \"1:Read me first.txt\" --to out");
+    CHECK_STATUS(kept, 3);
+    CHECK_CONTAINS(kept.out, "something else is there already and was kept");
+    g_auto(Result) renamed =
+        ektypon("extract bench \"1:Read me first.txt\" --to out --if-exists rename");
+    CHECK_CONTAINS(renamed.out, "written as Read me first (2).txt");
+    g_auto(Result) replaced =
+        ektypon("extract bench \"1:Read me first.txt\" --to out --if-exists replace");
+    CHECK_STATUS(replaced, 0);
+    g_auto(Result) both = shell("cmp 'out/Read me first.txt' 'out/Read me first (2).txt'");
+    CHECK_STATUS(both, 0);
+
+    must("%s find bench --kind audio --numbers 2>/dev/null > list.txt", EKTYPON_PROGRAM_PATH);
+    g_auto(Result) skipped = ektypon("extract bench --from-list list.txt --to sounds --holes skip");
+    CHECK_STATUS(skipped, 3);
+    CHECK_CONTAINS(skipped.out, "12 whole, 2 left out\n");
+    g_auto(Result) stopped = ektypon("extract bench 2 --to part --kind audio --holes stop");
+    CHECK_STATUS(stopped, 3);
+    CHECK_CONTAINS(stopped.err, "stopped at the first file that is not whole");
+    g_auto(Result) nothing = ektypon("extract bench --to out");
+    CHECK_STATUS(nothing, 2);
+    must("echo 'not a place' > list.txt");
+    g_auto(Result) wrong = ektypon("extract bench --from-list list.txt --to out");
+    CHECK_STATUS(wrong, 1);
+    CHECK_CONTAINS(wrong.err, "\"not a place\" is not VOLUME");
+}
+
+/* Deleted files come when they are asked for, into a folder of their own; what lies where another
+ * file lies now says so. */
+static void deleted_files_come_apart(void)
+{
+    must("truncate -s 8M v.img && mkfs.fat -F 16 -s 1 v.img >/dev/null 2>&1");
+    must(
+        "export MTOOLS_SKIP_CHECK=1; head -c 4000 /dev/urandom > a; head -c 3000 /dev/urandom > b; "
+        "head -c 3500 /dev/urandom > c; mcopy -i v.img a '::first sowing.csv'; "
+        "mcopy -i v.img b '::second sowing.csv'; mdel -i v.img '::first sowing.csv' "
+        "'::second sowing.csv'; mcopy -i v.img c '::third.csv'");
+    done("new bench --adopt v.img");
+    done("hunt bench");
+    g_auto(Result) listed = ektypon("ls bench 1");
+    CHECK_CONTAINS(listed.out, "0 folders, 1 file, 3.4 KiB\n");
+    g_auto(Result) all = ektypon("ls bench 1 --deleted");
+    CHECK_CONTAINS(all.out, "second sowing.csv  [deleted, place a guess]\n");
+    CHECK_CONTAINS(all.out, "[overwritten: 3.4 KiB overwritten]");
+    g_auto(Result) plain = ektypon("extract bench 1 --to out");
+    CHECK_STATUS(plain, 0);
+    g_auto(Result) taken = ektypon("extract bench 1 --deleted --to out");
+    CHECK_STATUS(taken, 3);
+    g_auto(Result) same = shell("cmp b 'out/deleted/second sowing.csv' && cmp c out/third.csv");
+    CHECK_STATUS(same, 0);
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"the inventory is kept", the_inventory_is_kept},
+        {"folders show what is in them", folders_show_what_is_in_them},
+        {"files are found by what is known of them", files_are_found_by_what_is_known_of_them},
+        {"what is taken out can be chosen", what_is_taken_out_can_be_chosen},
+        {"deleted files come apart", deleted_files_come_apart},
+    };
+    return RUN_TESTS("browse", tests);
+}
