@@ -51,8 +51,9 @@ static gboolean add_file(void *data, const EkFile *file)
 
 static gboolean add_extent(void *data, guint64 file, const EkExtent *extent)
 {
-    g_string_append_printf(data, "e%" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT
-                                 " %" G_GUINT64_FORMAT "\n",
+    g_string_append_printf(data,
+                           "e%" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT
+                           " %" G_GUINT64_FORMAT "\n",
                            file, extent->offset, extent->bytes, extent->first_byte);
     return TRUE;
 }
