@@ -84,5 +84,5 @@ const EkFileSystem ek_fs_example = {
     .mend = mend,
     .structure = "example-header",
     .explain = explain,
-    /* .open, .close, .root, .list and .extents come with the files. */
+    /* .open, .close, .root, .walk and .decode come with the files. */
 };
