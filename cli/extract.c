@@ -331,8 +331,13 @@ static void print_end(const Taking *taking)
     g_autofree char *size = ek_text_size(totals->bytes);
     g_autofree char *files = ek_text_count(totals->files, "file", "files");
     g_autofree char *folders = ek_text_count(totals->folders, "folder", "folders");
-    printf("%s in %s, %s, to %s:", files, folders, size, taking->order->to);
+    if (totals->folders > 0)
+        printf("%s in %s, %s, to %s:", files, folders, size, taking->order->to);
+    else
+        printf("%s, %s, to %s:", files, size, taking->order->to);
     print_counts(taking);
+    if (taking->holed != NULL && totals->by_condition[EK_CONDITION_WHOLE] < totals->files)
+        printf("What is not whole is in %s.\n", taking->order->holed_to);
     if (totals->hurt_folders > 0)
         ek_cli_advise("extract: %" G_GUINT64_FORMAT
                       " folders have holes: names that stood there may be missing",

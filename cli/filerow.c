@@ -158,7 +158,9 @@ void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals)
     g_autofree char *files = ek_text_count(totals->files, "file", "files");
     g_autofree char *folders = ek_text_count(totals->folders, "folder", "folders");
     g_autofree char *size = ek_text_size(totals->bytes);
-    printf("%s, %s, %s", folders, files, size);
+    if (totals->folders > 0 || totals->files == 0)
+        printf("%s, ", folders);
+    printf("%s, %s", files, size);
     const char *separator = "; ";
     for (guint i = EK_CONDITION_HOLED; i < EK_CONDITIONS; i++) {
         if (totals->by_condition[i] == 0)

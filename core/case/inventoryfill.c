@@ -47,7 +47,9 @@ static gboolean take_file(void *data, const EkFile *file)
     sqlite3_bind_int64(row, 10, file->generation);
     sqlite3_bind_int64(row, 11, (gint64)file->place);
     g_mutex_lock(&inventory->lock);
-    if (file->type == EK_TYPE_FOLDER) {
+    if ((file->flags & (EK_FILE_OWN | EK_FILE_DELETED)) != 0 || file->type == EK_TYPE_STREAM) {
+        inventory->progress.deleted += (file->flags & EK_FILE_DELETED) != 0 ? 1 : 0;
+    } else if (file->type == EK_TYPE_FOLDER) {
         inventory->progress.folders++;
     } else {
         inventory->progress.files++;

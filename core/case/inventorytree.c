@@ -144,8 +144,8 @@ gboolean ek_inventory_settle(EkInventory *inventory, GError **error)
 {
     /* What is left of a name that a file had before it was renamed leads to no deleted file. */
     return ek_sql_run(inventory->store,
-                      "DELETE FROM name WHERE deleted=1 AND file IN"
-                      " (SELECT number FROM file WHERE flags&1=0)",
+                      "DELETE FROM name WHERE deleted=1 AND EXISTS (SELECT 1 FROM file f"
+                      " WHERE f.number=name.file AND f.flags&1=0)",
                       error) &&
            adopt_orphans(inventory, error) && adopt_nameless(inventory, error) &&
            cut_circles(inventory, error) && add_orphans(inventory, error);
