@@ -5,6 +5,8 @@
  * distrusts: chains, lengths, counts, names. */
 #include "volume/exfat/exfat.h"
 
+#include "volume/claims.h"
+
 #include <string.h>
 
 #define SET_MOST 19u /* entries: a file, its stream, seventeen of a name */
@@ -114,8 +116,8 @@ typedef struct {
     EkOpened *opened;
     const EkFileSink *sink;
     GArray *folders; /* Folder: a stack */
-    guint8 *entered; /* a bit a cluster: folders that begin there were taken */
-    guint64 done;    /* folders */
+    EkClaims claims;
+    guint64 done; /* folders */
     guint64 seen;
     guint64 steps; /* along chains that are left */
     gboolean stopped;
@@ -175,17 +177,15 @@ static void enter_later(Walk *walk, const Content *content, guint64 number, gboo
 {
     Folder folder = {*content, number, is_deleted};
     guint32 cluster = content->cluster;
-    guint8 bit = (guint8)(1u << cluster % 8);
     folder.content.bytes = MIN(content->bytes, FOLDER_BYTES_MOST);
     if (!cluster_exists(walk->opened, cluster))
         return;
-    if ((walk->entered[cluster / 8] & bit) != 0) {
+    if (!ek_claims_take(&walk->claims, cluster)) {
         EkFolderDamage circle = {.cut_short = TRUE};
         if (!is_deleted)
             walk->stopped |= !walk->sink->damage(walk->sink->data, number, &circle);
         return;
     }
-    walk->entered[cluster / 8] |= bit;
     walk->seen++;
     g_array_append_val(walk->folders, folder);
 }
@@ -344,14 +344,11 @@ static void take_entry(Walk *walk, EkSpan entry, EkByte place)
 static EkByte claim_run(Walk *walk, const EkExtent *run)
 {
     guint32 size = walk->opened->boot.cluster_bytes;
-    guint64 cluster = (run->first_byte - place_of(walk->opened, 2)) / size + 2;
-    for (EkByte at = 0; at < run->bytes; at += size, cluster++) {
-        guint8 bit = (guint8)(1u << cluster % 8);
-        if (run->offset + at > 0 && (walk->entered[cluster / 8] & bit) != 0)
-            return at;
-        walk->entered[cluster / 8] |= bit;
-    }
-    return run->bytes;
+    guint64 count = ek_divide_up(run->bytes, size);
+    guint64 own =
+        ek_claims_take_run(&walk->claims, (run->first_byte - place_of(walk->opened, 2)) / size + 2,
+                           count, run->offset == 0);
+    return own == count ? run->bytes : own * size;
 }
 
 /* One run of a folder, sector by sector: one that was not read costs its own names only. */
@@ -412,12 +409,11 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
 {
     const EkExfatBoot *boot = &opened->boot;
     g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
-    g_autofree guint8 *entered = g_malloc0(((gsize)boot->clusters + 2) / 8 + 1);
     g_autoptr(GString) name = g_string_new(NULL);
     Walk walk = {.opened = opened,
                  .sink = sink,
                  .folders = folders,
-                 .entered = entered,
+                 .claims = ek_claims_new((guint64)boot->clusters + 2),
                  .steps = (guint64)boot->clusters * 8 + (1u << 20),
                  .name = name};
     Content root = {boot->root_cluster, FALSE, FOLDER_BYTES_MOST};
@@ -431,5 +427,6 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
         if (!walk.stopped)
             walk.stopped = !sink->mark(sink->data, 0, walk.done, walk.seen);
     }
+    ek_claims_clear(&walk.claims);
     return !walk.stopped;
 }

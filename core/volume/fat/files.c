@@ -5,6 +5,7 @@
  * one piece. What it distrusts: chains (which may lead in circles, out of the volume or through
  * sectors that were not read), sizes, names. */
 #include "base/text.h"
+#include "volume/claims.h"
 #include "volume/fat/fat.h"
 
 #define ENTRY_BYTES 32u
@@ -69,8 +70,8 @@ typedef struct {
     EkOpened *opened;
     const EkFileSink *sink;
     GArray *folders; /* Folder: a stack */
-    guint8 *entered; /* a bit a cluster: folders that begin there were taken */
-    guint64 done;    /* folders */
+    EkClaims claims;
+    guint64 done; /* folders */
     guint64 seen;
     guint64 steps; /* along chains that are left: a hostile volume has no end of them */
     gboolean stopped;
@@ -90,16 +91,14 @@ typedef struct {
 static void enter_later(Walk *walk, guint32 cluster, guint64 number, gboolean is_deleted)
 {
     Folder folder = {cluster, number, is_deleted};
-    guint8 bit = (guint8)(1u << cluster % 8);
     if (!ek_fat_cluster_exists(&walk->opened->boot, cluster))
         return;
-    if ((walk->entered[cluster / 8] & bit) != 0) {
+    if (!ek_claims_take(&walk->claims, cluster)) {
         EkFolderDamage circle = {.cut_short = TRUE};
         if (!is_deleted)
             walk->stopped |= !walk->sink->damage(walk->sink->data, number, &circle);
         return;
     }
-    walk->entered[cluster / 8] |= bit;
     walk->seen++;
     g_array_append_val(walk->folders, folder);
 }
@@ -315,21 +314,15 @@ static gboolean is_plausible_deleted(EkSpan entry)
 
 /* The clusters of a run become this folder's. Returns how many bytes do: up to the first that is a
  * folder's already. */
-static EkByte claim_clusters(Walk *walk, const EkExtent *run)
+static EkByte claim_run(Walk *walk, const EkExtent *run)
 {
     const EkFatBoot *boot = &walk->opened->boot;
     EkByte data = walk->opened->first_byte + boot->data_start;
+    guint32 size = boot->cluster_bytes;
     if (run->first_byte < data)
-        return run->bytes;
-    guint32 cluster = (guint32)((run->first_byte - data) / boot->cluster_bytes) + 2;
-    for (EkByte at = 0; at < run->bytes; at += boot->cluster_bytes, cluster++) {
-        guint8 bit = (guint8)(1u << cluster % 8);
-        gboolean is_first = run->offset + at == 0;
-        if (!is_first && (walk->entered[cluster / 8] & bit) != 0)
-            return at;
-        walk->entered[cluster / 8] |= bit;
-    }
-    return run->bytes;
+        return run->bytes; /* the root of FAT12 and FAT16 */
+    return size * ek_claims_take_run(&walk->claims, (run->first_byte - data) / size + 2,
+                                     run->bytes / size, run->offset == 0);
 }
 
 static void take_entries(Walk *walk, EkSpan span, EkByte place)
@@ -358,7 +351,7 @@ static gboolean take_run(Walk *walk, guint64 folder, const EkExtent *run)
     guint32 size = walk->opened->boot.sector_size;
     guint8 sector[4096];
     (void)folder;
-    EkByte claimed = claim_clusters(walk, run);
+    EkByte claimed = claim_run(walk, run);
     for (EkByte at = 0; at < claimed && !walk->ended && !walk->stopped; at += size) {
         gsize length = (gsize)MIN(size, claimed - at);
         EkKnown known;
@@ -434,12 +427,11 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
 {
     const EkFatBoot *boot = &opened->boot;
     g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
-    g_autofree guint8 *entered = g_malloc0(((gsize)boot->clusters + 2) / 8 + 1);
     g_autoptr(GString) name = g_string_new(NULL);
     Walk walk = {.opened = opened,
                  .sink = sink,
                  .folders = folders,
-                 .entered = entered,
+                 .claims = ek_claims_new((guint64)boot->clusters + 2),
                  .steps = (guint64)boot->clusters * 8 + (1u << 20),
                  .name = name};
     Folder root = {boot->bits == EK_FAT32 ? boot->root_cluster : 0, 0, FALSE};
@@ -458,6 +450,7 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
         if (!walk.stopped)
             walk.stopped = !sink->mark(sink->data, 0, walk.done, walk.seen);
     }
+    ek_claims_clear(&walk.claims);
     return !walk.stopped;
 }
 
