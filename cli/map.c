@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "capture/scheduler.h"
 #include "case/mapstore.h"
+#include "maphits.h"
 #include "numbers.h"
 #include "picture.h"
 #include "profile.h"
@@ -202,6 +203,7 @@ static void print_largest(EkCli *cli, const Summary *summary, guint32 sector_siz
 
 typedef struct {
     gboolean json;
+    gboolean files;
     char *png;
     char *svg;
     char *first;
@@ -252,12 +254,15 @@ int ek_command_map(EkCli *cli)
         {"svg", 0, 0, G_OPTION_ARG_FILENAME, &options.svg, "draw it as an SVG picture", "FILE"},
         {"first", 0, 0, G_OPTION_ARG_STRING, &options.first, "show nothing before this", "SECTOR"},
         {"last", 0, 0, G_OPTION_ARG_STRING, &options.last, "show nothing after this", "SECTOR"},
+        {"files", 0, 0, G_OPTION_ARG_NONE, &options.files, "list what was not read hits", NULL},
         {"json", 0, 0, G_OPTION_ARG_NONE, &options.json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;
     if (!ek_cli_parse(cli, entries, &status))
         return status;
+    if (options.files)
+        return ek_map_show_hits(cli, options.json);
     GError *error = NULL;
     g_autoptr(EkCase) opened = ek_case_open(cli->operands[0], FALSE, &error);
     g_autoptr(EkReadMap) map = opened != NULL ? ek_mapstore_load(opened, &error) : NULL;

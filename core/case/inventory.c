@@ -429,6 +429,39 @@ gboolean ek_inventory_find(EkInventory *inventory, const char *path, guint64 *nu
     return TRUE;
 }
 
+/* --- damage --------------------------------------------------------------------------------- */
+
+typedef struct {
+    EkItemSink sink;
+    void *data;
+    gboolean goes_on;
+} Passing;
+
+static gboolean pass_item(void *data, const char *path, const EkItem *item)
+{
+    Passing *passing = data;
+    passing->goes_on = passing->sink(passing->data, path, item);
+    return passing->goes_on;
+}
+
+gboolean ek_inventory_each_damaged(EkInventory *inventory, EkItemSink sink, void *data,
+                                   GError **error)
+{
+    Passing passing = {sink, data, TRUE};
+    g_autoptr(EkStatement) rows =
+        ek_sql_prepare(inventory->store, error,
+                       "SELECT d.file FROM damage d JOIN file f ON f.number=d.file"
+                       " WHERE d.bad+d.unread>0 AND f.type<>1 AND f.flags&1=0 ORDER BY d.file",
+                       "");
+    int got = rows != NULL ? 0 : -1;
+    while (rows != NULL && passing.goes_on &&
+           (got = ek_sql_step(inventory->store, rows, error)) == 1)
+        if (!ek_inventory_get(inventory, (guint64)sqlite3_column_int64(rows, 0), pass_item,
+                              &passing, error))
+            return FALSE;
+    return got >= 0;
+}
+
 /* --- picking -------------------------------------------------------------------------------- */
 
 gboolean ek_inventory_pick(EkInventory *inventory, const char *path, guint64 number, GError **error)

@@ -78,6 +78,10 @@ gboolean ek_inventory_find(EkInventory *inventory, const char *path, guint64 *nu
 gboolean ek_inventory_get(EkInventory *inventory, guint64 number, EkItemSink sink, void *data,
                           GError **error);
 
+/* Hands on the files of which something was not read, with a path each. */
+gboolean ek_inventory_each_damaged(EkInventory *inventory, EkItemSink sink, void *data,
+                                   GError **error);
+
 /* Remembers a file with its path, for as long as the inventory is open. */
 gboolean ek_inventory_pick(EkInventory *inventory, const char *path, guint64 number,
                            GError **error);

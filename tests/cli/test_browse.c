@@ -103,6 +103,29 @@ static void files_are_found_by_what_is_known_of_them(void)
     CHECK_STATUS(none, 1);
 }
 
+static void bad_sectors_lead_to_files(void)
+{
+    prepare();
+    g_auto(Result) hits = ektypon("map bench --files");
+    CHECK_STATUS(hits, 0);
+    CHECK_CONTAINS(hits.out,
+                   "        121029    10.0 KiB  bad     1:Accessions/2025/accessions-2025.csv\n");
+    CHECK_CONTAINS(hits.out, "          2036     6.0 KiB  bad     no volume lies there\n");
+    CHECK_CONTAINS(hits.out, "          2048     8.0 KiB  bad     1:$Boot\n");
+    CHECK_CONTAINS(hits.out, "44.0 KiB in 5 files, 8.0 KiB in what volumes use themselves, 0 B in "
+                             "free space, 6.0 KiB outside of volumes\n");
+    g_auto(Result) told = ektypon("map bench --files --json");
+    json_t *json = result_json(&told);
+    json_t *list = json_object_get(json, "hits");
+    guint64 bytes = 0;
+    for (gsize i = 0; i < json_array_size(list); i++)
+        bytes += json_u64(json_array_get(list, i), "bytes");
+    CHECK_NUMBER(bytes, 58 * 1024);
+    json_decref(json);
+    g_auto(Result) free = shell("%s map bench --json | jq '.totals.bad'", EKTYPON_PROGRAM_PATH);
+    CHECK_NUMBER(g_ascii_strtoull(free.out, NULL, 10) * 512, bytes);
+}
+
 static void what_is_taken_out_can_be_chosen(void)
 {
     prepare();
@@ -184,6 +207,7 @@ int main(void)
         {"the inventory is kept", the_inventory_is_kept},
         {"folders show what is in them", folders_show_what_is_in_them},
         {"files are found by what is known of them", files_are_found_by_what_is_known_of_them},
+        {"bad sectors lead to files", bad_sectors_lead_to_files},
         {"what is taken out can be chosen", what_is_taken_out_can_be_chosen},
         {"deleted files come apart", deleted_files_come_apart},
     };
