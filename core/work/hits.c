@@ -143,6 +143,9 @@ static void find_rest(EkHits *hits, EkGate *gate, const GPtrArray *volumes)
             if (ground.first > from)
                 add_rest(hits, gate, volumes, (EkRange){from, ground.first - from}, bad, &count);
             from = MAX(from, MIN(ek_range_end(ground), end));
+            /* It may go on in the next stretch. */
+            if (ek_range_end(ground) > end)
+                break;
         }
         add_rest(hits, gate, volumes, (EkRange){from, end - from}, bad, &count);
         at = end;
