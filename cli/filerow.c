@@ -132,6 +132,7 @@ void ek_filerow_count(EkFileTotals *totals, const EkItem *item)
     totals->local_times |= file->modified.is_set && file->modified.is_local;
     totals->utc_times |= file->modified.is_set && !file->modified.is_local;
     totals->deleted += (file->flags & EK_FILE_DELETED) != 0;
+    totals->unread_bytes += item->damage.unread_bytes;
     if (file->type == EK_TYPE_FOLDER) {
         totals->folders++;
         totals->hurt_folders += item->damage.condition != EK_CONDITION_WHOLE;

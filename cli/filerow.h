@@ -24,6 +24,7 @@ typedef struct {
     guint64 deleted;
     guint64 by_condition[EK_CONDITIONS];
     guint64 hurt_folders; /* names may be missing from them */
+    guint64 unread_bytes; /* worth another try */
     gboolean local_times;
     gboolean utc_times;
 } EkFileTotals;

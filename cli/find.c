@@ -2,6 +2,8 @@
 #include "filerow.h"
 #include "filters.h"
 
+#include "base/text.h"
+
 #include <string.h>
 
 typedef struct {
@@ -173,6 +175,13 @@ static int run(Search *search, EkView *view, GCompareFunc compare)
         return ek_cli_fail(cli, error);
     if (!search->json && !search->numbers)
         ek_filerow_print_totals(cli, &search->totals);
+    if (!search->json && search->totals.unread_bytes > 0) {
+        g_autofree char *size = ek_text_size(search->totals.unread_bytes);
+        ek_cli_advise(
+            "%s of them was not read yet. To read a file or a folder first: ektypon image "
+            "%s --want VOLUME:PATH --only-wanted",
+            size, cli->operands[0]);
+    }
     if (search->unknown > 0)
         ek_cli_advise("find: %" G_GUINT64_FORMAT
                       " more would fit, but do not tell the date that was asked for",

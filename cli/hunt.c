@@ -124,6 +124,10 @@ static int print_result(EkCli *cli, EkHunting *hunting)
             printf(", %s not read yet. Image more, then hunt again: only that is searched then",
                    unread);
         puts(".");
+        if (known.unread > 0 && volumes->len > 0)
+            ek_cli_advise("What is needed first to list the files of these volumes: ektypon image "
+                          "%s --want structures --only-wanted",
+                          folder);
     }
     ek_cli_advise("Next: ektypon %s %s", volumes->len > 0 ? "volumes" : "map", folder);
     return EK_EXIT_DONE;

@@ -7,11 +7,13 @@
 #include "imageview.h"
 #include "numbers.h"
 #include "work/checking.h"
+#include "work/wanting.h"
 
 #include <string.h>
 
 typedef struct {
-    char *want;
+    char **want;
+    gboolean only_wanted;
     char *duration;
     char *rate;
     char *block;
@@ -39,12 +41,13 @@ typedef struct {
 
 static void options_clear(Options *options)
 {
-    char **const texts[] = {&options->want,     &options->duration,    &options->rate,
-                            &options->block,    &options->first,       &options->last,
-                            &options->patience, &options->source,      &options->on_gone,
-                            &options->progress, &options->short_space, &options->reopen_what};
+    char **const texts[] = {&options->duration,    &options->rate,       &options->block,
+                            &options->first,       &options->last,       &options->patience,
+                            &options->source,      &options->on_gone,    &options->progress,
+                            &options->short_space, &options->reopen_what};
     for (gsize i = 0; i < G_N_ELEMENTS(texts); i++)
         g_free(*texts[i]);
+    g_strfreev(options->want);
     if (options->wanted != NULL)
         g_array_unref(options->wanted);
 }
@@ -140,6 +143,25 @@ static gboolean parse_numbers(const Options *options, EkCaptureChoices *choices,
     return TRUE;
 }
 
+/* Each is a file of stretches, or what is in the case: in order of rank. */
+static gboolean parse_wanted(Options *options, const EkCli *cli, GError **error)
+{
+    options->wanted = g_array_new(FALSE, FALSE, sizeof(EkSectorRange));
+    for (char **word = options->want; *word != NULL; word++) {
+        if (ek_wanting_is_word(*word)) {
+            if (!ek_wanting_add(cli->operands[0], *word, ek_cli_watch_signals(), options->wanted,
+                                error))
+                return FALSE;
+            continue;
+        }
+        g_autoptr(GArray) ranges = ek_numbers_ranges(*word, error);
+        if (ranges == NULL)
+            return FALSE;
+        g_array_append_vals(options->wanted, ranges->data, ranges->len);
+    }
+    return TRUE;
+}
+
 static gboolean parse_choices(Options *options, const EkCli *cli, EkImagingChoices *choices,
                               GError **error)
 {
@@ -149,11 +171,10 @@ static gboolean parse_choices(Options *options, const EkCli *cli, EkImagingChoic
         return misused(error, "--progress takes json, not \"%s\"", options->progress);
     if (options->wait && options->no_wait)
         return misused(error, "--wait and --no-wait contradict each other");
-    if (options->want != NULL) {
-        options->wanted = ek_numbers_ranges(options->want, error);
-        if (options->wanted == NULL)
-            return FALSE;
-    }
+    if (options->only_wanted && options->want == NULL)
+        return misused(error, "--only-wanted goes with --want: nothing is wanted");
+    if (options->want != NULL && !parse_wanted(options, cli, error))
+        return FALSE;
     if (!parse_numbers(options, &choices->capture, error) ||
         !parse_limits(options, &choices->capture, error) ||
         !parse_reopening(options, &choices->reopening, error))
@@ -161,6 +182,7 @@ static gboolean parse_choices(Options *options, const EkCli *cli, EkImagingChoic
     if (options->wanted != NULL) {
         choices->capture.wanted = (const EkSectorRange *)(gconstpointer)options->wanted->data;
         choices->capture.wanted_count = options->wanted->len;
+        choices->capture.only_wanted = options->only_wanted;
     }
     choices->capture.backwards = options->backwards;
     choices->capture.all_rounds = options->all_rounds || options->again > 0;
@@ -251,7 +273,7 @@ static int explain_failure(EkImaging *imaging, const GError *error, const char *
     return EK_EXIT_FAILED;
 }
 
-static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, gboolean hunted,
+static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, const Options *options,
                        GError *error)
 {
     const char *folder = cli->operands[0];
@@ -262,7 +284,7 @@ static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, gboolea
     case EK_CAPTURE_COMPLETE:
         print_result(&now);
         print_doubts(imaging, &now);
-        if (!hunted)
+        if (!options->hunt)
             ek_cli_advise("Next: ektypon hunt %s", folder);
         return EK_EXIT_DONE;
     case EK_CAPTURE_DECISION:
@@ -273,8 +295,9 @@ static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, gboolea
     case EK_CAPTURE_LIMIT:
         print_result(&now);
         print_doubts(imaging, &now);
-        ek_cli_advise("image: stopped at the limit that was asked for; everything read is kept. To "
-                      "go on: ektypon image %s",
+        ek_cli_advise("image: %s; everything read is kept. To go on: ektypon image %s",
+                      options->only_wanted ? "what was wanted is read, as far as it reads"
+                                           : "stopped at the limit that was asked for",
                       folder);
         return EK_EXIT_LEFT;
     case EK_CAPTURE_CANCELLED:
@@ -390,7 +413,7 @@ static int run(EkCli *cli, EkImagingChoices *choices, const Options *options, co
     EkImageView *view = json ? NULL : ek_image_view_open(cli, imaging, hunt);
     EkCaptureEnd end = ek_imaging_run(imaging, &error);
     g_clear_pointer(&view, ek_image_view_close);
-    int status = explain_end(cli, end, imaging, hunt != NULL, error);
+    int status = explain_end(cli, end, imaging, options, error);
     g_clear_error(&error);
     return hunt != NULL ? end_hunt(cli, hunt, status) : status;
 }
@@ -448,8 +471,13 @@ int ek_command_image(EkCli *cli)
 {
     Options options = {0};
     const GOptionEntry entries[] = {
-        {"want", 0, 0, G_OPTION_ARG_FILENAME, &options.want,
-         "read these first: a line `first count` each, in sectors, in order of rank", "FILE"},
+        {"want", 0, 0, G_OPTION_ARG_FILENAME_ARRAY, &options.want,
+         "read this first: structures, used:VOLUME, VOLUME:PATH, free:VOLUME, or a file with a "
+         "line "
+         "`first count` each, in sectors. Several times: in order of rank",
+         "WHAT"},
+        {"only-wanted", 0, 0, G_OPTION_ARG_NONE, &options.only_wanted,
+         "stop when that is read, as far as it reads", NULL},
         {"all-rounds", 0, 0, G_OPTION_ARG_NONE, &options.all_rounds, "go to the end without asking",
          NULL},
         {"again", 0, 0, G_OPTION_ARG_INT, &options.again,

@@ -1,6 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 #include "filerow.h"
 
+#include "base/text.h"
+
 typedef struct {
     EkCli *cli;
     EkIndexing *indexing;
@@ -36,6 +38,12 @@ static int list_place(EkCli *cli, EkIndexing *indexing, const char *path, guint 
         ek_filerow_end_list(ek_filerow_totals_json(&listing.totals));
     else
         ek_filerow_print_totals(cli, &listing.totals);
+    if (!json && listing.totals.unread_bytes > 0) {
+        g_autofree char *size = ek_text_size(listing.totals.unread_bytes);
+        ek_cli_advise("%s of it was not read yet. To read that first: ektypon image %s --want "
+                      "\"%u:%s\" --only-wanted",
+                      size, cli->operands[0], ek_indexing_volume(indexing)->number, path);
+    }
     return EK_EXIT_DONE;
 }
 

@@ -416,6 +416,7 @@ EkCapture *ek_capture_new(const EkCaptureParts *parts)
         .most = most_sectors(capture->info),
         .wanted = choices->wanted,
         .wanted_count = choices->wanted_count,
+        .only_wanted = choices->only_wanted,
         .limits = choices->limits,
         .backwards = choices->backwards,
         .patience = choices->patience > 0 ? choices->patience : EK_PATIENCE,

@@ -26,6 +26,7 @@ typedef enum {
 typedef struct {
     const EkSectorRange *wanted; /* these first, in this order */
     gsize wanted_count;
+    gboolean only_wanted; /* and nothing else */
     EkSectorRange limits; /* nothing outside is read; count 0: no limits */
     gboolean backwards;
     EkByte block_bytes;         /* a read of the skim; 0: as it turns out best */

@@ -555,6 +555,9 @@ EkScheduler *ek_scheduler_new(const EkSchedulerParts *parts)
         if (window.count > 0)
             g_array_append_val(self->windows, window);
     }
+    /* The last window is never missing: it may be empty. */
+    if (parts->only_wanted)
+        all.count = 0;
     g_array_append_val(self->windows, all);
     ek_costs_init(&self->costs, parts->sector_size);
     ek_costs_recall(&self->costs, &parts->costs);

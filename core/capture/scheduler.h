@@ -48,6 +48,7 @@ typedef struct {
                         kept */
     const EkSectorRange *wanted; /* these first in every round, in this order; may overlap */
     gsize wanted_count;
+    gboolean only_wanted; /* and nothing else */
     EkSectorRange limits; /* nothing outside is read; count 0: no limits */
     gboolean backwards;   /* the skim goes from the end to the beginning */
     guint32 block;        /* sectors in a read of the skim; 0: as it turns out best */

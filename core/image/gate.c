@@ -6,6 +6,7 @@
 struct EkGate {
     EkGateParts parts;
     EkFace face;
+    GArray *missing; /* EkRange: what readers miss; NULL: nobody asks */
 };
 
 EkGate *ek_gate_new(const EkGateParts *parts, EkFace face)
@@ -46,6 +47,29 @@ static void blank_unread(const EkGate *gate, EkByte first, guint8 *buffer, gsize
     }
 }
 
+void ek_gate_watch(EkGate *gate, GArray *missing)
+{
+    gate->missing = missing;
+}
+
+static void note_missing(EkGate *gate, EkRange range)
+{
+    GArray *missing = gate->missing;
+    EkRange hole;
+    gboolean bad = FALSE;
+    for (EkByte at = range.first; ek_gate_next_hole(gate, at, ek_range_end(range), &hole, &bad);
+         at = ek_range_end(hole)) {
+        EkRange *last =
+            missing->len > 0 ? &g_array_index(missing, EkRange, missing->len - 1) : NULL;
+        if (bad)
+            continue;
+        if (last != NULL && hole.first >= last->first && hole.first <= ek_range_end(*last))
+            last->bytes = MAX(last->bytes, ek_range_end(hole) - last->first);
+        else
+            g_array_append_val(missing, hole);
+    }
+}
+
 gboolean ek_gate_read(EkGate *gate, EkByte first, guint8 *buffer, gsize length, EkKnown *known,
                       GError **error)
 {
@@ -64,6 +88,8 @@ gboolean ek_gate_read(EkGate *gate, EkByte first, guint8 *buffer, gsize length, 
         ek_overlay_lay(repairs_of(gate), first, buffer, length);
     if (known != NULL)
         *known = ek_gate_known(gate, first, length);
+    if (gate->missing != NULL)
+        note_missing(gate, range);
     return TRUE;
 }
 

@@ -49,6 +49,10 @@ gboolean ek_gate_read(EkGate *gate, EkByte first, guint8 *buffer, gsize length, 
 #define EK_GATE_MOST (64u << 20)
 guint8 *ek_gate_read_new(EkGate *gate, EkByte first, gsize length, EkKnown *known, GError **error);
 
+/* From now on notes in `missing` (EkRange) what is read and was not read from the drive, but is not
+ * bad: another try may give it. NULL: no more. While it is watched, one thread reads. */
+void ek_gate_watch(EkGate *gate, GArray *missing);
+
 /* What is known of a range, cut to the image, without reading it. */
 EkKnown ek_gate_known(const EkGate *gate, EkByte first, EkByte length);
 

@@ -20,9 +20,8 @@ static EkHit *last_before(EkHits *hits, EkRange ground, gboolean bad)
 {
     EkHit *last =
         hits->hits->len > 0 ? &g_array_index(hits->hits, EkHit, hits->hits->len - 1) : NULL;
-    return last != NULL && ek_range_end(last->ground) == ground.first && last->is_bad == bad
-               ? last
-               : NULL;
+    return last != NULL && ek_range_end(last->ground) == ground.first && last->is_bad == bad ? last
+                                                                                             : NULL;
 }
 
 /* --- files ---------------------------------------------------------------------------------- */

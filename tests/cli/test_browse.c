@@ -126,6 +126,63 @@ static void bad_sectors_lead_to_files(void)
     CHECK_NUMBER(g_ascii_strtoull(free.out, NULL, 10) * 512, bytes);
 }
 
+static guint64 files_in(guint volume)
+{
+    g_auto(Result) result = ektypon("index bench %u --json", volume);
+    CHECK_STATUS(result, 0);
+    json_t *json = result_json(&result);
+    guint64 files = json_u64(json, "files");
+    json_decref(json);
+    return files;
+}
+
+/* On a dying drive: a few sectors tell of volumes, some more of all their folders, and then what
+ * the client wants is read before the rest. */
+static void what_is_wanted_is_read_first(void)
+{
+    static const char sectors[] = "165887 80\n264192 16\n";
+    unpack_demo();
+    done("new bench sim:drive.model");
+    write_file("few.txt", sectors, strlen(sectors));
+    g_auto(Result) first = ektypon("image bench --want few.txt --only-wanted");
+    CHECK_STATUS(first, 3);
+    CHECK_CONTAINS(first.out, "48.0 KiB of 200.0 MiB good");
+    g_auto(Result) hunted = ektypon("hunt bench");
+    CHECK_CONTAINS(hunted.err, "ektypon image bench --want structures --only-wanted");
+    for (guint round = 0; round < 4; round++) {
+        g_auto(Result) more = ektypon("image bench --want structures --only-wanted");
+        CHECK(more.status == 3 || more.status == 0);
+        done("hunt bench");
+    }
+    CHECK_NUMBER(files_in(1), 76);
+    CHECK_NUMBER(files_in(2), 59);
+    CHECK_NUMBER(files_in(3), 56);
+    g_auto(Result) map = shell("%s map bench --json | jq .totals.good", EKTYPON_PROGRAM_PATH);
+    CHECK(g_ascii_strtoull(map.out, NULL, 10) * 512 < 7 << 20);
+    g_auto(Result) listed = ektypon("ls bench \"2:Field recordings/2025-07\"");
+    CHECK_CONTAINS(listed.err, "--want \"2:Field recordings/2025-07\" --only-wanted");
+
+    g_auto(Result) wanted =
+        ektypon("image bench --want \"2:Field recordings\" --want used:3 --only-wanted");
+    CHECK_STATUS(wanted, 3);
+    CHECK_CONTAINS(wanted.err, "what was wanted is read, as far as it reads");
+    g_auto(Result) sounds = ektypon("find bench \"2:Field recordings\" --json");
+    json_t *json = result_json(&sounds);
+    json_t *totals = json_object_get(json, "totals");
+    CHECK_NUMBER(json_u64(totals, "whole"), 12);
+    CHECK_NUMBER(json_u64(totals, "holed"), 2);
+    json_decref(json);
+    g_auto(Result) logs = ektypon("find bench 3 --condition whole --count");
+    CHECK_CONTAINS(logs.out, "55 files");
+    g_auto(Result) rest = ektypon("find bench 2 --condition whole --kind pictures --count");
+    CHECK_TEXT(rest.out, "0 folders, 0 files, 0 B\n");
+    g_auto(Result) alone = ektypon("image bench --only-wanted");
+    CHECK_STATUS(alone, 2);
+    g_auto(Result) none = ektypon("image bench --want 9:nothing");
+    CHECK(none.status != 0);
+    CHECK_CONTAINS(none.err, "no volume 9");
+}
+
 static void what_is_taken_out_can_be_chosen(void)
 {
     prepare();
@@ -207,6 +264,7 @@ int main(void)
         {"the inventory is kept", the_inventory_is_kept},
         {"folders show what is in them", folders_show_what_is_in_them},
         {"files are found by what is known of them", files_are_found_by_what_is_known_of_them},
+        {"what is wanted is read first", what_is_wanted_is_read_first},
         {"bad sectors lead to files", bad_sectors_lead_to_files},
         {"what is taken out can be chosen", what_is_taken_out_can_be_chosen},
         {"deleted files come apart", deleted_files_come_apart},
