@@ -185,6 +185,25 @@ void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals)
         ek_cli_advise("%s are in UTC.", totals->local_times ? "The others" : "Times");
 }
 
+void ek_filerow_print_inventory(guint volume, const EkInventoryTotals *totals)
+{
+    g_autofree char *folders = ek_text_count(totals->folders, "folder", "folders");
+    g_autofree char *files = ek_text_count(totals->files, "file", "files");
+    g_autofree char *size = ek_text_size(totals->bytes);
+    printf("Volume %u: %s, %s, %s: %" G_GUINT64_FORMAT " whole", volume, folders, files, size,
+           totals->by_condition[EK_CONDITION_WHOLE]);
+    for (guint i = EK_CONDITION_HOLED; i < EK_CONDITIONS; i++)
+        if (totals->by_condition[i] > 0)
+            printf(", %" G_GUINT64_FORMAT " %s", totals->by_condition[i],
+                   ek_condition_name((EkCondition)i));
+    if (totals->deleted > 0)
+        printf("; %" G_GUINT64_FORMAT " more were deleted", totals->deleted);
+    puts("");
+    if (totals->hurt_folders > 0)
+        printf("%" G_GUINT64_FORMAT " folders have holes: names may be missing\n",
+               totals->hurt_folders);
+}
+
 /* --- opening -------------------------------------------------------------------------------- */
 
 static void draw(void *data, GString *lines[EK_PROGRESS_LINES])

@@ -1,29 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 #include "filerow.h"
 
-#include "base/text.h"
-
-static void print_totals(EkIndexing *indexing)
-{
-    EkInventoryTotals totals = ek_inventory_totals(ek_indexing_inventory(indexing));
-    g_autofree char *folders = ek_text_count(totals.folders, "folder", "folders");
-    g_autofree char *files = ek_text_count(totals.files, "file", "files");
-    g_autofree char *size = ek_text_size(totals.bytes);
-    printf("Volume %u: %s, %s, %s: %" G_GUINT64_FORMAT " whole",
-           ek_indexing_volume(indexing)->number, folders, files, size,
-           totals.by_condition[EK_CONDITION_WHOLE]);
-    for (guint i = EK_CONDITION_HOLED; i < EK_CONDITIONS; i++)
-        if (totals.by_condition[i] > 0)
-            printf(", %" G_GUINT64_FORMAT " %s", totals.by_condition[i],
-                   ek_condition_name((EkCondition)i));
-    if (totals.deleted > 0)
-        printf("; %" G_GUINT64_FORMAT " more were deleted", totals.deleted);
-    puts("");
-    if (totals.hurt_folders > 0)
-        printf("%" G_GUINT64_FORMAT " folders have holes: names may be missing\n",
-               totals.hurt_folders);
-}
-
 static json_t *totals_json(EkIndexing *indexing)
 {
     EkInventoryTotals totals = ek_inventory_totals(ek_indexing_inventory(indexing));
@@ -62,7 +39,8 @@ int ek_command_index(EkCli *cli)
     } else if (json) {
         status = ek_cli_print_json(totals_json(indexing));
     } else {
-        print_totals(indexing);
+        EkInventoryTotals totals = ek_inventory_totals(ek_indexing_inventory(indexing));
+        ek_filerow_print_inventory(ek_indexing_volume(indexing)->number, &totals);
         ek_cli_advise("Next: ektypon tree %s %s", cli->operands[0], cli->operands[1]);
     }
     g_clear_pointer(&indexing, ek_indexing_free);

@@ -4,11 +4,12 @@
 #include "base/text.h"
 #include "case/mapstore.h"
 #include "case/volumestore.h"
+#include "filerow.h"
 #include "headers.h"
 #include "layout.h"
 #include "layoutpicture.h"
 #include "show.h"
-#include "work/view.h"
+#include "work/indexing.h"
 
 #define LOWER_SHOWN 10u
 
@@ -166,7 +167,7 @@ static json_t *volume_json(const EkCaseVolume *entry, guint32 sector_size)
     return row;
 }
 
-static void print_one(EkCli *cli, EkGate *gate, const EkCaseVolume *entry)
+static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
 {
     const EkVolume *volume = entry->volume;
     guint32 size = volume->own_sector_size;
@@ -204,13 +205,17 @@ static void print_one(EkCli *cli, EkGate *gate, const EkCaseVolume *entry)
             ek_show_in(cli->color_out && reason->points == 0, EK_COLOR_FAINT, text);
         ek_show_sentence(stdout, mark, 8, faint);
     }
-    if (gate != NULL)
-        ek_headers_print(cli, gate, volume);
+    if (view != NULL) {
+        EkInventoryTotals totals;
+        if (ek_indexing_known(view, entry, &totals))
+            ek_filerow_print_inventory(entry->number, &totals);
+        ek_headers_print(cli, view->gate, volume);
+    }
     if (volume->format->open == NULL)
-        ek_cli_advise("Its files are not listed yet: this version reads those of NTFS, FAT12, "
-                      "FAT16 and FAT32.");
+        ek_cli_advise("Its files are not listed yet: this version reads those of NTFS, FAT, "
+                      "exFAT and ext2/3/4.");
     else
-        ek_cli_advise("Its files: ektypon ls %s %u", cli->operands[0], entry->number);
+        ek_cli_advise("Its files: ektypon tree %s %u", cli->operands[0], entry->number);
 }
 
 /* The evidence, and the headers as they stand in the image, where that can be read. */
@@ -218,10 +223,28 @@ static int show_one(EkCli *cli, const EkCaseVolume *one)
 {
     EkView view;
     gboolean viewed = ek_view_open(&view, cli->operands[0], FALSE, NULL);
-    print_one(cli, viewed ? view.gate : NULL, one);
+    print_one(cli, viewed ? &view : NULL, one);
     if (viewed)
         ek_view_close(&view);
     return EK_EXIT_DONE;
+}
+
+/* What is in those whose inventory was taken. */
+static void print_inventories(EkCli *cli, EkCase *opened, const GPtrArray *volumes)
+{
+    EkView view = {0};
+    for (guint i = 0; i < volumes->len; i++) {
+        const EkCaseVolume *entry = volumes->pdata[i];
+        EkInventoryTotals totals;
+        if (!ek_inventory_exists(opened, entry->number))
+            continue;
+        if (view.gate == NULL && !ek_view_open(&view, cli->operands[0], FALSE, NULL))
+            return;
+        if (ek_indexing_known(&view, entry, &totals))
+            ek_filerow_print_inventory(entry->number, &totals);
+    }
+    if (view.gate != NULL)
+        ek_view_close(&view);
 }
 
 int ek_command_volumes(EkCli *cli)
@@ -284,6 +307,7 @@ int ek_command_volumes(EkCli *cli)
     }
     ek_layout_print(cli, shown, info->bytes, info->sector_size);
     ek_volumes_print_table(cli, shown, left_out);
+    print_inventories(cli, opened, shown);
     ek_cli_advise("The evidence for one: ektypon volumes %s NUMBER", cli->operands[0]);
     return EK_EXIT_DONE;
 }

@@ -133,10 +133,21 @@ static gboolean begin(EkInventory *inventory, const char *basis, GError **error)
                      "s", basis);
 }
 
+static char *path_of(EkCase *self, guint volume)
+{
+    return g_strdup_printf("%s/files-%u.db", ek_case_folder(self), volume);
+}
+
+gboolean ek_inventory_exists(EkCase *self, guint volume)
+{
+    g_autofree char *path = path_of(self, volume);
+    return g_file_test(path, G_FILE_TEST_EXISTS);
+}
+
 EkInventory *ek_inventory_open(EkCase *self, guint volume, const char *basis, gboolean writable,
                                GError **error)
 {
-    g_autofree char *path = g_strdup_printf("%s/files-%u.db", ek_case_folder(self), volume);
+    g_autofree char *path = path_of(self, volume);
     g_autoptr(EkInventory) inventory = g_new0(EkInventory, 1);
     g_mutex_init(&inventory->lock);
     int flags = writable ? SQLITE_OPEN_READWRITE : SQLITE_OPEN_READONLY;

@@ -30,6 +30,9 @@ EkInventory *ek_inventory_open(EkCase *self, guint volume, const char *basis, gb
 void ek_inventory_close(EkInventory *inventory);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkInventory, ek_inventory_close)
 
+/* Was one of this volume begun, whatever it stands on? */
+gboolean ek_inventory_exists(EkCase *self, guint volume);
+
 gboolean ek_inventory_is_finished(EkInventory *inventory);
 
 /* --- filling -------------------------------------------------------------------------------- */

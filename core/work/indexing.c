@@ -82,6 +82,19 @@ gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **erro
     return fine;
 }
 
+gboolean ek_indexing_known(EkView *view, const EkCaseVolume *volume, EkInventoryTotals *totals)
+{
+    if (!ek_inventory_exists(view->opened, volume->number))
+        return FALSE;
+    g_autofree char *basis = basis_of(view, volume->volume);
+    g_autoptr(EkInventory) inventory =
+        ek_inventory_open(view->opened, volume->number, basis, FALSE, NULL);
+    if (inventory == NULL || !ek_inventory_is_finished(inventory))
+        return FALSE;
+    *totals = ek_inventory_totals(inventory);
+    return TRUE;
+}
+
 gboolean ek_indexing_is_needed(EkIndexing *indexing)
 {
     return !ek_inventory_is_finished(indexing->inventory);

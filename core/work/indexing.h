@@ -21,6 +21,9 @@ gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **erro
 /* Must ek_indexing_run do anything? */
 gboolean ek_indexing_is_needed(EkIndexing *indexing);
 
+/* The totals of a volume's inventory, where it was taken already and nothing has changed since. */
+gboolean ek_indexing_known(EkView *view, const EkCaseVolume *volume, EkInventoryTotals *totals);
+
 /* From any thread. */
 EkInventoryTotals ek_indexing_progress(EkIndexing *indexing);
 
