@@ -213,7 +213,7 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
     }
     if (volume->format->open == NULL)
         ek_cli_advise("Its files are not listed yet: this version reads those of NTFS, FAT, "
-                      "exFAT and ext2/3/4.");
+                      "exFAT, ext2/3/4 and HFS+.");
     else
         ek_cli_advise("Its files: ektypon tree %s %u", cli->operands[0], entry->number);
 }

@@ -50,7 +50,7 @@ static void put_whole(const char *root, const char *name, const Composed *compos
 static void put_composed(const char *root, gboolean whole)
 {
     const HfsPlan plans[] = {
-        {.block_bytes = 4096, .node_bytes = 1024, .files = 12},
+        {.block_bytes = 4096, .node_bytes = 1024, .files = 12, .has_pieces = TRUE},
         {.block_bytes = 1024, .node_bytes = 4096, .files = 40, .has_journal = TRUE}};
     Composed *all[] = {composed_hfsplus(FALSE, 1536),
                        composed_hfs(&plans[0]),

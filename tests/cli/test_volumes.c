@@ -42,6 +42,7 @@ static const Kind kinds[] = {
     {"exfat", "mkfs.exfat v.img", "first 24", 2, FALSE, FALSE, FALSE, FALSE},
     {"fat32", "mkfs.fat -F 32 -s 2 v.img", "first 32", 2, FALSE, FALSE, FALSE, TRUE},
     {"fat16", "mkfs.fat -F 16 v.img", NULL, 2, FALSE, FALSE, FALSE, TRUE},
+    {"hfsplus", "true", NULL, 1, FALSE, FALSE, FALSE, TRUE},
     {"ext2", "mke2fs -q -F -t ext2 -b 1024 v.img", NULL, 1, TRUE, TRUE, FALSE, FALSE},
     {"ext3", "mke2fs -q -F -t ext3 v.img", NULL, 1, TRUE, TRUE, FALSE, FALSE},
     {"ext4", "mke2fs -q -F -t ext4 -b 4096 v.img", "supers", 1, TRUE, TRUE, FALSE, FALSE},
@@ -259,6 +260,11 @@ static gboolean put_in(Truth *truth)
             "for i in $(seq 1 200); do head -c $((i %% 7 * 900 + 700)) /dev/zero > spare/$i; done; "
             "mcopy -Q -i v.img spare/* :: && mdel -i v.img $(seq -f ::%%g 1 2 200) && "
             "mcopy -Q -m -s -i v.img truth/* :: && mdel -i v.img $(seq -f ::%%g 2 2 200)");
+        return TRUE;
+    }
+    if (g_str_equal(name, "hfsplus")) {
+        must("xorriso -as mkisofs -hfsplus -o v.img truth >maker.log 2>&1 && truncate -s %uM v.img",
+             VOLUME_MIB);
         return TRUE;
     }
     g_auto(Result) up = shell("%s/tests/scripts/mount-volume %s v.img mount", EKTYPON_SOURCE, name);

@@ -4,6 +4,7 @@
 #include "check.h"
 #include "fixture.h"
 #include "hunt/hunt.h"
+#include "listing.h"
 #include "volume/formats.h"
 #include "volume/hfsplus/hfsplus.h"
 #include "volumes.h"
@@ -254,6 +255,42 @@ static void hfsplus_needs_its_bitmap(void)
     g_free(laid.drive);
 }
 
+/* --- its files --- */
+
+static void hfsplus_lists_its_files(void)
+{
+    HfsPlan plan = {.block_bytes = 4096, .node_bytes = 4096, .files = 30, .has_pieces = TRUE};
+    g_autoptr(Composed) composed = composed_hfs(&plan);
+    GError *error = NULL;
+    Bench bench;
+    EkFiles files;
+    bench_open(&bench, composed->data, composed->length);
+    EkClaim claim = {0, 1024, EK_ROLE_PRIMARY};
+    g_autoptr(EkVolume) volume = ek_fs_hfsplus.measure(bench.gate, &claim, &error);
+    CHECK(ek_files_open(&files, bench.gate, volume, &error));
+    CHECK_FINE(&error);
+    g_autoptr(Listing) listing = listing_new(&files, 0);
+    CHECK_NUMBER(listing->folders_damaged, 0);
+    for (guint i = 0; i < plan.files; i++) {
+        g_autofree char *name = g_strdup_printf("file %05u", i);
+        const Listed *listed = listing_find(listing, name);
+        CHECK(listed != NULL);
+        if (listed == NULL)
+            continue;
+        CHECK_NUMBER(listed->file.size, 3 * 4096 - 1);
+        CHECK_NUMBER(listed->file.modified.seconds, 3850000000ll + i - 2082844800);
+        CHECK_NUMBER(listed->extents->len, i % 5 == 0 ? 2 : 1);
+    }
+    const Listed *pieces = listing_find(listing, "pieces");
+    CHECK(pieces != NULL && pieces->extents->len == 10);
+    for (guint i = 1; pieces != NULL && i < pieces->extents->len; i++)
+        CHECK_NUMBER(g_array_index(pieces->extents, EkExtent, i).first_byte -
+                         g_array_index(pieces->extents, EkExtent, i - 1).first_byte,
+                     2 * 4096);
+    ek_files_close(&files);
+    bench_close(&bench);
+}
+
 /* An HFS volume around it: the partition is the wrapper's. */
 static void hfsplus_is_found_in_its_wrapper(void)
 {
@@ -364,6 +401,7 @@ int main(void)
         {"HFS+ is found without headers", hfsplus_is_found_without_headers},
         {"HFS+ is found by its leaves", hfsplus_is_found_by_its_leaves},
         {"HFS+ needs its bitmap", hfsplus_needs_its_bitmap},
+        {"HFS+ lists its files", hfsplus_lists_its_files},
         {"a wrapper cut off is none", a_wrapper_cut_off_is_none},
         {"APFS is found", apfs_is_found},
         {"ReFS is found", refs_is_found},

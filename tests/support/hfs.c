@@ -11,6 +11,9 @@
 #define FIRST_FILE 16u /* numbers before it are the format's own */
 #define FILE_BLOCKS 3u
 #define SPARE_BLOCKS 300u
+#define PIECES 10u
+#define PIECES_NUMBER 9000u
+#define IN_RECORD 8u
 
 typedef struct {
     const HfsPlan *plan;
@@ -187,6 +190,54 @@ static void put_file(Filling *filling, guint number)
     put_record(filling, record, (guint16)(key + 248));
 }
 
+/* A file of single blocks, each two behind the one before. */
+static guint32 piece_block(const Hfs *hfs, guint piece)
+{
+    return hfs->content + hfs->plan->files * (FILE_BLOCKS + 2) + piece * 2;
+}
+
+static void put_pieces(Filling *filling)
+{
+    Hfs *hfs = filling->hfs;
+    guint8 record[512] = {0};
+    guint16 key = put_key(record, 2, "pieces");
+    guint8 *file = record + key;
+    ek_put_be16(file, 2);
+    ek_put_be32(file + 8, PIECES_NUMBER);
+    ek_put_be32(file + 12, 3850000000u);
+    ek_put_be32(file + 16, 3850000000u);
+    ek_put_be64(file + 88, (guint64)PIECES * hfs->plan->block_bytes - 3);
+    ek_put_be32(file + 100, PIECES);
+    for (guint i = 0; i < PIECES; i++) {
+        use_blocks(hfs, piece_block(hfs, i), 1);
+        if (i >= IN_RECORD)
+            continue;
+        ek_put_be32(file + 104 + 8ul * i, piece_block(hfs, i));
+        ek_put_be32(file + 108 + 8ul * i, 1);
+    }
+    put_record(filling, record, (guint16)(key + 248));
+}
+
+/* What of it the catalog has no room for stands in the tree of extents. */
+static void put_overflow(Hfs *hfs)
+{
+    guint32 size = hfs->plan->node_bytes;
+    guint8 *node = block_at(hfs, hfs->extents) + size;
+    guint8 *record = node + 14;
+    node[8] = 0xff;
+    node[9] = 1;
+    ek_put_be16(node + 10, 1);
+    ek_put_be16(record, 10);
+    ek_put_be32(record + 4, PIECES_NUMBER);
+    ek_put_be32(record + 8, IN_RECORD);
+    for (guint i = IN_RECORD; i < PIECES; i++) {
+        ek_put_be32(record + 12 + 8ul * (i - IN_RECORD), piece_block(hfs, i));
+        ek_put_be32(record + 16 + 8ul * (i - IN_RECORD), 1);
+    }
+    ek_put_be16(node + size - 2, 14);
+    ek_put_be16(node + size - 4, 14 + 12 + 64);
+}
+
 static void put_index(Filling *filling)
 {
     Hfs *hfs = filling->hfs;
@@ -215,6 +266,8 @@ static void put_catalog(Hfs *hfs)
     put_thread(&filling, 2, 3, 1, LABEL);
     for (guint i = 0; i < hfs->plan->files; i++)
         put_file(&filling, i);
+    if (hfs->plan->has_pieces)
+        put_pieces(&filling);
     for (guint i = 0; i < hfs->plan->files; i++) {
         g_autofree char *name = g_strdup_printf("file %05u", i);
         put_thread(&filling, FIRST_FILE + i, 4, 2, name);
@@ -281,7 +334,10 @@ Composed *composed_hfs(const HfsPlan *plan)
     use_blocks(&hfs, 0, hfs.content);
     guint32 last = blocks_for(&hfs, HEADER);
     use_blocks(&hfs, hfs.blocks - last, last);
-    put_header_node(block_at(&hfs, hfs.extents), plan->node_bytes, EXTENTS_NODES, 0, 10);
+    put_header_node(block_at(&hfs, hfs.extents), plan->node_bytes, EXTENTS_NODES,
+                    plan->has_pieces ? 1 : 0, 10);
+    if (plan->has_pieces)
+        put_overflow(&hfs);
     put_catalog(&hfs);
     if (plan->has_journal)
         put_journal(&hfs, composed);

@@ -31,6 +31,7 @@ typedef struct {
     guint files;
     gboolean is_sensitive;
     gboolean has_journal; /* with a copy of the header in it */
+    gboolean has_pieces;  /* one more file, "pieces", in ten runs: more than a record holds */
     gsize rest;           /* bytes behind the blocks */
 } HfsPlan;
 

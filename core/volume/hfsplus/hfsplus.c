@@ -1,8 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* HFS+ and HFSX volumes: as in Apple's Technical Note TN1150. Found by the volume header or the
  * alternate one near the end, believed when the catalog is where it says. What it distrusts: every
- * number; a volume is as long as its blocks and up to one block more. The files are not listed by
- * this version. */
+ * number; a volume is as long as its blocks and up to one block more. */
 #include "volume/hfsplus/hfsplus.h"
 
 #include "volume/formats.h"
@@ -260,4 +259,8 @@ const EkFileSystem ek_fs_hfsplus = {
     .record_signature_count = G_N_ELEMENTS(record_signatures),
     .record = ek_hfs_record_seen,
     .infer = ek_hfs_infer,
+    .open = ek_hfs_open,
+    .close = ek_hfs_close,
+    .root = ek_hfs_root,
+    .walk = ek_hfs_walk,
 };

@@ -9,6 +9,7 @@
 #define EK_HFS_NODE_MOST 32768u
 #define EK_HFS_BLOCK_MOST (1u << 20)
 #define EK_HFS_ROOT_PARENT 1u
+#define EK_HFS_ROOT_FOLDER 2u
 
 /* The longest key of a tree tells which one it is. */
 #define EK_HFS_CATALOG_KEY 516u
@@ -63,6 +64,12 @@ void ek_hfs_take_header(EkVolume *volume, const EkHfsHeader *header);
 
 /* Takes the volume's name, which its root folder has, from the catalog's first leaf. */
 void ek_hfs_take_label(EkGate *gate, EkVolume *volume, EkByte leaf);
+
+/* The files (files.c). */
+EkOpened *ek_hfs_open(EkGate *gate, const EkVolume *volume, GError **error);
+void ek_hfs_close(EkOpened *opened);
+guint64 ek_hfs_root(EkOpened *opened);
+gboolean ek_hfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
 
 /* Secondary traces (infer.c). */
 gboolean ek_hfs_record_seen(EkSpan span, EkRecord *record);
