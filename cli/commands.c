@@ -47,7 +47,8 @@ const EkCommand ek_commands[] = {
     {"volumes", "CASE [NUMBER]", "Shows the volumes that were found; with NUMBER the evidence.",
      NULL, "ektypon volumes bench-17 2", 1, 2, ek_command_volumes, TRUE},
     {"ls", "CASE VOLUME[:PATH]", "Lists a folder of a volume, before anything is rebuilt.",
-     "VOLUME is its number, PATH a folder or file in it, or @NUMBER. Reads NTFS, FAT, exFAT, ext2/3/4\n"
+     "VOLUME is its number, PATH a folder or file in it, or @NUMBER. Reads NTFS, FAT, exFAT, "
+     "ext2/3/4\n"
      "and HFS+. The first time an inventory of the volume is taken; the case keeps it. Condition:\n"
      "whole, holed (bytes bad or unread), overwritten (some of its space belongs to another file\n"
      "now), unplaced (where some of it lies is not known). What lost its folder is in orphans/.",
