@@ -24,6 +24,7 @@ test:
 bench: build
 	@cmake --build $(BUILD) --target bench_capture bench_images --parallel $(JOBS)
 	@bench/run $(BUILD)/ektypon 1024 5 $(BUILD)/bench_images
+	@bench/files $(BUILD)/ektypon
 	@bench/curve $(BUILD)/bench_capture
 
 soak:
