@@ -419,13 +419,33 @@ static int take_all(Taking *taking)
     return losses ? EK_EXIT_LEFT : EK_EXIT_DONE;
 }
 
+/* How it went, for the log; one that cannot be written to has none. */
+static void log_end(const Taking *taking, EkCase *log, gint64 event, int status)
+{
+    const EkFileTotals *totals = &taking->totals;
+    const char *outcome = status == EK_EXIT_INTERRUPTED                      ? "interrupted"
+                          : status == EK_EXIT_DONE || status == EK_EXIT_LEFT ? "done"
+                                                                             : "failed";
+    g_autofree char *files = ek_text_count(totals->files, "file", "files");
+    g_autofree char *detail =
+        g_strdup_printf("%s to %s, %" G_GUINT64_FORMAT " of them whole", files, taking->order->to,
+                        totals->by_condition[EK_CONDITION_WHOLE]);
+    ek_event_end(log, event, outcome, detail, NULL);
+}
+
 static int run(EkCli *cli, const Order *order)
 {
+    g_autoptr(EkCase) log = ek_case_open(cli->operands[0], TRUE, NULL);
+    gint64 event = log != NULL ? ek_event_begin(log, "extract", cli->options, NULL) : 0;
     Taking taking = {.cli = cli, .order = order, .cancel = ek_cli_watch_signals()};
     GError *error = NULL;
     int status;
-    if (!ek_view_open(&taking.view, cli->operands[0], FALSE, &error))
-        return ek_cli_fail(cli, error);
+    if (!ek_view_open(&taking.view, cli->operands[0], FALSE, &error)) {
+        status = ek_cli_fail(cli, error);
+        if (event != 0)
+            log_end(&taking, log, event, status);
+        return status;
+    }
     g_mutex_init(&taking.lock);
     taking.volumes = g_ptr_array_new_with_free_func((GDestroyNotify)ek_indexing_free);
     taking.problems = g_ptr_array_new_with_free_func(g_free);
@@ -438,6 +458,8 @@ static int run(EkCli *cli, const Order *order)
         status = ek_cli_fail(cli, error);
     if (taking.sums != NULL && fclose(taking.sums) != 0 && status == EK_EXIT_DONE)
         status = EK_EXIT_FAILED;
+    if (event != 0)
+        log_end(&taking, log, event, status);
     g_clear_pointer(&taking.holed, ek_extract_free);
     g_clear_pointer(&taking.extract, ek_extract_free);
     g_ptr_array_unref(taking.problems);
