@@ -319,9 +319,12 @@ gboolean ek_ext_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     g_autoptr(GString) text = g_string_new(NULL);
     Walk walk = {.opened = opened, .sink = sink, .text = text, .block = block};
     opened->volume.steps = super->blocks;
-    for (guint64 group = from; group < super->groups; group++)
+    /* Each takes some room, whatever the superblock says. */
+    guint64 groups =
+        MIN(super->groups, ek_gate_bytes(opened->volume.gate) / super->block_bytes + 1);
+    for (guint64 group = from; group < groups; group++)
         if (!take_group(&walk, group, window) ||
-            !sink->mark(sink->data, group + 1, group + 1, super->groups))
+            !sink->mark(sink->data, group + 1, group + 1, groups))
             return FALSE;
     return TRUE;
 }

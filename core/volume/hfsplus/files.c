@@ -135,6 +135,24 @@ static EkByte piece_byte(const EkOpened *opened, const Piece *piece)
                : EK_UNPLACED;
 }
 
+/* The piece that holds a block of a fork; NULL when none does. */
+static const Piece *piece_at(const Fork *fork, guint64 block)
+{
+    guint low = 0;
+    guint high = fork->pieces->len;
+    while (low < high) {
+        guint middle = (low + high) / 2;
+        const Piece *piece = &g_array_index(fork->pieces, Piece, middle);
+        if (block < piece->at)
+            high = middle;
+        else if (block - piece->at >= piece->count)
+            low = middle + 1;
+        else
+            return piece;
+    }
+    return NULL;
+}
+
 /* FALSE when it is not all there, or was not all read. */
 static gboolean fork_read(const EkOpened *opened, const Fork *fork, guint64 offset, guint8 *buffer,
                           gsize length, EkKnown *known)
@@ -143,12 +161,7 @@ static gboolean fork_read(const EkOpened *opened, const Fork *fork, guint64 offs
     *known = (EkKnown){0};
     for (gsize done = 0; done < length;) {
         guint64 block = (offset + done) / size;
-        const Piece *piece = NULL;
-        for (guint i = 0; i < fork->pieces->len && piece == NULL; i++) {
-            const Piece *one = &g_array_index(fork->pieces, Piece, i);
-            if (block >= one->at && block - one->at < one->count)
-                piece = one;
-        }
+        const Piece *piece = piece_at(fork, block);
         EkByte place = piece != NULL ? piece_byte(opened, piece) : EK_UNPLACED;
         if (place == EK_UNPLACED)
             return FALSE;
@@ -197,7 +210,8 @@ static void load_overflow(EkOpened *opened, EkSpan header)
         g_autofree guint8 *node = g_malloc(tree.node_bytes);
         EkSpan span = {node, tree.node_bytes};
         EkKnown known;
-        guint64 nodes = MIN(tree.nodes, fork.bytes / tree.node_bytes);
+        EkByte room = MIN(fork.bytes, ek_gate_bytes(opened->gate));
+        guint64 nodes = MIN(tree.nodes, room / tree.node_bytes);
         for (guint64 at = 1; at < nodes && overflow->len < OVERFLOW_MOST; at++) {
             if (!fork_read(opened, &fork, at * tree.node_bytes, node, span.length, &known) ||
                 ek_span_u8(span, 8) != KIND_LEAF)
@@ -563,7 +577,8 @@ gboolean ek_hfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     g_autoptr(GByteArray) used = g_byte_array_new();
     g_autoptr(GHashTable) inodes = g_hash_table_new(g_direct_hash, g_direct_equal);
     g_autoptr(GArray) links = g_array_new(FALSE, FALSE, sizeof(Link));
-    guint64 nodes = MIN(opened->tree.nodes, opened->catalog.bytes / opened->tree.node_bytes);
+    EkByte room = MIN(opened->catalog.bytes, ek_gate_bytes(opened->gate));
+    guint64 nodes = MIN(opened->tree.nodes, room / opened->tree.node_bytes);
     /* A header that was composed does not say which number comes next. */
     guint64 numbers = MIN(opened->next_number != 0 ? opened->next_number : nodes * 256, SEEN_MOST);
     g_autofree guint8 *seen = g_malloc0((gsize)(numbers / 8) + 1);

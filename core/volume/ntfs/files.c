@@ -105,9 +105,16 @@ static gboolean pass_packed(const Placing *placing)
     const GArray *pieces = placing->stream->pieces;
     guint32 size = placing->table->boot.cluster_bytes;
     guint clusters = placing->stream->unit;
+    guint64 volume = ek_ntfs_boot_bytes(&placing->table->boot) / size;
     for (guint i = 0; i < pieces->len; i++) {
         const EkNtfsPiece *piece = &g_array_index(pieces, EkNtfsPiece, i);
         guint64 end = piece->at + piece->clusters;
+        /* What cannot be there is not gone through unit by unit. */
+        if (piece->first != EK_NTFS_HOLE && piece->clusters > volume) {
+            if (!pass_gap(placing, piece->at, end))
+                return FALSE;
+            continue;
+        }
         for (guint64 at = piece->at;
              at < end && at * size < placing->limit && piece->first != EK_NTFS_HOLE;) {
             guint64 unit = at / clusters * clusters;

@@ -179,7 +179,8 @@ gboolean ek_ntfs_table_open(EkNtfsTable *table, EkGate *gate, const EkVolume *vo
     if (ek_ntfs_table_take(table, 0, record, was_read) == EK_NTFS_FOUND) {
         EkSpan data = ek_ntfs_record_named(span, TYPE_DATA, "");
         ek_ntfs_add_runs(data, table->pieces);
-        table->records = ek_span_le64(data, 0x30) / bytes;
+        /* No more than there is room for, whatever it says. */
+        table->records = MIN(ek_span_le64(data, 0x30), ek_ntfs_boot_bytes(&table->boot)) / bytes;
         if (ek_ntfs_record_attribute(span, TYPE_LIST).length > 0)
             add_listed_runs(table, span, other);
     }
