@@ -42,16 +42,34 @@ static gboolean drive_open(Drive *drive, const char *path)
 
 /* --- files, as text --- */
 
+typedef struct {
+    GString *text;
+    GArray *encoded; /* EkFile */
+} Files;
+
+static gboolean add_content(void *data, const guint8 *bytes, gsize length)
+{
+    GString *text = data;
+    guint32 sum = 0;
+    for (gsize i = 0; bytes != NULL && i < length; i++)
+        sum = (sum << 1 | sum >> 31) + bytes[i];
+    g_string_append_printf(text, "c%zu %u\n", length, sum);
+    return TRUE;
+}
+
 static gboolean add_file(void *data, const EkFile *file)
 {
-    g_string_append_printf(data, "f%" G_GUINT64_FORMAT " %d %u %" G_GUINT64_FORMAT "\n",
+    Files *files = data;
+    if ((file->flags & EK_FILE_ENCODED) != 0)
+        g_array_append_vals(files->encoded, file, 1);
+    g_string_append_printf(files->text, "f%" G_GUINT64_FORMAT " %d %u %" G_GUINT64_FORMAT "\n",
                            file->number, (int)file->type, file->flags, file->size);
     return TRUE;
 }
 
 static gboolean add_extent(void *data, guint64 file, const EkExtent *extent)
 {
-    g_string_append_printf(data,
+    g_string_append_printf(((Files *)data)->text,
                            "e%" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT
                            " %" G_GUINT64_FORMAT "\n",
                            file, extent->offset, extent->bytes, extent->first_byte);
@@ -60,13 +78,15 @@ static gboolean add_extent(void *data, guint64 file, const EkExtent *extent)
 
 static gboolean add_name(void *data, const EkFileName *name)
 {
-    g_string_append_printf(data, "n%" G_GUINT64_FORMAT " %s\n", name->parent, name->text);
+    g_string_append_printf(((Files *)data)->text, "n%" G_GUINT64_FORMAT " %s\n", name->parent,
+                           name->text);
     return TRUE;
 }
 
 static gboolean add_damage(void *data, guint64 folder, const EkFolderDamage *damage)
 {
-    g_string_append_printf(data, "d%" G_GUINT64_FORMAT " %d\n", folder, damage->cut_short);
+    g_string_append_printf(((Files *)data)->text, "d%" G_GUINT64_FORMAT " %d\n", folder,
+                           damage->cut_short);
     return TRUE;
 }
 
@@ -81,12 +101,16 @@ static gboolean pass_mark(void *data, guint64 from, guint64 done, guint64 total)
 
 static void add_files(GString *text, EkGate *gate, const EkVolume *volume)
 {
-    EkFileSink sink = {text, add_file, add_extent, add_name, add_damage, pass_mark};
+    g_autoptr(GArray) encoded = g_array_new(FALSE, FALSE, sizeof(EkFile));
+    Files files = {text, encoded};
+    EkFileSink sink = {&files, add_file, add_extent, add_name, add_damage, pass_mark};
     EkOpened *opened =
         volume->format->open != NULL ? volume->format->open(gate, volume, NULL) : NULL;
     if (opened == NULL)
         return;
     volume->format->walk(opened, 0, &sink);
+    for (guint i = 0; i < encoded->len; i++)
+        volume->format->decode(opened, &g_array_index(encoded, EkFile, i), add_content, text);
     volume->format->close(opened);
 }
 
