@@ -15,7 +15,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-#define FILES 100u
+#define FILES 60u
 #define FOLDERS 30u
 #define DEPTH 25u
 #define TOGETHER 6u /* files that are written in turns */
