@@ -3,6 +3,8 @@
  * and against each other. */
 #include "case/inventoryrows.h"
 
+#include "base/text.h"
+
 /* An extent of a deleted file that reaches up to `end`. */
 typedef struct {
     guint64 file;
@@ -13,9 +15,10 @@ typedef struct {
     EkInventory *inventory;
     EkGate *gate;
     sqlite3_stmt *put;
-    GArray *open;      /* Open: deleted ones that may still be lain over */
-    EkByte live_end;   /* of what files that are there lie in, so far */
-    gboolean is_whole; /* the read map has no holes */
+    GArray *open;           /* Open: deleted ones that may still be lain over */
+    EkByte live_end;        /* of what files that are there lie in, so far */
+    gboolean is_whole;      /* the read map has no holes, nothing is deleted or lain over */
+    const GPtrArray *newer; /* const EkVolume* */
 } Sweep;
 
 static gboolean add_harm(Sweep *sweep, guint64 file, EkDamage harm, GError **error)
@@ -65,6 +68,53 @@ static gboolean lay_under(Sweep *sweep, guint64 file, EkRange deleted, GError **
     return TRUE;
 }
 
+/* What a volume uses or not, together. */
+static EkByte grain_of(const EkVolume *volume)
+{
+    for (guint i = 0; i < volume->terms->len; i++) {
+        const EkTerm *term = volume->terms->pdata[i];
+        guint64 bytes = 0;
+        if ((g_str_equal(term->name, "bytes a cluster") ||
+             g_str_equal(term->name, "bytes a block")) &&
+            ek_text_parse_u64(term->value, &bytes) && bytes >= EK_STEP && bytes <= 1u << 25)
+            return bytes;
+    }
+    return EK_STEP;
+}
+
+/* What of a range a newer volume lies on, and does not call free. */
+static EkByte count_taken_by(const Sweep *sweep, const EkVolume *volume, EkRange range)
+{
+    EkByte grain = grain_of(volume);
+    EkByte taken = 0;
+    if (volume->format->use == NULL)
+        return range.bytes;
+    for (EkByte at = range.first; at < ek_range_end(range);) {
+        /* Up to where the next cluster begins, wherever the first one does. */
+        EkByte next = MIN(at + grain - (at - volume->first_byte) % grain, ek_range_end(range));
+        /* Where clusters do not begin with the volume one may lie across: both ends count. */
+        if (volume->format->use(sweep->gate, volume, at) != EK_USAGE_FREE ||
+            volume->format->use(sweep->gate, volume, next - 1) != EK_USAGE_FREE)
+            taken += next - at;
+        at = next;
+    }
+    return taken;
+}
+
+static EkByte count_taken(const Sweep *sweep, EkRange extent)
+{
+    EkByte taken = 0;
+    for (guint i = 0; i < sweep->newer->len; i++) {
+        const EkVolume *volume = sweep->newer->pdata[i];
+        EkRange range = ek_volume_range(volume);
+        EkByte first = MAX(extent.first, range.first);
+        EkByte end = MIN(ek_range_end(extent), ek_range_end(range));
+        if (end > first)
+            taken += count_taken_by(sweep, volume, (EkRange){first, end - first});
+    }
+    return MIN(taken, extent.bytes);
+}
+
 static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
 {
     guint64 file = (guint64)sqlite3_column_int64(row, 0);
@@ -82,6 +132,9 @@ static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
     if (known.good < stored &&
         !add_harm(sweep, file, (EkDamage){.bad_bytes = known.bad, .unread_bytes = known.unread},
                   error))
+        return FALSE;
+    EkByte taken = count_taken(sweep, inside);
+    if (taken > 0 && !add_overwritten(sweep, file, taken, error))
         return FALSE;
     return is_deleted ? lay_under(sweep, file, inside, error) : lay_over(sweep, inside, error);
 }
@@ -108,7 +161,8 @@ static gboolean has_deleted(EkInventory *inventory)
     return row == NULL || ek_sql_step(inventory->store, row, NULL) == 1;
 }
 
-gboolean ek_inventory_harm(EkInventory *inventory, EkGate *gate, GError **error)
+gboolean ek_inventory_harm(EkInventory *inventory, const GPtrArray *newer, EkGate *gate,
+                           GError **error)
 {
     g_autoptr(GArray) open = g_array_new(FALSE, FALSE, sizeof(Open));
     EkRange hole;
@@ -118,9 +172,10 @@ gboolean ek_inventory_harm(EkInventory *inventory, EkGate *gate, GError **error)
         "INSERT INTO damage VALUES (?1,0,?2,?3,?4,?5) ON CONFLICT (file) DO UPDATE SET"
         " bad=bad+?2,unread=unread+?3,unplaced=unplaced+?4,overwritten=overwritten+?5",
         "");
-    Sweep sweep = {inventory, gate, put, open, 0, FALSE};
-    sweep.is_whole =
-        !ek_gate_next_hole(gate, 0, ek_gate_bytes(gate), &hole, &bad) && !has_deleted(inventory);
+    Sweep sweep = {inventory, gate, put, open, 0, FALSE, newer};
+    sweep.is_whole = newer->len == 0 &&
+                     !ek_gate_next_hole(gate, 0, ek_gate_bytes(gate), &hole, &bad) &&
+                     !has_deleted(inventory);
     return put != NULL && sweep_extents(&sweep, error) &&
            ek_sql_run(inventory->store,
                       "UPDATE damage SET condition=max(condition, CASE WHEN unplaced>0 THEN 3"

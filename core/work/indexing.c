@@ -6,7 +6,7 @@
 
 #include <unistd.h>
 
-#define READERS "1" /* changes when what a walk hands on does */
+#define READERS "2" /* changes when what a walk hands on does */
 
 struct EkIndexing {
     EkView *view;
@@ -18,15 +18,16 @@ struct EkIndexing {
 };
 
 /* What an inventory stands on: the volume as it is opened, and what the read map says. */
-static char *basis_of(EkView *view, const EkVolume *volume)
+static char *basis_of(EkView *view, const EkCaseVolume *entry)
 {
+    const EkVolume *volume = entry->volume;
     guint8 sum[EK_SHA256_BYTES];
     ek_sha256_of(volume->header, sizeof volume->header, sum);
     g_autofree char *header = ek_text_hex(sum, 8, '\0');
     return g_strdup_printf(
-        READERS " %s %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %s %" G_GUINT64_FORMAT
+        READERS " %s %s %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %s %" G_GUINT64_FORMAT
                 " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT,
-        volume->filesystem, volume->first_byte, volume->core_byte, header,
+        entry->standing, volume->filesystem, volume->first_byte, volume->core_byte, header,
         ek_read_map_total(view->map, EK_STATE_GOOD), ek_read_map_total(view->map, EK_STATE_BAD),
         ek_read_map_total(view->map, EK_STATE_SET_ASIDE));
 }
@@ -42,7 +43,7 @@ EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)
     if (indexing->volume == NULL ||
         !ek_files_open(&indexing->files, view->gate, indexing->volume->volume, error))
         return NULL;
-    g_autofree char *basis = basis_of(view, indexing->volume->volume);
+    g_autofree char *basis = basis_of(view, indexing->volume);
     guint volume = indexing->volume->number;
     indexing->inventory = ek_inventory_open(view->opened, volume, basis, FALSE, error);
     if (indexing->inventory == NULL)
@@ -66,6 +67,23 @@ void ek_indexing_free(EkIndexing *indexing)
     g_free(indexing);
 }
 
+/* Those that lie on the remains of an older volume. */
+static GPtrArray *newer_ones(const EkIndexing *indexing)
+{
+    GPtrArray *newer = g_ptr_array_new();
+    EkRange own = ek_volume_range(indexing->volume->volume);
+    if (!g_str_equal(indexing->volume->standing, "remains"))
+        return newer;
+    for (guint i = 0; i < indexing->volumes->len; i++) {
+        const EkCaseVolume *other = indexing->volumes->pdata[i];
+        if (other != indexing->volume && !g_str_equal(other->standing, "remains") &&
+            !g_str_equal(other->standing, "nested") && !g_str_equal(other->standing, "withdrawn") &&
+            ek_ranges_overlap(own, ek_volume_range(other->volume)))
+            g_ptr_array_add(newer, other->volume);
+    }
+    return newer;
+}
+
 gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **error)
 {
     EkInventory *inventory = indexing->inventory;
@@ -76,7 +94,8 @@ gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **erro
     gboolean complete = files->format->walk(files->opened, ek_inventory_mark(inventory), &sink);
     if (!complete)
         return ek_inventory_commit(inventory, error);
-    gboolean fine = ek_inventory_finish(inventory, files->format->root(files->opened),
+    g_autoptr(GPtrArray) newer = newer_ones(indexing);
+    gboolean fine = ek_inventory_finish(inventory, files->format->root(files->opened), newer,
                                         indexing->view->gate, error);
     g_clear_pointer(&indexing->lock, ek_lock_release);
     return fine;
@@ -86,7 +105,7 @@ gboolean ek_indexing_known(EkView *view, const EkCaseVolume *volume, EkInventory
 {
     if (!ek_inventory_exists(view->opened, volume->number))
         return FALSE;
-    g_autofree char *basis = basis_of(view, volume->volume);
+    g_autofree char *basis = basis_of(view, volume);
     g_autoptr(EkInventory) inventory =
         ek_inventory_open(view->opened, volume->number, basis, FALSE, NULL);
     if (inventory == NULL || !ek_inventory_is_finished(inventory))

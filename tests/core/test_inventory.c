@@ -48,7 +48,8 @@ static void shelf_close(Shelf *shelf)
 static void finish(Shelf *shelf)
 {
     GError *error = NULL;
-    CHECK(ek_inventory_finish(shelf->inventory, ROOT, shelf->bench.gate, &error));
+    g_autoptr(GPtrArray) newer = g_ptr_array_new();
+    CHECK(ek_inventory_finish(shelf->inventory, ROOT, newer, shelf->bench.gate, &error));
     CHECK_FINE(&error);
 }
 
