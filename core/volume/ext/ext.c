@@ -229,7 +229,35 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     return g_steal_pointer(&volume);
 }
 
-#define BLOCKS_NOT_WRITTEN 2u /* a group's bitmap of blocks was never written: all are free */
+#define BLOCKS_NOT_WRITTEN 2u /* a group's bitmap of blocks was never written: files use none */
+#define HOLDERS_MOST 64u
+
+static gboolean holds_copy(const EkExtSuper *super, guint64 group)
+{
+    guint64 holders[HOLDERS_MOST];
+    guint count = ek_ext_super_groups(super, holders, HOLDERS_MOST);
+    for (guint i = 0; i < count; i++)
+        if (holders[i] == group)
+            return TRUE;
+    return !super->sparse && !super->sparse2;
+}
+
+/* In a group whose bitmap was never written: a copy of the superblock and of the descriptors, room
+ * for more of them, the group's own bitmaps and inodes. */
+static EkUsage use_by_itself(const EkExtSuper *super, EkSpan data, EkSpan descriptor, guint64 group,
+                             guint64 block, guint64 bit)
+{
+    guint64 inodes =
+        ek_divide_up((guint64)super->inodes_per_group * super->inode_bytes, super->block_bytes);
+    guint64 descriptors = ek_divide_up(super->groups * super->descriptor_bytes, super->block_bytes);
+    guint64 table = ek_span_le32(descriptor, 8) | (guint64)ek_span_le32(descriptor, 40) << 32;
+    guint64 bitmaps[] = {ek_span_le32(descriptor, 0) | (guint64)ek_span_le32(descriptor, 32) << 32,
+                         ek_span_le32(descriptor, 4) | (guint64)ek_span_le32(descriptor, 36) << 32};
+    gboolean is_copy = holds_copy(super, group) && bit < 1 + descriptors + ek_span_le16(data, 206);
+    gboolean is_own =
+        block == bitmaps[0] || block == bitmaps[1] || (block >= table && block - table < inodes);
+    return is_copy || is_own ? EK_USAGE_USED : EK_USAGE_FREE;
+}
 
 static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
 {
@@ -254,7 +282,7 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
         return EK_USAGE_UNKNOWN;
     guint64 bitmap = ek_span_le32(span, 0) | (guint64)ek_span_le32(span, 32) << 32;
     if ((ek_span_le16(span, 18) & BLOCKS_NOT_WRITTEN) != 0)
-        return EK_USAGE_FREE;
+        return use_by_itself(&super, (EkSpan){data, sizeof data}, span, group, block, bit);
     if (bitmap == 0 || bitmap >= super.blocks)
         return EK_USAGE_UNKNOWN;
     return ek_usage_bit(gate, volume->first_byte + bitmap * super.block_bytes, bit / blocks_a_bit);
