@@ -6,7 +6,7 @@
 
 #define MOST_CALLS 4000u /* so that one input does not take seconds */
 #define MOST_BYTES (1u << 20)
-#define MOST_DECODED 16u
+#define MOST_DECODED 64u
 
 typedef struct {
     const EkFileSystem *format;
