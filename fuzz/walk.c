@@ -14,6 +14,7 @@ typedef struct {
     EkFile file;
     EkByte covered;
     guint calls;
+    guint most; /* calls; then the sink wants no more */
     guint decoded;
     gsize bytes;
 } Walk;
@@ -24,7 +25,7 @@ static gboolean take_content(void *data, const guint8 *bytes, gsize length)
     volatile guint8 last = bytes != NULL && length > 0 ? bytes[length - 1] : 0;
     (void)last;
     walk->bytes += length;
-    return walk->bytes < MOST_BYTES;
+    return walk->bytes < MIN(MOST_BYTES, walk->most * 4096ul);
 }
 
 static gboolean take_file(void *data, const EkFile *file)
@@ -38,7 +39,7 @@ static gboolean take_file(void *data, const EkFile *file)
             walk->bytes != file->size)
             abort();
     }
-    return ++walk->calls < MOST_CALLS;
+    return ++walk->calls < walk->most;
 }
 
 static gboolean take_extent(void *data, guint64 file, const EkExtent *extent)
@@ -52,7 +53,7 @@ static gboolean take_extent(void *data, guint64 file, const EkExtent *extent)
          extent->stored != extent->bytes))
         abort();
     walk->covered = MAX(walk->covered, extent->offset + extent->bytes);
-    return ++walk->calls < MOST_CALLS;
+    return ++walk->calls < walk->most;
 }
 
 static gboolean take_name(void *data, const EkFileName *name)
@@ -60,7 +61,7 @@ static gboolean take_name(void *data, const EkFileName *name)
     Walk *walk = data;
     if (!g_utf8_validate(name->text, -1, NULL) || strchr(name->text, '/') != NULL)
         abort();
-    return ++walk->calls < MOST_CALLS;
+    return ++walk->calls < walk->most;
 }
 
 static gboolean take_damage(void *data, guint64 folder, const EkFolderDamage *damage)
@@ -69,7 +70,7 @@ static gboolean take_damage(void *data, guint64 folder, const EkFolderDamage *da
     (void)folder;
     if (damage->bad_bytes + damage->unread_bytes == 0 && !damage->cut_short)
         abort();
-    return ++walk->calls < MOST_CALLS;
+    return ++walk->calls < walk->most;
 }
 
 static gboolean take_mark(void *data, guint64 from, guint64 done, guint64 total)
@@ -78,12 +79,12 @@ static gboolean take_mark(void *data, guint64 from, guint64 done, guint64 total)
     (void)from;
     if (done > total)
         abort();
-    return ++walk->calls < MOST_CALLS;
+    return ++walk->calls < walk->most;
 }
 
 void fuzz_walk(EkGate *gate, const EkVolume *volume)
 {
-    Walk walk = {.format = volume->format};
+    Walk walk = {.format = volume->format, .most = MOST_CALLS};
     EkFileSink sink = {&walk, take_file, take_extent, take_name, take_damage, take_mark};
     if (walk.format->open == NULL)
         return;
@@ -92,5 +93,10 @@ void fuzz_walk(EkGate *gate, const EkVolume *volume)
         return;
     walk.format->root(walk.opened);
     walk.format->walk(walk.opened, 0, &sink);
+    /* Once more, and stopped anywhere. */
+    walk.most = 1 + (guint)(volume->bytes / EK_STEP + walk.calls * 7) % (walk.calls + 1);
+    walk.calls = walk.decoded = 0;
+    if (walk.format->walk(walk.opened, 0, &sink) && walk.calls >= walk.most)
+        abort();
     walk.format->close(walk.opened);
 }
