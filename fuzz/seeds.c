@@ -32,6 +32,14 @@ static void put_fat(const char *root, guint bits, const char *name)
 
 #define SEED_MOST (128u << 10)
 
+/* For fuzz_gather as well. */
+static void put_ntfs(const char *root)
+{
+    gsize length = 0;
+    g_autofree guint8 *volume = ntfs_volume_in_pieces(&length);
+    put(root, "whole", "ntfs-in-pieces", volume, length);
+}
+
 /* All of one, and all but its first header: for fuzz_gather. */
 static void put_whole(const char *root, const char *name, const Composed *composed)
 {
@@ -100,6 +108,8 @@ int main(int argc, char **argv)
     put_fat(argv[1], 16, "16");
     put_fat(argv[1], 32, "32");
     put_composed(argv[1], argc == 3);
+    if (argc == 3)
+        put_ntfs(argv[1]);
     put(argv[1], "model", "faults", model, strlen(model));
     return 0;
 }

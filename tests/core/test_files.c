@@ -319,6 +319,25 @@ static void nothing_leads_outside(void)
     tray_free(tray);
 }
 
+static void a_file_table_in_pieces_is_read(void)
+{
+    Bench bench;
+    EkFiles files;
+    GError *error = NULL;
+    gsize length = 0;
+    g_autofree guint8 *data = ntfs_volume_in_pieces(&length);
+    bench_open(&bench, data, length);
+    EkClaim claim = {0, 0, EK_ROLE_PRIMARY};
+    g_autoptr(EkVolume) volume = ek_fs_ntfs.measure(bench.gate, &claim, &error);
+    CHECK(volume != NULL && ek_files_open(&files, bench.gate, volume, &error));
+    CHECK_FINE(&error);
+    g_autoptr(Listing) listing = listing_new(&files, 0);
+    const Listed *late = listing_find(listing, "late.txt");
+    CHECK(late != NULL && late->file.number == 7);
+    ek_files_close(&files);
+    bench_close(&bench);
+}
+
 static void names_with_separators_are_escaped(void)
 {
     gboolean escaped = FALSE;
@@ -352,6 +371,7 @@ int main(void)
         {"a folder with a hole says so", a_folder_with_a_hole_says_so},
         {"extract writes what is there", extract_writes_what_is_there},
         {"nothing leads outside", nothing_leads_outside},
+        {"a file table in pieces is read", a_file_table_in_pieces_is_read},
         {"names with separators are escaped", names_with_separators_are_escaped},
     };
     return RUN_TESTS("files", tests);

@@ -260,7 +260,8 @@ FatFolder fat_add_folder(FatVolume *fat, FatFolder *parent, const char *short_na
 
 /* --- NTFS ------------------------------------------------------------------------------------- */
 
-static void put_record(guint8 *p, guint32 number, const char *label)
+/* A file record that holds these attributes. */
+static void put_attributes(guint8 *p, guint32 number, const guint8 *attributes, gsize length)
 {
     memset(p, 0, 1024);
     memcpy(p, "FILE", 4);
@@ -269,27 +270,91 @@ static void put_record(guint8 *p, guint32 number, const char *label)
     ek_put_le16(p + 0x14, 0x38);
     ek_put_le16(p + 0x16, 1);
     ek_put_le32(p + 0x2c, number);
-    gsize at = 0x38;
-    if (label != NULL) {
-        guint8 *attribute = p + at;
-        glong count = (glong)strlen(label);
-        gsize length = (0x18 + (gsize)count * 2 + 7) / 8 * 8;
-        ek_put_le32(attribute, 0x60);
-        ek_put_le32(attribute + 4, (guint32)length);
-        ek_put_le32(attribute + 0x10, (guint32)count * 2);
-        ek_put_le16(attribute + 0x14, 0x18);
-        for (glong i = 0; i < count; i++)
-            ek_put_le16(attribute + 0x18 + i * 2, (guint8)label[i]);
-        at += length;
-    }
-    ek_put_le32(p + at, 0xffffffff);
-    ek_put_le32(p + 0x18, (guint32)at + 8);
+    memcpy(p + 0x38, attributes, length);
+    ek_put_le32(p + 0x38 + length, 0xffffffff);
+    ek_put_le32(p + 0x18, (guint32)(0x38 + length + 8));
     ek_put_le32(p + 0x1c, 1024);
     ek_put_le16(p + 0x30, 0x0007);
     for (int sector = 0; sector < 2; sector++) {
         memcpy(p + 0x32 + sector * 2, p + sector * 512 + 510, 2);
         ek_put_le16(p + sector * 512 + 510, 0x0007);
     }
+}
+
+/* An attribute whose content stands in the record; returns its length. */
+static gsize put_resident(guint8 *attribute, guint32 type, const guint8 *content, gsize bytes)
+{
+    gsize length = (0x18 + bytes + 7) / 8 * 8;
+    ek_put_le32(attribute, type);
+    ek_put_le32(attribute + 4, (guint32)length);
+    ek_put_le32(attribute + 0x10, (guint32)bytes);
+    ek_put_le16(attribute + 0x14, 0x18);
+    memcpy(attribute + 0x18, content, bytes);
+    return length;
+}
+
+/* A piece of a file's content: one cluster at `cluster`; returns its length. */
+static gsize put_piece(guint8 *attribute, guint64 at, guint8 cluster, guint64 bytes)
+{
+    ek_put_le32(attribute, 0x80);
+    ek_put_le32(attribute + 4, 0x48);
+    attribute[8] = 1;
+    ek_put_le64(attribute + 0x10, at);
+    ek_put_le64(attribute + 0x18, at);
+    ek_put_le16(attribute + 0x20, 0x40);
+    ek_put_le64(attribute + 0x28, bytes);
+    ek_put_le64(attribute + 0x30, bytes);
+    ek_put_le64(attribute + 0x38, bytes);
+    memcpy(attribute + 0x40, (guint8[]){0x11, 1, cluster, 0}, 4);
+    return 0x48;
+}
+
+static void put_units(guint8 *units, const char *text)
+{
+    for (gsize i = 0; i < strlen(text); i++)
+        ek_put_le16(units + i * 2, (guint8)text[i]);
+}
+
+static void put_record(guint8 *p, guint32 number, const char *label)
+{
+    guint8 attributes[512] = {0};
+    guint8 units[256];
+    gsize length = 0;
+    if (label != NULL) {
+        put_units(units, label);
+        length = put_resident(attributes, 0x60, units, strlen(label) * 2);
+    }
+    put_attributes(p, number, attributes, length);
+}
+
+guint8 *ntfs_volume_in_pieces(gsize *length)
+{
+    guint8 *volume = ntfs_volume_new(2000, 0, length);
+    guint8 list[64] = {0};
+    guint8 name[128] = {0};
+    guint8 attributes[512] = {0};
+    for (gsize i = 0; i < 2; i++) {
+        ek_put_le32(list + i * 32, 0x80);
+        ek_put_le16(list + i * 32 + 4, 32);
+        list[i * 32 + 7] = 26;
+        ek_put_le64(list + i * 32 + 8, i);  /* the piece … */
+        ek_put_le64(list + i * 32 + 16, i); /* … stands in this record */
+    }
+    gsize used = put_resident(attributes, 0x20, list, sizeof list);
+    used += put_piece(attributes + used, 0, NTFS_MFT_BYTE / 4096, 8192);
+    put_attributes(volume + NTFS_MFT_BYTE, 0, attributes, used);
+    memset(attributes, 0, sizeof attributes);
+    used = put_piece(attributes, 1, 20, 8192);
+    put_attributes(volume + NTFS_MFT_BYTE + 1024, 1, attributes, used);
+    name[0] = 5; /* in the root folder */
+    name[64] = 8;
+    name[65] = 1;
+    put_units(name + 66, "late.txt");
+    memset(attributes, 0, sizeof attributes);
+    used = put_resident(attributes, 0x30, name, 66 + 16);
+    /* Beyond the numbers that the format keeps for itself would take more room than is needed. */
+    put_attributes(volume + 20 * 4096 + 3 * 1024, 7, attributes, used);
+    return volume;
 }
 
 guint8 *ntfs_volume_new(guint32 sectors, guint32 hidden, gsize *length)

@@ -87,6 +87,10 @@ guint8 *fat_entry(FatVolume *fat, const FatFolder *folder, gsize index);
  * first four file records, their mirror, backup. The caller frees; *length is in bytes. */
 guint8 *ntfs_volume_new(guint32 sectors, guint32 hidden, gsize *length);
 
+/* One whose file table lies in two pieces, which its list of attributes tells of; the second holds
+ * record 7, called "late.txt". */
+guint8 *ntfs_volume_in_pieces(gsize *length);
+
 #define NTFS_MFT_BYTE (4u * 4096u)
 
 /* --- MBR -------------------------------------------------------------------------------------- */
