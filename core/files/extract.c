@@ -4,7 +4,7 @@
  * written under a temporary name and gets its own when it is complete. */
 #include "base/digest.h"
 #include "base/text.h"
-#include "files/files.h"
+#include "files/record.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -48,6 +48,8 @@ EkExtract *ek_extract_new(const char *folder, GError **error)
     extract->folder = g_strdup(folder);
     extract->fd = fd;
     extract->written = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
+    /* The table of what was taken out has its name already: a file called so gets another. */
+    g_hash_table_add(extract->written, g_strdup(EK_RECORD_NAME));
     return extract;
 }
 

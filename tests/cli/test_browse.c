@@ -241,12 +241,13 @@ static void deleted_files_come_apart(void)
     must(
         "export MTOOLS_SKIP_CHECK=1; head -c 4000 /dev/urandom > a; head -c 3000 /dev/urandom > b; "
         "head -c 3500 /dev/urandom > c; mcopy -i v.img a '::first sowing.csv'; "
-        "mcopy -i v.img b '::second sowing.csv'; mdel -i v.img '::first sowing.csv' "
+        "mcopy -i v.img b '::second sowing.csv'; mcopy -i v.img a ::extracted.csv; mdel -i v.img "
+        "'::first sowing.csv' "
         "'::second sowing.csv'; mcopy -i v.img c '::third.csv'");
     done("new bench --adopt v.img");
     done("hunt bench");
     g_auto(Result) listed = ektypon("ls bench 1");
-    CHECK_CONTAINS(listed.out, "1 file, 3.4 KiB\n");
+    CHECK_CONTAINS(listed.out, "2 files, 7.3 KiB\n");
     g_auto(Result) all = ektypon("ls bench 1 --deleted");
     CHECK_CONTAINS(all.out, "second sowing.csv  [deleted, place a guess]\n");
     CHECK_CONTAINS(all.out, "[overwritten: 3.4 KiB overwritten]");
@@ -254,7 +255,8 @@ static void deleted_files_come_apart(void)
     CHECK_STATUS(plain, 0);
     g_auto(Result) taken = ektypon("extract bench 1 --deleted --to out");
     CHECK_STATUS(taken, 3);
-    g_auto(Result) same = shell("cmp b 'out/deleted/second sowing.csv' && cmp c out/third.csv");
+    g_auto(Result) same = shell("cmp b 'out/deleted/second sowing.csv' && cmp c out/third.csv && "
+                                "cmp a 'out/extracted (2).csv'");
     CHECK_STATUS(same, 0);
 }
 
