@@ -110,8 +110,10 @@ static gboolean pick_place(Taking *taking, const char *operand, GError **error)
         return FALSE;
     EkInventory *inventory = ek_indexing_inventory(taking->indexing);
     guint with = EK_WITH_BELOW | EK_WITH_DELETED | (taking->order->streams ? EK_WITH_STREAMS : 0);
-    if (!ek_inventory_find(inventory, path, &number, error) ||
-        !ek_inventory_walk(inventory, number, with, pick, taking, error))
+    if (!ek_inventory_find(inventory, path, &number, error))
+        return FALSE;
+    ek_filerow_count_start(&taking->totals, inventory, number);
+    if (!ek_inventory_walk(inventory, number, with, pick, taking, error))
         return FALSE;
     if (taking->error == NULL)
         return TRUE;
@@ -312,18 +314,9 @@ static void print_counts(const Taking *taking)
     puts("");
 }
 
-static void print_end(const Taking *taking)
+static void print_summary(const Taking *taking)
 {
     const EkFileTotals *totals = &taking->totals;
-    if (taking->order->json) {
-        json_t *json = ek_filerow_totals_json(totals);
-        json_object_set_new(json, "same", ek_json_u64(taking->same));
-        json_object_set_new(json, "kept", ek_json_u64(taking->kept));
-        json_object_set_new(json, "skipped", ek_json_u64(taking->skipped));
-        json_object_set_new(json, "failed", ek_json_u64(taking->failed));
-        ek_filerow_end_list(json);
-        return;
-    }
     for (guint i = 0; i < taking->problems->len; i++)
         ek_show_sentence(stdout, "", 2, taking->problems->pdata[i]);
     if (taking->problem_count > PROBLEMS_SHOWN)
@@ -338,6 +331,21 @@ static void print_end(const Taking *taking)
     print_counts(taking);
     if (taking->holed != NULL && totals->by_condition[EK_CONDITION_WHOLE] < totals->files)
         printf("What is not whole is in %s.\n", taking->order->holed_to);
+}
+
+static void print_end(const Taking *taking)
+{
+    const EkFileTotals *totals = &taking->totals;
+    if (taking->order->json) {
+        json_t *json = ek_filerow_totals_json(totals);
+        json_object_set_new(json, "same", ek_json_u64(taking->same));
+        json_object_set_new(json, "kept", ek_json_u64(taking->kept));
+        json_object_set_new(json, "skipped", ek_json_u64(taking->skipped));
+        json_object_set_new(json, "failed", ek_json_u64(taking->failed));
+        ek_filerow_end_list(json);
+    } else {
+        print_summary(taking);
+    }
     if (totals->hurt_folders > 0)
         ek_cli_advise("extract: %" G_GUINT64_FORMAT
                       " folders have holes: names that stood there may be missing",

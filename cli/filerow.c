@@ -143,6 +143,20 @@ void ek_filerow_count(EkFileTotals *totals, const EkItem *item)
     totals->by_condition[MIN(item->damage.condition, EK_CONDITION_UNPLACED)]++;
 }
 
+static gboolean count_start(void *data, const char *path, const EkItem *item)
+{
+    EkFileTotals *totals = data;
+    (void)path;
+    if (item->file.type == EK_TYPE_FOLDER && item->damage.condition != EK_CONDITION_WHOLE)
+        totals->hurt_folders++;
+    return TRUE;
+}
+
+void ek_filerow_count_start(EkFileTotals *totals, EkInventory *inventory, guint64 number)
+{
+    ek_inventory_get(inventory, number, count_start, totals, NULL);
+}
+
 json_t *ek_filerow_totals_json(const EkFileTotals *totals)
 {
     json_t *json = json_pack("{s:o,s:o,s:o,s:o}", "files", ek_json_u64(totals->files), "folders",

@@ -30,6 +30,8 @@ typedef struct {
 } EkFileTotals;
 
 void ek_filerow_count(EkFileTotals *totals, const EkItem *item);
+/* The folder that a walk begins with is none of its entries, but may have holes. */
+void ek_filerow_count_start(EkFileTotals *totals, EkInventory *inventory, guint64 number);
 json_t *ek_filerow_totals_json(const EkFileTotals *totals);
 
 /* "3 folders, 12 files, 1.2 MiB; 2 holed", and what to mind about them. */

@@ -113,9 +113,11 @@ static gboolean search_place(Search *search, EkView *view, guint64 volume, const
         return FALSE;
     EkInventory *inventory = ek_indexing_inventory(indexing);
     search->indexing = indexing;
-    gboolean fine = ek_inventory_find(inventory, path, &number, error) &&
-                    ek_inventory_walk(inventory, number, EK_WITH_BELOW | EK_WITH_DELETED, take_item,
-                                      search, error);
+    gboolean fine = ek_inventory_find(inventory, path, &number, error);
+    if (fine)
+        ek_filerow_count_start(&search->totals, inventory, number);
+    fine = fine && ek_inventory_walk(inventory, number, EK_WITH_BELOW | EK_WITH_DELETED, take_item,
+                                     search, error);
     if (fine && search->sorted != NULL)
         show_sorted(search, compare);
     search->indexing = NULL;

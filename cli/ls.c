@@ -30,6 +30,7 @@ static int list_place(EkCli *cli, EkIndexing *indexing, const char *path, guint 
     guint64 number = 0;
     if (!ek_inventory_find(inventory, path, &number, &error))
         return ek_cli_fail(cli, error);
+    ek_filerow_count_start(&listing.totals, inventory, number);
     if (json)
         ek_filerow_begin_list(&listing.list);
     if (!ek_inventory_walk(inventory, number, with, list_entry, &listing, &error))

@@ -372,9 +372,13 @@ static void check_out(Truth *truth, const char *list, gboolean masked)
     done("new bench --adopt v.img%s", list);
     done("hunt bench");
     g_auto(Result) result = ektypon("extract bench 1 --to out --json");
-    CHECK(result.status == 0 || (masked && result.status == 3));
+    /* Where the head of HFS+'s catalog was not read nothing tells how it is made. */
+    gboolean is_shut =
+        masked && result.status == 1 && strstr(result.err, "the catalog does not begin") != NULL;
+    CHECK(result.status == 0 || is_shut || (masked && result.status == 3));
     if (result.status != 0 && result.status != 3) {
-        fprintf(stderr, "\n%s", result.err);
+        if (!is_shut)
+            fprintf(stderr, "\n%s", result.err);
         return;
     }
     json_t *json = result_json(&result);
