@@ -19,6 +19,7 @@
 #define CHAIN_MOST 4096u /* links of a chain that are followed */
 #define END_OF_CHAIN 0xfffffff8u
 #define MIB ((EkByte)1 << 20)
+#define END_SLACK MIB /* a partition may be so much longer than its clusters, and a cluster */
 #define BEFORE_FAT_MOST (16 * MIB) /* a volume begins so far before its FAT, at most */
 
 /* Points of what agrees with a size of clusters. */
@@ -256,12 +257,18 @@ static gboolean place_by_regions(EkGate *gate, EkByte fat, Place *place)
     return FALSE;
 }
 
-static gboolean place_by_tables(const GArray *places, const Fit *fit, Place *place)
+/* Its bitmap tells to eight clusters where it ends: a partition that ends elsewhere is another's.
+ */
+static gboolean place_by_tables(const GArray *places, const Root *root, const Fit *fit,
+                                Place *place)
 {
+    EkByte least = fit->heap + ((root->bitmap_bytes - 1) * 8 + 1) * fit->cluster_bytes;
+    EkByte most = fit->heap + root->bitmap_bytes * 8 * fit->cluster_bytes;
+    most += fit->cluster_bytes + END_SLACK;
     for (guint i = 0; i < places->len; i++) {
         EkRange range = g_array_index(places, EkRange, i);
         if (range.first >= fit->fat || fit->fat - range.first > BEFORE_FAT_MOST ||
-            ek_range_end(range) <= fit->heap)
+            ek_range_end(range) < least || ek_range_end(range) > most)
             continue;
         place->first = range.first;
         place->end = ek_range_end(range);
@@ -271,12 +278,12 @@ static gboolean place_by_tables(const GArray *places, const Fit *fit, Place *pla
     return FALSE;
 }
 
-static Place find_place(EkGate *gate, const EkEvidence *evidence, const Fit *fit)
+static Place find_place(EkGate *gate, const EkEvidence *evidence, const Root *root, const Fit *fit)
 {
     static const EkByte usual[] = {MIB, 64u << 10, 32u << 10, 4 * MIB};
     Place place = {.sector_size = EK_STEP};
     gboolean by_regions = place_by_regions(gate, fit->fat, &place);
-    if (place_by_tables(evidence->places, fit, &place) || by_regions)
+    if (place_by_tables(evidence->places, root, fit, &place) || by_regions)
         return place;
     place = (Place){.sector_size = evidence->sector_size,
                     .first = fit->fat - MIN(fit->fat, MIB),
@@ -336,7 +343,7 @@ static void compose_boot(const EkExfatBoot *boot, guint8 *sector)
 static EkVolume *compose(EkGate *gate, const EkEvidence *evidence, const Root *root, const Fit *fit)
 {
     EkVolume *volume = ek_volume_new(&ek_fs_exfat, "exfat");
-    Place place = find_place(gate, evidence, fit);
+    Place place = find_place(gate, evidence, root, fit);
     guint32 size = fit->cluster_bytes >= place.sector_size ? place.sector_size : EK_STEP;
     guint32 clusters = count_clusters(gate, root, fit, &place, &volume->length_is_least);
     EkByte heap = fit->heap - place.first;
