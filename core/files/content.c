@@ -14,7 +14,7 @@ typedef struct {
 static gboolean pass_nothing(Reader *reader, EkByte bytes, gboolean is_zero)
 {
     if (is_zero)
-        memset(reader->buffer, 0, PIECE);
+        memset(reader->buffer, 0, (gsize)MIN(bytes, PIECE));
     while (bytes > 0) {
         gsize length = (gsize)MIN(bytes, PIECE);
         if (!reader->sink(reader->data, is_zero ? reader->buffer : NULL, length))
