@@ -182,3 +182,10 @@ gboolean ek_cli_parse_place(const char *operand, guint64 *volume, const char **p
     *path = colon != NULL ? colon + 1 : "";
     return ek_text_parse_u64(number, volume) && *volume > 0;
 }
+
+int ek_cli_take_place(EkCli *cli, const char *operand, guint64 *volume, const char **path)
+{
+    if (ek_cli_parse_place(operand, volume, path))
+        return EK_EXIT_DONE;
+    return ek_cli_misused(cli, "\"%s\" is not VOLUME or VOLUME:PATH, as 2:Photos", operand);
+}

@@ -81,6 +81,8 @@ const gint *ek_cli_watch_signals(void);
 
 /* "VOLUME" or "VOLUME:PATH": *path points into `operand`, "" when there is none. */
 gboolean ek_cli_parse_place(const char *operand, guint64 *volume, const char **path);
+/* The same, and tells of a misuse: EK_EXIT_DONE or EK_EXIT_USAGE. */
+int ek_cli_take_place(EkCli *cli, const char *operand, guint64 *volume, const char **path);
 
 int ek_command_drives(EkCli *cli);
 int ek_command_new(EkCli *cli);

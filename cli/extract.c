@@ -510,9 +510,7 @@ static gboolean check_words(EkCli *cli, Order *order, int *status)
     guint64 number = 0;
     const char *path = NULL;
     for (char **operand = cli->operands + 1; *status == EK_EXIT_DONE && *operand != NULL; operand++)
-        if (!ek_cli_parse_place(*operand, &number, &path))
-            *status =
-                ek_cli_misused(cli, "\"%s\" is not VOLUME or VOLUME:PATH, as 2:Photos", *operand);
+        *status = ek_cli_take_place(cli, *operand, &number, &path);
     return *status == EK_EXIT_DONE;
 }
 

@@ -217,9 +217,8 @@ int ek_command_find(EkCli *cli)
         if (g_str_equal(order, orders[i].name))
             compare = orders[i].compare;
     for (char **operand = cli->operands + 1; *operand != NULL; operand++)
-        if (!ek_cli_parse_place(*operand, &volume, &path))
-            status =
-                ek_cli_misused(cli, "\"%s\" is not VOLUME or VOLUME:PATH, as 2:Photos", *operand);
+        if (ek_cli_take_place(cli, *operand, &volume, &path) != EK_EXIT_DONE)
+            status = EK_EXIT_USAGE;
     if (order != NULL && compare == NULL)
         status = ek_cli_misused(cli, "--sort takes size, date or name, not \"%s\"", order);
     GError *error = NULL;

@@ -66,9 +66,9 @@ int ek_command_ls(EkCli *cli)
     const char *path = NULL;
     if (!ek_cli_parse(cli, entries, &status))
         return status;
-    if (!ek_cli_parse_place(cli->operands[1], &number, &path))
-        return ek_cli_misused(cli, "\"%s\" is not VOLUME or VOLUME:PATH, as 2:Photos",
-                              cli->operands[1]);
+    status = ek_cli_take_place(cli, cli->operands[1], &number, &path);
+    if (status != EK_EXIT_DONE)
+        return status;
     GError *error = NULL;
     EkView view;
     if (!ek_view_open(&view, cli->operands[0], FALSE, &error))

@@ -205,9 +205,9 @@ int ek_command_tree(EkCli *cli)
     const char *path = NULL;
     if (!ek_cli_parse(cli, entries, &status))
         return status;
-    if (!ek_cli_parse_place(cli->operands[1], &volume, &path))
-        return ek_cli_misused(cli, "\"%s\" is not VOLUME or VOLUME:PATH, as 2:Photos",
-                              cli->operands[1]);
+    status = ek_cli_take_place(cli, cli->operands[1], &volume, &path);
+    if (status != EK_EXIT_DONE)
+        return status;
     if (depth < 0)
         return ek_cli_misused(cli, "--depth %d is less than 0", depth);
     GError *error = NULL;
