@@ -94,6 +94,7 @@ int ek_command_ls(EkCli *cli);
 int ek_command_tree(EkCli *cli);
 int ek_command_find(EkCli *cli);
 int ek_command_index(EkCli *cli);
+int ek_command_peek(EkCli *cli);
 int ek_command_extract(EkCli *cli);
 int ek_command_plan(EkCli *cli);
 int ek_command_clone(EkCli *cli);

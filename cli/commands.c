@@ -63,6 +63,12 @@ const EkCommand ek_commands[] = {
      "Deleted ones are found too, and marked so; --not-deleted leaves them out. --condition holed\n"
      "finds what the bad sectors hit.",
      "ektypon find bench-17 --kind documents --condition holed", 1, MANY, ek_command_find, TRUE},
+    {"peek", "CASE VOLUME:PATH", "Looks into a file: what it is, where it lies, whether it opens.",
+     "By its content: pictures are decoded, archives and office files unpacked, text is checked "
+     "for\n"
+     "its encoding, all in a helper program that can do nothing else. In a terminal a picture is\n"
+     "drawn, in any other place with --plain.",
+     "ektypon peek bench-17 2:\"Germination photos/Tray 01.jpg\"", 2, 2, ek_command_peek, TRUE},
     {"index", "CASE VOLUME", "Takes the inventory of a volume, which other commands do as well.",
      "Ctrl-C keeps what can be gone on from. The inventory stays in the case until hunting or\n"
      "imaging changes what it stands on.",

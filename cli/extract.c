@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 #include "filerow.h"
 #include "filters.h"
+#include "peeking.h"
 
 #include "base/text.h"
 #include "files/record.h"
@@ -44,7 +45,10 @@ typedef struct {
     EkFileList list;
     FILE *sums;
     EkFileTotals totals;
-    guint64 wanted; /* files */
+    guint64 wanted;            /* files */
+    EkPeeker *peeker;          /* NULL: content is not asked */
+    guint64 by_kind[EK_KINDS]; /* files, by their names */
+    guint64 links;             /* which are not made anew */
     guint64 unknown;
     guint64 skipped; /* not whole, and not wanted so */
     guint64 same;
@@ -70,10 +74,22 @@ static gboolean pick(void *data, const char *path, const EkItem *item)
     gboolean is_folder = file->type == EK_TYPE_FOLDER;
     const EkFilter *filter = &taking->order->filter;
     /* Deleted ones come only when they are asked for. */
-    if ((is_deleted && filter->deleted != EK_WANTED_ONLY) ||
-        (file->type != EK_TYPE_FILE && file->type != EK_TYPE_STREAM && !is_folder))
+    if (is_deleted && filter->deleted != EK_WANTED_ONLY)
         return TRUE;
+    if (file->type != EK_TYPE_FILE && file->type != EK_TYPE_STREAM && !is_folder) {
+        taking->links += file->type == EK_TYPE_LINK && !ek_filter_is_set(filter);
+        return TRUE;
+    }
+    if (g_atomic_int_get(taking->cancel) != 0)
+        return FALSE;
     EkVerdict verdict = ek_filter_judge(filter, path, item);
+    if (verdict != EK_VERDICT_NO && !is_folder && taking->peeker != NULL) {
+        EkVerdict content = EK_VERDICT_NO;
+        if (!ek_peeking_judge(taking->peeker, taking->indexing, item, filter->kinds, taking->cancel,
+                              &content, &taking->error))
+            return FALSE;
+        verdict = content == EK_VERDICT_YES ? verdict : content;
+    }
     taking->unknown += verdict == EK_VERDICT_UNKNOWN ? 1 : 0;
     /* Folders are made for what is in them, or when all is taken. */
     if (verdict != EK_VERDICT_YES || (is_folder && ek_filter_is_set(filter)))
@@ -181,8 +197,10 @@ static void tell_result(Taking *taking, const char *path, const EkItem *item,
                         const EkExtracted *result, const GArray *holes)
 {
     guint64 volume = ek_indexing_volume(taking->indexing)->number;
-    if (result->outcome != EK_OUTCOME_KEPT)
+    if (result->outcome != EK_OUTCOME_KEPT) {
         ek_filerow_count(&taking->totals, item);
+        taking->by_kind[ek_kind_of(item->name)]++;
+    }
     taking->same += result->outcome == EK_OUTCOME_SAME ? 1 : 0;
     if (taking->sums != NULL && result->sha256 != NULL)
         fprintf(taking->sums, "%s  %s\n", result->sha256, result->written_as);
@@ -314,6 +332,18 @@ static void print_counts(const Taking *taking)
     puts("");
 }
 
+/* "By kind: 12 pictures, 3 documents". */
+static void print_kinds(const Taking *taking)
+{
+    g_autoptr(GString) text = g_string_new(NULL);
+    for (guint i = 0; i < EK_KINDS; i++)
+        if (taking->by_kind[i] > 0)
+            g_string_append_printf(text, "%s%" G_GUINT64_FORMAT " %s", text->len > 0 ? ", " : "",
+                                   taking->by_kind[i], ek_kind_name((EkKind)i));
+    if (text->len > 0)
+        printf("By kind: %s.\n", text->str);
+}
+
 static void print_summary(const Taking *taking)
 {
     const EkFileTotals *totals = &taking->totals;
@@ -329,6 +359,7 @@ static void print_summary(const Taking *taking)
     else
         printf("%s, %s, to %s:", files, size, taking->order->to);
     print_counts(taking);
+    print_kinds(taking);
     if (taking->holed != NULL && totals->by_condition[EK_CONDITION_WHOLE] < totals->files)
         printf("What is not whole is in %s.\n", taking->order->holed_to);
 }
@@ -351,9 +382,15 @@ static void print_end(const Taking *taking)
                       " folders have holes: names that stood there may be missing",
                       totals->hurt_folders);
     if (taking->unknown > 0)
-        ek_cli_advise("extract: %" G_GUINT64_FORMAT
-                      " more would fit, but do not tell the date that was asked for",
-                      taking->unknown);
+        ek_cli_advise(
+            "extract: %" G_GUINT64_FORMAT " more would fit, but do not tell %s that was asked for",
+            taking->unknown, taking->peeker != NULL ? "the date or the kind" : "the date");
+    if (taking->links > 0) {
+        g_autofree char *links = ek_text_count(taking->links, "link", "links");
+        ek_cli_advise("extract: %s of the volume are not made anew: they may lead anywhere. "
+                      "find and ls show them",
+                      links);
+    }
     if (taking->stopped)
         ek_cli_advise("extract: stopped at the first file that is not whole (--holes stop)");
 }
@@ -455,6 +492,7 @@ static int run(EkCli *cli, const Order *order)
         return status;
     }
     g_mutex_init(&taking.lock);
+    taking.peeker = order->filter.by_content ? ek_peeking_new(NULL) : NULL;
     taking.volumes = g_ptr_array_new_with_free_func((GDestroyNotify)ek_indexing_free);
     taking.problems = g_ptr_array_new_with_free_func(g_free);
     if (pick_all(&taking, &error) && open_targets(&taking, &error))
@@ -468,6 +506,7 @@ static int run(EkCli *cli, const Order *order)
         status = EK_EXIT_FAILED;
     if (event != 0)
         log_end(&taking, log, event, status);
+    g_clear_pointer(&taking.peeker, ek_peeker_free);
     g_clear_pointer(&taking.holed, ek_extract_free);
     g_clear_pointer(&taking.extract, ek_extract_free);
     g_ptr_array_unref(taking.problems);

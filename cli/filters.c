@@ -76,6 +76,8 @@ static char *take_all(const EkFilterWords *words, EkFilter *filter)
         return g_strdup_printf("--kind takes pictures, video, audio, documents, mail, databases, "
                                "archives, programs or other, not \"%s\"",
                                words->kinds);
+    if (words->by_content && words->kinds == NULL)
+        return g_strdup("--by-content says how --kind is judged: name a kind too");
     if (words->conditions != NULL && !take_conditions(words->conditions, &filter->conditions))
         return g_strdup_printf(
             "--condition takes whole, holed, overwritten or unplaced, not \"%s\"",
@@ -88,6 +90,7 @@ static char *take_all(const EkFilterWords *words, EkFilter *filter)
         filter->path = ek_filter_pattern(words->path);
     if (words->endings != NULL)
         filter->endings = take_endings(words->endings);
+    filter->by_content = words->by_content;
     filter->deleted = words->deleted       ? EK_WANTED_ONLY
                       : words->not_deleted ? EK_WANTED_NOT
                                            : EK_WANTED_ANY;

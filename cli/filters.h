@@ -23,6 +23,7 @@ typedef struct {
     char *conditions;
     gboolean deleted;
     gboolean not_deleted;
+    gboolean by_content;
 } EkFilterWords;
 
 #define EK_FILTER_WORD(option, field, what, value)                                                 \
@@ -36,6 +37,13 @@ typedef struct {
                        "pictures, video, audio, documents, mail, databases, archives, programs, "  \
                        "other",                                                                    \
                        "KIND,…"),                                                                  \
+        {"by-content",                                                                             \
+         0,                                                                                        \
+         0,                                                                                        \
+         G_OPTION_ARG_NONE,                                                                        \
+         &(words).by_content,                                                                      \
+         "--kind looks into files, whatever they are called",                                      \
+         NULL},                                                                                    \
         EK_FILTER_WORD("ext", &(words).endings, "with such an ending, as jpg,png", "EXT,…"),       \
         EK_FILTER_WORD("larger", &(words).larger, "at least so large, as 10M", "SIZE"),            \
         EK_FILTER_WORD("smaller", &(words).smaller, "at most so large", "SIZE"),                   \

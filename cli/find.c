@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 #include "filerow.h"
 #include "filters.h"
+#include "peeking.h"
 
 #include "base/text.h"
 
@@ -23,7 +24,9 @@ typedef struct {
     GArray *sorted; /* Match; NULL: as they come */
     EkFileList list;
     EkFileTotals totals;
-    guint64 unknown; /* that a date was asked of which they do not tell */
+    EkPeeker *peeker; /* NULL: content is not asked */
+    GError *error;
+    guint64 unknown; /* that something was asked of which they do not tell */
 } Search;
 
 static void show(Search *search, const char *path, const EkItem *item)
@@ -43,6 +46,14 @@ static gboolean take_item(void *data, const char *path, const EkItem *item)
 {
     Search *search = data;
     EkVerdict verdict = ek_filter_judge(search->filter, path, item);
+    if (verdict != EK_VERDICT_NO && search->peeker != NULL &&
+        g_atomic_int_get(search->cancel) == 0) {
+        EkVerdict content = EK_VERDICT_NO;
+        if (!ek_peeking_judge(search->peeker, search->indexing, item, search->filter->kinds,
+                              search->cancel, &content, &search->error))
+            return FALSE;
+        verdict = content == EK_VERDICT_YES ? verdict : content;
+    }
     search->unknown += verdict == EK_VERDICT_UNKNOWN;
     if (verdict != EK_VERDICT_YES)
         return g_atomic_int_get(search->cancel) == 0;
@@ -118,6 +129,10 @@ static gboolean search_place(Search *search, EkView *view, guint64 volume, const
         ek_filerow_count_start(&search->totals, inventory, number);
     fine = fine && ek_inventory_walk(inventory, number, EK_WITH_BELOW | EK_WITH_DELETED, take_item,
                                      search, error);
+    if (fine && search->error != NULL) {
+        g_propagate_error(error, g_steal_pointer(&search->error));
+        fine = FALSE;
+    }
     if (fine && search->sorted != NULL)
         show_sorted(search, compare);
     search->indexing = NULL;
@@ -185,9 +200,9 @@ static int run(Search *search, EkView *view, GCompareFunc compare)
             size, cli->operands[0]);
     }
     if (search->unknown > 0)
-        ek_cli_advise("find: %" G_GUINT64_FORMAT
-                      " more would fit, but do not tell the date that was asked for",
-                      search->unknown);
+        ek_cli_advise(
+            "find: %" G_GUINT64_FORMAT " more would fit, but do not tell %s that was asked for",
+            search->unknown, search->peeker != NULL ? "the date or the kind" : "the date");
     return g_atomic_int_get(search->cancel) != 0 ? EK_EXIT_INTERRUPTED : EK_EXIT_DONE;
 }
 
@@ -228,7 +243,9 @@ int ek_command_find(EkCli *cli)
     } else if (status == EK_EXIT_DONE) {
         g_autoptr(GArray) sorted =
             compare != NULL ? g_array_new(FALSE, FALSE, sizeof(Match)) : NULL;
+        g_autoptr(EkPeeker) peeker = filter.by_content ? ek_peeking_new(NULL) : NULL;
         search.sorted = sorted;
+        search.peeker = peeker;
         status = run(&search, &view, compare);
         ek_view_close(&view);
     }

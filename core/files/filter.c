@@ -111,7 +111,8 @@ EkVerdict ek_filter_judge(const EkFilter *filter, const char *path, const EkItem
         return EK_VERDICT_NO;
     if (file->size < filter->least || (filter->most > 0 && file->size > filter->most))
         return EK_VERDICT_NO;
-    if (filter->kinds != 0 && (filter->kinds >> ek_kind_of(item->name) & 1) == 0)
+    if (filter->kinds != 0 && !filter->by_content &&
+        (filter->kinds >> ek_kind_of(item->name) & 1) == 0)
         return EK_VERDICT_NO;
     if (!fits_name(filter, path, item->name))
         return EK_VERDICT_NO;

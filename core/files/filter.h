@@ -23,13 +23,14 @@ typedef enum { EK_WANTED_ANY, EK_WANTED_ONLY, EK_WANTED_NOT } EkWanted;
 
 /* All that is set must hold. */
 typedef struct {
-    GPatternSpec *name; /* of the name, folded; NULL: any */
-    GPatternSpec *path; /* of the path, folded */
-    char **endings;     /* folded, without the dot */
-    guint kinds;        /* a bit each; 0: any */
-    guint conditions;   /* a bit each; 0: any */
-    guint64 least;      /* bytes */
-    guint64 most;       /* bytes; 0: no limit */
+    GPatternSpec *name;  /* of the name, folded; NULL: any */
+    GPatternSpec *path;  /* of the path, folded */
+    char **endings;      /* folded, without the dot */
+    guint kinds;         /* a bit each; 0: any */
+    gboolean by_content; /* whoever judges asks the content for its kind: the name does not count */
+    guint conditions;    /* a bit each; 0: any */
+    guint64 least;       /* bytes */
+    guint64 most;        /* bytes; 0: no limit */
     EkSpanOfTime created;
     EkSpanOfTime modified;
     EkSpanOfTime accessed;

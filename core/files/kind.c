@@ -61,3 +61,91 @@ EkKind ek_kind_of(const char *file_name)
             return (EkKind)i;
     return EK_KIND_OTHER;
 }
+
+/* What a media type begins with; the first that fits counts. */
+static const struct {
+    const char *prefix;
+    EkKind kind;
+} media[] = {
+    {"image/vnd.djvu", EK_KIND_DOCUMENT},
+    {"image/vnd.dwg", EK_KIND_DOCUMENT},
+    {"image/", EK_KIND_PICTURE},
+    {"video/", EK_KIND_VIDEO},
+    {"audio/", EK_KIND_AUDIO},
+    {"message/", EK_KIND_MAIL},
+    {"application/mbox", EK_KIND_MAIL},
+    {"application/vnd.ms-outlook", EK_KIND_MAIL},
+    {"text/calendar", EK_KIND_MAIL},
+    {"text/vcard", EK_KIND_MAIL},
+    {"text/x-c", EK_KIND_PROGRAM},
+    {"text/x-java", EK_KIND_PROGRAM},
+    {"text/x-msdos-batch", EK_KIND_PROGRAM},
+    {"text/x-perl", EK_KIND_PROGRAM},
+    {"text/x-php", EK_KIND_PROGRAM},
+    {"text/x-python", EK_KIND_PROGRAM},
+    {"text/x-ruby", EK_KIND_PROGRAM},
+    {"text/x-script", EK_KIND_PROGRAM},
+    {"text/x-shellscript", EK_KIND_PROGRAM},
+    {"text/", EK_KIND_DOCUMENT},
+    {"application/pdf", EK_KIND_DOCUMENT},
+    {"application/postscript", EK_KIND_DOCUMENT},
+    {"application/rtf", EK_KIND_DOCUMENT},
+    {"application/json", EK_KIND_DOCUMENT},
+    {"application/epub", EK_KIND_DOCUMENT},
+    {"application/msword", EK_KIND_DOCUMENT},
+    {"application/vnd.oasis.opendocument.image", EK_KIND_PICTURE},
+    {"application/vnd.oasis.opendocument.database", EK_KIND_DATABASE},
+    {"application/vnd.oasis", EK_KIND_DOCUMENT},
+    {"application/vnd.openxmlformats", EK_KIND_DOCUMENT},
+    {"application/vnd.ms-excel", EK_KIND_DOCUMENT},
+    {"application/vnd.ms-powerpoint", EK_KIND_DOCUMENT},
+    {"application/vnd.ms-tnef", EK_KIND_MAIL},
+    {"application/x-ole-storage", EK_KIND_DOCUMENT},
+    {"application/CDFV2", EK_KIND_DOCUMENT},
+    {"application/ogg", EK_KIND_AUDIO},
+    {"application/mxf", EK_KIND_VIDEO},
+    {"application/vnd.sqlite3", EK_KIND_DATABASE},
+    {"application/x-sqlite3", EK_KIND_DATABASE},
+    {"application/x-msaccess", EK_KIND_DATABASE},
+    {"application/x-dbf", EK_KIND_DATABASE},
+    {"application/x-mysql", EK_KIND_DATABASE},
+    {"application/java-archive", EK_KIND_ARCHIVE},
+    {"application/zip", EK_KIND_ARCHIVE},
+    {"application/gzip", EK_KIND_ARCHIVE},
+    {"application/zstd", EK_KIND_ARCHIVE},
+    {"application/vnd.ms-cab", EK_KIND_ARCHIVE},
+    {"application/vnd.rar", EK_KIND_ARCHIVE},
+    {"application/x-7z", EK_KIND_ARCHIVE},
+    {"application/x-bzip", EK_KIND_ARCHIVE},
+    {"application/x-compress", EK_KIND_ARCHIVE},
+    {"application/x-cpio", EK_KIND_ARCHIVE},
+    {"application/x-gzip", EK_KIND_ARCHIVE},
+    {"application/x-iso9660", EK_KIND_ARCHIVE},
+    {"application/x-lz", EK_KIND_ARCHIVE},
+    {"application/x-qemu-disk", EK_KIND_ARCHIVE},
+    {"application/x-rar", EK_KIND_ARCHIVE},
+    {"application/x-tar", EK_KIND_ARCHIVE},
+    {"application/x-virtualbox", EK_KIND_ARCHIVE},
+    {"application/x-xz", EK_KIND_ARCHIVE},
+    {"application/x-dosexec", EK_KIND_PROGRAM},
+    {"application/vnd.microsoft.portable-executable", EK_KIND_PROGRAM},
+    {"application/x-executable", EK_KIND_PROGRAM},
+    {"application/x-pie-executable", EK_KIND_PROGRAM},
+    {"application/x-sharedlib", EK_KIND_PROGRAM},
+    {"application/x-object", EK_KIND_PROGRAM},
+    {"application/x-mach-binary", EK_KIND_PROGRAM},
+    {"application/x-java", EK_KIND_PROGRAM},
+    {"application/x-msi", EK_KIND_PROGRAM},
+    {"application/vnd.android", EK_KIND_PROGRAM},
+    {"application/vnd.debian.binary-package", EK_KIND_PROGRAM},
+    {"application/x-rpm", EK_KIND_PROGRAM},
+    {"application/javascript", EK_KIND_PROGRAM},
+};
+
+EkKind ek_kind_of_mime(const char *mime)
+{
+    for (gsize i = 0; i < G_N_ELEMENTS(media); i++)
+        if (g_str_has_prefix(mime, media[i].prefix))
+            return media[i].kind;
+    return EK_KIND_OTHER;
+}

@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* What a file is for people, as far as its name tells. */
+/* What a file is for people, as far as its name or its media type tells. */
 #ifndef EK_FILES_KIND_H
 #define EK_FILES_KIND_H
 
@@ -26,5 +26,8 @@ gboolean ek_kind_from_name(const char *name, EkKind *kind);
 
 /* By the part of a file's name behind its last dot. */
 EkKind ek_kind_of(const char *file_name);
+
+/* By the media type of its content (RFC 6838), as "image/png". */
+EkKind ek_kind_of_mime(const char *mime);
 
 #endif

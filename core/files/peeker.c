@@ -1,0 +1,296 @@
+/* SPDX-License-Identifier: MIT */
+#include "files/peeker.h"
+
+#include "base/error.h"
+#include "files/peekwire.h"
+
+#include <errno.h>
+#include <poll.h>
+#include <signal.h>
+#include <string.h>
+#include <sys/socket.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#define PIECE (256u << 10)
+#define TELLING 4096u            /* bytes that tell a type */
+#define PATIENCE_MS (150 * 1000) /* its own limits end it sooner */
+#define STEP_MS 200
+#define LEAST_BLANK 64u /* bytes: shorter ones may well repeat */
+
+struct EkPeeker {
+    char *program;
+    EkPeekCanvas canvas;
+    gboolean is_full;
+    GPid pid; /* 0: not running */
+    int fd;
+};
+
+void ek_peek_clear(EkPeek *peek)
+{
+    g_clear_pointer(&peek->type, g_free);
+    g_clear_pointer(&peek->mime, g_free);
+    g_clear_pointer(&peek->why, g_free);
+    g_clear_pointer(&peek->shown, g_free);
+}
+
+EkPeeker *ek_peeker_new(const char *program, const EkPeekCanvas *canvas)
+{
+    EkPeeker *peeker = g_new0(EkPeeker, 1);
+    peeker->program = g_strdup(program);
+    peeker->is_full = canvas != NULL;
+    if (canvas != NULL)
+        peeker->canvas = *canvas;
+    peeker->fd = -1;
+    return peeker;
+}
+
+/* Ends the helper; *status is how it ended. */
+static void stop(EkPeeker *peeker, gboolean at_once, int *status)
+{
+    if (peeker->pid == 0)
+        return;
+    close(peeker->fd);
+    if (at_once)
+        kill(peeker->pid, SIGKILL);
+    while (waitpid(peeker->pid, status, 0) < 0 && errno == EINTR)
+        ;
+    peeker->pid = 0;
+    peeker->fd = -1;
+}
+
+void ek_peeker_free(EkPeeker *peeker)
+{
+    int status = 0;
+    stop(peeker, TRUE, &status);
+    g_free(peeker->program);
+    g_free(peeker);
+}
+
+static gboolean start(EkPeeker *peeker, GError **error)
+{
+    int pair[2];
+    if (peeker->pid != 0)
+        return TRUE;
+    if (socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, pair) != 0)
+        return ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot start %s",
+                                   peeker->program);
+    const EkPeekCanvas *canvas = &peeker->canvas;
+    g_autofree char *columns = g_strdup_printf("%u", canvas->columns);
+    g_autofree char *lines = g_strdup_printf("%u", canvas->lines);
+    g_autofree char *colors = g_strdup_printf("%u", canvas->colors);
+    char *argv[] = {peeker->program, columns, lines, colors, canvas->ascii ? "ascii" : "any", NULL};
+    char *kinds[] = {peeker->program, "kinds", NULL};
+    char *envp[] = {"LC_ALL=C.UTF-8", "PATH=/nonexistent", NULL};
+    GError *failure = NULL;
+    /* What decoders print is as hostile as what they decode. */
+    gboolean fine =
+        g_spawn_async_with_fds(NULL, peeker->is_full ? argv : kinds, envp,
+                               G_SPAWN_DO_NOT_REAP_CHILD | G_SPAWN_STDERR_TO_DEV_NULL, NULL, NULL,
+                               &peeker->pid, pair[1], pair[1], -1, &failure);
+    close(pair[1]);
+    if (fine) {
+        peeker->fd = pair[0];
+        return TRUE;
+    }
+    close(pair[0]);
+    peeker->pid = 0;
+    ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                 "the program that looks into files does not start (%s). It belongs beside "
+                 "ektypon; install both",
+                 failure->message);
+    g_error_free(failure);
+    return FALSE;
+}
+
+/* --- content -------------------------------------------------------------------------------- */
+
+typedef struct {
+    EkPeeker *peeker;
+    EkPeek *peek;
+    const gint *cancel;
+    guint64 left; /* of what is sent */
+    EkByte at;
+    gboolean any;    /* bytes that were read */
+    gboolean broken; /* the helper takes no more */
+} Sending;
+
+static gboolean send_all(Sending *sending, const void *bytes, gsize length)
+{
+    const guint8 *at = bytes;
+    while (length > 0 && !sending->broken) {
+        ssize_t put = send(sending->peeker->fd, at, length, MSG_NOSIGNAL);
+        if (put < 0 && errno == EINTR)
+            continue;
+        sending->broken = put < 0;
+        at += MAX(put, 0);
+        length -= (gsize)MAX(put, 0);
+    }
+    return !sending->broken;
+}
+
+static gboolean is_one_byte(const guint8 *bytes, gsize length, guint8 value)
+{
+    return length == 0 || (bytes[0] == value && memcmp(bytes, bytes + 1, length - 1) == 0);
+}
+
+static void note(Sending *sending, const guint8 *bytes, gsize length)
+{
+    EkPeek *peek = sending->peek;
+    if (bytes == NULL) {
+        peek->is_known = peek->is_known && sending->at >= TELLING;
+        return;
+    }
+    if (!sending->any) {
+        peek->blank = bytes[0];
+        peek->is_blank = TRUE;
+    }
+    sending->any = TRUE;
+    peek->is_blank = peek->is_blank && is_one_byte(bytes, length, peek->blank);
+}
+
+static gboolean send_piece(void *data, const guint8 *bytes, gsize length)
+{
+    static const guint8 zeros[PIECE];
+    Sending *sending = data;
+    EkPeek *peek = sending->peek;
+    gsize rest = (gsize)MIN(length, sending->left);
+    note(sending, bytes, rest);
+    for (gsize done = 0; done < rest && g_atomic_int_get(sending->cancel) == 0;) {
+        gsize part = MIN(rest - done, PIECE);
+        const guint8 *piece = bytes != NULL ? bytes + done : zeros;
+        if (peek->start_bytes < sizeof peek->start) {
+            gsize take = MIN(part, sizeof peek->start - peek->start_bytes);
+            memcpy(peek->start + peek->start_bytes, piece, take);
+            peek->start_bytes += take;
+        }
+        if (!send_all(sending, piece, part))
+            return FALSE;
+        done += part;
+    }
+    sending->at += rest;
+    sending->left -= rest;
+    return sending->left > 0 && g_atomic_int_get(sending->cancel) == 0;
+}
+
+/* --- answers -------------------------------------------------------------------------------- */
+
+/* FALSE at the end of the helper, or of patience. */
+static gboolean receive(EkPeeker *peeker, void *bytes, gsize length, const gint *cancel)
+{
+    guint8 *at = bytes;
+    for (int waited = 0; length > 0;) {
+        struct pollfd waiting = {.fd = peeker->fd, .events = POLLIN};
+        int ready = poll(&waiting, 1, STEP_MS);
+        if (ready < 0 && errno != EINTR)
+            return FALSE;
+        if (g_atomic_int_get(cancel) != 0 || waited > PATIENCE_MS)
+            return FALSE;
+        waited += STEP_MS;
+        if (ready <= 0)
+            continue;
+        ssize_t got = read(peeker->fd, at, length);
+        if (got < 0 && errno == EINTR)
+            continue;
+        if (got <= 0)
+            return FALSE;
+        at += got;
+        length -= (gsize)got;
+    }
+    return TRUE;
+}
+
+static char *text_of(GKeyFile *keys, const char *key)
+{
+    char *text = g_key_file_get_string(keys, EK_PEEK_GROUP, key, NULL);
+    return text != NULL ? text : g_strdup("");
+}
+
+static guint word_of(GKeyFile *keys, const char *key, const char *const *words)
+{
+    g_autofree char *text = text_of(keys, key);
+    guint found = 0;
+    for (guint i = 0; words[i] != NULL; i++)
+        if (g_str_equal(text, words[i]))
+            found = i;
+    return found;
+}
+
+static gboolean take_answer(EkPeek *peek, const char *text, gsize length)
+{
+    static const char *const opens[] = {"unchecked", "yes", "no", NULL};
+    static const char *const looks[] = {"none", "text", "list", "picture", NULL};
+    g_autoptr(GKeyFile) keys = g_key_file_new();
+    if (!g_key_file_load_from_data(keys, text, length, G_KEY_FILE_NONE, NULL))
+        return FALSE;
+    peek->type = text_of(keys, EK_PEEK_TYPE);
+    peek->mime = text_of(keys, EK_PEEK_MIME);
+    peek->why = text_of(keys, EK_PEEK_WHY);
+    peek->shown = text_of(keys, EK_PEEK_SHOWN);
+    peek->opens = (EkOpens)word_of(keys, EK_PEEK_OPENS, opens);
+    peek->look = (EkLook)word_of(keys, EK_PEEK_LOOK, looks);
+    peek->kind = ek_kind_of_mime(peek->mime);
+    return TRUE;
+}
+
+/* The helper is gone: its limits ended it, or the content did. */
+static gboolean take_end(EkPeeker *peeker, EkPeek *peek, GError **error)
+{
+    int status = 0;
+    stop(peeker, TRUE, &status);
+    if (WIFEXITED(status) && WEXITSTATUS(status) == 0)
+        return ek_error_set(error, EK_ERROR_FAILED, "%s gave no answer", peeker->program);
+    if (WIFEXITED(status) && WEXITSTATUS(status) == 3)
+        return ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                            "this system cannot lock down the program that looks into files "
+                            "(seccomp is needed), so content is not looked into");
+    peek->type = g_strdup("");
+    peek->mime = g_strdup("");
+    peek->shown = g_strdup("");
+    peek->kind = EK_KIND_OTHER;
+    peek->is_known = FALSE;
+    peek->opens = EK_OPENS_UNCHECKED;
+    peek->why =
+        g_strdup(WIFSIGNALED(status) && WTERMSIG(status) == SIGXCPU ? "decoding it takes too long"
+                 : WIFSIGNALED(status) && WTERMSIG(status) == SIGKILL
+                     ? "decoding it came to no end"
+                     : "it broke its decoder: do not open it with other programs either");
+    return TRUE;
+}
+
+gboolean ek_peeker_look(EkPeeker *peeker, EkFiles *files, const EkFile *file, const GArray *extents,
+                        const gint *cancel, EkPeek *peek, GError **error)
+{
+    *peek = (EkPeek){.is_known = TRUE};
+    if (!start(peeker, error))
+        return FALSE;
+    gboolean is_all = peeker->is_full && file->size <= EK_PEEK_MOST;
+    EkPeekRequest request = {EK_PEEK_MAGIC, (guint32)(is_all ? file->size : MIN(file->size, PIECE)),
+                             file->size};
+    Sending sending = {peeker, peek, cancel, request.sent, 0, FALSE, FALSE};
+    send_all(&sending, &request, sizeof request);
+    if (request.sent > 0)
+        ek_files_read(files, file, extents, send_piece, &sending);
+    /* Content that ends before its size does is made up with zeros. */
+    while (sending.left > 0 && !sending.broken && g_atomic_int_get(cancel) == 0)
+        send_piece(&sending, NULL, (gsize)sending.left);
+    guint32 length = 0;
+    g_autofree char *answer = NULL;
+    gboolean fine = receive(peeker, &length, sizeof length, cancel) && length <= EK_PEEK_ANSWER;
+    if (fine) {
+        answer = g_malloc((gsize)length + 1);
+        fine = receive(peeker, answer, length, cancel) && take_answer(peek, answer, length);
+    }
+    if (g_atomic_int_get(cancel) != 0) {
+        int status = 0;
+        stop(peeker, TRUE, &status);
+        return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
+    }
+    if (fine && peek->is_blank && sending.at >= LEAST_BLANK) {
+        peek->opens = EK_OPENS_NO;
+        g_free(peek->why);
+        peek->why = g_strdup("it is blank");
+    }
+    peek->is_blank = peek->is_blank && sending.at >= LEAST_BLANK;
+    return fine || take_end(peeker, peek, error);
+}

@@ -1,0 +1,31 @@
+/* SPDX-License-Identifier: MIT */
+/* What goes between the program and its helper (peek/), on one machine. A request is this header
+ * and `sent` bytes of content; the answer is its length (32 bits) and a key file with the group
+ * below. Whoever reads an answer takes it for hostile. */
+#ifndef EK_FILES_PEEKWIRE_H
+#define EK_FILES_PEEKWIRE_H
+
+#include <glib.h>
+
+#define EK_PEEK_MAGIC 0x656b7031u
+
+typedef struct {
+    guint32 magic;
+    guint32 sent; /* bytes of content that follow, from its beginning */
+    guint64 size; /* bytes of the file */
+} EkPeekRequest;
+
+/* The most that is sent. */
+#define EK_PEEK_MOST (256u << 20)
+/* The longest answer. */
+#define EK_PEEK_ANSWER (4u << 20)
+
+#define EK_PEEK_GROUP "content"
+#define EK_PEEK_TYPE "type"   /* in words */
+#define EK_PEEK_MIME "mime"   /* media type (RFC 6838) */
+#define EK_PEEK_OPENS "opens" /* yes, no or unchecked */
+#define EK_PEEK_WHY "why"     /* of it */
+#define EK_PEEK_LOOK "look"   /* none, text, list or picture */
+#define EK_PEEK_SHOWN "shown" /* lines to show */
+
+#endif

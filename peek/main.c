@@ -1,0 +1,137 @@
+/* SPDX-License-Identifier: MIT */
+#include "peek.h"
+
+#include "files/peekwire.h"
+
+#include <errno.h>
+#include <locale.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#define STATUS_USAGE 2
+#define STATUS_UNLOCKED 3
+
+void finding_says(Finding *finding, const char *opens, const char *format, ...)
+{
+    va_list arguments;
+    va_start(arguments, format);
+    finding->opens = opens;
+    g_free(finding->why);
+    finding->why = g_strdup_vprintf(format, arguments);
+    va_end(arguments);
+}
+
+/* FALSE at the end of input. */
+static gboolean take(void *bytes, gsize length)
+{
+    guint8 *at = bytes;
+    while (length > 0) {
+        ssize_t got = read(STDIN_FILENO, at, length);
+        if (got < 0 && errno == EINTR)
+            continue;
+        if (got <= 0)
+            return FALSE;
+        at += got;
+        length -= (gsize)got;
+    }
+    return TRUE;
+}
+
+static gboolean give(const void *bytes, gsize length)
+{
+    const guint8 *at = bytes;
+    while (length > 0) {
+        ssize_t put = write(STDOUT_FILENO, at, length);
+        if (put < 0 && errno == EINTR)
+            continue;
+        if (put <= 0)
+            return FALSE;
+        at += put;
+        length -= (gsize)put;
+    }
+    return TRUE;
+}
+
+static void set(GKeyFile *keys, const char *key, const char *text)
+{
+    g_autofree char *valid = g_utf8_make_valid(text != NULL ? text : "", -1);
+    g_key_file_set_string(keys, EK_PEEK_GROUP, key, valid);
+}
+
+static gboolean answer(const Finding *finding)
+{
+    g_autoptr(GKeyFile) keys = g_key_file_new();
+    set(keys, EK_PEEK_TYPE, finding->type);
+    set(keys, EK_PEEK_MIME, finding->mime);
+    set(keys, EK_PEEK_OPENS, finding->opens);
+    set(keys, EK_PEEK_WHY, finding->why);
+    set(keys, EK_PEEK_LOOK, finding->look);
+    set(keys, EK_PEEK_SHOWN, finding->shown->str);
+    gsize length = 0;
+    g_autofree char *text = g_key_file_to_data(keys, &length, NULL);
+    guint32 told = (guint32)length;
+    return length <= EK_PEEK_ANSWER && give(&told, sizeof told) && give(text, length);
+}
+
+static void judge(const Content *content, const Canvas *canvas, Finding *finding)
+{
+    type_find(content, finding);
+    finding_says(finding, "unchecked", "this version cannot judge such files");
+    if (content->size == 0)
+        finding_says(finding, "unchecked", "it is empty");
+    else if (canvas != NULL && !picture_judge(content, canvas, finding) &&
+             !archive_judge(content, canvas, finding))
+        text_judge(content, canvas, finding);
+}
+
+static gboolean serve(const EkPeekRequest *request, const Canvas *canvas)
+{
+    g_autofree guint8 *bytes = g_malloc(MAX(request->sent, 1u));
+    if (!take(bytes, request->sent))
+        return FALSE;
+    Content content = {bytes, request->sent, request->size};
+    Finding finding = {.opens = "unchecked", .look = "none", .shown = g_string_new(NULL)};
+    judge(&content, canvas, &finding);
+    gboolean fine = answer(&finding);
+    g_free(finding.type);
+    g_free(finding.mime);
+    g_free(finding.why);
+    g_string_free(finding.shown, TRUE);
+    return fine;
+}
+
+static guint number(const char *text, guint most)
+{
+    guint64 value = 0;
+    return g_ascii_string_to_unsigned(text, 10, 0, most, &value, NULL) ? (guint)value : 0;
+}
+
+int main(int argc, char **argv)
+{
+    gboolean kinds_only = argc == 2 && strcmp(argv[1], "kinds") == 0;
+    if (!kinds_only && argc != 5) {
+        fputs("ektypon-peek is started by ektypon, when it looks into files.\n", stderr);
+        return STATUS_USAGE;
+    }
+    Canvas canvas = {0};
+    if (!kinds_only)
+        canvas = (Canvas){number(argv[1], 1000), number(argv[2], 1000), number(argv[3], 1u << 24),
+                          strcmp(argv[4], "ascii") == 0};
+    setlocale(LC_ALL, "");
+    gboolean ready = type_prepare() &&
+                     (kinds_only || (picture_prepare() && text_prepare() && archive_prepare()));
+    if (!ready || !lock_down())
+        return STATUS_UNLOCKED;
+    EkPeekRequest request;
+    while (take(&request, sizeof request)) {
+        if (request.magic != EK_PEEK_MAGIC || request.sent > EK_PEEK_MOST ||
+            request.sent > request.size)
+            _exit(STATUS_USAGE);
+        if (!serve(&request, kinds_only ? NULL : &canvas))
+            break;
+    }
+    /* Nothing that the libraries left for the end is run on what content made of them. */
+    _exit(EXIT_SUCCESS);
+}

@@ -1,0 +1,55 @@
+/* SPDX-License-Identifier: MIT */
+/* The helper program: says what content is, whether it opens, and shows a bit of it. It is given
+ * bytes and gives text back; anything else it can do no more once it is locked (lock.c). */
+#ifndef EK_PEEK_H
+#define EK_PEEK_H
+
+#include <glib.h>
+
+typedef struct {
+    const guint8 *bytes;
+    gsize length;
+    guint64 size; /* of the file: more than `length` when only its beginning is here */
+} Content;
+
+/* How much is shown, and with what. */
+typedef struct {
+    guint columns;
+    guint lines;
+    guint colors; /* 0, 16, 256 or 1 << 24 */
+    gboolean ascii;
+} Canvas;
+
+typedef struct {
+    char *type;        /* in words */
+    char *mime;        /* media type */
+    const char *opens; /* "yes", "no" or "unchecked" */
+    char *why;
+    const char *look; /* "none", "text", "list" or "picture" */
+    GString *shown;
+} Finding;
+
+/* Says how it opens; `format` the reason. */
+void finding_says(Finding *finding, const char *opens, const char *format, ...) G_GNUC_PRINTF(3, 4);
+
+/* Each loads what it needs from files before the lock; FALSE when it cannot. */
+gboolean type_prepare(void);
+gboolean picture_prepare(void);
+gboolean text_prepare(void);
+gboolean archive_prepare(void);
+
+/* Type and media type, from the bytes alone. */
+void type_find(const Content *content, Finding *finding);
+
+/* Each judges content if its media type is one of its own, else returns FALSE. */
+gboolean picture_judge(const Content *content, const Canvas *canvas, Finding *finding);
+/* What is wrong inside a JPEG, though most programs show it; NULL: nothing. The caller frees. */
+char *jpeg_fault(const Content *content);
+gboolean archive_judge(const Content *content, const Canvas *canvas, Finding *finding);
+gboolean text_judge(const Content *content, const Canvas *canvas, Finding *finding);
+
+/* From here on: no files, no network, no other program, bounded memory and processor time. FALSE
+ * when the system cannot do that. */
+gboolean lock_down(void);
+
+#endif

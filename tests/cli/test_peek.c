@@ -1,0 +1,198 @@
+/* SPDX-License-Identifier: MIT */
+/* Looking into files: what they are by content, whether they open, and that hostile ones do
+ * nothing but break. */
+#include "check.h"
+#include "fixture.h"
+#include "program.h"
+
+#include <string.h>
+
+/* A picture and an office file of the demo, as good.jpg and good.ods; and the case "bench" on it.
+ */
+static void prepare(void)
+{
+    unpack_demo();
+    done("new bench sim:drive.model");
+    g_auto(Result) image = ektypon("image bench --all-rounds");
+    CHECK_STATUS(image, 0);
+    done("hunt bench");
+    done("extract bench \"2:Germination photos/Tray 01\" \"1:Species sheets/Achillea\" --to taken");
+    must("cp \"$(find taken -name '*.jpg' | sort | head -1)\" good.jpg && "
+         "cp \"$(find taken -name '*.ods' | head -1)\" good.ods");
+}
+
+/* The files in a FAT volume of their own, as the case "files". */
+static void hold(const char *names)
+{
+    must("truncate -s 64M v.img && mkfs.vfat v.img >/dev/null && mcopy -i v.img %s ::", names);
+    done("new files --adopt v.img");
+    done("hunt files");
+}
+
+static void opens(const char *name, const char *wanted, const char *why)
+{
+    g_auto(Result) result = ektypon("peek files 1:%s --json", name);
+    CHECK_STATUS(result, 0);
+    json_t *json = result_json(&result);
+    json_t *content = json_object_get(json, "content");
+    if (g_strcmp0(json_text(content, "opens"), wanted) != 0)
+        fprintf(stderr, "\n%s", name);
+    CHECK_TEXT(json_text(content, "opens"), wanted);
+    CHECK_CONTAINS(json_text(content, "why"), why);
+    json_decref(json);
+}
+
+static void files_are_known_by_their_content(void)
+{
+    prepare();
+    g_auto(Result) picture = ektypon("peek bench \"2:Germination photos/Tray 01/Tray 01, day 03 - "
+                                     "Agrostemma arvensis.jpg\"");
+    CHECK_STATUS(picture, 0);
+    CHECK_CONTAINS(picture.out, "condition  whole\n");
+    CHECK_CONTAINS(picture.out, "lies in    3.8 KiB at sector 168450\n");
+    CHECK_CONTAINS(picture.out, "(image/jpeg;");
+    CHECK_CONTAINS(picture.out, "opens      yes: 176 x 132 pixels\n");
+    CHECK_CONTAINS(picture.out, "000000  ff d8 ff e0");
+    CHECK(strchr(picture.out, '\033') == NULL);
+    g_auto(Result) drawn = ektypon("peek bench 2:@40982 --plain");
+    CHECK_CONTAINS(drawn.out, "@@@@@@@@");
+    CHECK(strchr(drawn.out, '\033') == NULL);
+    g_auto(Result) office = ektypon("peek bench \"1:Species sheets/Achillea/Achillea.ods\"");
+    CHECK_CONTAINS(office.out, "opens      yes: 3 entries, all of which unpack\n");
+    CHECK_CONTAINS(office.out, "        8265  content.xml\n");
+    g_auto(Result) table = ektypon("peek bench 1:Accessions/2012/accessions-2012.csv");
+    CHECK_CONTAINS(table.out, "opens      yes: 214 lines of text in ASCII without errors\n");
+    CHECK_CONTAINS(table.out, "  accession;species;collected;place;seeds;viability %\n");
+    g_auto(Result) holed = ektypon("peek bench 1:Accessions/2025/accessions-2025.csv");
+    CHECK_STATUS(holed, 0);
+    CHECK_CONTAINS(holed.out, "condition  holed: 10.0 KiB bad\n");
+    CHECK_CONTAINS(holed.out, "holes      10.0 KiB at byte ");
+    CHECK_CONTAINS(holed.out, "opens      no: it is text in which 10240 bytes are zero");
+    g_auto(Result) folder = ektypon("peek bench 1:Accessions");
+    CHECK_STATUS(folder, 0);
+    CHECK_CONTAINS(folder.out, "size       a folder, number ");
+    g_auto(Result) none = ektypon("peek bench 1:nothing.txt");
+    CHECK_STATUS(none, 1);
+    CHECK_CONTAINS(none.err, "nothing.txt");
+}
+
+static void what_is_broken_does_not_open(void)
+{
+    prepare();
+    must("head -c 2000 good.jpg > cut.jpg && "
+         "(head -c 1500 good.jpg; head -c 1000 /dev/zero; tail -c +2501 good.jpg) > hole.jpg && "
+         "head -c 1500 good.ods > cut.ods && tar cf t.tar good.jpg good.ods && gzip -k t.tar && "
+         "head -c 3000 t.tar.gz > cut.tgz && head -c 5000 /dev/zero > blank.doc && "
+         "head -c 1200M /dev/zero | tr '\\0' 'x' | gzip -1 > much.gz && "
+         "printf '\\377\\376H\\0e\\0r\\0b\\0' > wide.txt && printf 'caf\\351\\r\\n' > west.txt && "
+         "(yes 'row;1' | head -c 3000; head -c 900 /dev/zero; echo end) > zeros.csv && "
+         "printf 'Fl\\303\\274gel\\n' > utf8.txt && : > empty.txt && cp good.jpg note.txt");
+    hold("*.jpg *.ods *.tar *.gz *.tgz *.doc *.txt *.csv");
+    opens("good.jpg", "yes", "176 x 132 pixels");
+    opens("cut.jpg", "no", "not all of them right");
+    opens("hole.jpg", "no", "not all of them right");
+    opens("good.ods", "yes", "3 entries");
+    opens("cut.ods", "no", "content.xml");
+    opens("t.tar", "yes", "2 entries");
+    opens("t.tar.gz", "yes", "2 entries");
+    opens("cut.tgz", "no", "truncated");
+    opens("blank.doc", "no", "blank");
+    opens("much.gz", "not checked", "more");
+    opens("wide.txt", "yes", "UTF-16");
+    opens("west.txt", "yes", "8-bit");
+    opens("utf8.txt", "yes", "1 line of text in UTF-8");
+    opens("zeros.csv", "no", "900 bytes are zero, the first of them at byte 3000");
+    g_auto(Result) empty = ektypon("peek files 1:empty.txt");
+    CHECK_STATUS(empty, 0);
+    CHECK_CONTAINS(empty.out, "lies in    nothing");
+    g_auto(Result) renamed = ektypon("peek files 1:note.txt");
+    CHECK_CONTAINS(renamed.out, "by its name it belongs to documents, by its content to pictures");
+    g_auto(Result) west = ektypon("peek files 1:west.txt");
+    CHECK_CONTAINS(west.out, "  café\n");
+}
+
+static void kinds_are_found_by_content(void)
+{
+    prepare();
+    must("cp good.jpg note.txt && cp good.ods sheet.bin && echo seeds > fake.jpg");
+    hold("good.jpg note.txt sheet.bin fake.jpg");
+    g_auto(Result) named = ektypon("find files --kind pictures --numbers");
+    g_auto(Result) real = ektypon("find files --kind pictures --by-content --json");
+    json_t *json = result_json(&real);
+    json_t *list = json_object_get(json, "files");
+    CHECK_NUMBER(json_array_size(list), 2);
+    CHECK_TEXT(json_text(json_array_get(list, 0), "path"), "good.jpg");
+    CHECK_TEXT(json_text(json_array_get(list, 1), "path"), "note.txt");
+    json_decref(json);
+    g_auto(Result) taken = ektypon("extract files 1 --kind documents --by-content --to out");
+    CHECK_STATUS(taken, 0);
+    g_auto(Result) there = shell("ls out");
+    CHECK_TEXT(there.out, "extracted.csv\nfake.jpg\nsheet.bin\n");
+    g_auto(Result) alone = ektypon("find files --by-content");
+    CHECK_STATUS(alone, 2);
+}
+
+/* What a file says reaches the terminal as text only; numbers in it lead nowhere. */
+static void hostile_content_shows_as_text(void)
+{
+    must("printf '\\033[31mred\\033]0;title\\007\\n' > esc.txt && "
+         "printf "
+         "'\\211PNG\\r\\n\\032\\n\\0\\0\\0\\rIHDR\\177\\377\\377\\377\\177\\377\\377\\377\\10\\6\\0"
+         "\\0\\0"
+         "\\0\\0\\0\\0' > wide.png && "
+         "printf "
+         "'BM\\0\\0\\0\\0\\0\\0\\0\\0\\066\\0\\0\\0\\050\\0\\0\\0\\0\\0\\1\\0\\0\\0\\1\\0\\1\\0\\04"
+         "0\\0"
+         "\\0\\0\\0\\0' > large.bmp && head -c 3000 /dev/urandom > noise.jpg && "
+         "printf 'PK\\003\\004' > short.zip && head -c 100000 /dev/zero | tr '\\0' '(' > deep.json "
+         "&& "
+         "printf '<svg xmlns=\"http://www.w3.org/2000/svg\"><image href=\"/etc/passwd\"/></svg>' > "
+         "a.svg");
+    hold("esc.txt wide.png large.bmp noise.jpg short.zip deep.json a.svg");
+    g_auto(Result) escapes = ektypon("peek files 1:esc.txt");
+    CHECK_STATUS(escapes, 0);
+    CHECK_CONTAINS(escapes.out, "\\x1B[31mred\\x1B]0;title\\x07\n");
+    static const char *const names[] = {"wide.png",  "large.bmp", "noise.jpg",
+                                        "short.zip", "deep.json", "a.svg"};
+    for (gsize i = 0; i < G_N_ELEMENTS(names); i++) {
+        g_auto(Result) plain = ektypon("peek files 1:%s --plain", names[i]);
+        CHECK_STATUS(plain, 0);
+        CHECK(strchr(plain.out, '\033') == NULL);
+        CHECK(i > 3 || strstr(plain.out, "opens      yes") == NULL);
+    }
+}
+
+/* The helper can open no file and start no program once it waits for content. */
+static void the_helper_is_locked_down(void)
+{
+    g_autofree char *folder = g_path_get_dirname(EKTYPON_PROGRAM_PATH);
+    g_auto(Result) result =
+        shell("mkfifo in; (exec 3>in; sleep 3) & %s/ektypon-peek kinds < in & "
+              "for i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20; do "
+              "grep -q 'Seccomp:.2' /proc/$!/status && break; sleep 0.1; done; "
+              "grep -E '^(Seccomp|NoNewPrivs):' /proc/$!/status; "
+              "grep -E 'Max (processes|file size|cpu time)' /proc/$!/limits | tr -s ' '; kill $!",
+              folder);
+    CHECK_CONTAINS(result.out, "NoNewPrivs:\t1\nSeccomp:\t2\n");
+    CHECK_CONTAINS(result.out, "Max cpu time 60 60 seconds");
+    CHECK_CONTAINS(result.out, "Max file size 0 0 bytes");
+    CHECK_CONTAINS(result.out, "Max processes 0 0 processes");
+    /* Nonsense on its input ends it, and it is not for people. */
+    g_auto(Result) nonsense = shell("head -c 64 /dev/urandom | %s/ektypon-peek kinds", folder);
+    CHECK_STATUS(nonsense, 2);
+    g_auto(Result) bare = shell("%s/ektypon-peek", folder);
+    CHECK_STATUS(bare, 2);
+    CHECK_CONTAINS(bare.err, "started by ektypon");
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"files are known by their content", files_are_known_by_their_content},
+        {"what is broken does not open", what_is_broken_does_not_open},
+        {"kinds are found by content", kinds_are_found_by_content},
+        {"hostile content shows as text", hostile_content_shows_as_text},
+        {"the helper is locked down", the_helper_is_locked_down},
+    };
+    return RUN_TESTS("peek", tests);
+}
