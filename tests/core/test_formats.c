@@ -291,6 +291,149 @@ static void hfsplus_lists_its_files(void)
     bench_close(&bench);
 }
 
+typedef struct {
+    GByteArray *bytes;
+    guint holes;
+} Content;
+
+static gboolean take_content(void *data, const guint8 *bytes, gsize length)
+{
+    Content *content = data;
+    guint begin = content->bytes->len;
+    g_byte_array_set_size(content->bytes, begin + (guint)length);
+    if (bytes != NULL)
+        memcpy(content->bytes->data + begin, bytes, length);
+    else
+        memset(content->bytes->data + begin, 0, length);
+    content->holes += bytes == NULL;
+    return TRUE;
+}
+
+/* What comes out of a packed file is what went in, but for so many chunks. */
+static void check_packed(const Listing *listing, const char *name, gsize length, guint lost)
+{
+    const Listed *listed = listing_find(listing, name);
+    g_autofree guint8 *wanted = composed_packed(length);
+    g_autoptr(GArray) holes = NULL;
+    CHECK(listed != NULL);
+    if (listed == NULL)
+        return;
+    CHECK_NUMBER(listed->file.size, length);
+    CHECK_NUMBER(listed->file.flags & EK_FILE_ENCODED, EK_FILE_ENCODED);
+    Content content = {g_byte_array_new(), 0};
+    CHECK(ek_files_read(listing->files, &listed->file, listed->extents, take_content, &content));
+    CHECK_NUMBER(content.bytes->len, length);
+    CHECK_NUMBER(content.holes, lost);
+    EkDamage damage = listing_damage(listing, listed, &holes);
+    CHECK_NUMBER(damage.condition, lost > 0 ? EK_CONDITION_HOLED : EK_CONDITION_WHOLE);
+    for (guint i = 0; i < holes->len; i++) {
+        const EkHole *hole = &g_array_index(holes, EkHole, i);
+        memset(wanted + hole->offset, 0, hole->bytes);
+    }
+    if (content.bytes->len == length)
+        CHECK_BYTES(content.bytes->data, wanted, length);
+    g_byte_array_unref(content.bytes);
+}
+
+static EkVolume *open_composed(const Bench *bench, EkFiles *files)
+{
+    GError *error = NULL;
+    EkClaim claim = {0, 1024, EK_ROLE_PRIMARY};
+    EkVolume *volume = ek_fs_hfsplus.measure(bench->gate, &claim, &error);
+    CHECK(volume != NULL && ek_files_open(files, bench->gate, volume, &error));
+    CHECK_FINE(&error);
+    return volume;
+}
+
+static void hfsplus_unpacks_its_files(void)
+{
+    HfsPlan plan = {.block_bytes = 4096, .node_bytes = 8192, .files = 5, .has_packed = TRUE};
+    g_autoptr(Composed) composed = composed_hfs(&plan);
+    Bench bench;
+    EkFiles files;
+    bench_open(&bench, composed->data, composed->length);
+    g_autoptr(EkVolume) volume = open_composed(&bench, &files);
+    g_autoptr(Listing) all = listing_new(&files, 0);
+    check_packed(all, "packed here", PACKED_HERE, 0);
+    check_packed(all, "stored here", PACKED_HERE / 4, 0);
+    check_packed(all, "packed apart", PACKED_APART, 0);
+    const Listed *odd = listing_find(all, "packed oddly");
+    CHECK(odd != NULL && (odd->file.flags & EK_FILE_OPAQUE) != 0);
+    CHECK(listing_find(all, "packed apart:rsrc") == NULL);
+    /* A sector of the second run: the chunk that reaches into it is lost, and no other. */
+    bench_hole(&bench, (composed->resources_byte + 20 * 4096) / 512, 1, EK_STATE_BAD);
+    g_autoptr(Listing) holed = listing_new(&files, 0);
+    check_packed(holed, "packed apart", PACKED_APART, 1);
+    check_packed(holed, "packed here", PACKED_HERE, 0);
+    /* The table of chunks: all of it. */
+    bench_hole(&bench, composed->resources_byte / 512, 1, EK_STATE_UNTOUCHED);
+    g_autoptr(Listing) lost = listing_new(&files, 0);
+    check_packed(lost, "packed apart", PACKED_APART, 3);
+    ek_files_close(&files);
+    /* The attributes: what is packed is known by its record alone. */
+    bench_hole(&bench, (composed->attributes_byte + 8192) / 512, 16, EK_STATE_BAD);
+    CHECK(ek_files_open(&files, bench.gate, volume, NULL));
+    g_autoptr(Listing) opaque = listing_new(&files, 0);
+    const Listed *here = listing_find(opaque, "packed here");
+    CHECK(here != NULL && (here->file.flags & EK_FILE_OPAQUE) != 0);
+    ek_files_close(&files);
+    bench_close(&bench);
+}
+
+static void count_files(const Listing *listing, guint wanted)
+{
+    guint found = 0;
+    for (guint i = 0; i < wanted; i++) {
+        g_autofree char *name = g_strdup_printf("file %05u", i);
+        found += listing_find(listing, name) != NULL;
+    }
+    CHECK_NUMBER(found, wanted);
+    CHECK_NUMBER(listing->listed->len, wanted + 1);
+}
+
+/* The header node of the catalog was not read: leaves tell how large a node is. A leaf that no
+ * other one names holds files that are gone. */
+static void hfsplus_lists_files_by_leaves(void)
+{
+    static const guint32 nodes[] = {1024, 4096, 8192};
+    for (gsize i = 0; i < G_N_ELEMENTS(nodes); i++) {
+        HfsPlan plan = {
+            .block_bytes = 4096, .node_bytes = nodes[i], .files = nodes[i] == 1024 ? 20 : 80};
+        g_autoptr(Composed) composed = composed_hfs(&plan);
+        Bench bench;
+        EkFiles files;
+        bench_open(&bench, composed->data, composed->length);
+        bench_hole(&bench, composed->catalog_byte / 512, 2, EK_STATE_BAD);
+        g_autoptr(EkVolume) volume = open_composed(&bench, &files);
+        g_autoptr(Listing) listing = listing_new(&files, 0);
+        count_files(listing, plan.files);
+        CHECK(listing->folders_damaged > 0);
+        ek_files_close(&files);
+        bench_close(&bench);
+    }
+}
+
+/* The same where no header is left either. */
+static void hfsplus_lists_files_without_headers(void)
+{
+    HfsPlan plan = {.block_bytes = 4096, .node_bytes = 4096, .files = 80};
+    g_autoptr(Composed) composed = composed_hfs(&plan);
+    Laid laid = lay_bare(composed);
+    Bench bench;
+    EkFiles files;
+    bench_open(&bench, laid.drive, laid.length);
+    bench_hole(&bench, (MIB + composed->catalog_byte) / 512, 8, EK_STATE_BAD);
+    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    CHECK_NUMBER(findings->len, 1);
+    const EkVolume *volume = ((const EkFinding *)findings->pdata[0])->volume;
+    CHECK(ek_files_open(&files, bench.gate, volume, NULL));
+    g_autoptr(Listing) listing = listing_new(&files, 0);
+    count_files(listing, plan.files);
+    ek_files_close(&files);
+    bench_close(&bench);
+    g_free(laid.drive);
+}
+
 /* An HFS volume around it: the partition is the wrapper's. */
 static void hfsplus_is_found_in_its_wrapper(void)
 {
@@ -402,6 +545,9 @@ int main(void)
         {"HFS+ is found by its leaves", hfsplus_is_found_by_its_leaves},
         {"HFS+ needs its bitmap", hfsplus_needs_its_bitmap},
         {"HFS+ lists its files", hfsplus_lists_its_files},
+        {"HFS+ unpacks its files", hfsplus_unpacks_its_files},
+        {"HFS+ lists files by leaves", hfsplus_lists_files_by_leaves},
+        {"HFS+ lists files without headers", hfsplus_lists_files_without_headers},
         {"a wrapper cut off is none", a_wrapper_cut_off_is_none},
         {"APFS is found", apfs_is_found},
         {"ReFS is found", refs_is_found},

@@ -4,6 +4,8 @@
 
 #include "base/bytes.h"
 
+#include <zlib.h>
+
 #define HEADER 1024u
 #define LABEL "Briza"
 #define EXTENTS_NODES 4u
@@ -14,6 +16,10 @@
 #define PIECES 10u
 #define PIECES_NUMBER 9000u
 #define IN_RECORD 8u
+#define PACKED_NUMBER 9100u /* of the first of the packed files */
+#define ATTRIBUTES_NODES 4u
+#define CHUNK 65536u
+#define RUN_BLOCKS 18u /* of a resource fork before its second run, which lies two blocks on */
 
 typedef struct {
     const HfsPlan *plan;
@@ -27,6 +33,9 @@ typedef struct {
     guint32 catalog_blocks;
     guint32 catalog_nodes;
     guint32 content;
+    guint32 attributes;
+    guint32 resources;
+    gsize resources_bytes;
     guint8 *data;
 } Hfs;
 
@@ -72,6 +81,9 @@ static void put_header(const Hfs *hfs, guint8 *h)
     put_fork(h + 112, hfs->bitmap_blocks * size, hfs->bitmap, hfs->bitmap_blocks);
     put_fork(h + 192, hfs->extents_blocks * size, hfs->extents, hfs->extents_blocks);
     put_fork(h + 272, hfs->catalog_blocks * size, hfs->catalog, hfs->catalog_blocks);
+    if (plan->has_packed)
+        put_fork(h + 352, (gsize)ATTRIBUTES_NODES * plan->node_bytes, hfs->attributes,
+                 blocks_for(hfs, (gsize)ATTRIBUTES_NODES * plan->node_bytes));
 }
 
 /* --- trees --- */
@@ -238,6 +250,129 @@ static void put_overflow(Hfs *hfs)
     ek_put_be16(node + size - 4, 14 + 12 + 64);
 }
 
+/* --- packed files --- */
+
+static const struct {
+    const char *name;
+    guint32 type;
+    gsize bytes;
+} packed_files[] = {{"packed apart", 4, PACKED_APART},
+                    {"packed here", 3, PACKED_HERE},
+                    {"packed oddly", 8, PACKED_APART},
+                    {"stored here", 3, PACKED_HERE / 4}};
+
+guint8 *composed_packed(gsize length)
+{
+    guint8 *content = g_malloc(length);
+    for (gsize i = 0; i < length; i++)
+        content[i] = (guint8)(i % 3 == 0 ? (i * i >> 7) & 0x3f : 'a' + i % 23);
+    return content;
+}
+
+static gsize pack(const guint8 *from, gsize length, guint8 *into, gsize room)
+{
+    uLongf packed = (uLongf)room;
+    int result = compress2(into, &packed, from, (uLong)length, 9);
+    g_assert(result == Z_OK);
+    return (gsize)packed;
+}
+
+/* The resource fork: where its data is, the table of chunks, the chunks, the last one not packed.
+ */
+static void put_resources(Hfs *hfs)
+{
+    g_autofree guint8 *content = composed_packed(PACKED_APART);
+    guint32 chunks = (guint32)ek_divide_up(PACKED_APART, CHUNK);
+    guint8 *fork = g_malloc0(2 * PACKED_APART);
+    gsize at = 260 + 4 + 8ul * chunks;
+    ek_put_be32(fork, 256);
+    ek_put_le32(fork + 260, chunks);
+    for (guint32 i = 0; i < chunks; i++) {
+        gsize bytes = MIN(CHUNK, PACKED_APART - (gsize)i * CHUNK);
+        gsize packed = bytes + 1;
+        fork[at] = 0xff;
+        memcpy(fork + at + 1, content + (gsize)i * CHUNK, bytes);
+        if (i + 1 < chunks)
+            packed = pack(content + (gsize)i * CHUNK, bytes, fork + at, 2 * CHUNK);
+        ek_put_le32(fork + 264 + 8ul * i, (guint32)(at - 260));
+        ek_put_le32(fork + 268 + 8ul * i, (guint32)packed);
+        at += packed;
+    }
+    hfs->resources_bytes = at;
+    gsize first = (gsize)RUN_BLOCKS * hfs->plan->block_bytes;
+    g_assert(at > first && at - first < (gsize)20 * hfs->plan->block_bytes);
+    memcpy(block_at(hfs, hfs->resources), fork, first);
+    memcpy(block_at(hfs, hfs->resources + RUN_BLOCKS + 2), fork + first, at - first);
+    g_free(fork);
+}
+
+static void put_attribute(Filling *filling, guint32 file, guint32 type, gsize size,
+                          const guint8 *content, gsize length)
+{
+    static const char name[] = "com.apple.decmpfs";
+    guint8 record[4096] = {0};
+    guint16 key = (guint16)(14 + 2 * (sizeof name - 1));
+    ek_put_be16(record, (guint16)(key - 2));
+    ek_put_be32(record + 4, file);
+    ek_put_be16(record + 12, sizeof name - 1);
+    for (guint i = 0; i < sizeof name - 1; i++)
+        ek_put_be16(record + 14 + 2u * i, (guint16)name[i]);
+    ek_put_be32(record + key, 0x10);
+    ek_put_be32(record + key + 12, (guint32)(16 + length));
+    memcpy(record + key + 16, "fpmc", 4);
+    ek_put_le32(record + key + 20, type);
+    ek_put_le64(record + key + 24, size);
+    if (length > 0)
+        memcpy(record + key + 32, content, length);
+    put_record(filling, record, (guint16)(key + 32 + length + (length & 1)));
+}
+
+static void put_attributes(Hfs *hfs)
+{
+    Hfs tree = *hfs;
+    Filling filling = {.hfs = &tree};
+    /* put_record fills the tree whose first node is the catalog's: here it is this one's. */
+    tree.catalog = hfs->attributes;
+    for (guint32 i = 0; i < G_N_ELEMENTS(packed_files); i++) {
+        gsize size = packed_files[i].bytes;
+        g_autofree guint8 *content = composed_packed(size);
+        guint8 room[4096] = {0xff};
+        gsize length = 0;
+        if (size == PACKED_HERE)
+            length = pack(content, size, room, sizeof room);
+        else if (size < PACKED_HERE) {
+            memcpy(room + 1, content, size);
+            length = size + 1;
+        }
+        put_attribute(&filling, PACKED_NUMBER + i, packed_files[i].type, size, room, length);
+    }
+    put_header_node(block_at(hfs, hfs->attributes), hfs->plan->node_bytes, ATTRIBUTES_NODES,
+                    filling.leaf, 266);
+}
+
+static void put_packed(Filling *filling)
+{
+    Hfs *hfs = filling->hfs;
+    for (guint32 i = 0; i < G_N_ELEMENTS(packed_files); i++) {
+        guint8 record[512] = {0};
+        guint16 key = put_key(record, 2, packed_files[i].name);
+        guint8 *file = record + key;
+        ek_put_be16(file, 2);
+        ek_put_be32(file + 8, PACKED_NUMBER + i);
+        ek_put_be32(file + 12, 3850000000u);
+        ek_put_be32(file + 16, 3850000000u);
+        file[41] = 0x20;
+        if (packed_files[i].type == 4) {
+            guint32 blocks = blocks_for(hfs, hfs->resources_bytes);
+            put_fork(file + 168, hfs->resources_bytes, hfs->resources, RUN_BLOCKS);
+            ek_put_be32(file + 168 + 12, blocks);
+            ek_put_be32(file + 168 + 24, hfs->resources + RUN_BLOCKS + 2);
+            ek_put_be32(file + 168 + 28, blocks - RUN_BLOCKS);
+        }
+        put_record(filling, record, (guint16)(key + 248));
+    }
+}
+
 static void put_index(Filling *filling)
 {
     Hfs *hfs = filling->hfs;
@@ -268,6 +403,11 @@ static void put_catalog(Hfs *hfs)
         put_file(&filling, i);
     if (hfs->plan->has_pieces)
         put_pieces(&filling);
+    if (hfs->plan->has_packed) {
+        put_resources(hfs);
+        put_packed(&filling);
+        put_attributes(hfs);
+    }
     for (guint i = 0; i < hfs->plan->files; i++) {
         g_autofree char *name = g_strdup_printf("file %05u", i);
         put_thread(&filling, FIRST_FILE + i, 4, 2, name);
@@ -310,6 +450,9 @@ static void lay_out(Hfs *hfs)
     hfs->extents = next;
     hfs->catalog = next + hfs->extents_blocks;
     hfs->content = hfs->catalog + hfs->catalog_blocks;
+    /* In what is spare. */
+    hfs->attributes = hfs->content + plan->files * (FILE_BLOCKS + 2) + 2 * PIECES;
+    hfs->resources = hfs->attributes + blocks_for(hfs, (gsize)ATTRIBUTES_NODES * plan->node_bytes);
 }
 
 Composed *composed_hfs(const HfsPlan *plan)
@@ -327,6 +470,10 @@ Composed *composed_hfs(const HfsPlan *plan)
         .copy_length = 512,
         .catalog_byte = (gsize)hfs.catalog * plan->block_bytes,
     };
+    if (plan->has_packed) {
+        composed->attributes_byte = (gsize)hfs.attributes * plan->block_bytes;
+        composed->resources_byte = (gsize)hfs.resources * plan->block_bytes;
+    }
     composed->data = hfs.data = g_malloc0(composed->length);
     composed->copy_byte = composed->length - HEADER;
     put_header(&hfs, hfs.data + composed->first_byte);

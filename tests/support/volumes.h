@@ -16,8 +16,10 @@ typedef struct {
     gsize copy_length;
     gsize first_length; /* of the first header, from first_byte on: what can be wiped */
     gsize first_byte;
-    gsize catalog_byte; /* HFS+: of the header node of its catalog */
-    gsize journal_byte; /* HFS+: of the journal, with its copy of the header; 0: none */
+    gsize attributes_byte; /* HFS+: of its tree of attributes */
+    gsize resources_byte;  /* HFS+: of the resource fork of "packed apart" */
+    gsize catalog_byte;    /* HFS+: of the header node of its catalog */
+    gsize journal_byte;    /* HFS+: of the journal, with its copy of the header; 0: none */
     gboolean length_is_least;
     gsize length;
     guint8 *data;
@@ -32,8 +34,18 @@ typedef struct {
     gboolean is_sensitive;
     gboolean has_journal; /* with a copy of the header in it */
     gboolean has_pieces;  /* one more file, "pieces", in ten runs: more than a record holds */
+    gboolean has_packed;  /* and four packed ones: see composed_packed */
     gsize rest;           /* bytes behind the blocks */
 } HfsPlan;
+
+/* The packed files of such a volume: "packed here" and "stored here" in attributes, "packed apart"
+ * in its resource fork, the second chunk of which lies in two runs; "packed oddly" in no known way.
+ */
+#define PACKED_HERE 3000u
+#define PACKED_APART 150000u
+
+/* What each holds, as far as it is long. The caller frees. */
+guint8 *composed_packed(gsize length);
 
 Composed *composed_hfs(const HfsPlan *plan);
 /* An empty one. */

@@ -3,16 +3,12 @@
  * file keeps eight extents of a fork in the catalog, the tree of extents has the rest. Leaves that
  * are in use no more tell of deleted files. What it distrusts: node numbers and lengths, which
  * records are bounded by, extents, counts, names. */
-#include "volume/hfsplus/hfsplus.h"
+#include "volume/hfsplus/packed.h"
 
 #include "base/text.h"
 
 #include <string.h>
 
-#define EXTENTS_A_RECORD 8u
-#define OVERFLOW_MOST (1u << 19) /* records of the tree of extents that are kept */
-#define RESOURCE_FORK 0xffu
-#define KIND_LEAF 0xffu
 #define KIND_MAP 2u
 #define RECORD_FOLDER 1u
 #define RECORD_FILE 2u
@@ -30,230 +26,79 @@
 #define SEEN_MOST (1u << 29)            /* numbers of which it is known whether they are there */
 #define EPOCH 2082844800                /* seconds from 1904 to 1970 */
 #define CATALOG_FILE 4u
-
-typedef struct {
-    guint64 at; /* blocks from the beginning of the fork */
-    guint32 first;
-    guint32 count;
-} Piece;
-
-typedef struct {
-    guint64 bytes;
-    guint64 blocks;
-    GArray *pieces; /* Piece */
-} Fork;
-
-/* Further extents of a fork. */
-typedef struct {
-    guint32 file;
-    guint32 fork; /* 0 or RESOURCE_FORK */
-    guint32 start;
-    guint32 extents[EXTENTS_A_RECORD * 2];
-} Overflow;
+#define ATTRIBUTES_FILE 8u
+#define GUESS_NODES 256u /* that are looked at for the size of a node */
 
 struct EkOpened {
-    EkGate *gate;
-    EkByte first_byte;
-    EkHfsHeader header;
+    EkHfsGround ground;
     guint64 next_number;
-    Fork catalog;
+    EkHfsFork catalog;
     EkHfsTree tree;
-    GArray *overflow; /* Overflow, by file, fork and start */
+    gboolean is_headless; /* the header node of the catalog was not read */
+    EkHfsFork attributes;
+    GArray *packed; /* EkHfsPacked; NULL: not loaded yet */
 };
-
-/* --- forks ---------------------------------------------------------------------------------- */
-
-static void add_extents(Fork *fork, EkSpan extents)
-{
-    for (guint i = 0; i < EXTENTS_A_RECORD; i++) {
-        const Piece *last = fork->pieces->len > 0
-                                ? &g_array_index(fork->pieces, Piece, fork->pieces->len - 1)
-                                : NULL;
-        Piece piece = {last != NULL ? last->at + last->count : 0, ek_span_be32(extents, i * 8ul),
-                       ek_span_be32(extents, i * 8ul + 4)};
-        if (piece.count == 0)
-            return;
-        g_array_append_val(fork->pieces, piece);
-    }
-}
-
-static guint64 covered_by(const Fork *fork)
-{
-    const Piece *last =
-        fork->pieces->len > 0 ? &g_array_index(fork->pieces, Piece, fork->pieces->len - 1) : NULL;
-    return last != NULL ? last->at + last->count : 0;
-}
-
-static gint by_key(gconstpointer a, gconstpointer b)
-{
-    const Overflow *left = a;
-    const Overflow *right = b;
-    if (left->file != right->file)
-        return left->file < right->file ? -1 : 1;
-    if (left->fork != right->fork)
-        return left->fork < right->fork ? -1 : 1;
-    return left->start < right->start ? -1 : left->start > right->start;
-}
-
-/* `span` is what a catalog record or the volume header has of a fork. The caller clears it. */
-static Fork fork_of(const EkOpened *opened, EkSpan span, guint32 file, guint32 which)
-{
-    Fork fork = {.bytes = ek_span_be64(span, 0),
-                 .blocks = ek_span_be32(span, 12),
-                 .pieces = g_array_new(FALSE, FALSE, sizeof(Piece))};
-    if (fork.bytes > G_MAXINT64)
-        fork.bytes = 0;
-    add_extents(&fork, ek_span_part(span, EK_HFS_FORK_EXTENTS, EXTENTS_A_RECORD * 8));
-    for (guint64 covered = covered_by(&fork); covered < fork.blocks;) {
-        guint8 extents[EXTENTS_A_RECORD * 8];
-        Overflow wanted = {.file = file, .fork = which, .start = (guint32)covered};
-        guint place = 0;
-        if (opened->overflow == NULL ||
-            !g_array_binary_search(opened->overflow, &wanted, by_key, &place))
-            break;
-        const Overflow *found = &g_array_index(opened->overflow, Overflow, place);
-        for (guint i = 0; i < EXTENTS_A_RECORD * 2; i++)
-            ek_put_be32(extents + i * 4ul, found->extents[i]);
-        add_extents(&fork, (EkSpan){extents, sizeof extents});
-        if (covered_by(&fork) <= covered)
-            break;
-        covered = covered_by(&fork);
-    }
-    return fork;
-}
-
-static void fork_clear(Fork *fork)
-{
-    g_clear_pointer(&fork->pieces, g_array_unref);
-}
-
-static EkByte piece_byte(const EkOpened *opened, const Piece *piece)
-{
-    return piece->first < opened->header.blocks &&
-                   piece->count <= opened->header.blocks - piece->first
-               ? opened->first_byte + (EkByte)piece->first * opened->header.block_bytes
-               : EK_UNPLACED;
-}
-
-/* The piece that holds a block of a fork; NULL when none does. */
-static const Piece *piece_at(const Fork *fork, guint64 block)
-{
-    guint low = 0;
-    guint high = fork->pieces->len;
-    while (low < high) {
-        guint middle = (low + high) / 2;
-        const Piece *piece = &g_array_index(fork->pieces, Piece, middle);
-        if (block < piece->at)
-            high = middle;
-        else if (block - piece->at >= piece->count)
-            low = middle + 1;
-        else
-            return piece;
-    }
-    return NULL;
-}
-
-/* FALSE when it is not all there, or was not all read. */
-static gboolean fork_read(const EkOpened *opened, const Fork *fork, guint64 offset, guint8 *buffer,
-                          gsize length, EkKnown *known)
-{
-    guint32 size = opened->header.block_bytes;
-    *known = (EkKnown){0};
-    for (gsize done = 0; done < length;) {
-        guint64 block = (offset + done) / size;
-        const Piece *piece = piece_at(fork, block);
-        EkByte place = piece != NULL ? piece_byte(opened, piece) : EK_UNPLACED;
-        if (place == EK_UNPLACED)
-            return FALSE;
-        EkByte into = offset + done - piece->at * size;
-        gsize part = (gsize)MIN(length - done, (EkByte)piece->count * size - into);
-        EkKnown own;
-        if (!ek_gate_read(opened->gate, place + into, buffer + done, part, &own, NULL))
-            return FALSE;
-        known->good += own.good;
-        known->bad += own.bad;
-        known->unread += own.unread;
-        done += part;
-    }
-    return known->good == length;
-}
-
-/* --- nodes ---------------------------------------------------------------------------------- */
-
-/* A record of a node; empty when it has none such. */
-static EkSpan record_of(EkSpan node, guint index)
-{
-    gsize last = node.length - 2ul * (index + 1);
-    guint16 begin = ek_span_be16(node, last);
-    guint16 end = ek_span_be16(node, last - 2);
-    if (index >= ek_span_be16(node, 10) || 2ul * (index + 2) > node.length || begin < 14 ||
-        end <= begin || end > last)
-        return (EkSpan){node.data, 0};
-    return ek_span_part(node, begin, end - (gsize)begin);
-}
-
-static gboolean tree_of(const EkOpened *opened, const Fork *fork, EkHfsTree *tree)
-{
-    guint8 head[EK_STEP];
-    EkKnown known;
-    return fork_read(opened, fork, 0, head, sizeof head, &known) &&
-           ek_hfs_tree_read((EkSpan){head, sizeof head}, tree);
-}
-
-/* The tree of extents, whole: it is small on any volume that is not one heap of fragments. */
-static void load_overflow(EkOpened *opened, EkSpan header)
-{
-    EkHfsTree tree;
-    Fork fork = fork_of(opened, ek_span_part(header, EK_HFS_EXTENTS_FORK, 80), 3, 0);
-    GArray *overflow = g_array_new(FALSE, FALSE, sizeof(Overflow));
-    if (tree_of(opened, &fork, &tree)) {
-        g_autofree guint8 *node = g_malloc(tree.node_bytes);
-        EkSpan span = {node, tree.node_bytes};
-        EkKnown known;
-        EkByte room = MIN(fork.bytes, ek_gate_bytes(opened->gate));
-        guint64 nodes = MIN(tree.nodes, room / tree.node_bytes);
-        for (guint64 at = 1; at < nodes && overflow->len < OVERFLOW_MOST; at++) {
-            if (!fork_read(opened, &fork, at * tree.node_bytes, node, span.length, &known) ||
-                ek_span_u8(span, 8) != KIND_LEAF)
-                continue;
-            for (guint i = 0; i < ek_span_be16(span, 10); i++) {
-                EkSpan record = record_of(span, i);
-                Overflow one = {.fork = ek_span_u8(record, 2),
-                                .file = ek_span_be32(record, 4),
-                                .start = ek_span_be32(record, 8)};
-                if (ek_span_be16(record, 0) != EK_HFS_EXTENTS_KEY ||
-                    record.length < 12 + sizeof one.extents)
-                    continue;
-                for (guint k = 0; k < EXTENTS_A_RECORD * 2; k++)
-                    one.extents[k] = ek_span_be32(record, 12 + k * 4ul);
-                g_array_append_val(overflow, one);
-            }
-        }
-    }
-    g_array_sort(overflow, by_key);
-    fork_clear(&fork);
-    opened->overflow = overflow;
-}
 
 /* --- opening -------------------------------------------------------------------------------- */
 
+static gboolean read_leaf(const EkOpened *opened, guint64 node, guint32 node_bytes, EkHfsLeaf *leaf)
+{
+    guint8 head[EK_STEP];
+    EkKnown known;
+    return ek_hfs_fork_read(&opened->ground, &opened->catalog, node * node_bytes, head, sizeof head,
+                            &known) &&
+           ek_hfs_leaf_read((EkSpan){head, sizeof head}, leaf);
+}
+
+/* Where the header node was not read, the size at which most leaves stand tells that of a node. */
+static gboolean guess_tree(EkOpened *opened)
+{
+    guint8 head[EK_STEP];
+    EkKnown known;
+    guint most = 0;
+    if (ek_hfs_fork_read(&opened->ground, &opened->catalog, 0, head, sizeof head, &known) ||
+        known.bad + known.unread == 0)
+        return FALSE;
+    for (guint32 size = EK_STEP; size <= EK_HFS_NODE_MOST; size *= 2) {
+        guint64 nodes = MIN(opened->catalog.bytes / size, GUESS_NODES);
+        guint leaves = 0;
+        EkHfsLeaf leaf;
+        for (guint64 node = 1; node < nodes; node++)
+            leaves +=
+                read_leaf(opened, node, size, &leaf) && leaf.next != node && leaf.previous != node;
+        /* Every leaf stands at a smaller size as well: the largest at which as many do is it. */
+        if (leaves > 0 && leaves >= most) {
+            most = leaves;
+            opened->tree = (EkHfsTree){
+                .node_bytes = size,
+                .nodes = (guint32)MIN(opened->catalog.bytes / size, G_MAXUINT32),
+                .key_most = EK_HFS_CATALOG_KEY,
+            };
+        }
+    }
+    opened->is_headless = most > 0;
+    return most > 0;
+}
+
 static gboolean has_catalog_at(EkOpened *opened, EkByte start)
 {
-    opened->first_byte = start;
-    return tree_of(opened, &opened->catalog, &opened->tree) &&
-           opened->tree.key_most == EK_HFS_CATALOG_KEY;
+    opened->ground.first_byte = start;
+    return (ek_hfs_fork_tree(&opened->ground, &opened->catalog, &opened->tree) &&
+            opened->tree.key_most == EK_HFS_CATALOG_KEY) ||
+           guess_tree(opened);
 }
 
 /* Where its block 0 is: the volume may be in a wrapper, and be known by either of its headers. */
 static gboolean find_start(EkOpened *opened, const EkVolume *volume)
 {
-    EkByte blocks = (EkByte)opened->header.blocks * opened->header.block_bytes;
+    guint32 size = opened->ground.block_bytes;
+    EkByte blocks = (EkByte)opened->ground.blocks * size;
     EkByte end = volume->header_byte + EK_HFS_HEADER_OFFSET;
     if (has_catalog_at(opened, volume->first_byte) ||
         (volume->header_byte >= EK_HFS_HEADER_OFFSET &&
          has_catalog_at(opened, volume->header_byte - EK_HFS_HEADER_OFFSET)))
         return TRUE;
-    for (EkByte rest = 0; rest < opened->header.block_bytes && rest < 16 * EK_STEP; rest += EK_STEP)
+    for (EkByte rest = 0; rest < size && rest < 16 * EK_STEP; rest += EK_STEP)
         if (end >= blocks + rest && has_catalog_at(opened, end - blocks - rest))
             return TRUE;
     return FALSE;
@@ -262,16 +107,20 @@ static gboolean find_start(EkOpened *opened, const EkVolume *volume)
 EkOpened *ek_hfs_open(EkGate *gate, const EkVolume *volume, GError **error)
 {
     EkSpan span = {volume->header, EK_HEADER_MOST};
+    EkSpan catalog = ek_span_part(span, EK_HFS_CATALOG_FORK, EK_HFS_FORK_RECORD);
+    EkSpan attributes = ek_span_part(span, EK_HFS_ATTRIBUTES_FORK, EK_HFS_FORK_RECORD);
     EkOpened *opened = g_new0(EkOpened, 1);
-    opened->gate = gate;
-    if (ek_hfs_header_read(span, &opened->header)) {
-        EkSpan catalog = ek_span_part(span, EK_HFS_CATALOG_FORK, 80);
+    EkHfsHeader header;
+    if (ek_hfs_header_read(span, &header)) {
+        opened->ground =
+            (EkHfsGround){.gate = gate, .block_bytes = header.block_bytes, .blocks = header.blocks};
         opened->next_number = ek_span_be32(span, 64);
-        opened->catalog = fork_of(opened, catalog, CATALOG_FILE, 0);
+        opened->catalog = ek_hfs_fork_of(&opened->ground, catalog, CATALOG_FILE, 0);
         if (find_start(opened, volume)) {
-            load_overflow(opened, span);
-            fork_clear(&opened->catalog);
-            opened->catalog = fork_of(opened, catalog, CATALOG_FILE, 0);
+            ek_hfs_overflow_load(&opened->ground, span);
+            ek_hfs_fork_clear(&opened->catalog);
+            opened->catalog = ek_hfs_fork_of(&opened->ground, catalog, CATALOG_FILE, 0);
+            opened->attributes = ek_hfs_fork_of(&opened->ground, attributes, ATTRIBUTES_FILE, 0);
             return opened;
         }
     }
@@ -284,9 +133,19 @@ EkOpened *ek_hfs_open(EkGate *gate, const EkVolume *volume, GError **error)
 
 void ek_hfs_close(EkOpened *opened)
 {
-    fork_clear(&opened->catalog);
-    g_clear_pointer(&opened->overflow, g_array_unref);
+    ek_hfs_fork_clear(&opened->catalog);
+    ek_hfs_fork_clear(&opened->attributes);
+    g_clear_pointer(&opened->packed, g_array_unref);
+    g_clear_pointer(&opened->ground.overflow, g_array_unref);
     g_free(opened);
+}
+
+/* NULL when there is no such file, or none that this version unpacks. */
+static const EkHfsPacked *packed_file(EkOpened *opened, guint32 file)
+{
+    if (opened->packed == NULL)
+        opened->packed = ek_hfs_packed_load(&opened->ground, &opened->attributes);
+    return ek_hfs_packed_find(opened->packed, file);
 }
 
 guint64 ek_hfs_root(EkOpened *opened)
@@ -316,6 +175,8 @@ typedef struct {
     GHashTable *inodes; /* number of a link to number of a file */
     GArray *links;      /* Link */
     gboolean is_deleted;
+    EkByte node_at; /* of the node at hand, in the catalog */
+    const guint8 *node;
 } Walk;
 
 static EkMoment moment_at(EkSpan record, gsize at)
@@ -357,15 +218,15 @@ static gboolean pass_name(Walk *walk, guint64 file, guint32 parent, EkSpan units
     return walk->sink->name(walk->sink->data, &name);
 }
 
-static gboolean pass_fork(Walk *walk, guint64 number, const Fork *fork)
+static gboolean pass_fork(Walk *walk, guint64 number, const EkHfsFork *fork)
 {
     const EkOpened *opened = walk->opened;
-    guint64 size = opened->header.block_bytes;
+    guint64 size = opened->ground.block_bytes;
     EkByte done = 0;
     for (guint i = 0; i < fork->pieces->len && done < fork->bytes; i++) {
-        const Piece *piece = &g_array_index(fork->pieces, Piece, i);
+        const EkHfsPiece *piece = &g_array_index(fork->pieces, EkHfsPiece, i);
         EkByte bytes = MIN(piece->count * size, fork->bytes - done);
-        EkByte place = piece_byte(opened, piece);
+        EkByte place = ek_hfs_piece_byte(&opened->ground, piece);
         EkExtent extent = {done, bytes, place, place != EK_UNPLACED ? bytes : 0, FALSE};
         if (!walk->sink->extent(walk->sink->data, number, &extent))
             return FALSE;
@@ -379,8 +240,9 @@ static gboolean pass_resources(Walk *walk, const EkFile *file, guint32 parent, E
                                EkSpan record)
 {
     static const char suffix[] = ":rsrc";
-    Fork fork = fork_of(walk->opened, ek_span_part(record, RESOURCE_FORK_AT, 80),
-                        (guint32)file->number, RESOURCE_FORK);
+    EkHfsFork fork =
+        ek_hfs_fork_of(&walk->opened->ground, ek_span_part(record, RESOURCE_FORK_AT, 80),
+                       (guint32)file->number, EK_HFS_RESOURCE);
     EkFile further = *file;
     further.number = file->number | RESOURCE_BIT;
     further.type = EK_TYPE_STREAM;
@@ -397,7 +259,7 @@ static gboolean pass_resources(Walk *walk, const EkFile *file, guint32 parent, E
                            .text = walk->text->str};
         fine = fine && walk->sink->name(walk->sink->data, &name);
     }
-    fork_clear(&fork);
+    ek_hfs_fork_clear(&fork);
     return fine;
 }
 
@@ -455,29 +317,61 @@ static void note_inode(Walk *walk, guint32 parent, EkSpan units, guint32 number)
         g_hash_table_insert(walk->inodes, GUINT_TO_POINTER((guint)inode), GUINT_TO_POINTER(number));
 }
 
+/* A packed file, whose resource fork is none of its users'. */
+static gboolean pass_packed(Walk *walk, const EkFile *file, EkSpan record,
+                            const EkHfsPacked *packed)
+{
+    EkOpened *opened = walk->opened;
+    EkHfsFork resources =
+        ek_hfs_fork_of(&opened->ground, ek_span_part(record, RESOURCE_FORK_AT, EK_HFS_FORK_RECORD),
+                       (guint32)file->number, EK_HFS_RESOURCE);
+    gboolean fine =
+        walk->sink->file(walk->sink->data, file) &&
+        ek_hfs_packed_pass(&opened->ground, &opened->attributes, &resources, packed, walk->sink);
+    ek_hfs_fork_clear(&resources);
+    return fine;
+}
+
+static gboolean pass_content(Walk *walk, EkFile *file, guint32 parent, EkSpan units, EkSpan record)
+{
+    EkHfsFork fork =
+        ek_hfs_fork_of(&walk->opened->ground, ek_span_part(record, DATA_FORK, EK_HFS_FORK_RECORD),
+                       (guint32)file->number, 0);
+    /* How it is packed may not be known, or not have been read. */
+    gboolean is_opaque = (file->flags & EK_FILE_OPAQUE) != 0;
+    EkFolderDamage lost = {.cut_short = TRUE};
+    file->size = fork.bytes;
+    gboolean fine = walk->sink->file(walk->sink->data, file) &&
+                    pass_fork(walk, file->number, &fork) &&
+                    (!is_opaque || walk->sink->damage(walk->sink->data, file->number, &lost)) &&
+                    pass_resources(walk, file, parent, units, record);
+    ek_hfs_fork_clear(&fork);
+    return fine;
+}
+
 static gboolean take_file(Walk *walk, guint32 parent, EkSpan units, EkSpan record)
 {
     guint32 number = ek_span_be32(record, 8);
     gboolean is_packed = (ek_span_u8(record, 41) & FLAG_PACKED) != 0;
     if (!walk->is_deleted && take_link(walk, parent, units, record))
         return TRUE;
-    Fork fork = fork_of(walk->opened, ek_span_part(record, DATA_FORK, 80), number, 0);
+    const EkHfsPacked *packed = is_packed ? packed_file(walk->opened, number) : NULL;
     EkFile file = {
         .number = number,
         .type = (ek_span_be16(record, 42) & MODE_TYPE) == MODE_LINK ? EK_TYPE_LINK : EK_TYPE_FILE,
-        .flags = (walk->is_deleted ? EK_FILE_DELETED : 0) | (is_packed ? EK_FILE_OPAQUE : 0),
-        .size = fork.bytes,
+        .flags = (walk->is_deleted ? EK_FILE_DELETED : 0) | (packed != NULL ? EK_FILE_ENCODED
+                                                             : is_packed    ? EK_FILE_OPAQUE
+                                                                            : 0),
+        .size = packed != NULL ? packed->size : 0,
         .created = moment_at(record, 12),
         .modified = moment_at(record, 16),
         .accessed = moment_at(record, 24),
         .attributes = ek_span_be16(record, 42),
+        .place = walk->node_at + (EkByte)(record.data - walk->node),
     };
-    EkFolderDamage lost = {.cut_short = TRUE};
-    gboolean fine = walk->sink->file(walk->sink->data, &file) && pass_fork(walk, number, &fork) &&
-                    pass_name(walk, number, parent, units) &&
-                    (!is_packed || walk->sink->damage(walk->sink->data, number, &lost)) &&
-                    pass_resources(walk, &file, parent, units, record);
-    fork_clear(&fork);
+    gboolean fine = (packed != NULL ? pass_packed(walk, &file, record, packed)
+                                    : pass_content(walk, &file, parent, units, record)) &&
+                    pass_name(walk, number, parent, units);
     if (!walk->is_deleted)
         note_inode(walk, parent, units, number);
     return fine;
@@ -515,7 +409,8 @@ static void load_map(Walk *walk)
     guint32 number = 0;
     gsize begin = MAP_RECORD;
     for (guint count = 0; count < 65536; count++) {
-        if (!fork_read(opened, &opened->catalog, (guint64)number * size, node, size, &known))
+        if (!ek_hfs_fork_read(&opened->ground, &opened->catalog, (guint64)number * size, node, size,
+                              &known))
             return;
         g_byte_array_append(walk->used, node + begin, (guint)(size - begin - HEADER_MAP_ENDS));
         number = ek_span_be32((EkSpan){node, size}, 0);
@@ -525,10 +420,26 @@ static void load_map(Walk *walk)
     }
 }
 
+/* Does a leaf hang together with its neighbours, as far as they were read? */
+static gboolean is_linked(const EkOpened *opened, guint64 node)
+{
+    guint32 size = opened->tree.node_bytes;
+    EkHfsLeaf leaf;
+    EkHfsLeaf other;
+    if (!read_leaf(opened, node, size, &leaf))
+        return TRUE;
+    return (leaf.previous == 0 || !read_leaf(opened, leaf.previous, size, &other) ||
+            other.next == node) &&
+           (leaf.next == 0 || !read_leaf(opened, leaf.next, size, &other) ||
+            other.previous == node);
+}
+
 static gboolean is_used(const Walk *walk, guint64 node)
 {
+    if (node / 8 < walk->used->len)
+        return (walk->used->data[node / 8] >> (7 - node % 8) & 1) != 0;
     /* Where that is not known a leaf counts as one. */
-    return node / 8 >= walk->used->len || (walk->used->data[node / 8] >> (7 - node % 8) & 1) != 0;
+    return !walk->opened->is_headless || is_linked(walk->opened, node);
 }
 
 static gboolean take_leaves(Walk *walk, guint64 nodes, guint8 *node)
@@ -539,7 +450,8 @@ static gboolean take_leaves(Walk *walk, guint64 nodes, guint8 *node)
         EkKnown known = {0};
         if (is_used(walk, at) == walk->is_deleted)
             continue;
-        if (!fork_read(opened, &opened->catalog, at * span.length, node, span.length, &known)) {
+        if (!ek_hfs_fork_read(&opened->ground, &opened->catalog, at * span.length, node,
+                              span.length, &known)) {
             EkFolderDamage damage = {.unread_bytes = span.length - known.good - known.bad,
                                      .bad_bytes = known.bad};
             if (!walk->is_deleted &&
@@ -547,8 +459,11 @@ static gboolean take_leaves(Walk *walk, guint64 nodes, guint8 *node)
                 return FALSE;
             continue;
         }
-        for (guint i = 0; ek_span_u8(span, 8) == KIND_LEAF && i < ek_span_be16(span, 10); i++)
-            if (!take_record(walk, record_of(span, i)))
+        walk->node_at = at * span.length;
+        walk->node = node;
+        for (guint i = 0; ek_span_u8(span, 8) == EK_HFS_KIND_LEAF && i < ek_span_be16(span, 10);
+             i++)
+            if (!take_record(walk, ek_hfs_record_of(span, i)))
                 return FALSE;
         if (at % 256 == 0 && !walk->sink->mark(walk->sink->data, 0, at, nodes))
             return FALSE;
@@ -577,7 +492,7 @@ gboolean ek_hfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     g_autoptr(GByteArray) used = g_byte_array_new();
     g_autoptr(GHashTable) inodes = g_hash_table_new(g_direct_hash, g_direct_equal);
     g_autoptr(GArray) links = g_array_new(FALSE, FALSE, sizeof(Link));
-    EkByte room = MIN(opened->catalog.bytes, ek_gate_bytes(opened->gate));
+    EkByte room = MIN(opened->catalog.bytes, ek_gate_bytes(opened->ground.gate));
     guint64 nodes = MIN(opened->tree.nodes, room / opened->tree.node_bytes);
     /* A header that was composed does not say which number comes next. */
     guint64 numbers = MIN(opened->next_number != 0 ? opened->next_number : nodes * 256, SEEN_MOST);
@@ -592,10 +507,36 @@ gboolean ek_hfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .numbers = numbers,
                  .inodes = inodes,
                  .links = links};
+    EkFolderDamage lost = {.unread_bytes = EK_STEP};
     (void)from;
-    load_map(&walk);
+    if (!opened->is_headless)
+        load_map(&walk);
+    else if (!sink->damage(sink->data, EK_HFS_ROOT_FOLDER, &lost))
+        return FALSE;
     gboolean fine = take_leaves(&walk, nodes, node);
     fine = pass_links(&walk) && fine;
     walk.is_deleted = TRUE;
     return fine && take_leaves(&walk, nodes, node) && sink->mark(sink->data, 0, nodes, nodes);
+}
+
+/* --- decoding ------------------------------------------------------------------------------- */
+
+gboolean ek_hfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink, void *data)
+{
+    guint8 record[FILE_BYTES];
+    EkSpan span = {record, sizeof record};
+    EkKnown known;
+    const EkHfsPacked *packed = packed_file(opened, (guint32)MIN(file->number, G_MAXUINT32));
+    if (packed == NULL || packed->size != file->size ||
+        !ek_hfs_fork_read(&opened->ground, &opened->catalog, file->place, record, sizeof record,
+                          &known) ||
+        ek_span_be16(span, 0) != RECORD_FILE || ek_span_be32(span, 8) != file->number)
+        return sink(data, NULL, (gsize)file->size);
+    EkHfsFork resources =
+        ek_hfs_fork_of(&opened->ground, ek_span_part(span, RESOURCE_FORK_AT, EK_HFS_FORK_RECORD),
+                       (guint32)file->number, EK_HFS_RESOURCE);
+    gboolean fine =
+        ek_hfs_packed_decode(&opened->ground, &opened->attributes, &resources, packed, sink, data);
+    ek_hfs_fork_clear(&resources);
+    return fine;
 }

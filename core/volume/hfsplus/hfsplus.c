@@ -263,4 +263,5 @@ const EkFileSystem ek_fs_hfsplus = {
     .close = ek_hfs_close,
     .root = ek_hfs_root,
     .walk = ek_hfs_walk,
+    .decode = ek_hfs_decode,
 };

@@ -19,6 +19,7 @@
 #define EK_HFS_BITMAP_FORK 112u
 #define EK_HFS_EXTENTS_FORK 192u
 #define EK_HFS_CATALOG_FORK 272u
+#define EK_HFS_ATTRIBUTES_FORK 352u
 #define EK_HFS_FORK_EXTENTS 16u
 
 typedef struct {
@@ -70,6 +71,7 @@ EkOpened *ek_hfs_open(EkGate *gate, const EkVolume *volume, GError **error);
 void ek_hfs_close(EkOpened *opened);
 guint64 ek_hfs_root(EkOpened *opened);
 gboolean ek_hfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
+gboolean ek_hfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink, void *data);
 
 /* Secondary traces (infer.c). */
 gboolean ek_hfs_record_seen(EkSpan span, EkRecord *record);

@@ -17,8 +17,9 @@
 #define BITMAP_MOST                                                                                \
     (16u << 20)         /* bytes of a bitmap that are looked through: 512 GiB in blocks of 4 KiB */
 #define LEAVES_MOST 64u /* of those that are looked at */
-#define SAMPLES_MOST 256u /* files whose places are compared with the bitmap */
-#define BITS_MOST 64u     /* of a run of blocks that is in use */
+#define SAMPLES_MOST 256u     /* files whose places are compared with the bitmap */
+#define CHAIN_MOST (1u << 20) /* leaves that are followed */
+#define BITS_MOST 64u         /* of a run of blocks that is in use */
 #define BLOCK_LEAST 512u
 #define FILE_RECORD 2u
 #define FILE_FORK 88u /* in a file's record */
@@ -468,6 +469,43 @@ static void put_fork(guint8 *fork, EkByte bytes, guint32 first, guint32 block_by
     ek_put_be32(fork + EK_HFS_FORK_EXTENTS + 4, blocks);
 }
 
+/* How many nodes the catalog has, at least, as its leaves tell by their places and by which they
+ * name next. */
+static guint64 count_nodes(EkGate *gate, const GArray *runs, const Catalog *catalog)
+{
+    guint32 size = catalog->tree.node_bytes;
+    guint64 last = 0;
+    guint8 step[EK_STEP];
+    EkHfsLeaf leaf;
+    EkHfsLeaf next;
+    for (guint i = 0; i < runs->len; i++) {
+        const EkRecordRun *run = run_at(runs, i, SEEN_LEAF);
+        EkByte into =
+            run != NULL && run->first_byte > catalog->at ? run->first_byte - catalog->at : 0;
+        if (into == 0 || into % size != 0 || into > BEFORE_MOST ||
+            !read_step(gate, run->first_byte, step) ||
+            !ek_hfs_leaf_read((EkSpan){step, sizeof step}, &leaf))
+            continue;
+        guint64 number = into / size;
+        /* Its neighbour knows it: it is of this tree. */
+        if ((leaf.next == 0 && leaf.previous == 0) || leaf.next == number)
+            continue;
+        EkByte other = leaf.next != 0 ? leaf.next : leaf.previous;
+        if (read_step(gate, catalog->at + other * size, step) &&
+            ek_hfs_leaf_read((EkSpan){step, sizeof step}, &next) &&
+            (leaf.next != 0 ? next.previous : next.next) == number)
+            last = MAX(last, MAX(number, other));
+    }
+    /* On from there, as far as they were read. */
+    for (guint count = 0; count < CHAIN_MOST && last != 0; count++) {
+        if (!read_step(gate, catalog->at + last * size, step) ||
+            !ek_hfs_leaf_read((EkSpan){step, sizeof step}, &leaf) || leaf.next <= last)
+            break;
+        last = leaf.next;
+    }
+    return last + 1;
+}
+
 static void compose_header(const Catalog *catalog, const Fit *fit, guint64 blocks, guint8 *header)
 {
     guint32 size = fit->block_bytes;
@@ -481,9 +519,11 @@ static void compose_header(const Catalog *catalog, const Fit *fit, guint64 block
              (guint32)((catalog->at - fit->start) / size), size);
 }
 
-static EkVolume *compose_by_files(EkGate *gate, const EkEvidence *evidence, const Catalog *catalog)
+static EkVolume *compose_by_files(EkGate *gate, const EkEvidence *evidence, Catalog *catalog)
 {
     Fit fit = find_fit(gate, evidence, catalog);
+    if (fit.block_bytes != 0 && catalog->tree.nodes == 0)
+        catalog->tree.nodes = (guint32)count_nodes(gate, evidence->runs, catalog);
     if (fit.block_bytes == 0)
         return NULL;
     EkVolume *volume = begin_volume(catalog, fit.start);

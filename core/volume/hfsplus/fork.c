@@ -1,0 +1,209 @@
+/* SPDX-License-Identifier: MIT */
+#include "volume/hfsplus/fork.h"
+
+#define EXTENTS_A_RECORD 8u
+#define OVERFLOW_MOST (1u << 19) /* records of the tree of extents that are kept */
+#define EXTENTS_FILE 3u
+
+/* Further extents of a fork. */
+typedef struct {
+    guint32 file;
+    guint32 fork; /* 0 or EK_HFS_RESOURCE */
+    guint32 start;
+    guint32 extents[EXTENTS_A_RECORD * 2];
+} Overflow;
+
+static void add_extents(EkHfsFork *fork, EkSpan extents)
+{
+    for (guint i = 0; i < EXTENTS_A_RECORD; i++) {
+        const EkHfsPiece *last =
+            fork->pieces->len > 0 ? &g_array_index(fork->pieces, EkHfsPiece, fork->pieces->len - 1)
+                                  : NULL;
+        EkHfsPiece piece = {last != NULL ? last->at + last->count : 0,
+                            ek_span_be32(extents, i * 8ul), ek_span_be32(extents, i * 8ul + 4)};
+        if (piece.count == 0)
+            return;
+        g_array_append_val(fork->pieces, piece);
+    }
+}
+
+static guint64 covered_by(const EkHfsFork *fork)
+{
+    const EkHfsPiece *last = fork->pieces->len > 0
+                                 ? &g_array_index(fork->pieces, EkHfsPiece, fork->pieces->len - 1)
+                                 : NULL;
+    return last != NULL ? last->at + last->count : 0;
+}
+
+static gint by_key(gconstpointer a, gconstpointer b)
+{
+    const Overflow *left = a;
+    const Overflow *right = b;
+    if (left->file != right->file)
+        return left->file < right->file ? -1 : 1;
+    if (left->fork != right->fork)
+        return left->fork < right->fork ? -1 : 1;
+    return left->start < right->start ? -1 : left->start > right->start;
+}
+
+EkHfsFork ek_hfs_fork_of(const EkHfsGround *ground, EkSpan span, guint32 file, guint32 which)
+{
+    EkHfsFork fork = {.bytes = ek_span_be64(span, 0),
+                      .blocks = ek_span_be32(span, 12),
+                      .pieces = g_array_new(FALSE, FALSE, sizeof(EkHfsPiece))};
+    if (fork.bytes > G_MAXINT64)
+        fork.bytes = 0;
+    add_extents(&fork, ek_span_part(span, EK_HFS_FORK_EXTENTS, EXTENTS_A_RECORD * 8));
+    for (guint64 covered = covered_by(&fork); covered < fork.blocks;) {
+        guint8 extents[EXTENTS_A_RECORD * 8];
+        Overflow wanted = {.file = file, .fork = which, .start = (guint32)covered};
+        guint place = 0;
+        if (ground->overflow == NULL ||
+            !g_array_binary_search(ground->overflow, &wanted, by_key, &place))
+            break;
+        const Overflow *found = &g_array_index(ground->overflow, Overflow, place);
+        for (guint i = 0; i < EXTENTS_A_RECORD * 2; i++)
+            ek_put_be32(extents + i * 4ul, found->extents[i]);
+        add_extents(&fork, (EkSpan){extents, sizeof extents});
+        if (covered_by(&fork) <= covered)
+            break;
+        covered = covered_by(&fork);
+    }
+    return fork;
+}
+
+void ek_hfs_fork_clear(EkHfsFork *fork)
+{
+    g_clear_pointer(&fork->pieces, g_array_unref);
+}
+
+EkByte ek_hfs_piece_byte(const EkHfsGround *ground, const EkHfsPiece *piece)
+{
+    return piece->first < ground->blocks && piece->count <= ground->blocks - piece->first
+               ? ground->first_byte + (EkByte)piece->first * ground->block_bytes
+               : EK_UNPLACED;
+}
+
+/* The piece that holds a block of a fork; NULL when none does. */
+static const EkHfsPiece *piece_at(const EkHfsFork *fork, guint64 block)
+{
+    guint low = 0;
+    guint high = fork->pieces->len;
+    while (low < high) {
+        guint middle = (low + high) / 2;
+        const EkHfsPiece *piece = &g_array_index(fork->pieces, EkHfsPiece, middle);
+        if (block < piece->at)
+            high = middle;
+        else if (block - piece->at >= piece->count)
+            low = middle + 1;
+        else
+            return piece;
+    }
+    return NULL;
+}
+
+EkByte ek_hfs_fork_place(const EkHfsGround *ground, const EkHfsFork *fork, EkByte offset,
+                         EkByte *together)
+{
+    guint32 size = ground->block_bytes;
+    const EkHfsPiece *piece = piece_at(fork, offset / size);
+    EkByte place = piece != NULL ? ek_hfs_piece_byte(ground, piece) : EK_UNPLACED;
+    *together = 0;
+    if (place == EK_UNPLACED)
+        return place;
+    EkByte into = offset - piece->at * size;
+    *together = (EkByte)piece->count * size - into;
+    return place + into;
+}
+
+gboolean ek_hfs_fork_read(const EkHfsGround *ground, const EkHfsFork *fork, EkByte offset,
+                          guint8 *buffer, gsize length, EkKnown *known)
+{
+    *known = (EkKnown){0};
+    for (gsize done = 0; done < length;) {
+        EkByte together = 0;
+        EkByte place = ek_hfs_fork_place(ground, fork, offset + done, &together);
+        gsize part = (gsize)MIN(length - done, together);
+        EkKnown own;
+        if (place == EK_UNPLACED ||
+            !ek_gate_read(ground->gate, place, buffer + done, part, &own, NULL))
+            return FALSE;
+        known->good += own.good;
+        known->bad += own.bad;
+        known->unread += own.unread;
+        done += part;
+    }
+    return known->good == length;
+}
+
+/* --- nodes ---------------------------------------------------------------------------------- */
+
+EkSpan ek_hfs_record_of(EkSpan node, guint index)
+{
+    gsize last = node.length - 2ul * (index + 1);
+    guint16 begin = ek_span_be16(node, last);
+    guint16 end = ek_span_be16(node, last - 2);
+    if (index >= ek_span_be16(node, 10) || 2ul * (index + 2) > node.length || begin < 14 ||
+        end <= begin || end > last)
+        return (EkSpan){node.data, 0};
+    return ek_span_part(node, begin, end - (gsize)begin);
+}
+
+gboolean ek_hfs_fork_tree(const EkHfsGround *ground, const EkHfsFork *fork, EkHfsTree *tree)
+{
+    guint8 head[EK_STEP];
+    EkKnown known;
+    return ek_hfs_fork_read(ground, fork, 0, head, sizeof head, &known) &&
+           ek_hfs_tree_read((EkSpan){head, sizeof head}, tree);
+}
+
+void ek_hfs_fork_records(const EkHfsGround *ground, const EkHfsFork *fork, EkHfsRecordSink sink,
+                         void *data)
+{
+    EkHfsTree tree;
+    if (!ek_hfs_fork_tree(ground, fork, &tree))
+        return;
+    g_autofree guint8 *node = g_malloc(tree.node_bytes);
+    EkSpan span = {node, tree.node_bytes};
+    guint64 nodes = MIN(tree.nodes, MIN(fork->bytes, ek_gate_bytes(ground->gate)) / span.length);
+    for (guint64 at = 1; at < nodes; at++) {
+        EkKnown known;
+        if (!ek_hfs_fork_read(ground, fork, at * span.length, node, span.length, &known) ||
+            ek_span_u8(span, 8) != EK_HFS_KIND_LEAF)
+            continue;
+        for (guint i = 0; i < ek_span_be16(span, 10); i++) {
+            EkSpan record = ek_hfs_record_of(span, i);
+            if (record.length > 0 &&
+                !sink(data, record, at * span.length + (EkByte)(record.data - node)))
+                return;
+        }
+    }
+}
+
+/* --- further extents ------------------------------------------------------------------------ */
+
+static gboolean take_overflow(void *data, EkSpan record, EkByte at)
+{
+    GArray *overflow = data;
+    Overflow one = {.fork = ek_span_u8(record, 2),
+                    .file = ek_span_be32(record, 4),
+                    .start = ek_span_be32(record, 8)};
+    (void)at;
+    if (ek_span_be16(record, 0) != EK_HFS_EXTENTS_KEY || record.length < 12 + sizeof one.extents)
+        return TRUE;
+    for (guint i = 0; i < EXTENTS_A_RECORD * 2; i++)
+        one.extents[i] = ek_span_be32(record, 12 + i * 4ul);
+    g_array_append_val(overflow, one);
+    return overflow->len < OVERFLOW_MOST;
+}
+
+void ek_hfs_overflow_load(EkHfsGround *ground, EkSpan header)
+{
+    EkHfsFork fork = ek_hfs_fork_of(
+        ground, ek_span_part(header, EK_HFS_EXTENTS_FORK, EK_HFS_FORK_RECORD), EXTENTS_FILE, 0);
+    GArray *overflow = g_array_new(FALSE, FALSE, sizeof(Overflow));
+    ek_hfs_fork_records(ground, &fork, take_overflow, overflow);
+    g_array_sort(overflow, by_key);
+    ek_hfs_fork_clear(&fork);
+    ground->overflow = overflow;
+}
