@@ -95,23 +95,43 @@ static void read_trace(sqlite3_stmt *rows, EkTrace *trace)
         memcpy(trace->header, sqlite3_column_blob(rows, 3), trace->header_length);
 }
 
-static GArray *sink_recall(void *data, const char *kind, const char *format, EkRange range)
+/* The traces (EkTrace) of a kind and format in a range, in order; NULL on failure. */
+static GArray *traces_in(EkCase *self, const char *kind, const char *format, EkRange range,
+                         GError **error)
 {
-    EkHuntStore *store = data;
-    sqlite3 *db = ek_case_store(store->self);
+    sqlite3 *db = ek_case_store(self);
     g_autoptr(GArray) traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
     g_autoptr(EkStatement) rows = ek_sql_prepare(
-        db, NULL,
+        db, error,
         "SELECT kind,format,first_byte,header,count,stride,first_record FROM trace"
         " WHERE kind=? AND format=? AND first_byte>=? AND first_byte<? ORDER BY first_byte",
         "ssuu", kind, format, range.first, ek_range_end(range));
     int got = rows != NULL ? 1 : -1;
-    while (got == 1 && (got = ek_sql_step(db, rows, NULL)) == 1) {
+    while (got == 1 && (got = ek_sql_step(db, rows, error)) == 1) {
         EkTrace trace;
         read_trace(rows, &trace);
         g_array_append_val(traces, trace);
     }
     return got == 0 ? g_steal_pointer(&traces) : NULL;
+}
+
+static GArray *sink_recall(void *data, const char *kind, const char *format, EkRange range)
+{
+    return traces_in(((EkHuntStore *)data)->self, kind, format, range, NULL);
+}
+
+GArray *ek_volumestore_runs(EkCase *self, const char *format, EkRange range, GError **error)
+{
+    g_autoptr(GArray) traces = traces_in(self, EK_TRACE_RECORDS, format, range, error);
+    if (traces == NULL)
+        return NULL;
+    GArray *runs = g_array_new(FALSE, FALSE, sizeof(EkRecordRun));
+    for (guint i = 0; i < traces->len; i++) {
+        const EkTrace *trace = &g_array_index(traces, EkTrace, i);
+        EkRecordRun run = {trace->first_byte, trace->first_record, trace->count, trace->stride};
+        g_array_append_val(runs, run);
+    }
+    return runs;
 }
 
 EkHuntSink ek_huntstore_sink(EkHuntStore *store)

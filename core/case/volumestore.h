@@ -38,6 +38,10 @@ gboolean ek_huntstore_measured(EkHuntStore *store, GError **error);
 /* All traces, in order of position: EkTrace*, the caller unrefs. */
 GPtrArray *ek_volumestore_traces(EkCase *self, GError **error);
 
+/* The runs of a format's records in a range, in order of position: EkRecordRun, the caller unrefs.
+ */
+GArray *ek_volumestore_runs(EkCase *self, const char *format, EkRange range, GError **error);
+
 /* Stores the findings (EkFinding*): a volume that is known keeps its number, a new one gets the
  * next, none is used twice. */
 gboolean ek_volumestore_put(EkCase *self, gint64 event, const GPtrArray *findings, GError **error);

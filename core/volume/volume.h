@@ -180,6 +180,10 @@ struct EkFileSystem {
     /* Files. NULL where this version does not list them. */
     EkOpened *(*open)(EkGate *gate, const EkVolume *volume, GError **error);
     void (*close)(EkOpened *opened);
+    /* Is it not known where all of its table of files lies? Then runs of its records that a hunt
+     * saw (EkRecordRun) help; FALSE when they do not help enough. NULL: they never do. */
+    gboolean (*lacks)(EkOpened *opened);
+    gboolean (*adopt)(EkOpened *opened, const GArray *runs, GError **error);
     /* The number of the folder everything is in. */
     guint64 (*root)(EkOpened *opened);
     /* Hands on all files, deleted ones too, from the mark `from` on (0: all). FALSE when the sink

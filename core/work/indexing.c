@@ -6,7 +6,7 @@
 
 #include <unistd.h>
 
-#define READERS "2" /* changes when what a walk hands on does */
+#define READERS "3" /* changes when what a walk hands on does */
 
 struct EkIndexing {
     EkView *view;
@@ -32,6 +32,21 @@ static char *basis_of(EkView *view, const EkCaseVolume *entry)
         ek_read_map_total(view->map, EK_STATE_SET_ASIDE));
 }
 
+/* Opens its files; where the volume itself does not tell where all of them are, with what hunting
+ * saw. */
+static gboolean open_files(EkIndexing *indexing, GError **error)
+{
+    EkFiles *files = &indexing->files;
+    const EkVolume *volume = indexing->volume->volume;
+    if (!ek_files_open(files, indexing->view->gate, volume, error))
+        return FALSE;
+    if (files->format->lacks == NULL || !files->format->lacks(files->opened))
+        return TRUE;
+    g_autoptr(GArray) runs = ek_volumestore_runs(indexing->view->opened, volume->format->name,
+                                                 ek_volume_range(volume), error);
+    return runs != NULL && files->format->adopt(files->opened, runs, error);
+}
+
 EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)
 {
     g_autoptr(EkIndexing) indexing = g_new0(EkIndexing, 1);
@@ -40,8 +55,7 @@ EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)
     if (indexing->volumes == NULL)
         return NULL;
     indexing->volume = ek_volumestore_find(indexing->volumes, number, error);
-    if (indexing->volume == NULL ||
-        !ek_files_open(&indexing->files, view->gate, indexing->volume->volume, error))
+    if (indexing->volume == NULL || !open_files(indexing, error))
         return NULL;
     g_autofree char *basis = basis_of(view, indexing->volume);
     guint volume = indexing->volume->number;

@@ -7,6 +7,8 @@
 #include "fixture.h"
 #include "program.h"
 
+#include "base/bytes.h"
+
 #include <errno.h>
 #include <fcntl.h>
 #include <glib/gstdio.h>
@@ -365,6 +367,15 @@ static void check_file(Truth *truth, json_t *file, gboolean masked)
         check_times(truth, put, json_text(file, "written_as"));
 }
 
+static void check_all_found(const Truth *truth)
+{
+    for (guint i = 0; i < truth->put->len; i++) {
+        const Put *put = truth->put->pdata[i];
+        if (!put->found)
+            complain("missing", put->path);
+    }
+}
+
 /* Takes everything out, and looks at all of it. */
 static void check_out(Truth *truth, const char *list, gboolean masked)
 {
@@ -372,13 +383,9 @@ static void check_out(Truth *truth, const char *list, gboolean masked)
     done("new bench --adopt v.img%s", list);
     done("hunt bench");
     g_auto(Result) result = ektypon("extract bench 1 --to out --json");
-    /* Where the head of HFS+'s catalog was not read nothing tells how it is made. */
-    gboolean is_shut =
-        masked && result.status == 1 && strstr(result.err, "the catalog does not begin") != NULL;
-    CHECK(result.status == 0 || is_shut || (masked && result.status == 3));
+    CHECK(result.status == 0 || (masked && result.status == 3));
     if (result.status != 0 && result.status != 3) {
-        if (!is_shut)
-            fprintf(stderr, "\n%s", result.err);
+        fprintf(stderr, "\n%s", result.err);
         return;
     }
     json_t *json = result_json(&result);
@@ -387,12 +394,9 @@ static void check_out(Truth *truth, const char *list, gboolean masked)
         ((Put *)truth->put->pdata[i])->found = FALSE;
     for (gsize i = 0; i < json_array_size(files); i++)
         check_file(truth, json_array_get(files, i), masked);
-    for (guint i = 0; i < truth->put->len && !masked; i++) {
-        const Put *put = truth->put->pdata[i];
-        if (!put->found)
-            complain("missing", put->path);
-    }
     json_decref(json);
+    if (!masked)
+        check_all_found(truth);
 }
 
 /* --- ground that was not read ----------------------------------------------------------------- */
@@ -439,6 +443,22 @@ static void wipe(const char *what)
              last, sectors - last);
 }
 
+/* NTFS: the first record, which says where all others are, was read neither in the file table nor
+ * in its mirror. The records say so themselves. */
+static void check_without_first_record(Truth *truth)
+{
+    gsize length = 0;
+    g_autofree guint8 *image = read_file("v.img", &length);
+    EkSpan boot = {image, 512};
+    guint64 cluster = ek_span_u8(boot, 13);
+    g_autofree char *list =
+        g_strdup_printf("%" G_GUINT64_FORMAT " 2\n%" G_GUINT64_FORMAT " 8\n",
+                        ek_span_le64(boot, 48) * cluster, ek_span_le64(boot, 56) * cluster);
+    write_file("unread.txt", list, strlen(list));
+    check_out(truth, " --bad-list unread.txt", TRUE);
+    check_all_found(truth);
+}
+
 static void check_kind(const Kind *kind, GRand *random, guint files)
 {
     must("rm -f v.img && truncate -s %uM v.img && %s >maker.log 2>&1", VOLUME_MIB, kind->make);
@@ -453,6 +473,8 @@ static void check_kind(const Kind *kind, GRand *random, guint files)
         write_mask(random, mask);
         check_out(truth, " --bad-list unread.txt", TRUE);
     }
+    if (g_str_equal(kind->filesystem, "ntfs"))
+        check_without_first_record(truth);
     if (kind->wipe != NULL) {
         wipe(kind->wipe);
         check_out(truth, "", FALSE);

@@ -30,8 +30,7 @@ EkOpened *ek_ntfs_open(EkGate *gate, const EkVolume *volume, GError **error)
     if (ek_ntfs_table_open(&opened->table, gate, volume))
         return opened;
     g_free(opened);
-    ek_error_set(error, EK_ERROR_DAMAGED,
-                 "neither $MFT nor its mirror tells where the file table lies");
+    ek_error_set(error, EK_ERROR_DAMAGED, "the kept boot sector is none");
     return NULL;
 }
 
@@ -39,6 +38,20 @@ void ek_ntfs_close(EkOpened *opened)
 {
     ek_ntfs_table_close(&opened->table);
     g_free(opened);
+}
+
+gboolean ek_ntfs_lacks(EkOpened *opened)
+{
+    return ek_ntfs_table_lacks(&opened->table);
+}
+
+gboolean ek_ntfs_adopt(EkOpened *opened, const GArray *runs, GError **error)
+{
+    ek_ntfs_table_adopt(&opened->table, runs);
+    return opened->table.pieces->len > 0 ||
+           ek_error_set(error, EK_ERROR_DAMAGED,
+                        "neither $MFT nor its mirror nor any record that was read tells where the "
+                        "file table lies");
 }
 
 guint64 ek_ntfs_root(EkOpened *opened)
@@ -344,7 +357,15 @@ gboolean ek_ntfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     g_autofree guint8 *window = g_malloc(WINDOW_BYTES);
     g_autoptr(GString) text = g_string_new(NULL);
     Walk walk = {.opened = opened, .sink = sink, .text = text};
+    EkFolderDamage open_end = {.cut_short = TRUE};
+    if (table->is_guessed && from == 0 && !sink->damage(sink->data, ROOT, &open_end))
+        return FALSE;
     for (guint64 at = from; at < table->records;) {
+        guint64 next = ek_ntfs_table_next(table, at);
+        EkFolderDamage gap = {.unread_bytes = (next - at) * table->boot.record_bytes};
+        if (next > at && !sink->damage(sink->data, ROOT, &gap))
+            return FALSE;
+        at = next;
         guint64 count = MIN(most, table->records - at);
         walk.damage = (EkFolderDamage){0};
         if (!take_window(&walk, at, count, window) ||

@@ -64,6 +64,8 @@ EkSpan ek_ntfs_record_named(EkSpan record, guint32 type, const char *name);
 EkOpened *ek_ntfs_open(EkGate *gate, const EkVolume *volume, GError **error);
 void ek_ntfs_close(EkOpened *opened);
 guint64 ek_ntfs_root(EkOpened *opened);
+gboolean ek_ntfs_lacks(EkOpened *opened);
+gboolean ek_ntfs_adopt(EkOpened *opened, const GArray *runs, GError **error);
 gboolean ek_ntfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
 gboolean ek_ntfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink, void *data);
 

@@ -184,10 +184,21 @@ gboolean ek_ntfs_table_open(EkNtfsTable *table, EkGate *gate, const EkVolume *vo
         if (ek_ntfs_record_attribute(span, TYPE_LIST).length > 0)
             add_listed_runs(table, span, other);
     }
-    if (table->pieces->len > 0)
-        return TRUE;
-    ek_ntfs_table_close(table);
-    return FALSE;
+    if (table->pieces->len == 0)
+        ek_ntfs_table_guess(table);
+    return TRUE;
+}
+
+guint64 ek_ntfs_table_next(const EkNtfsTable *table, guint64 number)
+{
+    guint32 bytes = table->boot.record_bytes;
+    guint32 size = table->boot.cluster_bytes;
+    for (guint i = 0; i < table->pieces->len; i++) {
+        const EkNtfsPiece *piece = &g_array_index(table->pieces, EkNtfsPiece, i);
+        if ((piece->at + piece->clusters) * size > number * bytes)
+            return MIN(MAX(number, piece->at * size / bytes), table->records);
+    }
+    return table->records;
 }
 
 void ek_ntfs_table_close(EkNtfsTable *table)

@@ -20,6 +20,7 @@ typedef struct {
     EkByte first_byte; /* of the volume */
     GArray *pieces;    /* EkNtfsPiece: of the table */
     guint64 records;
+    gboolean is_guessed; /* its first record, which says where it lies, was not read anywhere */
 } EkNtfsTable;
 
 typedef enum {
@@ -29,9 +30,22 @@ typedef enum {
     EK_NTFS_UNREAD
 } EkNtfsFound;
 
-/* FALSE when nothing tells where the table is. */
+/* FALSE when the kept boot sector is none. */
 gboolean ek_ntfs_table_open(EkNtfsTable *table, EkGate *gate, const EkVolume *volume);
 void ek_ntfs_table_close(EkNtfsTable *table);
+
+/* Without its first record: what lies in one piece from where the boot sector says, as far as its
+ * records say their numbers (traces.c). */
+void ek_ntfs_table_guess(EkNtfsTable *table);
+
+/* Is it not known where all of it lies? Then runs of records that were seen (EkRecordRun) can be
+ * added. */
+gboolean ek_ntfs_table_lacks(const EkNtfsTable *table);
+void ek_ntfs_table_adopt(EkNtfsTable *table, const GArray *runs);
+
+/* The first record at `number` or behind it that lies somewhere; the number of all when none does.
+ */
+guint64 ek_ntfs_table_next(const EkNtfsTable *table, guint64 number);
 
 /* Reads a record and undoes its update sequence; the first ones from the mirror where need be. */
 EkNtfsFound ek_ntfs_table_read(const EkNtfsTable *table, guint64 number, guint8 *record);
