@@ -82,6 +82,25 @@ static gboolean take_mark(void *data, guint64 from, guint64 done, guint64 total)
     return ++walk->calls < walk->most;
 }
 
+/* What a hunt would have seen of its records. */
+static void adopt(EkGate *gate, const EkVolume *volume, EkOpened *opened)
+{
+    const EkFileSystem *format = volume->format;
+    g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(EkRecordRun));
+    guint8 span[EK_RECOGNISE_BYTES];
+    if (format->lacks == NULL || !format->lacks(opened))
+        return;
+    for (EkByte at = 0; at < MIN(volume->bytes, MOST_BYTES); at += EK_STEP) {
+        EkRecord record = {0};
+        if (ek_gate_read(gate, volume->first_byte + at, span, sizeof span, NULL, NULL) &&
+            format->record((EkSpan){span, sizeof span}, &record)) {
+            EkRecordRun run = {volume->first_byte + at, record.number, 1, record.bytes};
+            g_array_append_val(runs, run);
+        }
+    }
+    format->adopt(opened, runs, NULL);
+}
+
 void fuzz_walk(EkGate *gate, const EkVolume *volume)
 {
     Walk walk = {.format = volume->format, .most = MOST_CALLS};
@@ -91,6 +110,7 @@ void fuzz_walk(EkGate *gate, const EkVolume *volume)
     walk.opened = walk.format->open(gate, volume, NULL);
     if (walk.opened == NULL)
         return;
+    adopt(gate, volume, walk.opened);
     walk.format->root(walk.opened);
     walk.format->walk(walk.opened, 0, &sink);
     /* Once more, and stopped anywhere. */

@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: MIT */
-/* Which clusters of a volume belong to a folder that was taken already: so that circles, and
- * folders in each other's clusters, end. */
+/* Which clusters of a volume belong to folders, or to files, that were taken already: so that
+ * circles end, and what nothing leads to is seen. */
 #ifndef EK_VOLUME_CLAIMS_H
 #define EK_VOLUME_CLAIMS_H
 
@@ -30,6 +30,11 @@ static inline gboolean ek_claims_take(EkClaims *claims, guint64 cluster)
         return FALSE;
     claims->bits[cluster / 8] |= bit;
     return TRUE;
+}
+
+static inline gboolean ek_claims_has(const EkClaims *claims, guint64 cluster)
+{
+    return cluster < claims->count && (claims->bits[cluster / 8] >> cluster % 8 & 1) != 0;
 }
 
 /* Takes a run, of which the first cluster is its own already where `has_first`. Returns how many of

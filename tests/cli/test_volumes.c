@@ -58,6 +58,7 @@ typedef struct {
     guint64 size;
     gint64 modified;
     gboolean found;
+    gboolean found_below; /* under its path without the first folder */
 } Put;
 
 typedef struct {
@@ -334,6 +335,17 @@ static void check_times(const Truth *truth, const Put *put, const char *written)
         complain("another time", put->path);
 }
 
+/* "orphans/@12/b/c" was somewhere a file "a/b/c". */
+static void note_below(Truth *truth, const char *path)
+{
+    const char *rest = g_str_has_prefix(path, "orphans/") ? strchr(path + 8, '/') : NULL;
+    for (guint i = 0; rest != NULL && i < truth->put->len; i++) {
+        Put *put = truth->put->pdata[i];
+        const char *below = strchr(put->path, '/');
+        put->found_below = put->found_below || (below != NULL && g_str_equal(below, rest));
+    }
+}
+
 static void check_file(Truth *truth, json_t *file, gboolean masked)
 {
     const char *path = json_text(file, "path");
@@ -344,6 +356,7 @@ static void check_file(Truth *truth, json_t *file, gboolean masked)
                              : path;
     Put *put = g_hash_table_lookup(truth->by_path, inside);
     if (put == NULL) {
+        note_below(truth, path);
         /* What has lost its folder is called by a number, what has lost its long name by its short
          * one: both are something that was there. */
         if (!masked || (!g_str_has_prefix(path, "orphans/") &&
@@ -459,6 +472,31 @@ static void check_without_first_record(Truth *truth)
     check_all_found(truth);
 }
 
+/* FAT32 and exFAT: nothing was read of where the root folder begins. The folders in it tell of
+ * themselves. */
+static void check_without_root(Truth *truth)
+{
+    gsize length = 0;
+    g_autofree guint8 *image = read_file("v.img", &length);
+    EkSpan boot = {image, 512};
+    gboolean is_exfat = g_str_equal(truth->kind->filesystem, "exfat");
+    guint64 sectors = is_exfat ? 1ull << ek_span_u8(boot, 109) : ek_span_u8(boot, 13);
+    guint64 data =
+        is_exfat ? ek_span_le32(boot, 88) : ek_span_le16(boot, 14) + 2ull * ek_span_le32(boot, 36);
+    guint64 root = ek_span_le32(boot, is_exfat ? 96 : 44);
+    g_autofree char *list = g_strdup_printf("%" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT "\n",
+                                            data + (root - 2) * sectors, sectors);
+    write_file("unread.txt", list, strlen(list));
+    for (guint i = 0; i < truth->put->len; i++)
+        ((Put *)truth->put->pdata[i])->found_below = FALSE;
+    check_out(truth, " --bad-list unread.txt", TRUE);
+    for (guint i = 0; i < truth->put->len; i++) {
+        const Put *put = truth->put->pdata[i];
+        if (!put->found && !put->found_below && strchr(put->path, '/') != NULL)
+            complain("missing below the root folder", put->path);
+    }
+}
+
 static void check_kind(const Kind *kind, GRand *random, guint files)
 {
     must("rm -f v.img && truncate -s %uM v.img && %s >maker.log 2>&1", VOLUME_MIB, kind->make);
@@ -473,6 +511,8 @@ static void check_kind(const Kind *kind, GRand *random, guint files)
         write_mask(random, mask);
         check_out(truth, " --bad-list unread.txt", TRUE);
     }
+    if (g_str_equal(kind->filesystem, "exfat") || g_str_equal(kind->filesystem, "fat32"))
+        check_without_root(truth);
     if (g_str_equal(kind->filesystem, "ntfs"))
         check_without_first_record(truth);
     if (kind->wipe != NULL) {

@@ -174,6 +174,42 @@ static void the_second_fat_serves_where_the_first_was_not_read(void)
     tray_free(tray);
 }
 
+/* Where the folder above was not read, a folder is found by what it says of itself, once, and what
+ * is below it is in its place. */
+static void folders_that_nothing_leads_to_are_found(void)
+{
+    static const guint widths[] = {12, 16, 32};
+    for (gsize i = 0; i < G_N_ELEMENTS(widths); i++) {
+        Bench bench;
+        EkFiles files;
+        Tray *tray = tray_new(widths[i]);
+        FatVolume *fat = tray->fat;
+        guint32 root = fat_root(fat).cluster;
+        guint32 folders = root != 0 ? root : 1;
+        open_files(&bench, tray, &files);
+        gsize at = root != 0 ? fat->data_start / 512 + (root - 2) * fat->per_cluster
+                             : fat->reserved + fat->fats * fat->fat_sectors;
+        bench_hole(&bench, at, 1, EK_STATE_BAD);
+        g_autoptr(Listing) listing = listing_new(&files, 0);
+        g_autofree char *tree = listing_tree(listing, FALSE);
+        CHECK_TEXT(tree, "?/TRAY01/ 0\n"
+                         "?/TRAY01/Day 07 – Größe und Länge der Keimlinge.jpg 5000\n");
+        CHECK_NUMBER(listing->folders_damaged, 1);
+        CHECK_NUMBER(listing->listed->len, 3);
+        /* Nor the one below the root: the first folder that was made. */
+        bench_hole(&bench, fat->data_start / 512 + (folders + 1 - 2) * fat->per_cluster,
+                   fat->per_cluster, EK_STATE_UNTOUCHED);
+        g_autoptr(Listing) deeper = listing_new(&files, 0);
+        g_autofree char *rest = listing_tree(deeper, FALSE);
+        CHECK_TEXT(rest, "?/Day 07 – Größe und Länge der Keimlinge.jpg 5000\n");
+        /* Half a walk finds no more than that. */
+        g_autoptr(Listing) cut = listing_new(&files, 1);
+        CHECK_NUMBER(cut->listed->len, 1);
+        close_files(&bench, &files);
+        tray_free(tray);
+    }
+}
+
 static void circles_and_lies_are_cut(void)
 {
     Bench bench;
@@ -219,7 +255,9 @@ static void a_folder_with_a_hole_says_so(void)
     bench_hole(&bench, root, 1, EK_STATE_BAD);
     g_autoptr(Listing) listing = listing_new(&files, 0);
     g_autofree char *tree = listing_tree(listing, FALSE);
-    CHECK_TEXT(tree, ""); /* what is below the lost folders is lost with them */
+    /* Files in it are lost; folders tell of themselves. */
+    CHECK_TEXT(tree, "?/TRAY01/ 0\n"
+                     "?/TRAY01/Day 07 – Größe und Länge der Keimlinge.jpg 5000\n");
     CHECK_NUMBER(listing->damage.bad_bytes, 512);
     close_files(&bench, &files);
     tray_free(tray);
@@ -367,6 +405,7 @@ int main(void)
         {"damage comes from the read map", damage_comes_from_the_read_map},
         {"the second FAT serves where the first was not read",
          the_second_fat_serves_where_the_first_was_not_read},
+        {"folders that nothing leads to are found", folders_that_nothing_leads_to_are_found},
         {"circles and lies are cut", circles_and_lies_are_cut},
         {"a folder with a hole says so", a_folder_with_a_hole_says_so},
         {"extract writes what is there", extract_writes_what_is_there},

@@ -21,6 +21,10 @@
 #define WINDOW_BYTES (1u << 20)
 #define FOLDER_BYTES_MOST ((EkByte)256 << 20) /* by the specification */
 #define QUARTER_HOUR 900
+#define LOST_MOST (1u << 20)
+#define LOST_BIT ((guint64)1 << 60) /* in the number of a folder that no entry is left of */
+#define MARK_EVERY 65536u           /* clusters */
+#define FOLDER_LOOK 4096u           /* bytes of a cluster that are looked at */
 
 struct EkOpened {
     EkGate *gate;
@@ -110,13 +114,19 @@ typedef struct {
     Content content;
     guint64 number;
     gboolean is_deleted;
+    gboolean is_open; /* it is not told how long it is */
 } Folder;
 
 typedef struct {
     EkOpened *opened;
     const EkFileSink *sink;
     GArray *folders; /* Folder: a stack */
-    EkClaims claims;
+    EkClaims claims; /* of folders */
+    EkClaims files;  /* clusters of files */
+    GArray *bitmap;  /* EkExtent: where the bitmap of clusters in use lies */
+    guint8 *page;    /* of the bitmap: a sector's worth of it */
+    EkByte page_at;  /* in the bitmap; EK_UNPLACED: none is loaded */
+    gboolean page_is_known;
     guint64 done; /* folders */
     guint64 seen;
     guint64 steps; /* along chains that are left */
@@ -133,6 +143,26 @@ typedef struct {
 } Walk;
 
 typedef gboolean (*RunSink)(Walk *walk, guint64 file, const EkExtent *run);
+
+static gboolean pass_run(Walk *walk, guint64 file, const EkExtent *run)
+{
+    walk->stopped |= !walk->sink->extent(walk->sink->data, file, run);
+    return !walk->stopped;
+}
+
+/* The same of a deleted file, which owns no ground. */
+static gboolean pass_gone_run(Walk *walk, guint64 file, const EkExtent *run)
+{
+    return pass_run(walk, file, run);
+}
+
+static void claim_files(Walk *walk, const EkExtent *run)
+{
+    guint32 size = walk->opened->boot.cluster_bytes;
+    guint64 first = (run->first_byte - place_of(walk->opened, 2)) / size + 2;
+    for (guint64 i = 0; i < ek_divide_up(run->bytes, size); i++)
+        ek_claims_take(&walk->files, first + i);
+}
 
 /* Hands over runs until `content` is covered or the chain ends; returns how many bytes were placed.
  */
@@ -161,21 +191,17 @@ static EkByte walk_content(Walk *walk, const Content *content, RunSink sink, gui
         }
         run.stored = run.bytes;
         done += run.bytes;
+        if (sink == pass_run)
+            claim_files(walk, &run);
         if (!sink(walk, file, &run))
             break;
     }
     return done;
 }
 
-static gboolean pass_run(Walk *walk, guint64 file, const EkExtent *run)
-{
-    walk->stopped |= !walk->sink->extent(walk->sink->data, file, run);
-    return !walk->stopped;
-}
-
 static void enter_later(Walk *walk, const Content *content, guint64 number, gboolean is_deleted)
 {
-    Folder folder = {*content, number, is_deleted};
+    Folder folder = {*content, number, is_deleted, content->bytes >= FOLDER_BYTES_MOST};
     guint32 cluster = content->cluster;
     folder.content.bytes = MIN(content->bytes, FOLDER_BYTES_MOST);
     if (!cluster_exists(walk->opened, cluster))
@@ -268,7 +294,8 @@ static void pass_set(Walk *walk, const EkFile *file, EkFileName *name, guint uni
     /* Behind what was ever written are zeros. */
     Content written = *content;
     written.bytes = MIN(content->bytes, valid);
-    EkByte placed = walk_content(walk, &written, pass_run, file->number);
+    RunSink sink = (file->flags & EK_FILE_DELETED) != 0 ? pass_gone_run : pass_run;
+    EkByte placed = walk_content(walk, &written, sink, file->number);
     if (placed < written.bytes && !walk->stopped) {
         EkExtent rest = {placed, written.bytes - placed, EK_UNPLACED, 0, FALSE};
         pass_run(walk, file->number, &rest);
@@ -309,6 +336,24 @@ static void take_set(Walk *walk)
     pass_set(walk, &file, &name, ek_span_u8(stream, 3), &content, ek_span_le64(stream, 8));
 }
 
+static gboolean claim_system(Walk *walk, guint64 type, const EkExtent *run)
+{
+    claim_files(walk, run);
+    if (type == EK_EXFAT_BITMAP)
+        g_array_append_val(walk->bitmap, *run);
+    return TRUE;
+}
+
+/* The bitmap and the up-case table: no files, but nobody else's ground. */
+static void take_system(Walk *walk, EkSpan entry)
+{
+    guint64 type = ek_span_u8(entry, 0);
+    Content content = {ek_span_le32(entry, 20), FALSE,
+                       MIN(ek_span_le64(entry, 24), walk->opened->boot.clusters)};
+    if (type != EK_EXFAT_BITMAP || walk->bitmap->len == 0)
+        walk_content(walk, &content, claim_system, type);
+}
+
 static void take_entry(Walk *walk, EkSpan entry, EkByte place)
 {
     guint8 type = ek_span_u8(entry, 0);
@@ -317,6 +362,8 @@ static void take_entry(Walk *walk, EkSpan entry, EkByte place)
         walk->entries = 0;
         return;
     }
+    if (walk->folder.number == 0 && (type == EK_EXFAT_BITMAP || type == EK_EXFAT_UPCASE))
+        take_system(walk, entry);
     if ((type | IN_USE) == TYPE_FILE) {
         guint further = ek_span_u8(entry, 1);
         walk->entries = 0;
@@ -397,12 +444,188 @@ static void take_folder(Walk *walk)
     EkByte seen = walk_content(walk, &walk->folder.content, take_run, walk->folder.number);
     if (walk->folder.is_deleted)
         return;
-    /* The root folder does not say how long it is. */
-    gboolean is_open = walk->folder.number == 0;
-    walk->damage.cut_short |= seen == 0 || (!walk->ended && !walk->stopped && !is_open &&
-                                            seen < walk->folder.content.bytes);
+    walk->damage.cut_short |=
+        seen == 0 || (!walk->ended && !walk->stopped && !walk->folder.is_open &&
+                      seen < walk->folder.content.bytes);
     if (walk->damage.bad_bytes + walk->damage.unread_bytes > 0 || walk->damage.cut_short)
         walk->stopped |= !walk->sink->damage(walk->sink->data, walk->folder.number, &walk->damage);
+}
+
+static void take_folders(Walk *walk)
+{
+    while (walk->folders->len > 0 && !walk->stopped) {
+        walk->folder = g_array_index(walk->folders, Folder, walk->folders->len - 1);
+        g_array_set_size(walk->folders, walk->folders->len - 1);
+        take_folder(walk);
+        walk->done++;
+        if (!walk->stopped)
+            walk->stopped = !walk->sink->mark(walk->sink->data, 0, walk->done, walk->seen);
+    }
+}
+
+/* --- folders that nothing leads to ---------------------------------------------------------- */
+
+static void load_page(Walk *walk, EkByte at)
+{
+    walk->page_at = at - at % EK_STEP;
+    walk->page_is_known = FALSE;
+    for (guint i = 0; i < walk->bitmap->len; i++) {
+        const EkExtent *run = &g_array_index(walk->bitmap, EkExtent, i);
+        EkByte into = walk->page_at - run->offset;
+        EkKnown known;
+        if (walk->page_at < run->offset || into >= run->bytes)
+            continue;
+        gsize length = (gsize)MIN(EK_STEP, run->bytes - into);
+        memset(walk->page, 0xff, EK_STEP);
+        walk->page_is_known = ek_gate_read(walk->opened->gate, run->first_byte + into, walk->page,
+                                           length, &known, NULL) &&
+                              known.good == length;
+        return;
+    }
+}
+
+/* May this cluster be in use, as far as the bitmap was read? */
+static gboolean may_be_used(Walk *walk, guint32 cluster)
+{
+    EkByte at = (cluster - 2) / 8;
+    if (walk->page_at == EK_UNPLACED || at < walk->page_at || at - walk->page_at >= EK_STEP)
+        load_page(walk, at);
+    return !walk->page_is_known || (walk->page[at - walk->page_at] >> (cluster - 2) % 8 & 1) != 0;
+}
+
+static gboolean is_entry_type(guint8 type)
+{
+    type |= IN_USE;
+    return type == TYPE_FILE || type == TYPE_STREAM || type == TYPE_NAME;
+}
+
+/* Is the set at the beginning of `span` whole, and in use? */
+static gboolean begins_with_set(EkSpan span)
+{
+    gsize bytes = (ek_span_u8(span, 1) + 1ul) * EK_EXFAT_ENTRY_BYTES;
+    guint16 sum = 0;
+    if (ek_span_u8(span, 0) != TYPE_FILE || bytes > span.length ||
+        bytes < 3 * EK_EXFAT_ENTRY_BYTES || ek_span_u8(span, EK_EXFAT_ENTRY_BYTES) != TYPE_STREAM)
+        return FALSE;
+    for (gsize i = 0; i < bytes; i++)
+        if (i != 2 && i != 3)
+            sum = (guint16)((sum >> 1 | sum << 15) + span.data[i]);
+    return sum == ek_span_le16(span, 2);
+}
+
+/* Does a folder begin in this cluster? Nothing says so but the sets in it. What folders these lead
+ * to is added to `led`. */
+static gboolean begins_folder(Walk *walk, guint32 cluster, GHashTable *led)
+{
+    guint8 data[FOLDER_LOOK];
+    EkSpan span = {data, sizeof data};
+    EkKnown known;
+    gboolean found = FALSE;
+    if (walk->opened->boot.cluster_bytes < sizeof data)
+        span.length = walk->opened->boot.cluster_bytes;
+    if (!ek_gate_read(walk->opened->gate, place_of(walk->opened, cluster), data, span.length,
+                      &known, NULL) ||
+        known.good < span.length || !is_entry_type(data[0]))
+        return FALSE;
+    for (gsize at = 0; at < span.length; at += EK_EXFAT_ENTRY_BYTES) {
+        EkSpan set = ek_span_part(span, at, span.length - at);
+        if (!begins_with_set(set))
+            continue;
+        found = TRUE;
+        if ((ek_span_le16(set, 4) & ATTRIBUTE_FOLDER) != 0)
+            g_hash_table_add(led, GUINT_TO_POINTER(ek_span_le32(set, EK_EXFAT_ENTRY_BYTES + 20)));
+    }
+    return found;
+}
+
+static gboolean is_unclaimed(Walk *walk, guint32 cluster)
+{
+    return cluster_exists(walk->opened, cluster) && !ek_claims_has(&walk->claims, cluster) &&
+           !ek_claims_has(&walk->files, cluster) && may_be_used(walk, cluster);
+}
+
+/* The type of an entry in a cluster; 0 when it was not read. */
+static guint8 type_at(Walk *walk, guint32 cluster, gsize index)
+{
+    guint8 type = 0;
+    EkByte at = place_of(walk->opened, cluster) + index * EK_EXFAT_ENTRY_BYTES;
+    return ek_gate_read(walk->opened->gate, at, &type, 1, NULL, NULL) ? type : 0;
+}
+
+/* The cluster in which a folder goes on behind this one: where the FAT says so, or, where it says
+ * nothing, the next one, when entries go on. 0: it ends. */
+static guint32 goes_on(Walk *walk, guint32 cluster)
+{
+    guint32 next = 0;
+    gsize last = walk->opened->boot.cluster_bytes / EK_EXFAT_ENTRY_BYTES - 1;
+    if (link_of(walk->opened, cluster, &next) && next != 0)
+        return next < END_OF_CHAIN ? next : 0;
+    return is_entry_type(type_at(walk, cluster, last)) && is_unclaimed(walk, cluster + 1) &&
+                   is_entry_type(type_at(walk, cluster + 1, 0))
+               ? cluster + 1
+               : 0;
+}
+
+static GArray *find_lost(Walk *walk, GHashTable *led)
+{
+    GArray *all = g_array_new(FALSE, FALSE, sizeof(guint32));
+    for (guint32 i = 0; i < walk->opened->boot.clusters && all->len < LOST_MOST && !walk->stopped;
+         i++) {
+        guint32 cluster = i + 2;
+        if (is_unclaimed(walk, cluster) && begins_folder(walk, cluster, led)) {
+            g_array_append_val(all, cluster);
+            g_hash_table_add(led, GUINT_TO_POINTER(goes_on(walk, cluster)));
+        }
+        if (i % MARK_EVERY == 0)
+            walk->stopped = !walk->sink->mark(walk->sink->data, 0, walk->done, walk->seen);
+    }
+    return all;
+}
+
+/* As long as the FAT says, or, where it says nothing, as entries go on. */
+static Content lost_content(Walk *walk, guint32 cluster)
+{
+    guint32 size = walk->opened->boot.cluster_bytes;
+    guint32 next = 0;
+    Content content = {cluster, FALSE, FOLDER_BYTES_MOST};
+    if (link_of(walk->opened, cluster, &next) && next != 0)
+        return content;
+    content.one_piece = TRUE;
+    for (content.bytes = size; content.bytes < FOLDER_BYTES_MOST && goes_on(walk, cluster) != 0;
+         content.bytes += size)
+        cluster++;
+    return content;
+}
+
+static void take_lost(Walk *walk, guint32 cluster)
+{
+    EkFile file = {
+        .number = LOST_BIT | (place_of(walk->opened, cluster) - walk->opened->first_byte) /
+                                 EK_EXFAT_ENTRY_BYTES,
+        .type = EK_TYPE_FOLDER,
+        .attributes = ATTRIBUTE_FOLDER,
+        .place = cluster,
+    };
+    if (walk->stopped || ek_claims_has(&walk->claims, cluster))
+        return;
+    Content content = lost_content(walk, cluster);
+    walk->stopped = !walk->sink->file(walk->sink->data, &file);
+    enter_later(walk, &content, file.number, FALSE);
+    take_folders(walk);
+}
+
+/* First those that no other lost one leads to: the rest comes in its place below them. */
+static void take_all_lost(Walk *walk)
+{
+    g_autoptr(GHashTable) led = g_hash_table_new(g_direct_hash, g_direct_equal);
+    g_autoptr(GArray) all = find_lost(walk, led);
+    for (guint i = 0; i < all->len; i++) {
+        guint32 cluster = g_array_index(all, guint32, i);
+        if (!g_hash_table_contains(led, GUINT_TO_POINTER(cluster)))
+            take_lost(walk, cluster);
+    }
+    for (guint i = 0; i < all->len; i++)
+        take_lost(walk, g_array_index(all, guint32, i));
 }
 
 gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
@@ -410,23 +633,25 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     const EkExfatBoot *boot = &opened->boot;
     g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
     g_autoptr(GString) name = g_string_new(NULL);
+    g_autoptr(GArray) bitmap = g_array_new(FALSE, FALSE, sizeof(EkExtent));
+    guint8 page[EK_STEP];
     Walk walk = {.opened = opened,
+                 .bitmap = bitmap,
+                 .page = page,
+                 .page_at = EK_UNPLACED,
                  .sink = sink,
                  .folders = folders,
                  .claims = ek_claims_new((guint64)boot->clusters + 2),
+                 .files = ek_claims_new((guint64)boot->clusters + 2),
                  .steps = (guint64)boot->clusters * 8 + (1u << 20),
                  .name = name};
     Content root = {boot->root_cluster, FALSE, FOLDER_BYTES_MOST};
     (void)from;
     enter_later(&walk, &root, 0, FALSE);
-    while (folders->len > 0 && !walk.stopped) {
-        walk.folder = g_array_index(folders, Folder, folders->len - 1);
-        g_array_set_size(folders, folders->len - 1);
-        take_folder(&walk);
-        walk.done++;
-        if (!walk.stopped)
-            walk.stopped = !sink->mark(sink->data, 0, walk.done, walk.seen);
-    }
+    take_folders(&walk);
+    if (!walk.stopped)
+        take_all_lost(&walk);
     ek_claims_clear(&walk.claims);
+    ek_claims_clear(&walk.files);
     return !walk.stopped;
 }

@@ -14,6 +14,8 @@
 #define MAX_LONG_ENTRIES 20u
 #define DELETED 0xe5u
 #define LOST_LETTER '_'
+#define LOST_MOST (1u << 20)
+#define MARK_EVERY 65536u       /* clusters */
 #define WINDOW_MOST (16u << 20) /* of the FAT, while all files are walked */
 
 enum {
@@ -70,8 +72,9 @@ typedef struct {
     EkOpened *opened;
     const EkFileSink *sink;
     GArray *folders; /* Folder: a stack */
-    EkClaims claims;
-    guint64 done; /* folders */
+    EkClaims claims; /* of folders */
+    EkClaims files;  /* clusters of files */
+    guint64 done;    /* folders */
     guint64 seen;
     guint64 steps; /* along chains that are left: a hostile volume has no end of them */
     gboolean stopped;
@@ -107,6 +110,12 @@ static void enter_later(Walk *walk, guint32 cluster, guint64 number, gboolean is
 
 typedef gboolean (*RunSink)(Walk *walk, guint64 file, const EkExtent *run);
 
+static gboolean pass_run(Walk *walk, guint64 file, const EkExtent *run)
+{
+    walk->stopped |= !walk->sink->extent(walk->sink->data, file, run);
+    return !walk->stopped;
+}
+
 /* Walks a chain cluster by cluster and hands over runs. `bytes` is how much the walker wants; the
  * walk ends there, or where the chain does. Returns how many bytes were placed. */
 static EkByte walk_chain(Walk *walk, guint32 cluster, EkByte bytes, RunSink sink, guint64 file)
@@ -123,6 +132,8 @@ static EkByte walk_chain(Walk *walk, guint32 cluster, EkByte bytes, RunSink sink
         do {
             run.bytes += size;
             walk->steps--;
+            if (sink == pass_run)
+                ek_claims_take(&walk->files, cluster);
             link = walk->link = ek_fat_table_link(&opened->table, cluster, &next);
             gboolean in_order = link == EK_LINK_NEXT && next == cluster + 1;
             cluster = link == EK_LINK_NEXT ? next : 0;
@@ -135,12 +146,6 @@ static EkByte walk_chain(Walk *walk, guint32 cluster, EkByte bytes, RunSink sink
             break;
     }
     return done;
-}
-
-static gboolean pass_run(Walk *walk, guint64 file, const EkExtent *run)
-{
-    walk->stopped |= !walk->sink->extent(walk->sink->data, file, run);
-    return !walk->stopped;
 }
 
 static void pass_content(Walk *walk, const EkFile *file)
@@ -423,6 +428,113 @@ static void take_folder(Walk *walk)
         walk->stopped |= !walk->sink->damage(walk->sink->data, walk->folder.number, &walk->damage);
 }
 
+static void take_folders(Walk *walk)
+{
+    while (walk->folders->len > 0 && !walk->stopped) {
+        walk->folder = g_array_index(walk->folders, Folder, walk->folders->len - 1);
+        g_array_set_size(walk->folders, walk->folders->len - 1);
+        take_folder(walk);
+        walk->done++;
+        if (!walk->stopped)
+            walk->stopped = !walk->sink->mark(walk->sink->data, 0, walk->done, walk->seen);
+    }
+}
+
+/* --- folders that nothing leads to ---------------------------------------------------------- */
+
+/* The folder with its name was not read, or is gone. Its clusters are in use, and no file's. */
+typedef struct {
+    guint32 cluster;
+    guint32 parent;
+    EkByte place;
+    EkMoment modified;
+} Lost;
+
+/* Does a folder begin in this cluster? It says so in its first entry, and in the next one which
+ * folder it is in. */
+static gboolean begins_folder(const Walk *walk, guint32 cluster, Lost *lost)
+{
+    guint8 entries[2 * ENTRY_BYTES];
+    EkSpan span = {entries, sizeof entries};
+    EkKnown known;
+    lost->cluster = cluster;
+    lost->place = ek_fat_cluster_byte(&walk->opened->boot, walk->opened->first_byte, cluster);
+    if (!ek_gate_read(walk->opened->gate, lost->place, entries, sizeof entries, &known, NULL) ||
+        known.good < sizeof entries || !ek_span_equals(span, 0, ".          ", 11) ||
+        !ek_span_equals(span, ENTRY_BYTES, "..         ", 11) ||
+        (ek_span_le16(span, 26) | (guint32)ek_span_le16(span, 20) << 16) != cluster)
+        return FALSE;
+    lost->parent =
+        ek_span_le16(span, ENTRY_BYTES + 26) | (guint32)ek_span_le16(span, ENTRY_BYTES + 20) << 16;
+    lost->modified = ek_moment_dos(ek_span_le16(span, 24), ek_span_le16(span, 22));
+    return TRUE;
+}
+
+static GArray *find_lost(Walk *walk)
+{
+    const EkFatBoot *boot = &walk->opened->boot;
+    GArray *all = g_array_new(FALSE, FALSE, sizeof(Lost));
+    for (guint32 i = 0; i < boot->clusters && all->len < LOST_MOST && !walk->stopped; i++) {
+        guint32 cluster = i + 2;
+        guint32 next = 0;
+        Lost lost = {0};
+        if (ek_claims_has(&walk->claims, cluster) || ek_claims_has(&walk->files, cluster))
+            continue;
+        EkFatLink link = ek_fat_table_link(&walk->opened->table, cluster, &next);
+        if (link != EK_LINK_FREE && link != EK_LINK_BAD && begins_folder(walk, cluster, &lost))
+            g_array_append_val(all, lost);
+        if (i % MARK_EVERY == 0)
+            walk->stopped = !walk->sink->mark(walk->sink->data, 0, walk->done, walk->seen);
+    }
+    return all;
+}
+
+static gboolean is_lost(const GArray *all, guint32 cluster)
+{
+    guint low = 0;
+    guint high = all->len;
+    while (low < high) {
+        guint middle = (low + high) / 2;
+        guint32 other = g_array_index(all, Lost, middle).cluster;
+        if (other == cluster)
+            return TRUE;
+        if (other < cluster)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    return FALSE;
+}
+
+static void take_lost(Walk *walk, const Lost *lost)
+{
+    EkFile file = {
+        .number = (lost->place - walk->opened->first_byte) / ENTRY_BYTES,
+        .type = EK_TYPE_FOLDER,
+        .modified = lost->modified,
+        .attributes = ATTRIBUTE_FOLDER,
+        .place = lost->cluster,
+    };
+    if (walk->stopped || ek_claims_has(&walk->claims, lost->cluster))
+        return;
+    walk->stopped = !walk->sink->file(walk->sink->data, &file);
+    enter_later(walk, lost->cluster, file.number, FALSE);
+    take_folders(walk);
+}
+
+/* First those that no other lost one leads to: the rest comes in its place below them. */
+static void take_all_lost(Walk *walk)
+{
+    g_autoptr(GArray) all = find_lost(walk);
+    for (guint i = 0; i < all->len; i++) {
+        const Lost *lost = &g_array_index(all, Lost, i);
+        if (!is_lost(all, lost->parent) || lost->parent == lost->cluster)
+            take_lost(walk, lost);
+    }
+    for (guint i = 0; i < all->len; i++)
+        take_lost(walk, &g_array_index(all, Lost, i));
+}
+
 gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
 {
     const EkFatBoot *boot = &opened->boot;
@@ -432,6 +544,7 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .sink = sink,
                  .folders = folders,
                  .claims = ek_claims_new((guint64)boot->clusters + 2),
+                 .files = ek_claims_new((guint64)boot->clusters + 2),
                  .steps = (guint64)boot->clusters * 8 + (1u << 20),
                  .name = name};
     Folder root = {boot->bits == EK_FAT32 ? boot->root_cluster : 0, 0, FALSE};
@@ -442,15 +555,11 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
         g_array_append_val(folders, root);
         walk.seen++;
     }
-    while (folders->len > 0 && !walk.stopped) {
-        walk.folder = g_array_index(folders, Folder, folders->len - 1);
-        g_array_set_size(folders, folders->len - 1);
-        take_folder(&walk);
-        walk.done++;
-        if (!walk.stopped)
-            walk.stopped = !sink->mark(sink->data, 0, walk.done, walk.seen);
-    }
+    take_folders(&walk);
+    if (!walk.stopped)
+        take_all_lost(&walk);
     ek_claims_clear(&walk.claims);
+    ek_claims_clear(&walk.files);
     return !walk.stopped;
 }
 
