@@ -59,10 +59,12 @@ static void put_composed(const char *root, gboolean whole)
 {
     const HfsPlan plans[] = {
         {.block_bytes = 4096, .node_bytes = 1024, .files = 12, .has_pieces = TRUE},
-        {.block_bytes = 1024, .node_bytes = 4096, .files = 40, .has_journal = TRUE}};
+        {.block_bytes = 1024, .node_bytes = 4096, .files = 40, .has_journal = TRUE},
+        {.block_bytes = 4096, .node_bytes = 8192, .files = 5, .has_packed = TRUE}};
     Composed *all[] = {composed_hfsplus(FALSE, 1536),
                        composed_hfs(&plans[0]),
                        composed_hfs(&plans[1]),
+                       composed_hfs(&plans[2]),
                        composed_hfsplus(TRUE, 0),
                        composed_wrapped_hfsplus(),
                        composed_apfs(),
