@@ -76,6 +76,9 @@ static const char schema[] =
     " bytes INTEGER NOT NULL, stored INTEGER NOT NULL, packed INTEGER NOT NULL, PRIMARY KEY (file, "
     "offset, first))"
     " WITHOUT ROWID;"
+    "CREATE TABLE run ("
+    " first INTEGER PRIMARY KEY, record INTEGER NOT NULL, count INTEGER NOT NULL,"
+    " stride INTEGER NOT NULL);"
     "CREATE TABLE damage ("
     " file INTEGER PRIMARY KEY, condition INTEGER NOT NULL, bad INTEGER NOT NULL,"
     " unread INTEGER NOT NULL, unplaced INTEGER NOT NULL, overwritten INTEGER NOT NULL);"
@@ -180,6 +183,35 @@ void ek_inventory_close(EkInventory *inventory)
     g_clear_error(&inventory->failure);
     g_mutex_clear(&inventory->lock);
     g_free(inventory);
+}
+
+/* --- runs of records ------------------------------------------------------------------------ */
+
+gboolean ek_inventory_put_runs(EkInventory *inventory, const GArray *runs, GError **error)
+{
+    gboolean fine = ek_sql_run(inventory->store, "BEGIN; DELETE FROM run", error);
+    for (guint i = 0; fine && i < runs->len; i++) {
+        const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i);
+        fine = ek_sql_do(inventory->store, error, "INSERT OR REPLACE INTO run VALUES (?,?,?,?)",
+                         "uuuu", run->first_byte, run->first_record, run->count, run->stride);
+    }
+    return fine ? ek_sql_run(inventory->store, "COMMIT", error)
+                : (ek_sql_run(inventory->store, "ROLLBACK", NULL), FALSE);
+}
+
+GArray *ek_inventory_runs(EkInventory *inventory, GError **error)
+{
+    g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(EkRecordRun));
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        inventory->store, error, "SELECT first,record,count,stride FROM run ORDER BY first", "");
+    int got = rows != NULL ? 1 : -1;
+    while (got == 1 && (got = ek_sql_step(inventory->store, rows, error)) == 1) {
+        EkRecordRun run = {
+            (guint64)sqlite3_column_int64(rows, 0), (guint64)sqlite3_column_int64(rows, 1),
+            (guint64)sqlite3_column_int64(rows, 2), (guint64)sqlite3_column_int64(rows, 3)};
+        g_array_append_val(runs, run);
+    }
+    return got == 0 ? g_steal_pointer(&runs) : NULL;
 }
 
 gboolean ek_inventory_is_finished(EkInventory *inventory)

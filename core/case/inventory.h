@@ -35,6 +35,11 @@ gboolean ek_inventory_exists(EkCase *self, guint volume);
 
 gboolean ek_inventory_is_finished(EkInventory *inventory);
 
+/* Where records of the volume's table were seen, where that does not say so itself: EkRecordRun.
+ * They are kept with it; the caller unrefs what ek_inventory_runs returns, NULL on failure. */
+gboolean ek_inventory_put_runs(EkInventory *inventory, const GArray *runs, GError **error);
+GArray *ek_inventory_runs(EkInventory *inventory, GError **error);
+
 /* --- filling -------------------------------------------------------------------------------- */
 
 /* Where the walk goes on. */

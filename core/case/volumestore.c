@@ -120,11 +120,18 @@ static GArray *sink_recall(void *data, const char *kind, const char *format, EkR
     return traces_in(((EkHuntStore *)data)->self, kind, format, range, NULL);
 }
 
-GArray *ek_volumestore_runs(EkCase *self, const char *format, EkRange range, GError **error)
+GArray *ek_volumestore_runs(EkCase *self, const char *format, EkRange range, gboolean *all,
+                            GError **error)
 {
     g_autoptr(GArray) traces = traces_in(self, EK_TRACE_RECORDS, format, range, error);
-    if (traces == NULL)
+    /* What sums up a window stands at its first trace that was left out. */
+    EkRange from_start = {0, ek_range_end(range)};
+    g_autoptr(GArray) rests =
+        traces != NULL ? traces_in(self, EK_TRACE_REST EK_TRACE_RECORDS, format, from_start, error)
+                       : NULL;
+    if (rests == NULL)
         return NULL;
+    *all = rests->len == 0;
     GArray *runs = g_array_new(FALSE, FALSE, sizeof(EkRecordRun));
     for (guint i = 0; i < traces->len; i++) {
         const EkTrace *trace = &g_array_index(traces, EkTrace, i);

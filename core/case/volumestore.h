@@ -39,8 +39,9 @@ gboolean ek_huntstore_measured(EkHuntStore *store, GError **error);
 GPtrArray *ek_volumestore_traces(EkCase *self, GError **error);
 
 /* The runs of a format's records in a range, in order of position: EkRecordRun, the caller unrefs.
- */
-GArray *ek_volumestore_runs(EkCase *self, const char *format, EkRange range, GError **error);
+ * *all is FALSE when there were more than are kept. */
+GArray *ek_volumestore_runs(EkCase *self, const char *format, EkRange range, gboolean *all,
+                            GError **error);
 
 /* Stores the findings (EkFinding*): a volume that is known keeps its number, a new one gets the
  * next, none is used twice. */

@@ -3,10 +3,11 @@
 
 #include "base/digest.h"
 #include "base/text.h"
+#include "hunt/records.h"
 
 #include <unistd.h>
 
-#define READERS "3" /* changes when what a walk hands on does */
+#define READERS "4" /* changes when what a walk hands on does */
 
 struct EkIndexing {
     EkView *view;
@@ -32,19 +33,38 @@ static char *basis_of(EkView *view, const EkCaseVolume *entry)
         ek_read_map_total(view->map, EK_STATE_SET_ASIDE));
 }
 
-/* Opens its files; where the volume itself does not tell where all of them are, with what hunting
- * saw. */
-static gboolean open_files(EkIndexing *indexing, GError **error)
+/* Does the volume itself not tell where all of its files are kept? */
+static gboolean lacks_records(EkFiles *files)
+{
+    return files->format->lacks != NULL && files->format->lacks(files->opened);
+}
+
+/* What an earlier run found. */
+static gboolean adopt_known(EkIndexing *indexing, GError **error)
 {
     EkFiles *files = &indexing->files;
-    const EkVolume *volume = indexing->volume->volume;
-    if (!ek_files_open(files, indexing->view->gate, volume, error))
-        return FALSE;
-    if (files->format->lacks == NULL || !files->format->lacks(files->opened))
+    if (!lacks_records(files))
         return TRUE;
-    g_autoptr(GArray) runs = ek_volumestore_runs(indexing->view->opened, volume->format->name,
-                                                 ek_volume_range(volume), error);
-    return runs != NULL && files->format->adopt(files->opened, runs, error);
+    g_autoptr(GArray) runs = ek_inventory_runs(indexing->inventory, error);
+    return runs != NULL && (runs->len == 0 || files->format->adopt(files->opened, runs, error));
+}
+
+/* What hunting saw of its records; where it did not keep all of that, they are looked for. */
+static gboolean find_records(EkIndexing *indexing, const gint *cancel, GError **error)
+{
+    EkFiles *files = &indexing->files;
+    EkRange range = ek_volume_range(indexing->volume->volume);
+    gboolean all = FALSE;
+    if (!lacks_records(files) || ek_inventory_mark(indexing->inventory) != 0)
+        return TRUE;
+    g_autoptr(GArray) runs =
+        ek_volumestore_runs(indexing->view->opened, files->format->name, range, &all, error);
+    if (runs != NULL && !all) {
+        g_array_unref(runs);
+        runs = ek_hunt_records(files->gate, files->format, range, cancel, error);
+    }
+    return runs != NULL && files->format->adopt(files->opened, runs, error) &&
+           ek_inventory_put_runs(indexing->inventory, runs, error);
 }
 
 EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)
@@ -55,7 +75,8 @@ EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)
     if (indexing->volumes == NULL)
         return NULL;
     indexing->volume = ek_volumestore_find(indexing->volumes, number, error);
-    if (indexing->volume == NULL || !open_files(indexing, error))
+    if (indexing->volume == NULL ||
+        !ek_files_open(&indexing->files, view->gate, indexing->volume->volume, error))
         return NULL;
     g_autofree char *basis = basis_of(view, indexing->volume);
     guint volume = indexing->volume->number;
@@ -64,12 +85,13 @@ EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)
         return NULL;
     if (ek_inventory_is_finished(indexing->inventory) ||
         access(ek_case_folder(view->opened), W_OK) != 0)
-        return g_steal_pointer(&indexing);
+        return adopt_known(indexing, error) ? g_steal_pointer(&indexing) : NULL;
     g_clear_pointer(&indexing->inventory, ek_inventory_close);
     indexing->lock = ek_lock_take_inventory(view->opened, volume, error);
     if (indexing->lock != NULL)
         indexing->inventory = ek_inventory_open(view->opened, volume, basis, TRUE, error);
-    return indexing->inventory != NULL ? g_steal_pointer(&indexing) : NULL;
+    return indexing->inventory != NULL && adopt_known(indexing, error) ? g_steal_pointer(&indexing)
+                                                                       : NULL;
 }
 
 void ek_indexing_free(EkIndexing *indexing)
@@ -104,6 +126,8 @@ gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **erro
     EkFiles *files = &indexing->files;
     if (ek_inventory_is_finished(inventory))
         return TRUE;
+    if (!find_records(indexing, cancel, error))
+        return FALSE;
     EkFileSink sink = ek_inventory_sink(inventory, cancel);
     gboolean complete = files->format->walk(files->opened, ek_inventory_mark(inventory), &sink);
     if (!complete)

@@ -569,8 +569,12 @@ static guint32 goes_on(Walk *walk, guint32 cluster)
 static GArray *find_lost(Walk *walk, GHashTable *led)
 {
     GArray *all = g_array_new(FALSE, FALSE, sizeof(guint32));
-    for (guint32 i = 0; i < walk->opened->boot.clusters && all->len < LOST_MOST && !walk->stopped;
-         i++) {
+    EkByte bytes = ek_gate_bytes(walk->opened->gate);
+    EkByte heap = place_of(walk->opened, 2);
+    /* A volume may claim more than there is. */
+    guint64 clusters = MIN(walk->opened->boot.clusters,
+                           (bytes - MIN(heap, bytes)) / walk->opened->boot.cluster_bytes);
+    for (guint32 i = 0; i < clusters && all->len < LOST_MOST && !walk->stopped; i++) {
         guint32 cluster = i + 2;
         if (is_unclaimed(walk, cluster) && begins_folder(walk, cluster, led)) {
             g_array_append_val(all, cluster);

@@ -474,7 +474,11 @@ static GArray *find_lost(Walk *walk)
 {
     const EkFatBoot *boot = &walk->opened->boot;
     GArray *all = g_array_new(FALSE, FALSE, sizeof(Lost));
-    for (guint32 i = 0; i < boot->clusters && all->len < LOST_MOST && !walk->stopped; i++) {
+    EkByte bytes = ek_gate_bytes(walk->opened->gate);
+    EkByte data = walk->opened->first_byte + boot->data_start;
+    /* A volume may claim more than there is. */
+    guint64 clusters = MIN(boot->clusters, (bytes - MIN(data, bytes)) / boot->cluster_bytes);
+    for (guint32 i = 0; i < clusters && all->len < LOST_MOST && !walk->stopped; i++) {
         guint32 cluster = i + 2;
         guint32 next = 0;
         Lost lost = {0};

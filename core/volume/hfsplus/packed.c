@@ -10,6 +10,7 @@
 #define DATA_AT 16u /* of an attribute, in its record */
 #define HEADER 16u  /* of what is packed */
 #define CHUNK 65536u
+#define CHUNKS_MOST (1u << 20) /* 64 GiB of a file */
 #define STORED 0x0fu /* the low half of a chunk's first byte: it is not packed */
 
 enum {
@@ -120,9 +121,8 @@ static Table read_chunks(const EkHfsGround *ground, const EkHfsFork *fork, guint
     if (!ek_hfs_fork_read(ground, fork, chunks->at, count, sizeof count, &known))
         return TABLE_UNREAD;
     chunks->chunks = ek_span_le32((EkSpan){count, sizeof count}, 0);
-    if (chunks->chunks < ek_divide_up(size, CHUNK) ||
-        chunks->chunks > (fork->bytes - chunks->at - 4) / 8 ||
-        chunks->chunks > ek_gate_bytes(ground->gate) / 8)
+    if (chunks->chunks < ek_divide_up(size, CHUNK) || chunks->chunks > CHUNKS_MOST ||
+        chunks->chunks > (fork->bytes - chunks->at - 4) / 8)
         return TABLE_WRONG;
     chunks->bytes = 4 + (gsize)chunks->chunks * 8;
     chunks->table = g_malloc(chunks->bytes);
