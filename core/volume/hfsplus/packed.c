@@ -11,7 +11,7 @@
 #define HEADER 16u  /* of what is packed */
 #define CHUNK 65536u
 #define CHUNKS_MOST (1u << 20) /* 64 GiB of a file */
-#define STORED 0x0fu /* the low half of a chunk's first byte: it is not packed */
+#define STORED 0x0fu           /* the low half of a chunk's first byte: it is not packed */
 
 enum {
     TYPE_PLAIN_HERE = 1, /* in the attribute, as it is */

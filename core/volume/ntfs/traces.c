@@ -3,8 +3,9 @@
  * where the table is. */
 #include "volume/ntfs/table.h"
 
-#define EXTEND_MOST 65536u /* records that are looked at one by one behind the last that is known  \
-                            */
+#define EXTEND_MOST                                                                                \
+    65536u /* records that are looked at one by one behind the last that is known                  \
+            */
 #define PIECES_MOST 4096u
 
 /* --- from its beginning --------------------------------------------------------------------- */
