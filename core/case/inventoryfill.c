@@ -104,14 +104,14 @@ static gboolean take_mark(void *data, guint64 from, guint64 done, guint64 total)
     EkInventory *inventory = data;
     (void)done;
     (void)total;
+    if (from != 0)
+        inventory->mark = from;
     if (g_atomic_int_get(inventory->cancel) != 0) {
         ek_error_set(&inventory->failure, EK_ERROR_CANCELLED, "interrupted");
         return FALSE;
     }
-    if (from == 0)
-        return TRUE;
-    inventory->mark = from;
-    return inventory->rows < ROWS_A_COMMIT || ek_inventory_commit(inventory, &inventory->failure);
+    return from == 0 || inventory->rows < ROWS_A_COMMIT ||
+           ek_inventory_commit(inventory, &inventory->failure);
 }
 
 static gboolean prepare(EkInventory *inventory, GError **error)

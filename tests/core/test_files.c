@@ -210,6 +210,30 @@ static void folders_that_nothing_leads_to_are_found(void)
     }
 }
 
+/* Cut at any mark, a walk that goes on from there hands on the rest, and nothing twice. */
+static void a_walk_goes_on_where_it_was_cut(void)
+{
+    static const guint widths[] = {12, 32};
+    for (gsize i = 0; i < G_N_ELEMENTS(widths); i++) {
+        Bench bench;
+        EkFiles files;
+        Tray *tray = tray_new(widths[i]);
+        open_files(&bench, tray, &files);
+        bench_hole(&bench, tray->fat->data_start / 512 + tray->fat->per_cluster, 1,
+                   EK_STATE_UNTOUCHED);
+        g_autoptr(Listing) whole = listing_new(&files, 0);
+        g_autofree char *wanted = listing_lines(whole);
+        CHECK(whole->marks > 1);
+        for (guint cut = 1; cut <= whole->marks; cut++) {
+            g_autoptr(Listing) parts = listing_new_cut(&files, cut);
+            g_autofree char *got = listing_lines(parts);
+            CHECK_TEXT(got, wanted);
+        }
+        close_files(&bench, &files);
+        tray_free(tray);
+    }
+}
+
 static void circles_and_lies_are_cut(void)
 {
     Bench bench;
@@ -406,6 +430,7 @@ int main(void)
         {"the second FAT serves where the first was not read",
          the_second_fat_serves_where_the_first_was_not_read},
         {"folders that nothing leads to are found", folders_that_nothing_leads_to_are_found},
+        {"a walk goes on where it was cut", a_walk_goes_on_where_it_was_cut},
         {"circles and lies are cut", circles_and_lies_are_cut},
         {"a folder with a hole says so", a_folder_with_a_hole_says_so},
         {"extract writes what is there", extract_writes_what_is_there},

@@ -413,6 +413,27 @@ static void hfsplus_lists_files_by_leaves(void)
     }
 }
 
+/* Cut at any mark, a walk that goes on from there hands on the rest, and nothing twice. */
+static void hfsplus_goes_on_where_it_was_cut(void)
+{
+    HfsPlan plan = {.block_bytes = 512, .node_bytes = 2048, .files = 200, .has_pieces = TRUE};
+    g_autoptr(Composed) composed = composed_hfs(&plan);
+    Bench bench;
+    EkFiles files;
+    bench_open(&bench, composed->data, composed->length);
+    g_autoptr(EkVolume) volume = open_composed(&bench, &files);
+    g_autoptr(Listing) whole = listing_new(&files, 0);
+    g_autofree char *wanted = listing_lines(whole);
+    CHECK(whole->marks > 3);
+    for (guint cut = 1; cut < whole->marks; cut++) {
+        g_autoptr(Listing) parts = listing_new_cut(&files, cut);
+        g_autofree char *got = listing_lines(parts);
+        CHECK_TEXT(got, wanted);
+    }
+    ek_files_close(&files);
+    bench_close(&bench);
+}
+
 /* The same where no header is left either. */
 static void hfsplus_lists_files_without_headers(void)
 {
@@ -546,6 +567,7 @@ int main(void)
         {"HFS+ needs its bitmap", hfsplus_needs_its_bitmap},
         {"HFS+ lists its files", hfsplus_lists_its_files},
         {"HFS+ unpacks its files", hfsplus_unpacks_its_files},
+        {"HFS+ goes on where it was cut", hfsplus_goes_on_where_it_was_cut},
         {"HFS+ lists files by leaves", hfsplus_lists_files_by_leaves},
         {"HFS+ lists files without headers", hfsplus_lists_files_without_headers},
         {"a wrapper cut off is none", a_wrapper_cut_off_is_none},

@@ -68,20 +68,69 @@ static gboolean take_damage(void *data, guint64 folder, const EkFolderDamage *da
 
 static gboolean take_mark(void *data, guint64 from, guint64 done, guint64 total)
 {
-    (void)data;
-    (void)from;
-    return done <= total;
+    Listing *listing = data;
+    listing->marks++;
+    listing->from = from != 0 ? from : listing->from;
+    return done <= total && listing->marks != listing->cut_at;
+}
+
+static gboolean walk_into(Listing *listing, EkFiles *files, guint64 from)
+{
+    EkFileSink sink = {listing, take_file, take_extent, take_name, take_damage, take_mark};
+    listing->files = files;
+    if (listing->listed == NULL) {
+        listing->listed = g_ptr_array_new_with_free_func(listed_free);
+        listing->by_number = g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, NULL);
+    }
+    return files->format->walk(files->opened, from, &sink);
+}
+
+Listing *listing_new_cut(EkFiles *files, guint mark)
+{
+    Listing *listing = g_new0(Listing, 1);
+    listing->cut_at = mark;
+    if (!walk_into(listing, files, 0))
+        walk_into(listing, files, listing->from);
+    return listing;
+}
+
+static gint by_file_number(gconstpointer a, gconstpointer b)
+{
+    guint64 left = (*(const Listed *const *)a)->file.number;
+    guint64 right = (*(const Listed *const *)b)->file.number;
+    return left < right ? -1 : left > right;
+}
+
+char *listing_lines(const Listing *listing)
+{
+    g_autoptr(GPtrArray) sorted = g_ptr_array_new();
+    GString *text = g_string_new(NULL);
+    for (guint i = 0; i < listing->listed->len; i++)
+        g_ptr_array_add(sorted, listing->listed->pdata[i]);
+    g_ptr_array_sort(sorted, by_file_number);
+    for (guint i = 0; i < sorted->len; i++) {
+        const Listed *listed = sorted->pdata[i];
+        g_string_append_printf(text, "%" G_GUINT64_FORMAT " %d %x %" G_GUINT64_FORMAT,
+                               listed->file.number, listed->file.type, listed->file.flags,
+                               listed->file.size);
+        for (guint k = 0; k < listed->extents->len; k++)
+            g_string_append_printf(text, " %" G_GUINT64_FORMAT,
+                                   g_array_index(listed->extents, EkExtent, k).first_byte);
+        for (guint k = 0; k < listed->names->len; k++) {
+            const Called *called = listed->names->pdata[k];
+            g_string_append_printf(text, " %" G_GUINT64_FORMAT "/%s", called->parent, called->text);
+        }
+        g_string_append_c(text, '\n');
+    }
+    g_string_append_printf(text, "%u folders damaged\n", listing->folders_damaged);
+    return g_string_free(text, FALSE);
 }
 
 Listing *listing_new(EkFiles *files, guint most)
 {
     Listing *listing = g_new0(Listing, 1);
-    listing->files = files;
     listing->most = most;
-    listing->listed = g_ptr_array_new_with_free_func(listed_free);
-    listing->by_number = g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, NULL);
-    EkFileSink sink = {listing, take_file, take_extent, take_name, take_damage, take_mark};
-    files->format->walk(files->opened, 0, &sink);
+    walk_into(listing, files, 0);
     return listing;
 }
 

@@ -23,11 +23,19 @@ typedef struct {
     GHashTable *by_number;
     EkFolderDamage damage; /* all of it together */
     guint folders_damaged;
-    guint most; /* stops after so many files; 0: never */
+    guint most;   /* stops after so many files; 0: never */
+    guint marks;  /* that came */
+    guint cut_at; /* stops at that one; 0: never */
+    guint64 from; /* where the last one said that a walk may go on */
 } Listing;
 
 /* Walks all files. The caller frees. */
 Listing *listing_new(EkFiles *files, guint most);
+/* Walks up to a mark, and then on from where that said. */
+Listing *listing_new_cut(EkFiles *files, guint mark);
+
+/* A line for each file, in order of its number, with all that is known of it. The caller frees. */
+char *listing_lines(const Listing *listing);
 void listing_free(Listing *listing);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(Listing, listing_free)
 

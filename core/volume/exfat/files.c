@@ -119,7 +119,10 @@ typedef struct {
 
 typedef struct {
     EkOpened *opened;
-    const EkFileSink *sink;
+    const EkFileSink *sink; /* for what is at hand: one of the next two */
+    const EkFileSink *real;
+    EkFileSink muted;
+    guint64 from;    /* folders that were walked before */
     GArray *folders; /* Folder: a stack */
     EkClaims claims; /* of folders */
     EkClaims files;  /* clusters of files */
@@ -233,7 +236,7 @@ static guint16 sum_of(const Walk *walk)
             continue;
         if (i % EK_EXFAT_ENTRY_BYTES == 0)
             byte |= IN_USE;
-        sum = (guint16)((sum >> 1 | sum << 15) + byte);
+        sum = (guint16)((guint)(sum >> 1 | (guint)sum << 15) + byte);
     }
     return sum;
 }
@@ -451,15 +454,22 @@ static void take_folder(Walk *walk)
         walk->stopped |= !walk->sink->damage(walk->sink->data, walk->folder.number, &walk->damage);
 }
 
+/* Which folders there are is found again each time; what is in them was handed on before. */
+static void choose_sink(Walk *walk)
+{
+    walk->sink = walk->done < walk->from ? &walk->muted : walk->real;
+}
+
 static void take_folders(Walk *walk)
 {
     while (walk->folders->len > 0 && !walk->stopped) {
+        choose_sink(walk);
         walk->folder = g_array_index(walk->folders, Folder, walk->folders->len - 1);
         g_array_set_size(walk->folders, walk->folders->len - 1);
         take_folder(walk);
         walk->done++;
         if (!walk->stopped)
-            walk->stopped = !walk->sink->mark(walk->sink->data, 0, walk->done, walk->seen);
+            walk->stopped = !walk->sink->mark(walk->sink->data, walk->done, walk->done, walk->seen);
     }
 }
 
@@ -509,7 +519,7 @@ static gboolean begins_with_set(EkSpan span)
         return FALSE;
     for (gsize i = 0; i < bytes; i++)
         if (i != 2 && i != 3)
-            sum = (guint16)((sum >> 1 | sum << 15) + span.data[i]);
+            sum = (guint16)((guint)(sum >> 1 | (guint)sum << 15) + span.data[i]);
     return sum == ek_span_le16(span, 2);
 }
 
@@ -613,6 +623,7 @@ static void take_lost(Walk *walk, guint32 cluster)
     if (walk->stopped || ek_claims_has(&walk->claims, cluster))
         return;
     Content content = lost_content(walk, cluster);
+    choose_sink(walk);
     walk->stopped = !walk->sink->file(walk->sink->data, &file);
     enter_later(walk, &content, file.number, FALSE);
     take_folders(walk);
@@ -644,13 +655,16 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .page = page,
                  .page_at = EK_UNPLACED,
                  .sink = sink,
+                 .real = sink,
+                 .muted = ek_file_sink_muted(sink),
+                 .from = from,
                  .folders = folders,
                  .claims = ek_claims_new((guint64)boot->clusters + 2),
                  .files = ek_claims_new((guint64)boot->clusters + 2),
                  .steps = (guint64)boot->clusters * 8 + (1u << 20),
                  .name = name};
     Content root = {boot->root_cluster, FALSE, FOLDER_BYTES_MOST};
-    (void)from;
+    choose_sink(&walk);
     enter_later(&walk, &root, 0, FALSE);
     take_folders(&walk);
     if (!walk.stopped)

@@ -70,7 +70,10 @@ typedef struct {
 
 typedef struct {
     EkOpened *opened;
-    const EkFileSink *sink;
+    const EkFileSink *sink; /* for what is at hand: one of the next two */
+    const EkFileSink *real;
+    EkFileSink muted;
+    guint64 from;    /* folders that were walked before */
     GArray *folders; /* Folder: a stack */
     EkClaims claims; /* of folders */
     EkClaims files;  /* clusters of files */
@@ -428,15 +431,22 @@ static void take_folder(Walk *walk)
         walk->stopped |= !walk->sink->damage(walk->sink->data, walk->folder.number, &walk->damage);
 }
 
+/* Which folders there are is found again each time; what is in them was handed on before. */
+static void choose_sink(Walk *walk)
+{
+    walk->sink = walk->done < walk->from ? &walk->muted : walk->real;
+}
+
 static void take_folders(Walk *walk)
 {
     while (walk->folders->len > 0 && !walk->stopped) {
+        choose_sink(walk);
         walk->folder = g_array_index(walk->folders, Folder, walk->folders->len - 1);
         g_array_set_size(walk->folders, walk->folders->len - 1);
         take_folder(walk);
         walk->done++;
         if (!walk->stopped)
-            walk->stopped = !walk->sink->mark(walk->sink->data, 0, walk->done, walk->seen);
+            walk->stopped = !walk->sink->mark(walk->sink->data, walk->done, walk->done, walk->seen);
     }
 }
 
@@ -521,6 +531,7 @@ static void take_lost(Walk *walk, const Lost *lost)
     };
     if (walk->stopped || ek_claims_has(&walk->claims, lost->cluster))
         return;
+    choose_sink(walk);
     walk->stopped = !walk->sink->file(walk->sink->data, &file);
     enter_later(walk, lost->cluster, file.number, FALSE);
     take_folders(walk);
@@ -546,13 +557,16 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     g_autoptr(GString) name = g_string_new(NULL);
     Walk walk = {.opened = opened,
                  .sink = sink,
+                 .real = sink,
+                 .muted = ek_file_sink_muted(sink),
+                 .from = from,
                  .folders = folders,
                  .claims = ek_claims_new((guint64)boot->clusters + 2),
                  .files = ek_claims_new((guint64)boot->clusters + 2),
                  .steps = (guint64)boot->clusters * 8 + (1u << 20),
                  .name = name};
     Folder root = {boot->bits == EK_FAT32 ? boot->root_cluster : 0, 0, FALSE};
-    (void)from;
+    choose_sink(&walk);
     if (root.cluster != 0) {
         enter_later(&walk, root.cluster, 0, FALSE);
     } else {

@@ -27,6 +27,7 @@
 #define EPOCH 2082844800                /* seconds from 1904 to 1970 */
 #define CATALOG_FILE 4u
 #define ATTRIBUTES_FILE 8u
+#define MARK_EVERY 16u   /* nodes */
 #define GUESS_NODES 256u /* that are looked at for the size of a node */
 
 struct EkOpened {
@@ -165,7 +166,10 @@ typedef struct {
 
 typedef struct {
     EkOpened *opened;
-    const EkFileSink *sink;
+    const EkFileSink *sink; /* for what is at hand: one of the next two */
+    const EkFileSink *real;
+    EkFileSink muted;
+    guint64 from; /* steps that were gone before: all leaves, links, all leaves once more */
     GString *text;
     GByteArray *units;
     GByteArray *used; /* a bit a node: those that are in use */
@@ -442,12 +446,20 @@ static gboolean is_used(const Walk *walk, guint64 node)
     return !walk->opened->is_headless || is_linked(walk->opened, node);
 }
 
-static gboolean take_leaves(Walk *walk, guint64 nodes, guint8 *node)
+/* What links lead to, and what is seen, is found again each time. */
+static void choose_sink(Walk *walk, guint64 step)
+{
+    walk->sink = step < walk->from ? &walk->muted : walk->real;
+}
+
+/* `before` steps were gone by all that came first. */
+static gboolean take_leaves(Walk *walk, guint64 before, guint64 nodes, guint8 *node)
 {
     const EkOpened *opened = walk->opened;
     EkSpan span = {node, opened->tree.node_bytes};
     for (guint64 at = 1; at < nodes; at++) {
         EkKnown known = {0};
+        choose_sink(walk, before + at);
         if (is_used(walk, at) == walk->is_deleted)
             continue;
         if (!ek_hfs_fork_read(&opened->ground, &opened->catalog, at * span.length, node,
@@ -465,15 +477,15 @@ static gboolean take_leaves(Walk *walk, guint64 nodes, guint8 *node)
              i++)
             if (!take_record(walk, ek_hfs_record_of(span, i)))
                 return FALSE;
-        if (at % 256 == 0 && !walk->sink->mark(walk->sink->data, 0, at, nodes))
+        if (at % MARK_EVERY == 0 && !walk->sink->mark(walk->sink->data, before + at + 1, at, nodes))
             return FALSE;
     }
     return TRUE;
 }
 
-static gboolean pass_links(Walk *walk)
+/* All is freed; handed on only while that is `fine`. */
+static gboolean pass_links(Walk *walk, gboolean fine)
 {
-    gboolean fine = TRUE;
     for (guint i = 0; i < walk->links->len; i++) {
         Link *link = &g_array_index(walk->links, Link, i);
         guint32 file =
@@ -500,6 +512,9 @@ gboolean ek_hfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     g_autofree guint8 *node = g_malloc(opened->tree.node_bytes);
     Walk walk = {.opened = opened,
                  .sink = sink,
+                 .real = sink,
+                 .muted = ek_file_sink_muted(sink),
+                 .from = from,
                  .text = text,
                  .units = units,
                  .used = used,
@@ -508,15 +523,17 @@ gboolean ek_hfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .inodes = inodes,
                  .links = links};
     EkFolderDamage lost = {.unread_bytes = EK_STEP};
-    (void)from;
+    choose_sink(&walk, 0);
     if (!opened->is_headless)
         load_map(&walk);
-    else if (!sink->damage(sink->data, EK_HFS_ROOT_FOLDER, &lost))
+    else if (!walk.sink->damage(walk.sink->data, EK_HFS_ROOT_FOLDER, &lost))
         return FALSE;
-    gboolean fine = take_leaves(&walk, nodes, node);
-    fine = pass_links(&walk) && fine;
+    gboolean fine = take_leaves(&walk, 0, nodes, node);
+    choose_sink(&walk, nodes);
+    fine = pass_links(&walk, fine) && sink->mark(sink->data, MAX(from, nodes + 1), nodes, nodes);
     walk.is_deleted = TRUE;
-    return fine && take_leaves(&walk, nodes, node) && sink->mark(sink->data, 0, nodes, nodes);
+    return fine && take_leaves(&walk, nodes + 1, nodes, node) &&
+           sink->mark(sink->data, 0, nodes, nodes);
 }
 
 /* --- decoding ------------------------------------------------------------------------------- */
