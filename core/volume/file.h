@@ -99,8 +99,8 @@ typedef struct {
     gboolean (*mark)(void *data, guint64 from, guint64 done, guint64 total);
 } EkFileSink;
 
-/* A sink that takes nothing, and hands marks on to `sink` so that it can stop the walk: for the part
- * of a walk that must be gone again to come to where it goes on. `sink` must live as long. */
+/* A sink that takes nothing, and hands marks on to `sink` so that it can stop the walk: for the
+ * part of a walk that must be gone again to come to where it goes on. `sink` must live as long. */
 EkFileSink ek_file_sink_muted(const EkFileSink *sink);
 
 /* Receives the content of an encoded file, in order: `bytes` NULL is a hole of that length. Returns

@@ -533,7 +533,10 @@ static gboolean begins_folder(Walk *walk, guint32 cluster, GHashTable *led)
     gboolean found = FALSE;
     if (walk->opened->boot.cluster_bytes < sizeof data)
         span.length = walk->opened->boot.cluster_bytes;
-    if (!ek_gate_read(walk->opened->gate, place_of(walk->opened, cluster), data, span.length,
+    /* What was not read is not asked for: it may be anything. */
+    if (ek_gate_known(walk->opened->gate, place_of(walk->opened, cluster), span.length).good <
+            span.length ||
+        !ek_gate_read(walk->opened->gate, place_of(walk->opened, cluster), data, span.length,
                       &known, NULL) ||
         known.good < span.length || !is_entry_type(data[0]))
         return FALSE;

@@ -469,7 +469,9 @@ static gboolean begins_folder(const Walk *walk, guint32 cluster, Lost *lost)
     EkKnown known;
     lost->cluster = cluster;
     lost->place = ek_fat_cluster_byte(&walk->opened->boot, walk->opened->first_byte, cluster);
-    if (!ek_gate_read(walk->opened->gate, lost->place, entries, sizeof entries, &known, NULL) ||
+    /* What was not read is not asked for: it may be anything. */
+    if (ek_gate_known(walk->opened->gate, lost->place, sizeof entries).good < sizeof entries ||
+        !ek_gate_read(walk->opened->gate, lost->place, entries, sizeof entries, &known, NULL) ||
         known.good < sizeof entries || !ek_span_equals(span, 0, ".          ", 11) ||
         !ek_span_equals(span, ENTRY_BYTES, "..         ", 11) ||
         (ek_span_le16(span, 26) | (guint32)ek_span_le16(span, 20) << 16) != cluster)

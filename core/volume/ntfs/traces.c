@@ -19,11 +19,15 @@ static Probe probe(const EkNtfsTable *table, guint64 number, guint8 *record)
     guint32 bytes = table->boot.record_bytes;
     EkByte place = ek_ntfs_place(table, table->boot.mft_cluster);
     EkKnown known;
-    if (place == EK_UNPLACED ||
-        !ek_gate_read(table->gate, place + number * bytes, record, bytes, &known, NULL))
+    if (place == EK_UNPLACED)
         return PROBE_OTHER;
-    if (known.good < bytes)
+    /* What was not read is not asked for: the table may well be elsewhere. */
+    place += number * bytes;
+    if (place + bytes <= ek_gate_bytes(table->gate) &&
+        ek_gate_known(table->gate, place, bytes).good < bytes)
         return PROBE_UNREAD;
+    if (!ek_gate_read(table->gate, place, record, bytes, &known, NULL))
+        return PROBE_OTHER;
     return ek_ntfs_record_mend(record, bytes, table->boot.sector_size) &&
                    ek_ntfs_record_number((EkSpan){record, bytes}) == (guint32)number
                ? PROBE_OURS
