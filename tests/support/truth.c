@@ -262,6 +262,8 @@ static void add_special(Truth *truth, const char *to)
         CHECK(link(from, place) == 0 && link(origin, copy) == 0);
         put_new(truth, name);
     }
+    for (guint i = 0; i < 4; i++)
+        make_room("mount");
     must("truncate -s 3M truth/holes.bin && echo sown >> truth/holes.bin && "
          "truncate -s 5M truth/holes.bin && cp -a --sparse=always truth/holes.bin %s/",
          to);
