@@ -2,8 +2,11 @@
 #include "case/inventory.h"
 #include "check.h"
 #include "fixture.h"
+#include "program.h"
 
+#include <stdio.h>
 #include <string.h>
+#include <sys/resource.h>
 
 #define CLUSTER 4096u
 #define DRIVE (1u << 20)
@@ -222,6 +225,51 @@ static void an_interrupted_one_goes_on(void)
     shelf_close(&shelf);
 }
 
+/* Kilobytes that this process has had in memory at most. */
+static guint64 peak_kib(void)
+{
+    struct rusage usage;
+    CHECK(getrusage(RUSAGE_SELF, &usage) == 0);
+    return (guint64)usage.ru_maxrss;
+}
+
+/* Many files cost time, not memory. */
+static void many_files_take_little_memory(void)
+{
+    const char *wanted = g_getenv("EKTYPON_TEST_INVENTORY");
+    guint64 files = wanted != NULL ? g_ascii_strtoull(wanted, NULL, 10) : 100000;
+    Shelf shelf;
+    guint64 before = peak_kib();
+    shelf_open(&shelf);
+    bench_hole(&shelf.bench, 80, 8, EK_STATE_BAD);
+    for (guint64 i = 0; i < files; i++) {
+        guint64 folder = i / 100 * 101 + 100;
+        if (i % 100 == 0) {
+            g_autofree char *tray = g_strdup_printf("tray %" G_GUINT64_FORMAT, i / 100);
+            put(&shelf, folder, EK_TYPE_FOLDER, 0, ROOT, 0, tray, 0);
+        }
+        g_autofree char *name = g_strdup_printf("day %" G_GUINT64_FORMAT ".csv", i % 100);
+        put(&shelf, folder + 1 + i % 100, EK_TYPE_FILE, 0, folder, 0, name,
+            CLUSTER * (1 + i % (DRIVE / CLUSTER - 1)));
+        if (i % 1000 == 999)
+            CHECK(shelf.sink.mark(shelf.sink.data, folder + 100, i, files));
+    }
+    finish(&shelf);
+    EkInventoryTotals totals = ek_inventory_totals(shelf.inventory);
+    CHECK_NUMBER(totals.files, files);
+    CHECK_NUMBER(totals.folders, (files + 99) / 100);
+    CHECK(totals.by_condition[EK_CONDITION_HOLED] > files / 1000);
+    guint64 number = 0;
+    CHECK(ek_inventory_find(shelf.inventory, "tray 7/day 42.csv", &number, NULL));
+    CHECK_NUMBER(number, 7 * 101 + 100 + 43);
+    if (!is_sanitized())
+        CHECK(peak_kib() - before < 128 * 1024);
+    if (wanted != NULL)
+        printf("%" G_GUINT64_FORMAT " files: %" G_GUINT64_FORMAT " MiB resident at most\n", files,
+               peak_kib() / 1024);
+    shelf_close(&shelf);
+}
+
 int main(void)
 {
     static const Test tests[] = {
@@ -229,6 +277,7 @@ int main(void)
         {"what lost its folder is kept together", what_lost_its_folder_is_kept_together},
         {"conditions come from the map and later owners",
          conditions_come_from_map_and_later_owners},
+        {"many files take little memory", many_files_take_little_memory},
         {"an interrupted one goes on", an_interrupted_one_goes_on},
     };
     return RUN_TESTS("inventory", tests);
