@@ -22,9 +22,11 @@ test:
 	@ctest --test-dir $(BUILD) --output-on-failure --parallel $(JOBS)
 
 bench: build
+	@scripts/deps all
 	@cmake --build $(BUILD) --target bench_capture bench_images --parallel $(JOBS)
 	@bench/run $(BUILD)/ektypon 1024 5 $(BUILD)/bench_images
 	@bench/files $(BUILD)/ektypon
+	@bench/wanted $(BUILD)/ektypon
 	@bench/curve $(BUILD)/bench_capture
 
 soak:
