@@ -388,7 +388,7 @@ static void print_end(const Taking *taking)
     if (taking->links > 0) {
         g_autofree char *links = ek_text_count(taking->links, "link", "links");
         ek_cli_advise("extract: %s of the volume are not made anew: they may lead anywhere. "
-                      "find and ls show them",
+                      "ls and find list them, peek shows where they lead",
                       links);
     }
     if (taking->stopped)

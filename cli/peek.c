@@ -10,6 +10,7 @@
 
 #define PIECES_SHOWN 8u
 #define HEX_BYTES 16u
+#define LINK_MOST 4096u
 
 typedef struct {
     EkCli *cli;
@@ -203,6 +204,30 @@ static json_t *content_json(const EkPeek *peek)
     return json;
 }
 
+/* --- links ---------------------------------------------------------------------------------- */
+
+static gboolean take_target(void *data, const guint8 *bytes, gsize length)
+{
+    GString *target = data;
+    if (bytes != NULL)
+        g_string_append_len(target, (const char *)bytes, (gssize)MIN(length, LINK_MOST));
+    return target->len < LINK_MOST;
+}
+
+/* Where a symbolic link leads, where its content says so. */
+static void print_target(const Peeking *peeking, EkFiles *files, const GArray *extents)
+{
+    const EkFile *file = &peeking->item.file;
+    g_autoptr(GString) target = g_string_new(NULL);
+    if (file->type != EK_TYPE_LINK || file->size == 0 || file->size > LINK_MOST)
+        return;
+    ek_files_read(files, file, extents, take_target, target);
+    g_autofree char *valid = ek_text_utf8((const guint8 *)target->str, target->len);
+    g_autofree char *safe = ek_text_escape(valid);
+    if (*safe != '\0')
+        print_line("leads to", safe);
+}
+
 /* --- the command ---------------------------------------------------------------------------- */
 
 static void print_head(const Peeking *peeking, const GArray *extents, const GArray *holes)
@@ -274,6 +299,7 @@ static int peek_at(Peeking *peeking)
         ek_peek_clear(&peek);
         return ek_cli_print_json(json);
     }
+    print_target(peeking, files, extents);
     if (looked) {
         print_type(peeking, &peek);
         print_opens(peeking, &peek);

@@ -169,8 +169,8 @@ gboolean ek_inventory_commit(EkInventory *inventory, GError **error)
     return FALSE;
 }
 
-gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const GPtrArray *newer,
-                             EkGate *gate, GError **error)
+gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkVolume *volume,
+                             const GPtrArray *newer, EkGate *gate, GError **error)
 {
     static const char indices[] = "CREATE INDEX name_by_parent ON name (parent, text);"
                                   "CREATE INDEX name_by_file ON name (file);"
@@ -182,7 +182,7 @@ gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const GPtrArr
                   "INSERT OR IGNORE INTO file VALUES (?,1,0,0,NULL,NULL,NULL,0,0,0,0)", "u",
                   root) &&
         ek_sql_run(inventory->store, indices, error) && ek_inventory_settle(inventory, error) &&
-        ek_inventory_harm(inventory, newer, gate, error) &&
+        ek_inventory_harm(inventory, volume, newer, gate, error) &&
         ek_sql_do(inventory->store, error, "UPDATE meta SET value=? WHERE key='root'", "u", root) &&
         ek_sql_run(inventory->store, "UPDATE meta SET value=1 WHERE key='finished'; COMMIT", error);
     return inventory->is_finished;

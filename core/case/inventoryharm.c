@@ -18,6 +18,7 @@ typedef struct {
     GArray *open;           /* Open: deleted ones that may still be lain over */
     EkByte live_end;        /* of what files that are there lie in, so far */
     gboolean is_whole;      /* the read map has no holes, nothing is deleted or lain over */
+    const EkVolume *volume; /* of the inventory; NULL: it does not tell what it uses */
     const GPtrArray *newer; /* const EkVolume* */
 } Sweep;
 
@@ -115,6 +116,36 @@ static EkByte count_taken(const Sweep *sweep, EkRange extent)
     return MIN(taken, extent.bytes);
 }
 
+/* What of a deleted file's ground the volume calls used: it is another's, whoever that is. FALSE
+ * when that is not known of all of it. */
+static gboolean count_used(const Sweep *sweep, EkRange extent, EkByte *used)
+{
+    const EkVolume *volume = sweep->volume;
+    *used = 0;
+    if (volume == NULL || volume->format->use == NULL)
+        return FALSE;
+    EkByte grain = grain_of(volume);
+    for (EkByte at = extent.first; at < ek_range_end(extent);) {
+        /* Files begin where clusters do. */
+        EkByte next = MIN(at + grain, ek_range_end(extent));
+        EkUsage usage = volume->format->use(sweep->gate, volume, at);
+        if (usage == EK_USAGE_UNKNOWN)
+            return FALSE;
+        *used += usage == EK_USAGE_USED ? next - at : 0;
+        at = next;
+    }
+    return TRUE;
+}
+
+/* Ground of a deleted file: by what the volume says of it, else by who else lies there. */
+static gboolean take_deleted(Sweep *sweep, guint64 file, EkRange extent, GError **error)
+{
+    EkByte used = 0;
+    if (!count_used(sweep, extent, &used))
+        return lay_under(sweep, file, extent, error);
+    return used == 0 || add_overwritten(sweep, file, used, error);
+}
+
 static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
 {
     guint64 file = (guint64)sqlite3_column_int64(row, 0);
@@ -136,7 +167,7 @@ static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
     EkByte taken = count_taken(sweep, inside);
     if (taken > 0 && !add_overwritten(sweep, file, taken, error))
         return FALSE;
-    return is_deleted ? lay_under(sweep, file, inside, error) : lay_over(sweep, inside, error);
+    return is_deleted ? take_deleted(sweep, file, inside, error) : lay_over(sweep, inside, error);
 }
 
 static gboolean sweep_extents(Sweep *sweep, GError **error)
@@ -161,8 +192,8 @@ static gboolean has_deleted(EkInventory *inventory)
     return row == NULL || ek_sql_step(inventory->store, row, NULL) == 1;
 }
 
-gboolean ek_inventory_harm(EkInventory *inventory, const GPtrArray *newer, EkGate *gate,
-                           GError **error)
+gboolean ek_inventory_harm(EkInventory *inventory, const EkVolume *volume, const GPtrArray *newer,
+                           EkGate *gate, GError **error)
 {
     g_autoptr(GArray) open = g_array_new(FALSE, FALSE, sizeof(Open));
     EkRange hole;
@@ -172,7 +203,7 @@ gboolean ek_inventory_harm(EkInventory *inventory, const GPtrArray *newer, EkGat
         "INSERT INTO damage VALUES (?1,0,?2,?3,?4,?5) ON CONFLICT (file) DO UPDATE SET"
         " bad=bad+?2,unread=unread+?3,unplaced=unplaced+?4,overwritten=overwritten+?5",
         "");
-    Sweep sweep = {inventory, gate, put, open, 0, FALSE, newer};
+    Sweep sweep = {inventory, gate, put, open, 0, FALSE, volume, newer};
     sweep.is_whole = newer->len == 0 &&
                      !ek_gate_next_hole(gate, 0, ek_gate_bytes(gate), &hole, &bad) &&
                      !has_deleted(inventory);

@@ -40,7 +40,7 @@ EkItem ek_inventory_item(sqlite3_stmt *row);
 gboolean ek_inventory_settle(EkInventory *inventory, GError **error);
 
 /* Finds each file's condition (inventoryharm.c). */
-gboolean ek_inventory_harm(EkInventory *inventory, const GPtrArray *newer, EkGate *gate,
-                           GError **error);
+gboolean ek_inventory_harm(EkInventory *inventory, const EkVolume *volume, const GPtrArray *newer,
+                           EkGate *gate, GError **error);
 
 #endif

@@ -7,7 +7,7 @@
 
 #include <unistd.h>
 
-#define READERS "4" /* changes when what a walk hands on does */
+#define READERS "5" /* changes when what a walk hands on does */
 
 struct EkIndexing {
     EkView *view;
@@ -133,8 +133,9 @@ gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **erro
     if (!complete)
         return ek_inventory_commit(inventory, error);
     g_autoptr(GPtrArray) newer = newer_ones(indexing);
-    gboolean fine = ek_inventory_finish(inventory, files->format->root(files->opened), newer,
-                                        indexing->view->gate, error);
+    gboolean fine =
+        ek_inventory_finish(inventory, files->format->root(files->opened), indexing->volume->volume,
+                            newer, indexing->view->gate, error);
     g_clear_pointer(&indexing->lock, ek_lock_release);
     return fine;
 }

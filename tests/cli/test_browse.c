@@ -250,7 +250,7 @@ static void deleted_files_come_apart(void)
     CHECK_CONTAINS(listed.out, "2 files, 7.3 KiB\n");
     g_auto(Result) all = ektypon("ls bench 1 --deleted");
     CHECK_CONTAINS(all.out, "second sowing.csv  [deleted, place a guess]\n");
-    CHECK_CONTAINS(all.out, "[overwritten: 3.4 KiB overwritten]");
+    CHECK_CONTAINS(all.out, "[overwritten: 3.5 KiB overwritten]");
     g_auto(Result) plain = ektypon("extract bench 1 --to out");
     CHECK_STATUS(plain, 0);
     g_auto(Result) taken = ektypon("extract bench 1 --deleted --to out");
@@ -258,6 +258,22 @@ static void deleted_files_come_apart(void)
     g_auto(Result) same = shell("cmp b 'out/deleted/second sowing.csv' && cmp c out/third.csv && "
                                 "cmp a 'out/extracted (2).csv'");
     CHECK_STATUS(same, 0);
+}
+
+/* A folder lies where a deleted file did: that is no file's ground, and not the deleted one's. */
+static void folders_lie_over_deleted_files(void)
+{
+    must(
+        "export MTOOLS_SKIP_CHECK=1; truncate -s 1M v.img && mkfs.fat -F 12 -s 1 v.img >/dev/null "
+        "&& "
+        "echo sown > first.txt && mcopy -i v.img first.txt ::first.txt && mmd -i v.img ::tray && "
+        "truncate -s 900K filler && mcopy -i v.img filler :: && "
+        "{ for i in $(seq 1 400); do mcopy -i v.img first.txt ::f$i || break; done; } 2>/dev/null; "
+        "mdel -i v.img ::first.txt && mmd -i v.img ::tray/shelf");
+    done("new bench --adopt v.img");
+    done("hunt bench");
+    g_auto(Result) all = ektypon("ls bench 1 --deleted");
+    CHECK_CONTAINS(all.out, "irst.txt  [deleted, place a guess]  [overwritten: 5 B overwritten]");
 }
 
 /* Where a newer volume lies on an older one, files are whole where it says that their ground is
@@ -300,6 +316,7 @@ int main(void)
         {"what is taken out can be chosen", what_is_taken_out_can_be_chosen},
         {"older files are whole where nothing lies on them",
          older_files_are_whole_where_nothing_lies_on_them},
+        {"folders lie over deleted files", folders_lie_over_deleted_files},
         {"deleted files come apart", deleted_files_come_apart},
     };
     return RUN_TESTS("browse", tests);

@@ -132,6 +132,27 @@ static void kinds_are_found_by_content(void)
     CHECK_STATUS(alone, 2);
 }
 
+/* Links are shown, never followed, and never made. */
+static void links_lead_nowhere(void)
+{
+    must("mkdir src && ln -s '../far/away' src/short && "
+         "ln -s \"$(seq -s / 1 60)\" src/long && echo seeds > src/plain.txt && "
+         "truncate -s 20M v.img && mke2fs -q -F -t ext4 -d src v.img");
+    done("new files --adopt v.img");
+    done("hunt files");
+    g_auto(Result) near = ektypon("peek files 1:short");
+    CHECK_STATUS(near, 0);
+    CHECK_CONTAINS(near.out, "  leads to   ../far/away\n");
+    g_auto(Result) far = ektypon("peek files 1:long");
+    CHECK_CONTAINS(far.out, "/57/58/59/60\n");
+    g_auto(Result) taken = ektypon("extract files 1 --to out");
+    CHECK_STATUS(taken, 0);
+    CHECK_CONTAINS(taken.out, "1 file in 1 folder, 6 B, to out: 1 whole\nBy kind: 1 documents.\n");
+    CHECK_CONTAINS(taken.err, "2 links of the volume are not made anew");
+    g_auto(Result) there = shell("find out | sort | tr '\\n' ' '");
+    CHECK_TEXT(there.out, "out out/extracted.csv out/lost+found out/plain.txt ");
+}
+
 /* What a file says reaches the terminal as text only; numbers in it lead nowhere. */
 static void hostile_content_shows_as_text(void)
 {
@@ -191,6 +212,7 @@ int main(void)
         {"files are known by their content", files_are_known_by_their_content},
         {"what is broken does not open", what_is_broken_does_not_open},
         {"kinds are found by content", kinds_are_found_by_content},
+        {"links lead nowhere", links_lead_nowhere},
         {"hostile content shows as text", hostile_content_shows_as_text},
         {"the helper is locked down", the_helper_is_locked_down},
     };

@@ -52,7 +52,7 @@ static void finish(Shelf *shelf)
 {
     GError *error = NULL;
     g_autoptr(GPtrArray) newer = g_ptr_array_new();
-    CHECK(ek_inventory_finish(shelf->inventory, ROOT, newer, shelf->bench.gate, &error));
+    CHECK(ek_inventory_finish(shelf->inventory, ROOT, NULL, newer, shelf->bench.gate, &error));
     CHECK_FINE(&error);
 }
 
