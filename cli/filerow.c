@@ -242,6 +242,30 @@ EkIndexing *ek_filerow_open(EkCli *cli, EkView *view, guint64 volume, GError **e
     return fine ? g_steal_pointer(&indexing) : NULL;
 }
 
+int ek_filerow_open_place(EkCli *cli, EkPlace *place)
+{
+    GError *error = NULL;
+    guint64 volume = 0;
+    *place = (EkPlace){.indexing = NULL};
+    int status = ek_cli_take_place(cli, cli->operands[1], &volume, &place->path);
+    if (status != EK_EXIT_DONE)
+        return status;
+    if (!ek_view_open(&place->view, cli->operands[0], FALSE, &error))
+        return ek_cli_fail(cli, error);
+    place->indexing = ek_filerow_open(cli, &place->view, volume, &error);
+    if (place->indexing != NULL && ek_inventory_find(ek_indexing_inventory(place->indexing),
+                                                     place->path, &place->number, &error))
+        return EK_EXIT_DONE;
+    ek_filerow_close_place(place);
+    return ek_cli_fail(cli, error);
+}
+
+void ek_filerow_close_place(EkPlace *place)
+{
+    g_clear_pointer(&place->indexing, ek_indexing_free);
+    ek_view_close(&place->view);
+}
+
 /* --- lists in JSON -------------------------------------------------------------------------- */
 
 void ek_filerow_begin_list(EkFileList *list)

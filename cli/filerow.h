@@ -44,6 +44,19 @@ void ek_filerow_print_inventory(guint volume, const EkInventoryTotals *totals);
  * *error. The view must live as long. */
 EkIndexing *ek_filerow_open(EkCli *cli, EkView *view, guint64 volume, GError **error);
 
+/* What the operand of a command names: a file or folder of a volume, with its inventory. */
+typedef struct {
+    EkView view;
+    EkIndexing *indexing;
+    guint64 number;
+    const char *path; /* as it was named; points into the operand */
+} EkPlace;
+
+/* Opens the place that the second operand names in the case that the first one does. Returns
+ * EK_EXIT_DONE, or the status with which the command is over: then there is nothing to close. */
+int ek_filerow_open_place(EkCli *cli, EkPlace *place);
+void ek_filerow_close_place(EkPlace *place);
+
 /* Writes the rows of a list in JSON: {"files": [ … ], "totals": … }. */
 typedef struct {
     gboolean first;

@@ -22,18 +22,15 @@ static gboolean list_entry(void *data, const char *path, const EkItem *item)
     return TRUE;
 }
 
-static int list_place(EkCli *cli, EkIndexing *indexing, const char *path, guint with, gboolean json)
+static int list_place(EkCli *cli, const EkPlace *place, guint with, gboolean json)
 {
-    Listing listing = {.cli = cli, .indexing = indexing, .json = json};
-    EkInventory *inventory = ek_indexing_inventory(indexing);
+    Listing listing = {.cli = cli, .indexing = place->indexing, .json = json};
+    EkInventory *inventory = ek_indexing_inventory(place->indexing);
     GError *error = NULL;
-    guint64 number = 0;
-    if (!ek_inventory_find(inventory, path, &number, &error))
-        return ek_cli_fail(cli, error);
-    ek_filerow_count_start(&listing.totals, inventory, number);
+    ek_filerow_count_start(&listing.totals, inventory, place->number);
     if (json)
         ek_filerow_begin_list(&listing.list);
-    if (!ek_inventory_walk(inventory, number, with, list_entry, &listing, &error))
+    if (!ek_inventory_walk(inventory, place->number, with, list_entry, &listing, &error))
         return ek_cli_fail(cli, error);
     if (json)
         ek_filerow_end_list(ek_filerow_totals_json(&listing.totals));
@@ -43,7 +40,8 @@ static int list_place(EkCli *cli, EkIndexing *indexing, const char *path, guint 
         g_autofree char *size = ek_text_size(listing.totals.unread_bytes);
         ek_cli_advise("%s of it was not read yet. To read that first: ektypon image %s --want "
                       "\"%u:%s\" --only-wanted",
-                      size, cli->operands[0], ek_indexing_volume(indexing)->number, path);
+                      size, cli->operands[0], ek_indexing_volume(place->indexing)->number,
+                      place->path);
     }
     return EK_EXIT_DONE;
 }
@@ -62,23 +60,15 @@ int ek_command_ls(EkCli *cli)
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;
-    guint64 number = 0;
-    const char *path = NULL;
+    EkPlace place;
     if (!ek_cli_parse(cli, entries, &status))
         return status;
-    status = ek_cli_take_place(cli, cli->operands[1], &number, &path);
-    if (status != EK_EXIT_DONE)
-        return status;
-    GError *error = NULL;
-    EkView view;
-    if (!ek_view_open(&view, cli->operands[0], FALSE, &error))
-        return ek_cli_fail(cli, error);
     guint with =
         (deleted ? EK_WITH_DELETED : 0) | (own ? EK_WITH_OWN : 0) | (streams ? EK_WITH_STREAMS : 0);
-    EkIndexing *indexing = ek_filerow_open(cli, &view, number, &error);
-    status =
-        indexing != NULL ? list_place(cli, indexing, path, with, json) : ek_cli_fail(cli, error);
-    g_clear_pointer(&indexing, ek_indexing_free);
-    ek_view_close(&view);
+    status = ek_filerow_open_place(cli, &place);
+    if (status != EK_EXIT_DONE)
+        return status;
+    status = list_place(cli, &place, with, json);
+    ek_filerow_close_place(&place);
     return status;
 }

@@ -326,31 +326,21 @@ int ek_command_peek(EkCli *cli)
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;
-    guint64 volume = 0;
-    guint64 number = 0;
-    const char *path = NULL;
+    EkPlace place;
+    GError *error = NULL;
     if (!ek_cli_parse(cli, entries, &status))
         return status;
-    status = ek_cli_take_place(cli, cli->operands[1], &volume, &path);
+    status = ek_filerow_open_place(cli, &place);
     if (status != EK_EXIT_DONE)
         return status;
-    GError *error = NULL;
-    EkView view;
-    if (!ek_view_open(&view, cli->operands[0], FALSE, &error))
-        return ek_cli_fail(cli, error);
-    peeking.sector_size = ek_case_info(view.opened)->sector_size;
-    peeking.indexing = ek_filerow_open(cli, &view, volume, &error);
-    EkInventory *inventory =
-        peeking.indexing != NULL ? ek_indexing_inventory(peeking.indexing) : NULL;
-    gboolean found = inventory != NULL && ek_inventory_find(inventory, path, &number, &error) &&
-                     ek_inventory_get(inventory, number, keep_item, &peeking, &error);
-    if (!found)
-        status = ek_cli_fail(cli, error);
-    else
-        status = peek_at(&peeking);
-    g_clear_pointer(&peeking.indexing, ek_indexing_free);
+    peeking.sector_size = ek_case_info(place.view.opened)->sector_size;
+    peeking.indexing = place.indexing;
+    status = ek_inventory_get(ek_indexing_inventory(place.indexing), place.number, keep_item,
+                              &peeking, &error)
+                 ? peek_at(&peeking)
+                 : ek_cli_fail(cli, error);
+    ek_filerow_close_place(&place);
     g_free(peeking.path);
     g_free(peeking.name);
-    ek_view_close(&view);
     return status;
 }

@@ -164,21 +164,17 @@ static void print_json(Tree *tree)
     puts("\n]}");
 }
 
-static int show_place(EkCli *cli, EkIndexing *indexing, const char *path, guint depth, guint with,
-                      gboolean json)
+static int show_place(EkCli *cli, const EkPlace *place, guint depth, guint with, gboolean json)
 {
     g_autoptr(GArray) branches = g_array_new(FALSE, FALSE, sizeof(Branch));
     g_autoptr(GHashTable) indices =
         g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, NULL);
     Tree tree = {cli, branches, indices, depth};
-    EkInventory *inventory = ek_indexing_inventory(indexing);
+    EkInventory *inventory = ek_indexing_inventory(place->indexing);
     GError *error = NULL;
-    guint64 number = 0;
-    if (!ek_inventory_find(inventory, path, &number, &error))
-        return ek_cli_fail(cli, error);
-    add_branch(&tree, number, 0, path, FALSE);
+    add_branch(&tree, place->number, 0, place->path, FALSE);
     gboolean fine =
-        ek_inventory_walk(inventory, number, EK_WITH_BELOW | with, take_item, &tree, &error);
+        ek_inventory_walk(inventory, place->number, EK_WITH_BELOW | with, take_item, &tree, &error);
     add_up(&tree);
     if (fine && json)
         print_json(&tree);
@@ -201,24 +197,15 @@ int ek_command_tree(EkCli *cli)
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;
-    guint64 volume = 0;
-    const char *path = NULL;
+    EkPlace place;
     if (!ek_cli_parse(cli, entries, &status))
-        return status;
-    status = ek_cli_take_place(cli, cli->operands[1], &volume, &path);
-    if (status != EK_EXIT_DONE)
         return status;
     if (depth < 0)
         return ek_cli_misused(cli, "--depth %d is less than 0", depth);
-    GError *error = NULL;
-    EkView view;
-    if (!ek_view_open(&view, cli->operands[0], FALSE, &error))
-        return ek_cli_fail(cli, error);
-    EkIndexing *indexing = ek_filerow_open(cli, &view, volume, &error);
-    status = indexing != NULL ? show_place(cli, indexing, path, (guint)depth,
-                                           deleted ? EK_WITH_DELETED : 0, json)
-                              : ek_cli_fail(cli, error);
-    g_clear_pointer(&indexing, ek_indexing_free);
-    ek_view_close(&view);
+    status = ek_filerow_open_place(cli, &place);
+    if (status != EK_EXIT_DONE)
+        return status;
+    status = show_place(cli, &place, (guint)depth, deleted ? EK_WITH_DELETED : 0, json);
+    ek_filerow_close_place(&place);
     return status;
 }

@@ -11,11 +11,7 @@
  */
 static void prepare(void)
 {
-    unpack_demo();
-    done("new bench sim:drive.model");
-    g_auto(Result) image = ektypon("image bench --all-rounds");
-    CHECK_STATUS(image, 0);
-    done("hunt bench");
+    make_demo_case();
     done("extract bench \"2:Germination photos/Tray 01\" \"1:Species sheets/Achillea\" --to taken");
     must("cp \"$(find taken -name '*.jpg' | sort | head -1)\" good.jpg && "
          "cp \"$(find taken -name '*.ods' | head -1)\" good.ods");

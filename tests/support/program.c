@@ -184,6 +184,14 @@ void unpack_demo(void)
     must("cp %s/drive.model .", EKTYPON_DEMO);
 }
 
+void make_demo_case(void)
+{
+    unpack_demo();
+    done("new bench sim:drive.model");
+    done("image bench --all-rounds");
+    done("hunt bench");
+}
+
 char *file_sha256(const char *path)
 {
     gsize length = 0;

@@ -45,6 +45,9 @@ json_t *volume_at(json_t *json, guint64 sector);
 /* Unpacks the demo drive into the current folder: drive.img and drive.model. */
 void unpack_demo(void);
 
+/* The same, imaged to the end and hunted as the case "bench". */
+void make_demo_case(void);
+
 /* The path of a file of the demo ("truth/sector-0.bin"); the caller frees. */
 char *demo_path(const char *name);
 
