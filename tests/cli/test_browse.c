@@ -8,7 +8,7 @@
 
 static void the_inventory_is_kept(void)
 {
-    make_demo_case();
+    hunt_demo();
     g_auto(Result) first = ektypon("index bench 1");
     CHECK_STATUS(first, 0);
     CHECK_TEXT(first.out, "Volume 1: 40 folders, 76 files, 314.3 KiB: 75 whole, 1 holed\n");
@@ -37,7 +37,7 @@ static void the_inventory_is_kept(void)
 
 static void folders_show_what_is_in_them(void)
 {
-    make_demo_case();
+    hunt_demo();
     g_auto(Result) tree = ektypon("tree bench 1 --depth 1");
     CHECK_STATUS(tree, 0);
     CHECK_TEXT(tree.out, "      SIZE     FILES  FOLDER\n"
@@ -67,7 +67,7 @@ static void count_found(const char *options, guint64 wanted)
 
 static void files_are_found_by_what_is_known_of_them(void)
 {
-    make_demo_case();
+    hunt_demo();
     count_found("--condition holed", 5);
     count_found("--kind audio", 14);
     count_found("--kind audio --condition holed", 2);
@@ -96,7 +96,7 @@ static void files_are_found_by_what_is_known_of_them(void)
 
 static void bad_sectors_lead_to_files(void)
 {
-    make_demo_case();
+    hunt_demo();
     g_auto(Result) hits = ektypon("map bench --files");
     CHECK_STATUS(hits, 0);
     CHECK_CONTAINS(hits.out,
@@ -176,7 +176,7 @@ static void what_is_wanted_is_read_first(void)
 
 static void what_is_taken_out_can_be_chosen(void)
 {
-    make_demo_case();
+    hunt_demo();
     g_auto(Result) apart = ektypon("extract bench 1 3 --to out --holed-to holed");
     CHECK_STATUS(apart, 3);
     CHECK_CONTAINS(apart.out, "132 files in 46 folders, 646.8 KiB, to out: 130 whole, 2 holed\n");

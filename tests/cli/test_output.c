@@ -90,6 +90,20 @@ static void json_has_the_shapes_that_are_promised(void)
     check_keys(json_object_get(ls, "totals"), "totals",
                "files folders bytes deleted whole holed overwritten unplaced");
     json_decref(ls);
+    json_t *peek = json_of("peek bench 2:LABELS.TXT --json", 0);
+    check_keys(peek, "peek", "file extents content");
+    check_keys(first_of(peek, "extents"), "an extent", "offset bytes first_byte");
+    check_keys(json_object_get(peek, "content"), "content",
+               "type mime kind blank opens why look shown");
+    json_decref(peek);
+    json_t *tree = json_of("tree bench 2 --json", 0);
+    check_keys(first_of(tree, "folders"), "a folder",
+               "number parent name depth folders files bytes not_whole deleted");
+    json_decref(tree);
+    json_t *index = json_of("index bench 2 --json", 0);
+    check_keys(index, "index",
+               "volume files folders bytes deleted hurt_folders whole holed overwritten unplaced");
+    json_decref(index);
     json_t *extract = json_of("extract bench 2:LABELS.TXT --to out --json", 0);
     check_keys(first_of(extract, "files"), "an extracted file",
                "volume number path written_as outcome size sha256 condition bad_bytes unread_bytes "

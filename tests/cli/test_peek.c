@@ -11,7 +11,7 @@
  */
 static void prepare(void)
 {
-    make_demo_case();
+    hunt_demo();
     done("extract bench \"2:Germination photos/Tray 01\" \"1:Species sheets/Achillea\" --to taken");
     must("cp \"$(find taken -name '*.jpg' | sort | head -1)\" good.jpg && "
          "cp \"$(find taken -name '*.ods' | head -1)\" good.ods");

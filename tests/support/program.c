@@ -184,7 +184,7 @@ void unpack_demo(void)
     must("cp %s/drive.model .", EKTYPON_DEMO);
 }
 
-void make_demo_case(void)
+void hunt_demo(void)
 {
     unpack_demo();
     done("new bench sim:drive.model");

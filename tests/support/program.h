@@ -46,7 +46,7 @@ json_t *volume_at(json_t *json, guint64 sector);
 void unpack_demo(void);
 
 /* The same, imaged to the end and hunted as the case "bench". */
-void make_demo_case(void);
+void hunt_demo(void);
 
 /* The path of a file of the demo ("truth/sector-0.bin"); the caller frees. */
 char *demo_path(const char *name);
