@@ -31,8 +31,8 @@ static const Kind kinds[] = {
     {"ext2", "mke2fs -q -F -t ext2 -b 1024 v.img", NULL, 1, TRUE, TRUE, FALSE, FALSE, TRUE, 0},
     {"ext3", "mke2fs -q -F -t ext3 v.img", NULL, 1, TRUE, TRUE, FALSE, FALSE, TRUE, 0},
     {"ext4", "mke2fs -q -F -t ext4 -b 4096 v.img", "supers", 1, TRUE, TRUE, FALSE, FALSE, TRUE, 1},
-    {"ext4", "mke2fs -q -F -t ext4 -b 1024 -O inline_data,64bit v.img", NULL, 1, TRUE, TRUE, FALSE,
-     FALSE, TRUE, 2},
+    {"ext4", "mke2fs -q -F -t ext4 -b 1024 -i 4096 -O inline_data,64bit v.img", NULL, 1, TRUE, TRUE,
+     FALSE, FALSE, TRUE, 2},
 };
 
 static guint volume_mib;
