@@ -405,6 +405,7 @@ static void hfsplus_lists_files_by_leaves(void)
         bench_open(&bench, composed->data, composed->length);
         bench_hole(&bench, composed->catalog_byte / 512, 2, EK_STATE_BAD);
         g_autoptr(EkVolume) volume = open_composed(&bench, &files);
+        CHECK_TEXT(volume->label, composed->label);
         g_autoptr(Listing) listing = listing_new(&files, 0);
         count_files(listing, plan.files);
         CHECK(listing->folders_damaged > 0);
@@ -422,6 +423,7 @@ static void hfsplus_goes_on_where_it_was_cut(void)
     EkFiles files;
     bench_open(&bench, composed->data, composed->length);
     g_autoptr(EkVolume) volume = open_composed(&bench, &files);
+    CHECK_TEXT(volume->label, composed->label);
     g_autoptr(Listing) whole = listing_new(&files, 0);
     g_autofree char *wanted = listing_lines(whole);
     CHECK(whole->marks > 3);
