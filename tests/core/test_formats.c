@@ -405,7 +405,7 @@ static void hfsplus_lists_files_by_leaves(void)
         bench_open(&bench, composed->data, composed->length);
         bench_hole(&bench, composed->catalog_byte / 512, 2, EK_STATE_BAD);
         g_autoptr(EkVolume) volume = open_composed(&bench, &files);
-        CHECK_TEXT(volume->label, composed->label);
+        CHECK(volume->stands);
         g_autoptr(Listing) listing = listing_new(&files, 0);
         count_files(listing, plan.files);
         CHECK(listing->folders_damaged > 0);
