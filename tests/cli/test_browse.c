@@ -267,6 +267,23 @@ static void folders_lie_over_deleted_files(void)
     CHECK_CONTAINS(all.out, "irst.txt  [deleted, place a guess]  [overwritten: 5 B overwritten]");
 }
 
+/* A thousand folders in each other: longer than the system takes a path to be. */
+static void a_thousand_levels_come_out(void)
+{
+    must(
+        "mkdir src && (cd src && for i in $(seq 1000); do mkdir d && cd d; done && echo seeds > f) "
+        "&& truncate -s 40M v.img && mke2fs -q -F -t ext4 -d src v.img");
+    done("new bench --adopt v.img");
+    done("hunt bench");
+    g_auto(Result) index = ektypon("index bench 1");
+    CHECK_TEXT(index.out, "Volume 1: 1001 folders, 1 file, 6 B: 1 whole\n");
+    done("tree bench 1");
+    done("extract bench 1 --to out");
+    g_auto(Result) deep = shell("cd out && n=0 && while cd d 2>/dev/null; do n=$((n+1)); done; "
+                                "echo $n && cat f");
+    CHECK_TEXT(deep.out, "1000\nseeds\n");
+}
+
 /* Where a newer volume lies on an older one, files are whole where it says that their ground is
  * free. */
 static void older_files_are_whole_where_nothing_lies_on_them(void)
@@ -308,6 +325,7 @@ int main(void)
         {"older files are whole where nothing lies on them",
          older_files_are_whole_where_nothing_lies_on_them},
         {"folders lie over deleted files", folders_lie_over_deleted_files},
+        {"a thousand levels come out", a_thousand_levels_come_out},
         {"deleted files come apart", deleted_files_come_apart},
     };
     return RUN_TESTS("browse", tests);

@@ -233,6 +233,41 @@ static guint64 peak_kib(void)
     return (guint64)usage.ru_maxrss;
 }
 
+typedef struct {
+    guint64 count;
+    gboolean is_in_order;
+    char last[64];
+} Heap;
+
+static gboolean count_heap(void *data, const char *path, const EkItem *item)
+{
+    Heap *heap = data;
+    (void)path;
+    heap->is_in_order = heap->is_in_order && strcmp(heap->last, item->name) < 0;
+    g_strlcpy(heap->last, item->name, sizeof heap->last);
+    heap->count++;
+    return TRUE;
+}
+
+/* All in one folder: a program that ran wild. */
+static void one_folder_may_hold_very_many(void)
+{
+    Shelf shelf;
+    Heap heap = {.is_in_order = TRUE};
+    const guint64 files = 200000;
+    shelf_open(&shelf);
+    put(&shelf, 100, EK_TYPE_FOLDER, 0, ROOT, 0, "heap", 0);
+    for (guint64 i = 0; i < files; i++) {
+        g_autofree char *name = g_strdup_printf("reading %" G_GUINT64_FORMAT, i * 7919 % files);
+        put(&shelf, 101 + i, EK_TYPE_FILE, 0, 100, 0, name, 0);
+    }
+    finish(&shelf);
+    CHECK(ek_inventory_walk(shelf.inventory, 100, 0, count_heap, &heap, NULL));
+    CHECK_NUMBER(heap.count, files);
+    CHECK(heap.is_in_order);
+    shelf_close(&shelf);
+}
+
 /* Many files cost time, not memory. */
 static void many_files_take_little_memory(void)
 {
@@ -277,6 +312,7 @@ int main(void)
         {"what lost its folder is kept together", what_lost_its_folder_is_kept_together},
         {"conditions come from the map and later owners",
          conditions_come_from_map_and_later_owners},
+        {"one folder may hold very many", one_folder_may_hold_very_many},
         {"many files take little memory", many_files_take_little_memory},
         {"an interrupted one goes on", an_interrupted_one_goes_on},
     };
