@@ -49,13 +49,21 @@ static gboolean pass_extent(Reader *reader, EkByte first, EkByte bytes)
     return TRUE;
 }
 
+/* What a format decodes, with its holes cut to pieces. */
+static gboolean pass_decoded(void *data, const guint8 *bytes, gsize length)
+{
+    Reader *reader = data;
+    return bytes != NULL ? reader->sink(reader->data, bytes, length)
+                         : pass_nothing(reader, length, FALSE);
+}
+
 gboolean ek_files_read(EkFiles *files, const EkFile *file, const GArray *extents,
                        EkContentSink sink, void *data)
 {
-    if ((file->flags & EK_FILE_ENCODED) != 0)
-        return files->format->decode(files->opened, file, sink, data);
     g_autofree guint8 *buffer = g_malloc(PIECE);
     Reader reader = {files->gate, buffer, sink, data};
+    if ((file->flags & EK_FILE_ENCODED) != 0)
+        return files->format->decode(files->opened, file, pass_decoded, &reader);
     EkByte at = 0;
     for (guint i = 0; i < extents->len && at < file->size; i++) {
         const EkExtent *extent = &g_array_index(extents, EkExtent, i);
