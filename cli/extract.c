@@ -235,7 +235,9 @@ static gboolean is_one_files_error(const GError *error)
            !g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
 }
 
-static gboolean write_file(Taking *taking, const char *path, const EkItem *item, GError **error)
+/* `place` is below the folder that is written to. */
+static gboolean write_file(Taking *taking, const char *path, const char *place, const EkItem *item,
+                           GError **error)
 {
     guint64 volume = ek_indexing_volume(taking->indexing)->number;
     gboolean is_whole = item->damage.condition == EK_CONDITION_WHOLE;
@@ -245,7 +247,7 @@ static gboolean write_file(Taking *taking, const char *path, const EkItem *item,
         return FALSE;
     EkExtracted result = {0};
     EkExtractOrder order = {
-        .path = path,
+        .path = place,
         .file = &item->file,
         .extents = extents,
         .if_exists = taking->order->if_exists,
@@ -294,7 +296,7 @@ static gboolean take_entry(void *data, const char *path, const EkItem *item)
         tell_problem(taking, path, taking->stopped ? condition : what);
         return !taking->stopped;
     } else {
-        fine = write_file(taking, place, item, &error);
+        fine = write_file(taking, path, place, item, &error);
         count_done(taking, item);
     }
     if (fine)

@@ -3,6 +3,7 @@
 
 #include <errno.h>
 #include <seccomp.h>
+#include <sys/mman.h>
 #include <sys/resource.h>
 
 #define MEMORY_MOST (2ull << 30) /* bytes of address space */
@@ -24,15 +25,34 @@ static gboolean limit(int resource, rlim_t most)
 
 /* All that reading content, computing and answering needs. */
 static const int calls[] = {
-    SCMP_SYS(read),          SCMP_SYS(readv),        SCMP_SYS(write),
-    SCMP_SYS(writev),        SCMP_SYS(lseek),        SCMP_SYS(close),
-    SCMP_SYS(mmap),          SCMP_SYS(munmap),       SCMP_SYS(mremap),
-    SCMP_SYS(madvise),       SCMP_SYS(brk),          SCMP_SYS(futex),
-    SCMP_SYS(clock_gettime), SCMP_SYS(gettimeofday), SCMP_SYS(time),
-    SCMP_SYS(getrandom),     SCMP_SYS(getpid),       SCMP_SYS(gettid),
-    SCMP_SYS(sched_yield),   SCMP_SYS(rt_sigreturn), SCMP_SYS(rt_sigprocmask),
-    SCMP_SYS(exit),          SCMP_SYS(exit_group),   SCMP_SYS(restart_syscall),
-    SCMP_SYS(fstat),         SCMP_SYS(sysinfo),
+    SCMP_SYS(read),
+    SCMP_SYS(readv),
+    SCMP_SYS(write),
+    SCMP_SYS(writev),
+    SCMP_SYS(lseek),
+    SCMP_SYS(close),
+    SCMP_SYS(munmap),
+    SCMP_SYS(mremap),
+    SCMP_SYS(madvise),
+    SCMP_SYS(brk),
+    SCMP_SYS(futex),
+    SCMP_SYS(clock_gettime),
+    SCMP_SYS(gettimeofday),
+    SCMP_SYS(time),
+    SCMP_SYS(getrandom),
+    SCMP_SYS(getpid),
+    SCMP_SYS(gettid),
+    SCMP_SYS(sched_yield),
+    SCMP_SYS(rt_sigreturn),
+    SCMP_SYS(rt_sigprocmask),
+    SCMP_SYS(exit),
+    SCMP_SYS(exit_group),
+    SCMP_SYS(restart_syscall),
+    SCMP_SYS(fstat),
+    SCMP_SYS(sysinfo),
+#ifdef SANITIZED
+    SCMP_SYS(sigaltstack), /* its runtime asks for that before the end */
+#endif
 };
 
 gboolean lock_down(void)
@@ -49,9 +69,11 @@ gboolean lock_down(void)
         return FALSE;
     for (gsize i = 0; fine && i < G_N_ELEMENTS(calls); i++)
         fine = seccomp_rule_add(filter, SCMP_ACT_ALLOW, calls[i], 0) == 0;
-    /* Memory can be made neither executable nor anything but readable and writable. */
-    fine = fine && seccomp_rule_add(filter, SCMP_ACT_ALLOW, SCMP_SYS(mprotect), 1,
-                                    SCMP_A2(SCMP_CMP_MASKED_EQ, 4u, 0)) == 0;
+    /* No memory can be made executable. */
+    static const int mapping[] = {SCMP_SYS(mmap), SCMP_SYS(mprotect)};
+    for (gsize i = 0; fine && i < G_N_ELEMENTS(mapping); i++)
+        fine = seccomp_rule_add(filter, SCMP_ACT_ALLOW, mapping[i], 1,
+                                SCMP_A2(SCMP_CMP_MASKED_EQ, PROT_EXEC, 0)) == 0;
     fine = fine && seccomp_load(filter) == 0;
     seccomp_release(filter);
     return fine;

@@ -9,13 +9,15 @@
 typedef struct {
     guint64 file;
     EkByte end;
+    gint64 time;        /* when it was made, or else changed; ns since 1970 */
+    gboolean is_judged; /* the volume itself said what of it is in use */
 } Open;
 
 typedef struct {
     EkInventory *inventory;
     EkGate *gate;
     sqlite3_stmt *put;
-    GArray *open;           /* Open: deleted ones that may still be lain over */
+    GArray *open;           /* Open: deleted ones that others may still lie on */
     EkByte live_end;        /* of what files that are there lie in, so far */
     gboolean is_whole;      /* the read map has no holes, nothing is deleted or lain over */
     const EkVolume *volume; /* of the inventory; NULL: it does not tell what it uses */
@@ -52,20 +54,42 @@ static gboolean lay_over(Sweep *sweep, EkRange live, GError **error)
                 g_array_remove_index_fast(sweep->open, i - 1);
             continue;
         }
-        if (end > from && !add_overwritten(sweep, open->file, MIN(open->end, end) - from, error))
+        if (end > from && !open->is_judged &&
+            !add_overwritten(sweep, open->file, MIN(open->end, end) - from, error))
             return FALSE;
     }
     return TRUE;
 }
 
-static gboolean lay_under(Sweep *sweep, guint64 file, EkRange deleted, GError **error)
+/* Two that are deleted lay there: what is left is the later one's. */
+static gboolean lay_side_by_side(Sweep *sweep, const Open *deleted, EkByte first, GError **error)
 {
-    EkByte end = ek_range_end(deleted);
-    if (sweep->live_end > deleted.first &&
-        !add_overwritten(sweep, file, MIN(sweep->live_end, end) - deleted.first, error))
+    for (guint i = sweep->open->len; i > 0; i--) {
+        const Open *other = &g_array_index(sweep->open, Open, i - 1);
+        if (other->end <= first) {
+            g_array_remove_index_fast(sweep->open, i - 1);
+            continue;
+        }
+        guint64 older = other->time < deleted->time ? other->file : deleted->file;
+        EkByte bytes = MIN(other->end, deleted->end) - first;
+        if (other->file == deleted->file)
+            continue;
+        if (!add_overwritten(sweep, older, bytes, error) ||
+            /* Where nothing tells which is later, neither is believed. */
+            (other->time == deleted->time && !add_overwritten(sweep, other->file, bytes, error)))
+            return FALSE;
+    }
+    return TRUE;
+}
+
+static gboolean lay_under(Sweep *sweep, Open deleted, EkByte first, GError **error)
+{
+    if (!deleted.is_judged && sweep->live_end > first &&
+        !add_overwritten(sweep, deleted.file, MIN(sweep->live_end, deleted.end) - first, error))
         return FALSE;
-    Open open = {file, end};
-    g_array_append_val(sweep->open, open);
+    if (!lay_side_by_side(sweep, &deleted, first, error))
+        return FALSE;
+    g_array_append_val(sweep->open, deleted);
     return TRUE;
 }
 
@@ -138,12 +162,15 @@ static gboolean count_used(const Sweep *sweep, EkRange extent, EkByte *used)
 }
 
 /* Ground of a deleted file: by what the volume says of it, else by who else lies there. */
-static gboolean take_deleted(Sweep *sweep, guint64 file, EkRange extent, GError **error)
+static gboolean take_deleted(Sweep *sweep, guint64 file, gint64 time, EkRange extent,
+                             GError **error)
 {
     EkByte used = 0;
-    if (!count_used(sweep, extent, &used))
-        return lay_under(sweep, file, extent, error);
-    return used == 0 || add_overwritten(sweep, file, used, error);
+    gboolean is_judged = count_used(sweep, extent, &used);
+    if (is_judged && used > 0 && !add_overwritten(sweep, file, used, error))
+        return FALSE;
+    return lay_under(sweep, (Open){file, ek_range_end(extent), time, is_judged}, extent.first,
+                     error);
 }
 
 static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
@@ -167,7 +194,8 @@ static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
     EkByte taken = count_taken(sweep, inside);
     if (taken > 0 && !add_overwritten(sweep, file, taken, error))
         return FALSE;
-    return is_deleted ? take_deleted(sweep, file, inside, error) : lay_over(sweep, inside, error);
+    return is_deleted ? take_deleted(sweep, file, sqlite3_column_int64(row, 5), inside, error)
+                      : lay_over(sweep, inside, error);
 }
 
 static gboolean sweep_extents(Sweep *sweep, GError **error)
@@ -175,7 +203,8 @@ static gboolean sweep_extents(Sweep *sweep, GError **error)
     /* Where no file is deleted and nothing is missing, only what has no place is of interest. */
     g_autoptr(EkStatement) rows =
         ek_sql_prepare(sweep->inventory->store, error,
-                       "SELECT e.file,e.first,e.bytes,e.stored,f.flags FROM extent e"
+                       "SELECT e.file,e.first,e.bytes,e.stored,f.flags,"
+                       " coalesce(f.created,f.modified,0) FROM extent e"
                        " JOIN file f ON f.number=e.file WHERE ?=0 OR e.first<0 ORDER BY e.first",
                        "i", (gint64)sweep->is_whole);
     int got = rows != NULL ? 0 : -1;
@@ -208,8 +237,11 @@ gboolean ek_inventory_harm(EkInventory *inventory, const EkVolume *volume, const
                      !ek_gate_next_hole(gate, 0, ek_gate_bytes(gate), &hole, &bad) &&
                      !has_deleted(inventory);
     return put != NULL && sweep_extents(&sweep, error) &&
-           ek_sql_run(inventory->store,
-                      "UPDATE damage SET condition=max(condition, CASE WHEN unplaced>0 THEN 3"
-                      " WHEN overwritten>0 THEN 2 WHEN bad+unread>0 THEN 1 ELSE 0 END)",
-                      error);
+           ek_sql_run(
+               inventory->store,
+               "UPDATE damage SET overwritten=min(overwritten,coalesce((SELECT size FROM file"
+               " WHERE number=damage.file),overwritten));"
+               "UPDATE damage SET condition=max(condition, CASE WHEN unplaced>0 THEN 3"
+               " WHEN overwritten>0 THEN 2 WHEN bad+unread>0 THEN 1 ELSE 0 END)",
+               error);
 }

@@ -7,7 +7,7 @@
 
 #include <unistd.h>
 
-#define READERS "5" /* changes when what a walk hands on does */
+#define READERS "6" /* changes when what a walk hands on does */
 
 struct EkIndexing {
     EkView *view;

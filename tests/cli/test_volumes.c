@@ -340,6 +340,64 @@ static void check_without_root(Truth *truth)
     }
 }
 
+/* The first bytes of a file that was taken out. */
+static gboolean begins_with(const char *folder, const char *written, const char *wanted)
+{
+    g_autofree char *place = g_build_filename(folder, written, NULL);
+    gsize length = 0;
+    g_autofree guint8 *data = read_file(place, &length);
+    gsize bytes = MIN(length, strlen(wanted));
+    return memcmp(data, wanted, bytes) == 0;
+}
+
+/* What is called whole of the deleted ones is what it was. Those that were there first, and lie
+ * below the others now, hold the word "spare". Returns how many of the others came back so. */
+static guint check_gone(const Truth *truth, json_t *files)
+{
+    guint back = 0;
+    for (gsize i = 0; i < json_array_size(files); i++) {
+        json_t *file = json_array_get(files, i);
+        const char *path = json_text(file, "path");
+        g_autofree char *name = g_path_get_basename(path);
+        gboolean is_spare = strspn(name, "0123456789") == strlen(name);
+        if (truth->kind->is_packed && g_str_has_prefix(path, "packed/"))
+            path += strlen("packed/");
+        /* exFAT forgets where a deleted one lay in pieces, and so what it lay on. */
+        if (!g_str_equal(json_text(file, "condition"), "whole") || json_u64(file, "size") == 0 ||
+            (is_spare && g_str_equal(truth->kind->filesystem, "exfat")) ||
+            (!is_spare && !g_hash_table_contains(truth->by_path, path)))
+            continue;
+        back += !is_spare;
+        if (is_spare && !begins_with("gone", json_text(file, "written_as"), "spare"))
+            complain("deleted, called whole, and is not", path);
+        else if (!is_spare && !g_hash_table_contains(truth->sums, json_text(file, "sha256")))
+            complain("deleted, called whole, and is not", path);
+    }
+    return back;
+}
+
+static void check_deleted(Truth *truth)
+{
+    if (!truth_delete(truth))
+        return;
+    must("rm -rf bench gone");
+    done("new bench --adopt v.img");
+    done("hunt bench");
+    g_auto(Result) result = ektypon("extract bench 1 --deleted --to gone --json");
+    CHECK(result.status == 0 || result.status == 3);
+    json_t *json = result_json(&result);
+    guint back = check_gone(truth, json_object_get(json, "files"));
+    /* NTFS forgets nothing of a file but that it is there. */
+    guint gone = 0;
+    for (guint i = 0; i < truth->put->len; i++) {
+        const Put *put = truth->put->pdata[i];
+        gone += put->is_deleted && put->size > 0;
+    }
+    if (g_str_equal(truth->kind->filesystem, "ntfs"))
+        CHECK(back >= gone / 2 && gone > 0);
+    json_decref(json);
+}
+
 static void check_kind(const Kind *kind, GRand *random, guint files)
 {
     must("rm -f v.img && truncate -s %uM v.img && %s >maker.log 2>&1", volume_mib, kind->make);
@@ -360,9 +418,12 @@ static void check_kind(const Kind *kind, GRand *random, guint files)
     if (g_str_equal(kind->filesystem, "ntfs"))
         check_without_first_record(truth);
     if (kind->wipe != NULL) {
+        must("cp --sparse=always v.img kept.img");
         wipe(kind->wipe);
         check_out(truth, "", FALSE);
+        must("mv kept.img v.img");
     }
+    check_deleted(truth);
     truth_free(truth);
 }
 

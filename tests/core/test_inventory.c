@@ -192,6 +192,31 @@ static void conditions_come_from_map_and_later_owners(void)
     shelf_close(&shelf);
 }
 
+/* Two that are deleted cannot both be whole on the same ground: the later one is. */
+static void of_two_deleted_ones_the_later_is_whole(void)
+{
+    Shelf shelf;
+    shelf_open(&shelf);
+    static const gint64 made[] = {1000, 3000, 2000};
+    for (guint i = 0; i < 3; i++) {
+        g_autofree char *name = g_strdup_printf("%u", i);
+        EkFile file = {.number = 40 + i,
+                       .type = EK_TYPE_FILE,
+                       .flags = EK_FILE_DELETED,
+                       .size = CLUSTER,
+                       .created = ek_moment_utc(made[i])};
+        EkExtent extent = {0, CLUSTER, 8 * CLUSTER, CLUSTER, FALSE};
+        EkFileName called = {.file = 40 + i, .parent = ROOT, .is_deleted = TRUE, .text = name};
+        CHECK(shelf.sink.file(shelf.sink.data, &file));
+        CHECK(shelf.sink.extent(shelf.sink.data, file.number, &extent));
+        CHECK(shelf.sink.name(shelf.sink.data, &called));
+    }
+    finish(&shelf);
+    g_autofree char *tree = tree_of(&shelf, EK_WITH_DELETED);
+    CHECK_TEXT(tree, "0 overwritten\n1 whole\n2 overwritten\n");
+    shelf_close(&shelf);
+}
+
 static void an_interrupted_one_goes_on(void)
 {
     Shelf shelf;
@@ -314,6 +339,7 @@ int main(void)
          conditions_come_from_map_and_later_owners},
         {"one folder may hold very many", one_folder_may_hold_very_many},
         {"many files take little memory", many_files_take_little_memory},
+        {"of two deleted ones the later is whole", of_two_deleted_ones_the_later_is_whole},
         {"an interrupted one goes on", an_interrupted_one_goes_on},
     };
     return RUN_TESTS("inventory", tests);

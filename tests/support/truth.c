@@ -399,3 +399,21 @@ gboolean truth_put_in(Truth *truth)
     must("%s/tests/scripts/mount-volume --down v.img mount", EKTYPON_SOURCE);
     return TRUE;
 }
+
+gboolean truth_delete(Truth *truth)
+{
+    const char *name = truth->kind->filesystem;
+    if (g_str_has_prefix(name, "fat") || g_str_equal(name, "hfsplus"))
+        return FALSE;
+    g_auto(Result) up = shell("%s/tests/scripts/mount-volume %s v.img mount", EKTYPON_SOURCE, name);
+    if (up.status != 0)
+        return FALSE;
+    for (guint i = 0; i < truth->put->len; i += 3) {
+        Put *put = truth->put->pdata[i];
+        g_autofree char *place =
+            g_build_filename("mount", truth->kind->is_packed ? "packed" : "", put->path, NULL);
+        put->is_deleted = unlink(place) == 0;
+    }
+    must("%s/tests/scripts/mount-volume --down v.img mount", EKTYPON_SOURCE);
+    return TRUE;
+}

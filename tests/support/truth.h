@@ -29,6 +29,7 @@ typedef struct {
     guint64 number; /* in the inventory */
     gint64 modified;
     gboolean found;
+    gboolean is_deleted;
     gboolean found_below; /* under its path without the first folder */
 } Put;
 
@@ -52,5 +53,8 @@ void truth_free(Truth *truth);
 /* Puts them into the volume; more than were made, where the kind has links. FALSE when there is no
  * way to. */
 gboolean truth_put_in(Truth *truth);
+
+/* Deletes every third of the files, with the driver. FALSE where there is none. */
+gboolean truth_delete(Truth *truth);
 
 #endif
