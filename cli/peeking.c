@@ -11,15 +11,16 @@
 #define HELPER "ektypon-peek"
 #define PICTURE_LINES 20u
 
-/* Beside the program, as it is built, or where it is installed. */
+/* Beside the program, as it is built; where it is installed, also when all of that was moved. */
 static char *helper_path(void)
 {
+    static const char *const places[] = {".", "../libexec/ektypon"};
     g_autofree char *self = g_file_read_link("/proc/self/exe", NULL);
-    if (self != NULL) {
-        g_autofree char *folder = g_path_get_dirname(self);
-        g_autofree char *beside = g_build_filename(folder, HELPER, NULL);
-        if (access(beside, X_OK) == 0)
-            return g_steal_pointer(&beside);
+    g_autofree char *folder = self != NULL ? g_path_get_dirname(self) : NULL;
+    for (gsize i = 0; folder != NULL && i < G_N_ELEMENTS(places); i++) {
+        g_autofree char *path = g_build_filename(folder, places[i], HELPER, NULL);
+        if (access(path, X_OK) == 0)
+            return g_steal_pointer(&path);
     }
     return g_build_filename(EKTYPON_LIBEXEC, HELPER, NULL);
 }
