@@ -5,6 +5,7 @@
 #include "show.h"
 #include "volumes.h"
 #include "work/hunting.h"
+#include "work/wanting.h"
 
 #define TABLES_SHOWN 5u
 
@@ -98,6 +99,22 @@ static void print_tables(const GPtrArray *tables)
         puts("No partition table.");
 }
 
+/* What listing the files of all volumes would read, and was not read yet. */
+static void advise_structures(const char *folder)
+{
+    g_autoptr(GArray) sectors = g_array_new(FALSE, FALSE, sizeof(EkSectorRange));
+    guint64 count = 0;
+    if (!ek_wanting_add(folder, "structures", ek_cli_watch_signals(), sectors, NULL))
+        return;
+    for (guint i = 0; i < sectors->len; i++)
+        count += g_array_index(sectors, EkSectorRange, i).count;
+    g_autofree char *told = ek_text_count(count, "sector", "sectors");
+    if (count > 0)
+        ek_cli_advise("What is needed first to list the files of these volumes, %s as far as that "
+                      "is known: ektypon image %s --want structures --only-wanted",
+                      told, folder);
+}
+
 static int print_result(EkCli *cli, EkHunting *hunting)
 {
     GError *error = NULL;
@@ -125,9 +142,7 @@ static int print_result(EkCli *cli, EkHunting *hunting)
                    unread);
         puts(".");
         if (known.unread > 0 && volumes->len > 0)
-            ek_cli_advise("What is needed first to list the files of these volumes: ektypon image "
-                          "%s --want structures --only-wanted",
-                          folder);
+            advise_structures(folder);
     }
     ek_cli_advise("Next: ektypon %s %s", volumes->len > 0 ? "volumes" : "map", folder);
     return EK_EXIT_DONE;
