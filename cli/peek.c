@@ -256,7 +256,8 @@ static void print_head(const Peeking *peeking, const GArray *extents, const GArr
     print_moment("created", &file->created);
     print_moment("modified", &file->modified);
     print_moment("accessed", &file->accessed);
-    print_extents(peeking, extents);
+    if (has_content(file) || extents->len > 0)
+        print_extents(peeking, extents);
     if ((file->flags & EK_FILE_GUESSED) != 0)
         print_line("", "that is a guess: the chain that told is gone");
     g_autofree char *condition = ek_filerow_condition(&item->damage);
