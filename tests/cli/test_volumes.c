@@ -341,37 +341,21 @@ static void check_without_root(Truth *truth)
     }
 }
 
-/* The first bytes of a file that was taken out. */
-static gboolean begins_with(const char *folder, const char *written, const char *wanted)
-{
-    g_autofree char *place = g_build_filename(folder, written, NULL);
-    gsize length = 0;
-    g_autofree guint8 *data = read_file(place, &length);
-    gsize bytes = MIN(length, strlen(wanted));
-    return memcmp(data, wanted, bytes) == 0;
-}
-
-/* What is called whole of the deleted ones is what it was. Those that were there first, and lie
- * below the others now, hold the word "spare". Returns how many of the others came back so. */
+/* What is called whole of the files that were deleted last is what it was: returns how many are.
+ * Of older ones below them nothing may tell any more. */
 static guint check_gone(const Truth *truth, json_t *files)
 {
     guint back = 0;
     for (gsize i = 0; i < json_array_size(files); i++) {
         json_t *file = json_array_get(files, i);
         const char *path = json_text(file, "path");
-        g_autofree char *name = g_path_get_basename(path);
-        gboolean is_spare = strspn(name, "0123456789") == strlen(name);
         if (truth->kind->is_packed && g_str_has_prefix(path, "packed/"))
             path += strlen("packed/");
-        /* All but NTFS forget where a deleted one lay, and so what it lay on. */
         if (!g_str_equal(json_text(file, "condition"), "whole") || json_u64(file, "size") == 0 ||
-            (is_spare && !g_str_equal(truth->kind->filesystem, "ntfs")) ||
-            (!is_spare && !g_hash_table_contains(truth->by_path, path)))
+            !g_hash_table_contains(truth->by_path, path))
             continue;
-        back += !is_spare;
-        if (is_spare && !begins_with("gone", json_text(file, "written_as"), "spare"))
-            complain("deleted, called whole, and is not", path);
-        else if (!is_spare && !g_hash_table_contains(truth->sums, json_text(file, "sha256")))
+        back++;
+        if (!g_hash_table_contains(truth->sums, json_text(file, "sha256")))
             complain("deleted, called whole, and is not", path);
     }
     return back;

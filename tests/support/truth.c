@@ -18,7 +18,7 @@
 #define FOLDERS 30u
 #define DEPTH 25u
 #define TOGETHER 6u /* files that are written in turns */
-#define SPARES_MOST 16000u
+#define SPARES_MOST 24000u
 #define BIG (8u << 20)
 #define IN_MANY_PIECES (3u << 20) /* bytes of a file that takes an index of its own */
 
@@ -99,7 +99,7 @@ static gsize some_size(Truth *truth, guint number, guint files)
         return number == 1 ? 300u << 20 : (gsize)g_rand_int_range(truth->random, BIG, 40 << 20);
     static const gsize odd[] = {0,   1,   59,   60,   61,   300,  511,  512,
                                 600, 700, 1023, 4095, 4096, 4097, 65536};
-    return g_rand_int_range(truth->random, 0, 10) < 3
+    return g_rand_int_range(truth->random, 0, 10) < 2
                ? odd[g_rand_int_range(truth->random, 0, G_N_ELEMENTS(odd))]
                : (gsize)g_rand_int_range(truth->random, 0, 200000);
 }
