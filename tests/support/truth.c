@@ -185,7 +185,7 @@ static gboolean write_piece(int fd, const guint8 *piece, gsize length, const cha
 }
 
 /* Copies some files in turns, a piece of each at a time, so that they lie in pieces. */
-static void copy_together(const Put *const *some, guint count, const char *to)
+static void copy_together(const Truth *truth, const Put *const *some, guint count, const char *to)
 {
     int in[TOGETHER];
     int out[TOGETHER];
@@ -205,6 +205,9 @@ static void copy_together(const Put *const *some, guint count, const char *to)
             ssize_t got = read(in[i], piece, sizeof piece);
             if (got > 0) {
                 CHECK(write_piece(out[i], piece, (gsize)got, to));
+                /* Where each piece of it lies is decided at once. */
+                if (truth->kind->wants_depth > 1 && some[i]->size == IN_MANY_PIECES)
+                    CHECK(fsync(out[i]) == 0);
                 continue;
             }
             close(in[i]);
@@ -225,11 +228,11 @@ static void copy_some(Truth *truth, gboolean big, const char *to)
             continue;
         some[count++] = put;
         if (count == TOGETHER) {
-            copy_together(some, count, to);
+            copy_together(truth, some, count, to);
             count = 0;
         }
     }
-    copy_together(some, count, to);
+    copy_together(truth, some, count, to);
 }
 
 static void set_time(const Put *put, const char *to)
