@@ -286,8 +286,9 @@ static void wipe(const char *what)
     if (g_str_equal(what, "supers")) {
         /* All superblocks: by their magic, as in any copy of them. */
         for (guint group = 0; group < volume_mib / 128 + 1; group++)
-            must("dd if=/dev/zero of=v.img bs=1024 count=1 conv=notrunc status=none seek=%u",
-                 group == 0 ? 1 : group * 128 * 1024);
+            if (group < 2 || group == 3 || group == 5 || group == 7 || group == 9)
+                must("dd if=/dev/zero of=v.img bs=1024 count=1 conv=notrunc status=none seek=%u",
+                     group == 0 ? 1 : group * 128 * 1024);
         return;
     }
     guint first = 0;
