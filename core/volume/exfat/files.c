@@ -226,16 +226,17 @@ static EkSpan entry_of(const Walk *walk, guint index)
     return (EkSpan){walk->set + (gsize)index * EK_EXFAT_ENTRY_BYTES, EK_EXFAT_ENTRY_BYTES};
 }
 
-/* Over all of a set but for its own two bytes, as it was before it was deleted. */
-static guint16 sum_of(const Walk *walk)
+/* Over all of a set but for its own two bytes; `in_use` is set in the type of each entry, as it was
+ * before it was deleted (0: as it is). */
+static guint16 sum_of(EkSpan set, guint8 in_use)
 {
     guint16 sum = 0;
-    for (gsize i = 0; i < (gsize)walk->entries * EK_EXFAT_ENTRY_BYTES; i++) {
-        guint8 byte = walk->set[i];
+    for (gsize i = 0; i < set.length; i++) {
+        guint8 byte = ek_span_u8(set, i);
         if (i == 2 || i == 3)
             continue;
         if (i % EK_EXFAT_ENTRY_BYTES == 0)
-            byte |= IN_USE;
+            byte |= in_use;
         sum = (guint16)((guint)(sum >> 1 | (guint)sum << 15) + byte);
     }
     return sum;
@@ -313,7 +314,8 @@ static void take_set(Walk *walk)
     guint16 attributes = ek_span_le16(head, 4);
     guint8 flags = ek_span_u8(stream, 1);
     if ((ek_span_u8(stream, 0) | IN_USE) != TYPE_STREAM ||
-        (is_deleted && sum_of(walk) != ek_span_le16(head, 2)))
+        (is_deleted && sum_of((EkSpan){walk->set, (gsize)walk->entries * EK_EXFAT_ENTRY_BYTES},
+                              IN_USE) != ek_span_le16(head, 2)))
         return;
     is_deleted |= walk->folder.is_deleted;
     Content content = {
@@ -513,14 +515,10 @@ static gboolean is_entry_type(guint8 type)
 static gboolean begins_with_set(EkSpan span)
 {
     gsize bytes = (ek_span_u8(span, 1) + 1ul) * EK_EXFAT_ENTRY_BYTES;
-    guint16 sum = 0;
     if (ek_span_u8(span, 0) != TYPE_FILE || bytes > span.length ||
         bytes < 3 * EK_EXFAT_ENTRY_BYTES || ek_span_u8(span, EK_EXFAT_ENTRY_BYTES) != TYPE_STREAM)
         return FALSE;
-    for (gsize i = 0; i < bytes; i++)
-        if (i != 2 && i != 3)
-            sum = (guint16)((guint)(sum >> 1 | (guint)sum << 15) + span.data[i]);
-    return sum == ek_span_le16(span, 2);
+    return sum_of(ek_span_part(span, 0, bytes), 0) == ek_span_le16(span, 2);
 }
 
 /* Does a folder begin in this cluster? Nothing says so but the sets in it. What folders these lead
