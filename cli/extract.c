@@ -83,13 +83,9 @@ static gboolean pick(void *data, const char *path, const EkItem *item)
     if (g_atomic_int_get(taking->cancel) != 0)
         return FALSE;
     EkVerdict verdict = ek_filter_judge(filter, path, item);
-    if (verdict != EK_VERDICT_NO && !is_folder && taking->peeker != NULL) {
-        EkVerdict content = EK_VERDICT_NO;
-        if (!ek_peeking_judge(taking->peeker, taking->indexing, item, filter->kinds, taking->cancel,
-                              &content, &taking->error))
-            return FALSE;
-        verdict = content == EK_VERDICT_YES ? verdict : content;
-    }
+    if (!ek_peeking_judge(taking->peeker, taking->indexing, item, filter->kinds, taking->cancel,
+                          &verdict, &taking->error))
+        return FALSE;
     taking->unknown += verdict == EK_VERDICT_UNKNOWN ? 1 : 0;
     /* Folders are made for what is in them, or when all is taken. */
     if (verdict != EK_VERDICT_YES || (is_folder && ek_filter_is_set(filter)))

@@ -46,14 +46,10 @@ static gboolean take_item(void *data, const char *path, const EkItem *item)
 {
     Search *search = data;
     EkVerdict verdict = ek_filter_judge(search->filter, path, item);
-    if (verdict != EK_VERDICT_NO && search->peeker != NULL &&
-        g_atomic_int_get(search->cancel) == 0) {
-        EkVerdict content = EK_VERDICT_NO;
-        if (!ek_peeking_judge(search->peeker, search->indexing, item, search->filter->kinds,
-                              search->cancel, &content, &search->error))
-            return FALSE;
-        verdict = content == EK_VERDICT_YES ? verdict : content;
-    }
+    if (g_atomic_int_get(search->cancel) == 0 &&
+        !ek_peeking_judge(search->peeker, search->indexing, item, search->filter->kinds,
+                          search->cancel, &verdict, &search->error))
+        return FALSE;
     search->unknown += verdict == EK_VERDICT_UNKNOWN;
     if (verdict != EK_VERDICT_YES)
         return g_atomic_int_get(search->cancel) == 0;

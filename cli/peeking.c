@@ -58,14 +58,16 @@ gboolean ek_peeking_judge(EkPeeker *peeker, EkIndexing *indexing, const EkItem *
                           const gint *cancel, EkVerdict *verdict, GError **error)
 {
     EkPeek peek = {0};
+    if (peeker == NULL || *verdict == EK_VERDICT_NO)
+        return TRUE;
     g_autoptr(GArray) extents =
         ek_inventory_extents(ek_indexing_inventory(indexing), item->file.number, error);
     gboolean fine = extents != NULL && ek_peeker_look(peeker, ek_indexing_files(indexing),
                                                       &item->file, extents, cancel, &peek, error);
     if (!peek.is_known)
         *verdict = EK_VERDICT_UNKNOWN;
-    else
-        *verdict = (kinds >> peek.kind & 1) != 0 ? EK_VERDICT_YES : EK_VERDICT_NO;
+    else if ((kinds >> peek.kind & 1) == 0)
+        *verdict = EK_VERDICT_NO;
     ek_peek_clear(&peek);
     return fine;
 }

@@ -15,8 +15,8 @@ EkPeekCanvas ek_peeking_canvas(const EkCli *cli, gboolean plain);
 /* canvas NULL: only what a file is will be asked. */
 EkPeeker *ek_peeking_new(const EkPeekCanvas *canvas);
 
-/* Judges a file that a filter by content let through so far, by what is in it. FALSE with *error
- * when content cannot be looked into at all. */
+/* Judges a file that a filter let through so far (*verdict) by what is in it; peeker NULL: that is
+ * not asked. FALSE with *error when content cannot be looked into at all. */
 gboolean ek_peeking_judge(EkPeeker *peeker, EkIndexing *indexing, const EkItem *item, guint kinds,
                           const gint *cancel, EkVerdict *verdict, GError **error);
 
