@@ -16,6 +16,7 @@
 #include <string.h>
 
 #define FILES 60u
+#define UNIT 65536u     /* bytes that are packed together, at most */
 #define FIRST_ALONE 10u /* of the files: those before it have further names, which stay */
 
 static const Kind kinds[] = {
@@ -95,14 +96,18 @@ static void note_below(Truth *truth, const char *path)
     }
 }
 
+static const char *path_inside(const Truth *truth, const char *path)
+{
+    return truth->kind->is_packed && g_str_has_prefix(path, "packed/") ? path + strlen("packed/")
+                                                                       : path;
+}
+
 static void check_file(Truth *truth, json_t *file, gboolean masked)
 {
     const char *path = json_text(file, "path");
     const char *condition = json_text(file, "condition");
     gboolean whole = g_str_equal(condition, "whole");
-    const char *inside = truth->kind->is_packed && g_str_has_prefix(path, "packed/")
-                             ? path + strlen("packed/")
-                             : path;
+    const char *inside = path_inside(truth, path);
     Put *put = g_hash_table_lookup(truth->by_path, inside);
     if (put == NULL) {
         note_below(truth, path);
@@ -116,6 +121,7 @@ static void check_file(Truth *truth, json_t *file, gboolean masked)
         return;
     }
     put->found = TRUE;
+    put->is_whole = whole;
     put->number = json_u64(file, "number");
     if (json_u64(file, "size") != put->size)
         complain("another size", path);
@@ -195,17 +201,20 @@ static gboolean are_same_pieces(const GArray *one, const GArray *other)
            (count == 0 || memcmp(one->data, other->data, count * sizeof(PlainPiece)) == 0);
 }
 
+static GHashTable *plain_by_path(const Truth *truth, const PlainVolume *volume)
+{
+    GHashTable *by_path = g_hash_table_new(g_str_hash, g_str_equal);
+    for (guint i = 0; i < volume->files->len; i++) {
+        PlainFile *file = volume->files->pdata[i];
+        g_hash_table_insert(by_path, (gpointer)path_inside(truth, file->path), file);
+    }
+    return by_path;
+}
+
 static void compare_with_plain(const Truth *truth, const PlainVolume *volume, const guint8 *image,
                                GHashTable *pieces)
 {
-    g_autoptr(GHashTable) by_path = g_hash_table_new(g_str_hash, g_str_equal);
-    for (guint i = 0; i < volume->files->len; i++) {
-        PlainFile *file = volume->files->pdata[i];
-        const char *path = file->path;
-        if (truth->kind->is_packed && g_str_has_prefix(path, "packed/"))
-            path += strlen("packed/");
-        g_hash_table_insert(by_path, (gpointer)path, file);
-    }
+    g_autoptr(GHashTable) by_path = plain_by_path(truth, volume);
     for (guint i = 0; i < truth->put->len; i++) {
         const Put *put = truth->put->pdata[i];
         const PlainFile *file = g_hash_table_lookup(by_path, put->path);
@@ -231,8 +240,14 @@ static guint count_in_pieces(const PlainVolume *volume)
     return plain_count(volume, 3) - links;
 }
 
-/* What the volume is made of, as a plain second reader sees it, which must agree with us. */
-static void check_plain(const Truth *truth)
+/* What a volume is made of, as a plain second reader sees it. */
+typedef struct {
+    PlainVolume *volume;
+    guint64 first; /* byte at which the volume begins */
+} Witness;
+
+/* It must agree with us. */
+static Witness check_plain(const Truth *truth)
 {
     const char *name = truth->kind->filesystem;
     const char *format = g_str_has_prefix(name, "fat")   ? "fat"
@@ -244,8 +259,7 @@ static void check_plain(const Truth *truth)
     json_decref(json);
     GMappedFile *file = g_mapped_file_new("v.img", FALSE, NULL);
     const guint8 *image = (const guint8 *)g_mapped_file_get_contents(file) + first;
-    g_autoptr(PlainVolume) volume =
-        plain_read(format, image, g_mapped_file_get_length(file) - first);
+    PlainVolume *volume = plain_read(format, image, g_mapped_file_get_length(file) - first);
     g_autoptr(GHashTable) pieces = our_pieces(first);
     compare_with_plain(truth, volume, image, pieces);
     if (truth->kind->is_broken_up && (truth->files < TRUTH_LARGE || !g_str_equal(format, "fat")))
@@ -254,28 +268,90 @@ static void check_plain(const Truth *truth)
         CHECK(g_str_equal(format, "ntfs") ? volume->lists > 0
                                           : volume->deepest >= truth->kind->wants_depth);
     g_mapped_file_unref(file);
+    return (Witness){volume, first};
 }
 
 /* --- ground that was not read ----------------------------------------------------------------- */
 
 typedef enum { MASK_RANDOM, MASK_STRIDE, MASK_RUN, MASKS } Mask;
 
-/* A hundredth of the sectors; one stretch of eight, as with a damaged head; a tenth in one. */
-static void write_mask(GRand *random, Mask mask)
+static void mask_out(GString *list, guint8 *unread, guint first, guint count)
+{
+    g_string_append_printf(list, "%u %u\n", first, count);
+    memset(unread + first, TRUE, count);
+}
+
+/* A hundredth of the sectors; one stretch of eight, as with a damaged head; a tenth in one. Returns
+ * a byte for each sector, TRUE: not read. */
+static guint8 *write_mask(GRand *random, Mask mask)
 {
     guint sectors = volume_mib * 2048;
     g_autoptr(GString) list = g_string_new(NULL);
+    guint8 *unread = g_malloc0(sectors);
     if (mask == MASK_RUN) {
         gint first = g_rand_int_range(random, 64, (gint)(sectors - sectors / 10));
-        g_string_append_printf(list, "%d %u\n", first, sectors / 10);
+        mask_out(list, unread, (guint)first, sectors / 10);
     }
     guint step = mask == MASK_RANDOM ? 100 : 8 * 96;
     guint phase = (guint)g_rand_int_range(random, 0, (gint)step);
     for (guint at = 64 + phase; mask != MASK_RUN && at + step < sectors; at += step)
-        g_string_append_printf(
-            list, "%u %u\n", mask == MASK_RANDOM ? at + (guint)g_rand_int_range(random, 0, 99) : at,
-            mask == MASK_RANDOM ? 1u : 96u);
+        if (mask == MASK_RANDOM)
+            mask_out(list, unread, at + (guint)g_rand_int_range(random, 0, 99), 1);
+        else
+            mask_out(list, unread, at, 96);
     write_file("unread.txt", list->str, list->len);
+    return unread;
+}
+
+static gboolean hits(const guint8 *unread, guint64 place, guint64 bytes)
+{
+    return bytes > 0 && memchr(unread + place / 512, TRUE,
+                               (gsize)((place + bytes - 1) / 512 - place / 512 + 1)) != NULL;
+}
+
+/* Something of these was not read, neither where it stands first nor in a copy. */
+static gboolean lacks(const guint8 *unread, guint64 first, const GArray *needs)
+{
+    for (guint i = 0; i < needs->len; i++) {
+        const PlainNeed *need = &g_array_index(needs, PlainNeed, i);
+        for (guint64 at = 0; at < need->bytes; at += 512)
+            if (hits(unread, first + need->place + at, 512) &&
+                (need->copy == 0 || hits(unread, first + need->copy + at, 512)))
+                return TRUE;
+    }
+    return FALSE;
+}
+
+static gboolean lacks_content(const guint8 *unread, guint64 first, const PlainFile *file)
+{
+    for (guint i = 0; i < file->pieces->len; i++) {
+        const PlainPiece *piece = &g_array_index(file->pieces, PlainPiece, i);
+        /* A packed piece is read to the end of its unit. */
+        if (hits(unread, first + piece->place, piece->bytes + (file->is_packed ? UNIT : 0)))
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* Nothing else is lost but what lay in what was not read: a file all of whose way was read is found
+ * at its path, and is whole where its map and content were read, too. Returns how many are. */
+static guint check_not_lost(const Truth *truth, const Witness *witness, const guint8 *unread)
+{
+    g_autoptr(GHashTable) by_path = plain_by_path(truth, witness->volume);
+    guint safe = 0;
+    for (guint i = 0; i < truth->put->len; i++) {
+        const Put *put = truth->put->pdata[i];
+        const PlainFile *file = g_hash_table_lookup(by_path, put->path);
+        if (file == NULL || lacks(unread, witness->first, file->way))
+            continue;
+        safe++;
+        if (!put->found)
+            complain("lost, though all that leads to it was read", put->path);
+        else if (!put->is_whole && !lacks(unread, witness->first, file->map) &&
+                 !lacks_content(unread, witness->first, file))
+            complain("called not whole, though all of it was read", put->path);
+    }
+    return safe;
 }
 
 /* --- no header -------------------------------------------------------------------------------- */
@@ -349,9 +425,7 @@ static guint check_gone(const Truth *truth, json_t *files)
     guint back = 0;
     for (gsize i = 0; i < json_array_size(files); i++) {
         json_t *file = json_array_get(files, i);
-        const char *path = json_text(file, "path");
-        if (truth->kind->is_packed && g_str_has_prefix(path, "packed/"))
-            path += strlen("packed/");
+        const char *path = path_inside(truth, json_text(file, "path"));
         if (!g_str_equal(json_text(file, "condition"), "whole") || json_u64(file, "size") == 0 ||
             !g_hash_table_contains(truth->by_path, path))
             continue;
@@ -394,11 +468,15 @@ static void check_kind(const Kind *kind, GRand *random, guint files)
         return;
     }
     check_out(truth, "", FALSE);
-    check_plain(truth);
+    guint safe = 0;
+    Witness witness = check_plain(truth);
     for (Mask mask = MASK_RANDOM; mask < MASKS; mask++) {
-        write_mask(random, mask);
+        g_autofree guint8 *unread = write_mask(random, mask);
         check_out(truth, " --bad-list unread.txt", TRUE);
+        safe += check_not_lost(truth, &witness, unread);
     }
+    CHECK(safe > truth->put->len);
+    plain_free(witness.volume);
     if (g_str_equal(kind->filesystem, "exfat") || g_str_equal(kind->filesystem, "fat32"))
         check_without_root(truth);
     if (g_str_equal(kind->filesystem, "ntfs"))

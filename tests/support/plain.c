@@ -1,17 +1,20 @@
 /* SPDX-License-Identifier: MIT */
 #include "plain.h"
 
+#define SECTOR 512u
+
 static void file_free(gpointer data)
 {
     PlainFile *file = data;
     g_free(file->path);
-    g_array_unref(file->pieces);
+    plain_folder_clear(file);
     g_free(file);
 }
 
 void plain_free(PlainVolume *volume)
 {
     g_ptr_array_unref(volume->files);
+    g_array_unref(volume->way);
     g_free(volume);
 }
 
@@ -27,6 +30,7 @@ PlainVolume *plain_read(const char *format, const guint8 *bytes, gsize length)
                    {"hfsplus", plain_hfsplus}};
     PlainVolume *volume = g_new0(PlainVolume, 1);
     Plain plain = {bytes, length};
+    volume->way = g_array_new(FALSE, FALSE, sizeof(PlainNeed));
     volume->files = g_ptr_array_new_with_free_func(file_free);
     for (gsize i = 0; i < G_N_ELEMENTS(readers); i++)
         if (g_str_equal(format, readers[i].format))
@@ -46,11 +50,36 @@ char *plain_join(const char *folder, char *name)
 PlainFile *plain_file(PlainVolume *volume, char *path, guint64 size)
 {
     PlainFile *file = g_new0(PlainFile, 1);
+    *file = plain_folder(size);
     file->path = path;
-    file->size = size;
-    file->pieces = g_array_new(FALSE, FALSE, sizeof(PlainPiece));
+    g_array_append_vals(file->way, volume->way->data, volume->way->len);
     g_ptr_array_add(volume->files, file);
     return file;
+}
+
+PlainFile plain_folder(guint64 size)
+{
+    return (PlainFile){.size = size,
+                       .pieces = g_array_new(FALSE, FALSE, sizeof(PlainPiece)),
+                       .way = g_array_new(FALSE, FALSE, sizeof(PlainNeed)),
+                       .map = g_array_new(FALSE, FALSE, sizeof(PlainNeed))};
+}
+
+void plain_folder_clear(PlainFile *folder)
+{
+    g_array_unref(folder->pieces);
+    g_array_unref(folder->way);
+    g_array_unref(folder->map);
+}
+
+void plain_need(GArray *needs, guint64 place, guint64 bytes, guint64 copy)
+{
+    guint64 first = place / SECTOR * SECTOR;
+    PlainNeed need = {first, (place + bytes + SECTOR - 1) / SECTOR * SECTOR - first,
+                      copy != 0 ? copy / SECTOR * SECTOR : 0};
+    PlainNeed *last = needs->len > 0 ? &g_array_index(needs, PlainNeed, needs->len - 1) : NULL;
+    if (last == NULL || memcmp(last, &need, sizeof need) != 0)
+        g_array_append_val(needs, need);
 }
 
 void plain_piece(PlainFile *file, guint64 offset, guint64 bytes, guint64 place)

@@ -20,11 +20,20 @@ typedef struct {
     guint64 place;
 } PlainPiece;
 
+/* Sectors that something hangs on, and where the same stands once more (0: nowhere). */
+typedef struct {
+    guint64 place;
+    guint64 bytes;
+    guint64 copy;
+} PlainNeed;
+
 typedef struct {
     char *path; /* UTF-8, "/" between folders; for those that are there */
     guint64 size;
     GArray *pieces;     /* PlainPiece, in order */
     gboolean is_packed; /* its bytes are not as they lie */
+    GArray *way;        /* PlainNeed: what leads to it, from the root folder on */
+    GArray *map;        /* PlainNeed: what leads from there to its content */
 } PlainFile;
 
 /* What else such a reader sees. */
@@ -33,6 +42,7 @@ typedef struct {
     guint lists;            /* NTFS: files with a list of attributes */
     gboolean table_is_long; /* NTFS: $MFT itself has one */
     guint deepest;          /* ext4: levels of the deepest extent tree above its leaves */
+    GArray *way;            /* of readers: what led to where they are; files get a copy of it */
 } PlainVolume;
 
 /* Reads "fat", "exfat", "ext", "ntfs" or "hfsplus". The caller frees. */
@@ -85,6 +95,13 @@ PlainFile *plain_file(PlainVolume *volume, char *path, guint64 size);
 
 /* Adds a piece, no further than the file's size. */
 void plain_piece(PlainFile *file, guint64 offset, guint64 bytes, guint64 place);
+
+/* Adds the sectors that bytes lie in to a way or a map. */
+void plain_need(GArray *needs, guint64 place, guint64 bytes, guint64 copy);
+
+/* A list of blocks for a folder's content, which only its reader needs. */
+PlainFile plain_folder(guint64 size);
+void plain_folder_clear(PlainFile *folder);
 
 void plain_fat(const Plain *plain, PlainVolume *volume);
 void plain_exfat(const Plain *plain, PlainVolume *volume);

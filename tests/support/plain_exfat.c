@@ -16,22 +16,37 @@ static void add_content(const Exfat *exfat, PlainFile *file, guint32 cluster, gb
     for (guint64 at = 0; at < bytes && cluster >= 2 && cluster < 0xfffffff7u; at += exfat->size) {
         plain_piece(file, at, MIN(exfat->size, bytes - at),
                     exfat->heap + (cluster - 2) * exfat->size);
+        if (!one_piece)
+            plain_need(file->map, exfat->fat + 4ull * cluster, 4, 0);
         cluster = one_piece ? cluster + 1 : p32(exfat->plain, exfat->fat + 4ull * cluster);
     }
+}
+
+/* Where a byte of a folder lies. */
+static guint64 place_of(const PlainFile *folder, guint64 offset)
+{
+    for (guint i = 0; i < folder->pieces->len; i++) {
+        const PlainPiece *piece = &g_array_index(folder->pieces, PlainPiece, i);
+        if (offset >= piece->offset && offset < piece->offset + piece->bytes)
+            return piece->place + (offset - piece->offset);
+    }
+    g_assert_not_reached();
 }
 
 static void read_folder(const Exfat *exfat, const char *path, guint32 cluster, gboolean one_piece,
                         guint64 bytes)
 {
     /* Its entries one behind the other. */
-    PlainFile folder = {.size = bytes, .pieces = g_array_new(FALSE, FALSE, sizeof(PlainPiece))};
+    PlainFile folder = plain_folder(bytes);
+    GArray *way = exfat->volume->way;
     g_autoptr(GByteArray) all = g_byte_array_new();
     add_content(exfat, &folder, cluster, one_piece, bytes);
     for (guint i = 0; i < folder.pieces->len; i++) {
         const PlainPiece *piece = &g_array_index(folder.pieces, PlainPiece, i);
         g_byte_array_append(all, exfat->plain->bytes + piece->place, (guint)piece->bytes);
     }
-    g_array_unref(folder.pieces);
+    g_array_append_vals(way, folder.map->data, folder.map->len);
+    guint before = way->len;
     Plain entries = {all->data, all->len};
     for (guint64 at = 0; at + 32 <= all->len && all->data[at] != 0; at += 32) {
         gunichar2 name[256] = {0};
@@ -41,6 +56,9 @@ static void read_folder(const Exfat *exfat, const char *path, guint32 cluster, g
         guint units = all->data[stream + 3];
         for (guint i = 0; i < units; i++)
             name[i] = p16(&entries, at + 64 + (i / 15) * 32ull + 2 + (i % 15) * 2ull);
+        g_array_set_size(way, before);
+        for (guint64 i = 0; i < all->data[at + 1] + 1u; i++)
+            plain_need(way, place_of(&folder, at + 32 * i), 32, 0);
         char *full = plain_join(path, g_utf16_to_utf8(name, units, NULL, NULL, NULL));
         gboolean piece = (all->data[stream + 1] & 2) != 0;
         guint32 first = p32(&entries, stream + 20);
@@ -54,6 +72,8 @@ static void read_folder(const Exfat *exfat, const char *path, guint32 cluster, g
             g_free(full);
         }
     }
+    g_array_set_size(way, before - folder.map->len);
+    plain_folder_clear(&folder);
 }
 
 void plain_exfat(const Plain *plain, PlainVolume *volume)

@@ -28,8 +28,10 @@ static void add_extents(const Ext *ext, PlainFile *file, guint64 node)
 {
     guint depth = p16(ext->plain, node + 6);
     ext->volume->deepest = MAX(ext->volume->deepest, depth);
+    plain_need(file->map, node, 12, 0);
     for (guint i = 0; i < p16(ext->plain, node + 2); i++) {
         guint64 at = node + 12 + 12ull * i;
+        plain_need(file->map, at, 12, 0);
         if (depth > 0) {
             add_extents(ext, file,
                         (p32(ext->plain, at + 4) | (guint64)p16(ext->plain, at + 8) << 32) *
@@ -54,9 +56,14 @@ static guint64 add_blocks(const Ext *ext, PlainFile *file, guint64 block, guint 
         each *= ext->size / 4;
     if (block != 0 && level == 0)
         plain_piece(file, offset, ext->size, block * ext->size);
-    for (guint64 i = 0; block != 0 && level > 0 && i < ext->size / 4; i++)
-        add_blocks(ext, file, p32(ext->plain, block * ext->size + 4 * i), level - 1,
-                   offset + i * (each / (ext->size / 4)));
+    each /= level > 0 ? ext->size / 4 : 1;
+    for (guint64 i = 0; block != 0 && level > 0 && i < ext->size / 4; i++) {
+        guint64 entry = block * ext->size + 4 * i;
+        if (offset + i * each < file->size)
+            plain_need(file->map, entry, 4, 0);
+        add_blocks(ext, file, p32(ext->plain, entry), level - 1, offset + i * each);
+    }
+    each *= level > 0 ? ext->size / 4 : 1;
     return offset + each;
 }
 
@@ -95,16 +102,22 @@ static void read_folder(const Ext *ext, const char *path, guint32 number);
 
 static void read_entries(const Ext *ext, const char *path, guint64 at, guint64 end)
 {
+    GArray *way = ext->volume->way;
+    guint before = way->len;
     while (at + 8 <= end && p16(ext->plain, at + 4) >= 8) {
         guint32 number = p32(ext->plain, at);
         const char *name = (const char *)ext->plain->bytes + at + 8;
         gsize length = ext->plain->bytes[at + 6];
+        guint64 entry = at;
         gboolean is_dot =
             (length == 1 && name[0] == '.') || (length == 2 && name[0] == '.' && name[1] == '.');
         at += p16(ext->plain, at + 4);
         if (number == 0 || length == 0 || is_dot)
             continue;
         guint64 inode = inode_at(ext, number);
+        g_array_set_size(way, before);
+        plain_need(way, entry, 8 + length, 0);
+        plain_need(way, inode, ext->inode_bytes, 0);
         guint mode = p16(ext->plain, inode) & 0xf000u;
         char *full = plain_join(path, g_strndup(name, length));
         if (mode == 0x8000) {
@@ -116,15 +129,16 @@ static void read_entries(const Ext *ext, const char *path, guint64 at, guint64 e
             read_folder(ext, full, number);
         g_free(full);
     }
+    g_array_set_size(way, before);
 }
 
 static void read_folder(const Ext *ext, const char *path, guint32 number)
 {
     guint64 inode = inode_at(ext, number);
-    PlainFile folder = {.size = p32(ext->plain, inode + 4),
-                        .pieces = g_array_new(FALSE, FALSE, sizeof(PlainPiece))};
+    PlainFile folder = plain_folder(p32(ext->plain, inode + 4));
     guint deepest = ext->volume->deepest;
     add_content(ext, &folder, inode);
+    g_array_append_vals(ext->volume->way, folder.map->data, folder.map->len);
     ext->volume->deepest = deepest; /* of files only */
     for (guint i = 0; i < folder.pieces->len; i++) {
         const PlainPiece *piece = &g_array_index(folder.pieces, PlainPiece, i);
@@ -134,7 +148,7 @@ static void read_folder(const Ext *ext, const char *path, guint32 number)
         for (guint64 at = 0; at < piece->bytes; at += step)
             read_entries(ext, path, piece->place + at + skip, piece->place + at + step);
     }
-    g_array_unref(folder.pieces);
+    plain_folder_clear(&folder);
 }
 
 void plain_ext(const Plain *plain, PlainVolume *volume)
@@ -148,5 +162,6 @@ void plain_ext(const Plain *plain, PlainVolume *volume)
                .is_wide = (p32(plain, super + 96) & 0x80) != 0};
     ext.group_bytes = ext.is_wide ? p16(plain, super + 254) : 32;
     ext.groups = ext.size * (p32(plain, super + 20) + 1ull);
+    plain_need(volume->way, inode_at(&ext, 2), ext.inode_bytes, 0);
     read_folder(&ext, "", 2);
 }

@@ -6,12 +6,16 @@ typedef struct {
     PlainVolume *volume;
     guint bits;
     guint64 fat;
+    guint64 copy; /* of the FAT; 0: none */
     guint64 data; /* of cluster 2 */
     guint32 size; /* of a cluster */
 } Fat;
 
-static guint32 next_of(const Fat *fat, guint32 cluster)
+static guint32 next_of(const Fat *fat, guint32 cluster, GArray *needs)
 {
+    guint64 into = (guint64)cluster * fat->bits / 8;
+    plain_need(needs, fat->fat + into, fat->bits == 12 ? 2 : fat->bits / 8,
+               fat->copy != 0 ? fat->copy + into : 0);
     if (fat->bits == 32)
         return p32(fat->plain, fat->fat + 4ull * cluster) & 0x0fffffff;
     if (fat->bits == 16)
@@ -35,7 +39,7 @@ static void add_chain(const Fat *fat, PlainFile *file, guint32 cluster)
 {
     for (guint64 at = 0; at < file->size && is_cluster(fat, &cluster); at += fat->size) {
         plain_piece(file, at, fat->size, fat->data + (guint64)(cluster - 2) * fat->size);
-        cluster = next_of(fat, cluster);
+        cluster = next_of(fat, cluster, file->map);
     }
 }
 
@@ -53,34 +57,53 @@ static char *short_name(const guint8 *entry)
     return g_string_free(name, FALSE);
 }
 
+/* A long name, the pieces of which stand before its entry, some in the cluster before. */
+typedef struct {
+    gunichar2 units[301];
+    GArray *way;
+} LongName;
+
+static void forget(LongName *name)
+{
+    memset(name->units, 0, sizeof name->units);
+    g_array_set_size(name->way, 0);
+}
+
 static void read_folder(const Fat *fat, const char *path, guint32 cluster, guint64 at,
                         guint64 bytes);
 
 static void read_entries(const Fat *fat, const char *path, guint64 at, guint64 bytes,
-                         gunichar2 *name)
+                         LongName *name)
 {
     static const guint8 places[] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
+    GArray *way = fat->volume->way;
+    guint before = way->len;
     for (guint64 end = at + bytes; at < end; at += 32) {
         const guint8 *entry = fat->plain->bytes + at;
         if (entry[0] == 0)
-            return;
+            break;
         if (entry[0] == 0xe5 || (entry[11] != 15 && (entry[11] & 8) != 0) || entry[0] == '.') {
-            name[0] = 0;
+            forget(name);
             continue;
         }
         if (entry[11] == 15) {
             guint order = (entry[0] & 0x3fu) - 1;
+            plain_need(name->way, at, 32, 0);
             if ((entry[0] & 0x40) != 0)
-                memset(name, 0, 300 * sizeof name[0]);
+                forget(name);
             for (gsize i = 0; i < G_N_ELEMENTS(places); i++)
-                name[order * 13 + i] = p16(fat->plain, at + places[i]);
+                name->units[order * 13 + i] = p16(fat->plain, at + places[i]);
             continue;
         }
-        char *text = name[0] != 0 ? g_utf16_to_utf8(name, -1, NULL, NULL, NULL) : short_name(entry);
+        char *text = name->units[0] != 0 ? g_utf16_to_utf8(name->units, -1, NULL, NULL, NULL)
+                                         : short_name(entry);
         char *full = plain_join(path, text);
         guint32 first = p16(fat->plain, at + 26) |
                         (fat->bits == 32 ? (guint32)p16(fat->plain, at + 20) << 16 : 0);
-        name[0] = 0;
+        g_array_set_size(way, before);
+        g_array_append_vals(way, name->way->data, name->way->len);
+        plain_need(way, at, 32, 0);
+        forget(name);
         if ((entry[11] & 16) == 0) {
             add_chain(fat, plain_file(fat->volume, full, p32(fat->plain, at + 28)), first);
         } else {
@@ -88,19 +111,23 @@ static void read_entries(const Fat *fat, const char *path, guint64 at, guint64 b
             g_free(full);
         }
     }
+    g_array_set_size(way, before);
 }
 
 /* By its chain, or, the root of the narrow ones, where it lies. */
 static void read_folder(const Fat *fat, const char *path, guint32 cluster, guint64 at,
                         guint64 bytes)
 {
-    gunichar2 name[301] = {0};
+    LongName name = {.way = g_array_new(FALSE, FALSE, sizeof(PlainNeed))};
+    guint before = fat->volume->way->len;
     if (bytes > 0)
-        read_entries(fat, path, at, bytes, name);
+        read_entries(fat, path, at, bytes, &name);
     while (is_cluster(fat, &cluster)) {
-        read_entries(fat, path, fat->data + (guint64)(cluster - 2) * fat->size, fat->size, name);
-        cluster = next_of(fat, cluster);
+        read_entries(fat, path, fat->data + (guint64)(cluster - 2) * fat->size, fat->size, &name);
+        cluster = next_of(fat, cluster, fat->volume->way);
     }
+    g_array_set_size(fat->volume->way, before);
+    g_array_unref(name.way);
 }
 
 void plain_fat(const Plain *plain, PlainVolume *volume)
@@ -113,6 +140,7 @@ void plain_fat(const Plain *plain, PlainVolume *volume)
     Fat fat = {.plain = plain,
                .volume = volume,
                .fat = (guint64)p16(plain, 14) * sector,
+               .copy = plain->bytes[16] > 1 ? ((guint64)p16(plain, 14) + fat_sectors) * sector : 0,
                .data = root + root_bytes,
                .size = sector * plain->bytes[13]};
     guint64 clusters = ((guint64)sectors * sector - fat.data) / fat.size;

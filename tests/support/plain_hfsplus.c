@@ -8,6 +8,7 @@ typedef struct {
     guint32 parent;
     char *name;
     guint64 fork; /* place of a file's data fork; 0: a folder */
+    guint64 node; /* where the record stands */
 } Entry;
 
 static guint64 node_place(const Plain *plain, guint64 fork, guint64 offset)
@@ -43,14 +44,15 @@ static void take_leaf(const Plain *plain, guint64 node, guint32 size, GArray *en
         if (type != 1 && type != 2)
             continue;
         Entry entry = {b32(plain, data + 8), b32(plain, record + 2), name_at(plain, record + 6),
-                       type == 2 ? data + 88 : 0};
+                       type == 2 ? data + 88 : 0, node};
         g_array_append_val(entries, entry);
     }
 }
 
-static char *path_of(const GArray *entries, const Entry *entry)
+static char *path_of(const GArray *entries, const Entry *entry, guint32 size, GArray *way)
 {
     char *path = g_strdup(entry->name);
+    plain_need(way, entry->node, size, 0);
     for (guint32 parent = entry->parent; parent != ROOT;) {
         const Entry *folder = NULL;
         for (guint i = 0; i < entries->len && folder == NULL; i++)
@@ -58,6 +60,7 @@ static char *path_of(const GArray *entries, const Entry *entry)
                 folder = &g_array_index(entries, Entry, i);
         g_assert(folder != NULL);
         path = plain_join(folder->name, path);
+        plain_need(way, folder->node, size, 0);
         parent = folder->parent;
     }
     return path;
@@ -79,7 +82,9 @@ void plain_hfsplus(const Plain *plain, PlainVolume *volume)
         const Entry *entry = &g_array_index(entries, Entry, i);
         if (entry->fork == 0)
             continue;
-        PlainFile *file = plain_file(volume, path_of(entries, entry), b64(plain, entry->fork));
+        g_array_set_size(volume->way, 0);
+        char *path = path_of(entries, entry, size, volume->way);
+        PlainFile *file = plain_file(volume, path, b64(plain, entry->fork));
         guint64 offset = 0;
         for (guint k = 0; k < 8; k++) {
             guint64 count = b32(plain, entry->fork + 20 + 8ull * k) * block;

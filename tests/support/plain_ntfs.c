@@ -8,6 +8,7 @@ typedef struct {
     guint64 number;
     guint64 parent;
     char *name;
+    guint64 record; /* in which it stands */
 } Name;
 
 typedef struct {
@@ -77,6 +78,7 @@ static void each(const Ntfs *ntfs, guint64 number, guint32 type, Take take, Plai
         if (memcmp(record.bytes, "FILE", 4) != 0 || (p16(&record, 22) & 1) == 0 || !is_own ||
             (i != number && number == 0))
             continue;
+        plain_need(file->map, table_place(ntfs, i * ntfs->record_bytes), ntfs->record_bytes, 0);
         for (guint64 at = p16(&record, 20); p32(&record, at) != 0xffffffffu;
              at += p32(&record, at + 4))
             if (p32(&record, at) == type)
@@ -92,6 +94,7 @@ static void each_before(const Ntfs *ntfs, guint64 number, guint32 type, Take tak
         if (memcmp(record.bytes, "FILE", 4) != 0 || (p16(&record, 22) & 1) == 0 ||
             (p64(&record, 32) & 0xffffffffffffull) != number)
             continue;
+        plain_need(file->map, table_place(ntfs, i * ntfs->record_bytes), ntfs->record_bytes, 0);
         for (guint64 at = p16(&record, 20); p32(&record, at) != 0xffffffffu;
              at += p32(&record, at + 4))
             if (p32(&record, at) == type)
@@ -144,7 +147,7 @@ static void gather_names(Ntfs *ntfs)
             for (guint k = 0; k < length; k++)
                 units[k] = p16(&record, value + 66 + 2ull * k);
             Name name = {base != 0 ? base : i, p64(&record, value) & 0xffffffffffffull,
-                         g_utf16_to_utf8(units, length, NULL, NULL, NULL)};
+                         g_utf16_to_utf8(units, length, NULL, NULL, NULL), i};
             g_array_append_val(ntfs->names, name);
         }
     }
@@ -156,13 +159,24 @@ static void gather_names(Ntfs *ntfs)
     }
 }
 
+/* A name stands in the file's record, or in a further one of its. */
+static void need_name(const Ntfs *ntfs, const Name *name)
+{
+    GArray *way = ntfs->volume->way;
+    plain_need(way, table_place(ntfs, name->record * ntfs->record_bytes), ntfs->record_bytes, 0);
+    plain_need(way, table_place(ntfs, name->number * ntfs->record_bytes), ntfs->record_bytes, 0);
+}
+
 static char *path_of(const Ntfs *ntfs, const Name *name)
 {
     char *path = g_strdup(name->name);
+    g_array_set_size(ntfs->volume->way, 0);
+    need_name(ntfs, name);
     for (guint64 parent = name->parent; parent != ROOT;) {
         const Name *folder = g_hash_table_lookup(ntfs->folders, &parent);
         if (folder == NULL)
             break;
+        need_name(ntfs, folder);
         char *longer = g_strdup_printf("%s/%s", folder->name, path);
         g_free(path);
         path = longer;

@@ -284,7 +284,7 @@ static guint64 free_bytes(const char *folder)
 static gboolean write_spare(const char *path, guint64 bytes)
 {
     static const guint8 block[65536] = "spare";
-    int fd = open(path, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0644);
+    int fd = open(path, O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0644);
     gboolean fine = fd >= 0;
     while (fine && bytes > 0) {
         ssize_t put = write(fd, block, (size_t)MIN(bytes, sizeof block));
@@ -300,6 +300,9 @@ static gboolean write_spare(const char *path, guint64 bytes)
 static void write_small_ones(Truth *truth, const char *spare)
 {
     guint count = 0;
+    /* A driver may take no more files though there is room: this one takes the rest. */
+    g_autofree char *rest = g_build_filename(spare, "rest", NULL);
+    CHECK(write_spare(rest, 1));
     for (guint before = 1; before > 0;) {
         before = count;
         for (gboolean fine = TRUE; fine; count++) {
@@ -310,8 +313,6 @@ static void write_small_ones(Truth *truth, const char *spare)
         must("sync -f %s", spare);
         before = count - before > 8 ? count : 0;
     }
-    /* A driver may take no more files though there is room. */
-    g_autofree char *rest = g_build_filename(spare, "rest", NULL);
     write_spare(rest, G_MAXINT64);
     guint gone = 0;
     for (guint i = 0; i < count; i += 2) {

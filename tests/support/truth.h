@@ -29,6 +29,7 @@ typedef struct {
     guint64 number; /* in the inventory */
     gint64 modified;
     gboolean found;
+    gboolean is_whole; /* as we call it */
     gboolean is_deleted;
     gboolean found_below; /* under its path without the first folder */
 } Put;

@@ -3,6 +3,7 @@
  * its inode comes. Deleted inodes have lost where their content lay, but for older copies of them
  * in the journal; deleted names stand in the room behind other names. What it distrusts: maps
  * (which may lead outside or come back to themselves), record lengths, sizes, names. */
+#include "image/piece.h"
 #include "volume/ext/inode.h"
 #include "volume/ext/journal.h"
 
@@ -11,6 +12,8 @@
 #define WINDOW_BYTES (256u << 10)
 #define ENTRY_LEAST 12u
 #define NAME_MOST 255u
+#define EK_PIECE_MOST 65536u
+#define SECTOR 512u      /* no drive reads less */
 #define INLINE_PARENT 4u /* an inline folder begins with the number of its parent */
 #define FOLDER_BYTES_MOST ((EkByte)8 << 30)
 
@@ -115,27 +118,68 @@ static gboolean pass_deleted_names(Walk *walk, EkSpan room)
     return TRUE;
 }
 
-static gboolean take_entries(Walk *walk, EkSpan block)
+/* How far it is to the next entry; 0: that cannot be. */
+static gsize step_at(const EkPiece *block, gsize at)
 {
-    for (gsize at = 0; at + 8 <= block.length;) {
-        gsize step = ek_span_le16(block, at + 4);
-        /* In blocks of 64 KiB the whole of one does not fit into the number. */
-        if (block.length == 65536 && (step == 65535 || step == 0))
-            step = 65536 - at;
-        if (step < 8 || step % 4 != 0 || step > block.length - at) {
+    gsize size = block->span.length;
+    gsize step = ek_span_le16(block->span, at + 4);
+    /* In blocks of 64 KiB the whole of one does not fit into the number. */
+    if (size == EK_PIECE_MOST && (step == EK_PIECE_MOST - 1 || step == 0))
+        step = size - at;
+    return step < 8 || step % 4 != 0 || step > size - at ? 0 : step;
+}
+
+/* Whether entries follow one another from there to the block's end, or to what was not read. */
+static gboolean holds_entries(const Walk *walk, const EkPiece *block, gsize at)
+{
+    guint count = 0;
+    gsize end = ek_piece_until(block, at);
+    while (at + 8 <= end) {
+        gsize step = step_at(block, at);
+        EkSpan entry = ek_span_part(block->span, at, MIN(step, end - at));
+        gboolean is_cut = step > end - at;
+        if (step < ENTRY_LEAST ||
+            (ek_span_le32(entry, 0) != 0 && !is_cut && !is_plausible(walk, entry)))
+            return FALSE;
+        count += ek_span_le32(entry, 0) != 0 && !is_cut;
+        at += step;
+        end = ek_piece_until(block, at);
+    }
+    return count > 0;
+}
+
+/* Where entries go on behind what was not read; the block's length: nowhere. */
+static gsize next_entries(const Walk *walk, const EkPiece *block, gsize from)
+{
+    gsize at = (from + 3) / 4 * 4;
+    while (at < block->span.length && !holds_entries(walk, block, at))
+        at += block->is_good[at / EK_PIECE_SECTOR] ? 4 : EK_PIECE_SECTOR - at % EK_PIECE_SECTOR;
+    return at;
+}
+
+static gboolean take_entries(Walk *walk, const EkPiece *block)
+{
+    for (gsize at = 0; at + 8 <= block->span.length;) {
+        gsize end = ek_piece_until(block, at);
+        if (end - at < 8) {
+            at = next_entries(walk, block, end);
+            continue;
+        }
+        gsize step = step_at(block, at);
+        if (step == 0) {
             walk->damage.cut_short = TRUE;
             return TRUE;
         }
-        EkSpan entry = ek_span_part(block, at, step);
+        EkSpan entry = ek_span_part(block->span, at, MIN(step, end - at));
         gsize length = name_length(walk, entry);
         guint32 inode = ek_span_le32(entry, 0);
         gboolean is_used = inode != 0 && inode <= walk->opened->volume.super.inodes && length > 0 &&
                            ek_span_has(entry, 8, length);
-        gsize used = is_used ? MIN(room_for(length), step) : 8;
+        gsize used = is_used ? MIN(room_for(length), entry.length) : 8;
         if (is_used && !pass_name(walk, inode, ek_span_part(entry, 8, length), FALSE))
             return FALSE;
         /* Behind the first entry of a block may be an index. */
-        if (!pass_deleted_names(walk, ek_span_part(entry, used, step - used)))
+        if (!pass_deleted_names(walk, ek_span_part(entry, used, entry.length - used)))
             return FALSE;
         at += step;
     }
@@ -154,15 +198,15 @@ static gboolean take_run(void *data, const EkExtent *extent)
         return TRUE;
     }
     for (EkByte at = 0; at < whole && walk->folder_bytes < FOLDER_BYTES_MOST; at += size) {
-        EkKnown known;
+        EkPiece block;
         walk->folder_bytes += size;
-        if (!ek_gate_read(volume->gate, extent->first_byte + at, walk->block, size, &known, NULL)) {
+        if (!ek_piece_read(&block, volume->gate, extent->first_byte + at, walk->block, size)) {
             walk->damage.cut_short = TRUE;
             return TRUE;
         }
-        walk->damage.bad_bytes += known.bad;
-        walk->damage.unread_bytes += known.unread;
-        if (known.good == size && !take_entries(walk, (EkSpan){walk->block, size}))
+        walk->damage.bad_bytes += block.known.bad;
+        walk->damage.unread_bytes += block.known.unread;
+        if (!take_entries(walk, &block))
             return FALSE;
     }
     return TRUE;
@@ -179,10 +223,10 @@ static gboolean take_inline_run(void *data, const EkExtent *extent)
         walk->damage.cut_short = TRUE;
         return TRUE;
     }
-    gsize length = (gsize)(extent->bytes - skip);
-    return !ek_gate_read(volume->gate, extent->first_byte + skip, walk->block, length, NULL,
-                         NULL) ||
-           take_entries(walk, (EkSpan){walk->block, length});
+    EkPiece block;
+    return !ek_piece_read(&block, volume->gate, extent->first_byte + skip, walk->block,
+                          (gsize)(extent->bytes - skip)) ||
+           take_entries(walk, &block);
 }
 
 static gboolean take_folder(Walk *walk, EkSpan span, const EkExtInode *inode, EkByte at)

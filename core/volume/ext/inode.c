@@ -37,15 +37,6 @@ EkByte ek_ext_block_byte(const EkExtVolume *volume, guint64 block)
                                         : EK_UNPLACED;
 }
 
-gboolean ek_ext_read_block(const EkExtVolume *volume, guint64 block, guint8 *buffer)
-{
-    EkByte at = ek_ext_block_byte(volume, block);
-    EkKnown known;
-    return at != EK_UNPLACED &&
-           ek_gate_read(volume->gate, at, buffer, volume->super.block_bytes, &known, NULL) &&
-           known.good == volume->super.block_bytes;
-}
-
 /* --- groups --------------------------------------------------------------------------------- */
 
 /* The block with the descriptor of a group, in the copy that group `copy` keeps. */

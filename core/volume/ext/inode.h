@@ -32,9 +32,6 @@ EkExtGroup ek_ext_group(const EkExtVolume *volume, guint64 number);
 /* Where a block of the volume begins; EK_UNPLACED when it has no such block. */
 EkByte ek_ext_block_byte(const EkExtVolume *volume, guint64 block);
 
-/* Reads a whole block. FALSE when it lies outside, or not all of it was read from the drive. */
-gboolean ek_ext_read_block(const EkExtVolume *volume, guint64 block, guint8 *buffer);
-
 /* What an inode says. */
 typedef struct {
     guint16 mode;

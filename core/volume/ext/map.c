@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* Where the content of an inode lies: in the inode itself, in a tree of extents, or in blocks that
  * list blocks. Offsets as in the Linux kernel's Documentation/filesystems/ext4/ifork.rst. */
+#include "image/piece.h"
 #include "volume/ext/inode.h"
 
 #define BLOCK_MAP 40u /* in the inode */
@@ -59,52 +60,77 @@ static gboolean add_blocks(Mapping *mapping, guint64 at, guint64 count, guint64 
     return TRUE;
 }
 
-/* A block of a map. NULL when it was not read, or too many were. */
-static guint8 *read_map_block(Mapping *mapping, guint64 block)
+/* A block of a map. NULL when it lies outside, or too many were read; the caller frees. */
+static EkPiece *read_map_block(Mapping *mapping, guint64 block)
 {
-    if (mapping->volume->steps == 0)
+    EkExtVolume *volume = mapping->volume;
+    gsize size = volume->super.block_bytes;
+    EkByte at = ek_ext_block_byte(volume, block);
+    if (volume->steps == 0 || at == EK_UNPLACED)
         return NULL;
-    mapping->volume->steps--;
-    guint8 *buffer = g_malloc(mapping->volume->super.block_bytes);
-    if (ek_ext_read_block(mapping->volume, block, buffer))
-        return buffer;
-    g_free(buffer);
+    volume->steps--;
+    EkPiece *piece = g_malloc(sizeof *piece + size);
+    if (ek_piece_read(piece, volume->gate, at, (guint8 *)(piece + 1), size))
+        return piece;
+    g_free(piece);
     return NULL;
+}
+
+/* Blocks of the file that something not read tells of, up to `end`. */
+static gboolean add_lost(Mapping *mapping, guint64 end)
+{
+    return end <= mapping->next || add_blocks(mapping, mapping->next, end - mapping->next, 0, TRUE);
 }
 
 /* --- extents -------------------------------------------------------------------------------- */
 
-/* A node that covers the blocks of the file up to `end`. */
-static gboolean add_node(Mapping *mapping, EkSpan node, guint depth, guint64 end)
+static gboolean add_node(Mapping *mapping, const EkPiece *node, guint depth, guint64 end);
+
+/* An entry of a node that covers the blocks of the file before `end`: an extent, or a node below.
+ */
+static gboolean add_entry(Mapping *mapping, EkSpan entry, guint depth, guint64 end)
 {
-    guint count = ek_span_le16(node, 2);
-    guint own_depth = ek_span_le16(node, 6);
-    if (ek_span_le16(node, 0) != EXTENTS_MAGIC || own_depth != depth ||
-        !ek_span_has(node, 12, count * 12ul))
-        return add_blocks(mapping, mapping->next, end - MIN(end, mapping->next), 0, TRUE);
+    guint64 at = ek_span_le32(entry, 0);
+    if (at < mapping->next)
+        return TRUE;
+    if (depth == 0) {
+        guint length = ek_span_le16(entry, 4);
+        guint64 block = ek_span_le32(entry, 8) | (guint64)ek_span_le16(entry, 6) << 32;
+        return length > NOT_WRITTEN || add_blocks(mapping, at, length, block, FALSE);
+    }
+    guint64 block = ek_span_le32(entry, 4) | (guint64)ek_span_le16(entry, 8) << 32;
+    g_autofree EkPiece *child = read_map_block(mapping, block);
+    if (child != NULL)
+        return add_node(mapping, child, depth - 1, end);
+    return end <= at || add_blocks(mapping, at, end - at, 0, TRUE);
+}
+
+/* A node that covers the blocks of the file before `end`. */
+static gboolean add_node(Mapping *mapping, const EkPiece *node, guint depth, guint64 end)
+{
+    guint count = ek_span_le16(node->span, 2);
+    if (!ek_piece_has(node, 0, 12) || ek_span_le16(node->span, 0) != EXTENTS_MAGIC ||
+        ek_span_le16(node->span, 6) != depth || !ek_span_has(node->span, 12, count * 12ul))
+        return add_lost(mapping, end);
+    gboolean is_lost = FALSE;
     for (guint i = 0; i < count; i++) {
-        EkSpan entry = ek_span_part(node, 12 + i * 12ul, 12);
-        guint64 at = ek_span_le32(entry, 0);
-        guint64 until = i + 1 < count ? ek_span_le32(node, 12 + (i + 1) * 12ul) : end;
-        if (at < mapping->next || at >= end)
-            continue;
-        if (depth == 0) {
-            guint length = ek_span_le16(entry, 4);
-            guint64 block = ek_span_le32(entry, 8) | (guint64)ek_span_le16(entry, 6) << 32;
-            if (length <= NOT_WRITTEN && !add_blocks(mapping, at, length, block, FALSE))
-                return FALSE;
+        gsize place = 12 + i * 12ul;
+        gboolean has_next = i + 1 < count && ek_piece_has(node, place + 12, 4);
+        guint64 at = ek_span_le32(node->span, place);
+        guint64 until = has_next ? ek_span_le32(node->span, place + 12) : end;
+        if (!ek_piece_has(node, place, 12)) {
+            is_lost = TRUE;
             continue;
         }
-        guint64 block = ek_span_le32(entry, 4) | (guint64)ek_span_le16(entry, 8) << 32;
-        g_autofree guint8 *child = read_map_block(mapping, block);
-        gboolean fine = child != NULL
-                            ? add_node(mapping, (EkSpan){child, mapping->volume->super.block_bytes},
-                                       depth - 1, MIN(MAX(until, at), end))
-                            : add_blocks(mapping, at, MIN(MAX(until, at), end) - at, 0, TRUE);
-        if (!fine)
+        if (at >= end)
+            continue;
+        if ((is_lost && !add_lost(mapping, at)) ||
+            !add_entry(mapping, ek_span_part(node->span, place, 12), depth,
+                       MIN(MAX(until, at), end)))
             return FALSE;
+        is_lost = FALSE;
     }
-    return TRUE;
+    return !is_lost || add_lost(mapping, end);
 }
 
 static gboolean add_extents(Mapping *mapping, EkSpan map, guint64 blocks)
@@ -112,7 +138,8 @@ static gboolean add_extents(Mapping *mapping, EkSpan map, guint64 blocks)
     guint depth = ek_span_le16(map, 6);
     if (ek_span_le16(map, 0) != EXTENTS_MAGIC || depth > DEPTH_MOST)
         return add_blocks(mapping, 0, blocks, 0, TRUE);
-    return add_node(mapping, map, depth, blocks);
+    EkPiece root = {.span = map, .is_good = {TRUE}};
+    return add_node(mapping, &root, depth, blocks);
 }
 
 /* --- blocks that list blocks ---------------------------------------------------------------- */
@@ -128,14 +155,19 @@ static gboolean add_listed(Mapping *mapping, guint64 at, guint32 block, guint le
         return TRUE;
     if (level == 0)
         return add_blocks(mapping, at, 1, block, FALSE);
-    g_autofree guint8 *list = read_map_block(mapping, block);
+    g_autofree EkPiece *list = read_map_block(mapping, block);
     if (list == NULL)
         return add_blocks(mapping, at, MIN(covers, blocks - at), 0, TRUE);
-    EkSpan span = {list, mapping->volume->super.block_bytes};
-    for (guint64 i = 0; i < a_block; i++)
-        if (!add_listed(mapping, at + i * (covers / a_block), ek_span_le32(span, i * 4), level - 1,
-                        blocks))
+    guint64 each = covers / a_block;
+    for (guint64 i = 0; i < a_block && at + i * each < blocks; i++) {
+        guint64 first = at + i * each;
+        gboolean fine =
+            ek_piece_has(list, i * 4, 4)
+                ? add_listed(mapping, first, ek_span_le32(list->span, i * 4), level - 1, blocks)
+                : add_blocks(mapping, first, MIN(each, blocks - first), 0, TRUE);
+        if (!fine)
             return FALSE;
+    }
     return TRUE;
 }
 

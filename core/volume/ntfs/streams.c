@@ -178,7 +178,12 @@ static void take_others(Gathering *gathering)
 {
     const EkNtfsTable *table = gathering->table;
     guint32 bytes = table->boot.record_bytes;
-    g_autoptr(GArray) others = ek_ntfs_list_records(table, gathering->record, gathering->number, 0);
+    gboolean is_whole = TRUE;
+    g_autoptr(GArray) others =
+        ek_ntfs_list_records(table, gathering->record, gathering->number, 0, &is_whole);
+    guint64 owner = gathering->number | (guint64)gathering->file->generation << 48;
+    if (!is_whole)
+        ek_ntfs_further_add(table, owner, gathering->file->is_in_use, others);
     g_autofree guint8 *data = g_malloc(bytes);
     guint64 self = gathering->number;
     for (guint i = 0; i < others->len; i++) {

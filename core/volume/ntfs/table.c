@@ -147,7 +147,7 @@ EkNtfsFound ek_ntfs_table_read(const EkNtfsTable *table, guint64 number, guint8 
 /* The rest of its own runs stands in records that are reached by the first ones. */
 static void add_listed_runs(EkNtfsTable *table, EkSpan first, guint8 *record)
 {
-    g_autoptr(GArray) others = ek_ntfs_list_records(table, first, 0, TYPE_DATA);
+    g_autoptr(GArray) others = ek_ntfs_list_records(table, first, 0, TYPE_DATA, NULL);
     EkSpan span = {record, table->boot.record_bytes};
     for (guint i = 0; i < others->len; i++) {
         guint64 number = g_array_index(others, guint64, i);
@@ -176,6 +176,7 @@ gboolean ek_ntfs_table_open(EkNtfsTable *table, EkGate *gate, const EkVolume *vo
                         ek_gate_read(gate, place, record, bytes, &known, NULL) &&
                         known.good == bytes;
     table->pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsPiece));
+    table->further = ek_ntfs_further_new();
     if (ek_ntfs_table_take(table, 0, record, was_read) == EK_NTFS_FOUND) {
         EkSpan data = ek_ntfs_record_named(span, TYPE_DATA, "");
         ek_ntfs_add_runs(data, table->pieces);
@@ -204,6 +205,7 @@ guint64 ek_ntfs_table_next(const EkNtfsTable *table, guint64 number)
 void ek_ntfs_table_close(EkNtfsTable *table)
 {
     g_clear_pointer(&table->pieces, g_array_unref);
+    g_clear_pointer(&table->further, ek_ntfs_further_free);
 }
 
 /* --- lists of attributes -------------------------------------------------------------------- */
@@ -211,8 +213,10 @@ void ek_ntfs_table_close(EkNtfsTable *table)
 #define LIST_MOST (1u << 20)
 #define LIST_ENTRY 26u
 
-static guint8 *load_list(const EkNtfsTable *table, EkSpan attribute, gsize *length)
+static guint8 *load_list(const EkNtfsTable *table, EkSpan attribute, gsize *length,
+                         gboolean *is_whole)
 {
+    *is_whole = TRUE;
     EkSpan resident = ek_ntfs_resident(attribute);
     if (resident.length > 0) {
         *length = resident.length;
@@ -226,17 +230,22 @@ static guint8 *load_list(const EkNtfsTable *table, EkSpan attribute, gsize *leng
     /* What of it was not read is zeros, where it ends. */
     if (!ek_ntfs_read_pieces(table, pieces, 0, list, *length, &known))
         *length = 0;
+    *is_whole = *length > 0 && known.good == *length;
     return list;
 }
 
-GArray *ek_ntfs_list_records(const EkNtfsTable *table, EkSpan record, guint64 self, guint32 type)
+GArray *ek_ntfs_list_records(const EkNtfsTable *table, EkSpan record, guint64 self, guint32 type,
+                             gboolean *is_whole)
 {
+    gboolean was_read = TRUE;
     GArray *others = g_array_new(FALSE, FALSE, sizeof(guint64));
     EkSpan attribute = ek_ntfs_record_attribute(record, TYPE_LIST);
     if (attribute.length == 0)
         return others;
     gsize length = 0;
-    g_autofree guint8 *list = load_list(table, attribute, &length);
+    g_autofree guint8 *list = load_list(table, attribute, &length, &was_read);
+    if (is_whole != NULL)
+        *is_whole = was_read;
     g_autoptr(GHashTable) known = g_hash_table_new(g_direct_hash, g_direct_equal);
     EkSpan span = {list, length};
     for (gsize at = 0; at + LIST_ENTRY <= length;) {

@@ -14,12 +14,15 @@ typedef struct {
     guint64 first; /* of the volume, or EK_NTFS_HOLE */
 } EkNtfsPiece;
 
+typedef struct EkNtfsFurther EkNtfsFurther;
+
 typedef struct {
     EkGate *gate;
     EkNtfsBoot boot;
     EkByte first_byte; /* of the volume */
     GArray *pieces;    /* EkNtfsPiece: of the table */
     guint64 records;
+    EkNtfsFurther *further;
     gboolean is_guessed; /* its first record, which says where it lies, was not read anywhere */
 } EkNtfsTable;
 
@@ -67,7 +70,15 @@ gboolean ek_ntfs_read_pieces(const EkNtfsTable *table, const GArray *pieces, gui
                              guint8 *buffer, gsize length, EkKnown *known);
 
 /* The numbers of the further records that a record's list of attributes names (guint64), of one
- * type or all (0). The caller unrefs. */
-GArray *ek_ntfs_list_records(const EkNtfsTable *table, EkSpan record, guint64 self, guint32 type);
+ * type or all (0); *is_whole (NULL: no matter): all of the list was read. The caller unrefs. */
+GArray *ek_ntfs_list_records(const EkNtfsTable *table, EkSpan record, guint64 self, guint32 type,
+                             gboolean *is_whole);
+
+/* Adds the numbers of further records that call themselves those of a file (a reference, with its
+ * generation) and are not among them yet (further.c). */
+void ek_ntfs_further_add(const EkNtfsTable *table, guint64 owner, gboolean is_in_use,
+                         GArray *records);
+EkNtfsFurther *ek_ntfs_further_new(void);
+void ek_ntfs_further_free(EkNtfsFurther *further);
 
 #endif

@@ -1,0 +1,29 @@
+/* SPDX-License-Identifier: MIT */
+#include "image/piece.h"
+
+gboolean ek_piece_read(EkPiece *piece, EkGate *gate, EkByte first, guint8 *buffer, gsize length)
+{
+    piece->span = (EkSpan){buffer, length};
+    if (length > EK_PIECE_MOST || !ek_gate_read(gate, first, buffer, length, &piece->known, NULL))
+        return FALSE;
+    for (gsize at = 0; at < length; at += EK_PIECE_SECTOR) {
+        gsize part = MIN(EK_PIECE_SECTOR, length - at);
+        piece->is_good[at / EK_PIECE_SECTOR] =
+            piece->known.good == length ||
+            (piece->known.good > 0 && ek_gate_known(gate, first + at, part).good == part);
+    }
+    return TRUE;
+}
+
+gsize ek_piece_until(const EkPiece *piece, gsize at)
+{
+    gsize end = at;
+    while (end < piece->span.length && piece->is_good[end / EK_PIECE_SECTOR])
+        end = (end / EK_PIECE_SECTOR + 1) * EK_PIECE_SECTOR;
+    return MIN(end, MAX(piece->span.length, at));
+}
+
+gboolean ek_piece_has(const EkPiece *piece, gsize at, gsize length)
+{
+    return ek_span_has(piece->span, at, length) && ek_piece_until(piece, at) - at >= length;
+}
