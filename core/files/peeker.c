@@ -16,6 +16,8 @@
 #define TELLING 4096u            /* bytes that tell a type */
 #define PATIENCE_MS (150 * 1000) /* its own limits end it sooner */
 #define STEP_MS 200
+#define END_MS 1000 /* for the helper to end by itself */
+#define END_STEP_MS 2
 #define LEAST_BLANK 64u /* bytes: shorter ones may well repeat */
 
 struct EkPeeker {
@@ -45,24 +47,26 @@ EkPeeker *ek_peeker_new(const char *program, const EkPeekCanvas *canvas)
     return peeker;
 }
 
-/* Ends the helper; *status is how it ended. */
-static void stop(EkPeeker *peeker, gboolean at_once, int *status)
+/* Ends the helper; returns how it ended. Without its socket it ends by itself, unless it hangs. */
+static int stop(EkPeeker *peeker)
 {
+    int status = 0;
     if (peeker->pid == 0)
-        return;
+        return 0;
     close(peeker->fd);
-    if (at_once)
-        kill(peeker->pid, SIGKILL);
-    while (waitpid(peeker->pid, status, 0) < 0 && errno == EINTR)
-        ;
+    for (guint waited = 0; waitpid(peeker->pid, &status, WNOHANG) == 0; waited += END_STEP_MS) {
+        if (waited >= END_MS)
+            kill(peeker->pid, SIGKILL);
+        g_usleep(END_STEP_MS * 1000);
+    }
     peeker->pid = 0;
     peeker->fd = -1;
+    return status;
 }
 
 void ek_peeker_free(EkPeeker *peeker)
 {
-    int status = 0;
-    stop(peeker, TRUE, &status);
+    stop(peeker);
     g_free(peeker->program);
     g_free(peeker);
 }
@@ -236,8 +240,7 @@ static gboolean take_answer(EkPeek *peek, const char *text, gsize length)
 /* The helper is gone: its limits ended it, or the content did. */
 static gboolean take_end(EkPeeker *peeker, EkPeek *peek, GError **error)
 {
-    int status = 0;
-    stop(peeker, TRUE, &status);
+    int status = stop(peeker);
     if (WIFEXITED(status) && WEXITSTATUS(status) == 0)
         return ek_error_set(error, EK_ERROR_FAILED, "%s gave no answer", peeker->program);
     if (WIFEXITED(status) && WEXITSTATUS(status) == 3)
@@ -282,8 +285,7 @@ gboolean ek_peeker_look(EkPeeker *peeker, EkFiles *files, const EkFile *file, co
         fine = receive(peeker, answer, length, cancel) && take_answer(peek, answer, length);
     }
     if (g_atomic_int_get(cancel) != 0) {
-        int status = 0;
-        stop(peeker, TRUE, &status);
+        stop(peeker);
         return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
     }
     if (fine && peek->is_blank && sending.at >= LEAST_BLANK) {
