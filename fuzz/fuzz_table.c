@@ -4,6 +4,19 @@
 #include "pieces.h"
 #include "table/table.h"
 
+static gboolean take_part(void *data, const char *structure, EkByte first_byte, const guint8 *after,
+                          gsize length, const char *what, GError **error)
+{
+    (void)data;
+    (void)first_byte;
+    (void)what;
+    (void)error;
+    for (gsize i = 0; ek_table_formats[i] != NULL; i++)
+        if (g_str_equal(ek_table_formats[i]->scheme, structure))
+            g_ptr_array_unref(ek_table_formats[i]->explain((EkSpan){after, length}, 512));
+    return TRUE;
+}
+
 /* All that is asked of a table that was read. */
 static void use_table(const EkTableFormat *format, EkGate *gate, EkByte at, guint32 sector_size,
                       const EkTable *table)
@@ -23,8 +36,9 @@ static void use_table(const EkTableFormat *format, EkGate *gate, EkByte at, guin
         if (fields != NULL)
             g_ptr_array_unref(fields);
     }
-    if (ek_table_mbr.compose(table, sector_size, header, NULL))
-        ek_table_mbr.compose(table, sector_size, header, NULL);
+    for (gsize i = 0; ek_table_formats[i] != NULL; i++)
+        if (ek_table_formats[i]->compose != NULL)
+            ek_table_formats[i]->compose(table, gate, take_part, NULL, NULL);
     g_free(header);
 }
 

@@ -1,6 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 #include "case/planstore.h"
 
+#include <string.h>
+
 typedef struct {
     gint64 event;
     const EkPlan *plan;
@@ -10,15 +12,27 @@ static gboolean put_lists(sqlite3 *db, const EkPlan *plan, GError **error)
 {
     for (guint i = 0; i < plan->partitions->len; i++) {
         const EkPlanPartition *partition = plan->partitions->pdata[i];
-        if (!ek_sql_do(db, error, "INSERT INTO plan_partition VALUES (?,?,?,?,?,?,'')", "iiuuii",
-                       (gint64)partition->index, (gint64)partition->volume, partition->range.first,
-                       partition->range.bytes, (gint64)partition->type, (gint64)partition->active))
+        const EkTableEntry *entry = &partition->entry;
+        if (!ek_sql_do(db, error,
+                       "INSERT INTO plan_partition VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+                       "iiiuuiiiibbussssi", (gint64)i, (gint64)entry->index,
+                       (gint64)partition->volume, entry->range.first, entry->range.bytes,
+                       (gint64)entry->type, (gint64)entry->active, (gint64)entry->logical,
+                       (gint64)entry->extended, entry->type_uuid, sizeof entry->type_uuid,
+                       entry->uuid, sizeof entry->uuid, entry->attributes, entry->name,
+                       partition->note, partition->now, partition->check, (gint64)partition->opens))
             return FALSE;
     }
     for (guint i = 0; i < plan->repairs->len; i++) {
         const EkPlanRepair *repair = plan->repairs->pdata[i];
         if (!ek_sql_do(db, error, "INSERT INTO plan_repair VALUES (?,?,?,?)", "iiss", (gint64)i,
                        (gint64)repair->volume, repair->what, repair->from))
+            return FALSE;
+    }
+    for (guint i = 0; i < plan->alternatives->len; i++) {
+        const EkPlanAlternative *alternative = plan->alternatives->pdata[i];
+        if (!ek_sql_do(db, error, "INSERT INTO plan_alternative VALUES (?,?,?)", "iis", (gint64)i,
+                       (gint64)alternative->volume, alternative->text))
             return FALSE;
     }
     for (guint i = 0; i < plan->warnings->len; i++)
@@ -33,10 +47,11 @@ static gboolean put_plan(sqlite3 *db, void *data, GError **error)
     const Put *put = data;
     if (!ek_sql_run(db,
                     "DELETE FROM plan; DELETE FROM plan_partition; DELETE FROM plan_repair;"
-                    "DELETE FROM plan_edit; DELETE FROM plan_warning",
+                    "DELETE FROM plan_edit; DELETE FROM plan_warning;"
+                    "DELETE FROM plan_alternative",
                     error) ||
-        !ek_sql_do(db, error, "INSERT INTO plan VALUES (1,?,?,?)", "isi", put->event,
-                   put->plan->scheme, (gint64)put->plan->opens) ||
+        !ek_sql_do(db, error, "INSERT INTO plan VALUES (1,?,?,?,?)", "isii", put->event,
+                   put->plan->scheme, (gint64)put->plan->opens, (gint64)put->plan->layers) ||
         !put_lists(db, put->plan, error))
         return FALSE;
     for (guint i = 0; i < put->plan->edits->len; i++) {
@@ -60,20 +75,39 @@ static sqlite3_stmt *rows_of(EkCase *self, GError **error, const char *sql)
     return ek_sql_prepare(ek_case_store(self), error, sql, "");
 }
 
+static void load_uuid(sqlite3_stmt *rows, int column, guint8 uuid[16])
+{
+    if (sqlite3_column_bytes(rows, column) == 16)
+        memcpy(uuid, sqlite3_column_blob(rows, column), 16);
+}
+
 static gboolean load_partitions(EkCase *self, EkPlan *plan, GError **error)
 {
-    g_autoptr(EkStatement) rows = rows_of(
-        self, error,
-        "SELECT position,volume,first_byte,bytes,type,active FROM plan_partition ORDER BY 1");
+    g_autoptr(EkStatement) rows =
+        rows_of(self, error,
+                "SELECT slot,volume,first_byte,bytes,type,active,logical,extended,type_uuid,uuid,"
+                "attributes,name,note,now,checked,opens FROM plan_partition ORDER BY position");
     int got = rows != NULL ? 1 : -1;
     while (got == 1 && (got = ek_sql_step(ek_case_store(self), rows, error)) == 1) {
         EkPlanPartition *partition = g_new0(EkPlanPartition, 1);
-        partition->index = (guint)sqlite3_column_int(rows, 0);
+        EkTableEntry *entry = &partition->entry;
+        g_autofree char *name = ek_sql_text(rows, 11);
+        entry->index = (guint)sqlite3_column_int(rows, 0);
         partition->volume = (guint)sqlite3_column_int64(rows, 1);
-        partition->range.first = (EkByte)sqlite3_column_int64(rows, 2);
-        partition->range.bytes = (EkByte)sqlite3_column_int64(rows, 3);
-        partition->type = (guint8)sqlite3_column_int(rows, 4);
-        partition->active = sqlite3_column_int(rows, 5) != 0;
+        entry->range.first = (EkByte)sqlite3_column_int64(rows, 2);
+        entry->range.bytes = (EkByte)sqlite3_column_int64(rows, 3);
+        entry->type = (guint8)sqlite3_column_int(rows, 4);
+        entry->active = sqlite3_column_int(rows, 5) != 0;
+        entry->logical = sqlite3_column_int(rows, 6) != 0;
+        entry->extended = sqlite3_column_int(rows, 7) != 0;
+        load_uuid(rows, 8, entry->type_uuid);
+        load_uuid(rows, 9, entry->uuid);
+        entry->attributes = (guint64)sqlite3_column_int64(rows, 10);
+        g_strlcpy(entry->name, name, sizeof entry->name);
+        partition->note = ek_sql_text(rows, 12);
+        partition->now = ek_sql_text(rows, 13);
+        partition->check = ek_sql_text(rows, 14);
+        partition->opens = sqlite3_column_int(rows, 15) != 0;
         g_ptr_array_add(plan->partitions, partition);
     }
     return got == 0;
@@ -114,6 +148,20 @@ static gboolean load_edits(EkCase *self, EkPlan *plan, GError **error)
     return got == 0;
 }
 
+static gboolean load_alternatives(EkCase *self, EkPlan *plan, GError **error)
+{
+    g_autoptr(EkStatement) rows =
+        rows_of(self, error, "SELECT volume,text FROM plan_alternative ORDER BY position");
+    int got = rows != NULL ? 1 : -1;
+    while (got == 1 && (got = ek_sql_step(ek_case_store(self), rows, error)) == 1) {
+        EkPlanAlternative *alternative = g_new0(EkPlanAlternative, 1);
+        alternative->volume = (guint)sqlite3_column_int64(rows, 0);
+        alternative->text = ek_sql_text(rows, 1);
+        g_ptr_array_add(plan->alternatives, alternative);
+    }
+    return got == 0;
+}
+
 static gboolean load_warnings(EkCase *self, EkPlan *plan, GError **error)
 {
     g_autoptr(EkStatement) rows =
@@ -126,7 +174,7 @@ static gboolean load_warnings(EkCase *self, EkPlan *plan, GError **error)
 
 EkPlan *ek_planstore_load(EkCase *self, GError **error)
 {
-    g_autoptr(EkStatement) row = rows_of(self, error, "SELECT scheme,opens FROM plan");
+    g_autoptr(EkStatement) row = rows_of(self, error, "SELECT scheme,opens,layers FROM plan");
     int got = row != NULL ? ek_sql_step(ek_case_store(self), row, error) : -1;
     if (got == 0)
         ek_error_set(error, EK_ERROR_ABSENT, "%s has no plan yet. Make one: ektypon plan %s",
@@ -136,8 +184,10 @@ EkPlan *ek_planstore_load(EkCase *self, GError **error)
     g_autoptr(EkPlan) plan = ek_plan_new();
     plan->scheme = ek_sql_text(row, 0);
     plan->opens = sqlite3_column_int(row, 1) != 0;
+    plan->layers = (guint)sqlite3_column_int(row, 2);
     if (!load_partitions(self, plan, error) || !load_repairs(self, plan, error) ||
-        !load_edits(self, plan, error) || !load_warnings(self, plan, error))
+        !load_edits(self, plan, error) || !load_alternatives(self, plan, error) ||
+        !load_warnings(self, plan, error))
         return NULL;
     return g_steal_pointer(&plan);
 }

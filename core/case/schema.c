@@ -69,6 +69,20 @@ const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS] = {
     " name TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (volume, position)) WITHOUT ROWID",
 
     "ALTER TABLE volume ADD COLUMN composed INTEGER NOT NULL DEFAULT 0",
+
+    /* A plan of an earlier version knows too little: it is made anew. */
+    "DELETE FROM plan; DELETE FROM plan_repair; DELETE FROM plan_edit; DELETE FROM plan_warning;"
+    "DROP TABLE plan_partition;"
+    "ALTER TABLE plan ADD COLUMN layers INTEGER NOT NULL DEFAULT 1;"
+    "CREATE TABLE plan_partition ("
+    " position INTEGER PRIMARY KEY, slot INTEGER NOT NULL, volume INTEGER NOT NULL,"
+    " first_byte INTEGER NOT NULL, bytes INTEGER NOT NULL, type INTEGER NOT NULL,"
+    " active INTEGER NOT NULL, logical INTEGER NOT NULL, extended INTEGER NOT NULL,"
+    " type_uuid BLOB NOT NULL, uuid BLOB NOT NULL, attributes INTEGER NOT NULL,"
+    " name TEXT NOT NULL, note TEXT NOT NULL, now TEXT NOT NULL, checked TEXT NOT NULL,"
+    " opens INTEGER NOT NULL);"
+    "CREATE TABLE plan_alternative ("
+    " position INTEGER PRIMARY KEY, volume INTEGER NOT NULL, text TEXT NOT NULL)",
 };
 
 const char *const ek_map_schema[EK_MAP_SCHEMA_VERSIONS] = {

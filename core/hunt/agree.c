@@ -249,7 +249,7 @@ static void drop_held_entries(GPtrArray *tables)
 }
 
 /* What the tables that were found say, wherever they stand. */
-static GPtrArray *load_tables(EkGate *gate, guint32 sector_size, const GPtrArray *traces)
+GPtrArray *ek_hunt_tables(EkGate *gate, guint32 sector_size, const GPtrArray *traces)
 {
     GPtrArray *tables = g_ptr_array_new_with_free_func(g_free);
     for (guint i = 0; i < traces->len && tables->len < TABLES_MOST; i++) {
@@ -275,7 +275,7 @@ GPtrArray *ek_hunt_agree(EkGate *gate, guint32 sector_size, const GPtrArray *tra
         if (g_str_equal(trace->kind, "boot-sector") && !measure_trace(gate, trace, findings, error))
             return NULL;
     }
-    g_autoptr(GPtrArray) tables = load_tables(gate, sector_size, traces);
+    g_autoptr(GPtrArray) tables = ek_hunt_tables(gate, sector_size, traces);
     g_autoptr(GArray) places = gather_places(has_table ? table : NULL, tables);
     if (!infer_all(gate, sector_size, places, traces, findings, error))
         return NULL;

@@ -120,6 +120,10 @@ struct EkFinding {
 void ek_hunt_stand(EkGate *gate, guint32 sector_size, const EkTable *current,
                    const GPtrArray *tables, GPtrArray *findings);
 
+/* The tables that the traces (EkTrace*) are of, in their order; entries whose header was found as
+ * well are part of that table. EkTable*, the caller unrefs. */
+GPtrArray *ek_hunt_tables(EkGate *gate, guint32 sector_size, const GPtrArray *traces);
+
 /* Measures what the boot sectors among the traces (EkTrace*) claim, and agrees on volumes: those
  * that stand, in order of position. EkFinding*, the caller unrefs. */
 GPtrArray *ek_hunt_agree(EkGate *gate, guint32 sector_size, const GPtrArray *traces,

@@ -8,11 +8,12 @@
 #include "volume/volume.h"
 
 typedef struct {
-    guint index;  /* of the slot, from 0 */
-    guint volume; /* its number; 0: kept from the old table as it was */
-    EkRange range;
-    guint8 type;
-    gboolean active;
+    EkTableEntry entry;
+    guint volume; /* its number; 0: none, kept from the old table or asked for */
+    char *note;   /* where it comes from, in words */
+    char *now;    /* what the table that stands there says of it, in words */
+    char *check;  /* what opening it through the plan gave, in words; "" when it holds no volume */
+    gboolean opens;
 } EkPlanPartition;
 
 typedef struct {
@@ -20,6 +21,12 @@ typedef struct {
     char *what;
     char *from;
 } EkPlanRepair;
+
+/* Another layout that could be planned: that in which a volume stands which was left out. */
+typedef struct {
+    guint volume; /* to --keep */
+    char *text;   /* what helps to choose */
+} EkPlanAlternative;
 
 /* Bytes at a place, before and after. */
 typedef struct {
@@ -36,12 +43,14 @@ EkEdit *ek_edit_new(const char *structure, EkByte first_byte, const guint8 *befo
 void ek_edit_free(EkEdit *edit);
 
 typedef struct {
-    char *scheme;          /* "mbr", or "none" where no table is planned */
-    GPtrArray *partitions; /* EkPlanPartition* */
-    GPtrArray *repairs;    /* EkPlanRepair* */
-    GPtrArray *edits;      /* EkEdit*, apart from one another, in order of position */
-    GPtrArray *warnings;   /* char* */
-    gboolean opens;        /* every planned volume was opened through the plan */
+    char *scheme;            /* "mbr", "gpt", "apm"; "none" where no table is planned */
+    GPtrArray *partitions;   /* EkPlanPartition* in order of slot */
+    GPtrArray *repairs;      /* EkPlanRepair* */
+    GPtrArray *edits;        /* EkEdit*, apart from one another, in order of position */
+    GPtrArray *alternatives; /* EkPlanAlternative* */
+    GPtrArray *warnings;     /* char* */
+    guint layers;            /* layouts of different age that could be planned: 1 or more */
+    gboolean opens;          /* every planned volume was opened through the plan */
 } EkPlan;
 
 EkPlan *ek_plan_new(void);
@@ -55,14 +64,44 @@ typedef struct {
     const char *standing; /* "listed" … */
 } EkPlanVolume;
 
+/* A partition that only the user knows of. */
+typedef struct {
+    char *filesystem;
+    EkRange range;
+} EkPlanAdded;
+
+/* A volume whose partition shall have this length. */
+typedef struct {
+    guint volume;
+    EkByte bytes;
+} EkPlanResized;
+
+/* What the user wants otherwise than it would be planned. */
+typedef struct {
+    GArray *keep;          /* guint: volumes that shall be in it */
+    GArray *drop;          /* guint: volumes that shall not */
+    GPtrArray *added;      /* EkPlanAdded* */
+    GArray *resized;       /* EkPlanResized */
+    const char *scheme;    /* NULL: by evidence */
+    guint layer;           /* from 1, the newest; 0: no matter */
+    guint32 table_sectors; /* bytes of the sectors the table counts in; 0: those of the image */
+} EkPlanWishes;
+
+EkPlanWishes *ek_plan_wishes_new(void);
+void ek_plan_wishes_free(EkPlanWishes *wishes);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkPlanWishes, ek_plan_wishes_free)
+
 typedef struct {
     EkGateParts parts;   /* of the gate; `repairs` is not looked at */
     const char *case_id; /* identifiers that must be made derive from it */
     const EkPlanVolume *volumes;
     gsize volume_count;
+    const GPtrArray *tables;    /* EkTable*: all that were found; NULL: none */
+    const EkPlanWishes *wishes; /* NULL: none */
 } EkPlanInput;
 
-/* Makes the plan, lays it over the image and opens every planned volume through it. */
+/* Makes the plan, lays it over the image and opens every planned volume through it.
+ * EK_ERROR_ABSENT and EK_ERROR_UNSUPPORTED for wishes that cannot be had. */
 EkPlan *ek_plan_make(const EkPlanInput *input, GError **error);
 
 /* The edits as an overlay. The caller frees. */

@@ -4,6 +4,8 @@
  * Array". Known by the types of partitions that are in common use. */
 #include "table/table.h"
 
+#include "base/text.h"
+
 #define ENTRY 128u
 #define ENTRIES 128u
 
@@ -82,6 +84,31 @@ static gboolean entries_follow(EkGate *gate, EkByte at, EkTable *table)
     return table->count > 0;
 }
 
+static char *explain_entry(EkSpan entry, guint32 sector_size)
+{
+    EkTable one = {.sector_size = sector_size};
+    ek_gpt_take_entry(entry, 0, &one);
+    if (one.count == 0)
+        return g_strdup(ek_bytes_are_zero(entry.data, 16) ? "empty" : "no partition");
+    const EkTableEntry *partition = &one.entries[0];
+    const char *type = ek_gpt_type_name(partition->type_uuid);
+    g_autofree char *size = ek_text_size(partition->range.bytes);
+    return g_strdup_printf("%s, sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT " (%s)%s%s",
+                           *type != '\0' ? type : "of a type that is not known",
+                           partition->range.first / sector_size,
+                           ek_range_end(partition->range) / sector_size - 1, size,
+                           *partition->name != '\0' ? ", named " : "", partition->name);
+}
+
+static GPtrArray *entries_explain(EkSpan span, guint32 sector_size)
+{
+    GPtrArray *fields = ek_fields_new();
+    for (gsize at = 0; at + ENTRY <= span.length; at += ENTRY)
+        ek_fields_add(fields, at, ENTRY, "entry",
+                      explain_entry(ek_span_part(span, at, ENTRY), sector_size));
+    return fields;
+}
+
 const EkTableFormat ek_table_gpt_entries = {
     .scheme = "gpt-entries",
     .header_bytes = EK_STEP,
@@ -89,4 +116,5 @@ const EkTableFormat ek_table_gpt_entries = {
     .signature_count = G_N_ELEMENTS(signatures),
     .read = entries_read,
     .follow = entries_follow,
+    .explain = entries_explain,
 };

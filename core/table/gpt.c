@@ -13,7 +13,6 @@
 #define ENTRY_LEAST 128u
 #define ENTRY_MOST 4096u
 #define ENTRIES_MOST 1024u
-#define NAME_UNITS 36u
 
 static const EkSignature signatures[] = {
     {.offset = 0, .length = 8, .bytes = {'E', 'F', 'I', ' ', 'P', 'A', 'R', 'T'}},
@@ -72,6 +71,36 @@ const char *ek_gpt_type_name(const guint8 *uuid)
     return "";
 }
 
+const guint8 *ek_gpt_type_for(const char *filesystem)
+{
+    static const struct {
+        const char *filesystem;
+        const char *type;
+    } types[] = {{"ntfs", "Microsoft basic data"},
+                 {"fat", "Microsoft basic data"},
+                 {"exfat", "Microsoft basic data"},
+                 {"refs", "Microsoft basic data"},
+                 {"bitlocker", "Microsoft basic data"},
+                 {"udf", "Microsoft basic data"},
+                 {"ext", "Linux"},
+                 {"xfs", "Linux"},
+                 {"btrfs", "Linux"},
+                 {"f2fs", "Linux"},
+                 {"luks", "Linux"},
+                 {"linux-swap", "Linux swap"},
+                 {"lvm2", "Linux LVM"},
+                 {"linux-raid", "Linux RAID"},
+                 {"hfsplus", "Apple HFS+"},
+                 {"apfs", "Apple APFS"},
+                 {"ldm", "Windows dynamic disk data"}};
+    for (gsize i = 0; i < G_N_ELEMENTS(types); i++)
+        for (gsize k = 0;
+             g_str_has_prefix(filesystem, types[i].filesystem) && k < G_N_ELEMENTS(type_names); k++)
+            if (g_str_equal(type_names[k].name, types[i].type))
+                return type_names[k].uuid;
+    return NULL;
+}
+
 char *ek_gpt_uuid(const guint8 *uuid)
 {
     EkSpan span = {uuid, 16};
@@ -98,6 +127,7 @@ static gboolean gpt_read(EkSpan span, guint32 sector_size, EkTable *table)
     table->is_whole = bytes >= HEADER_LEAST && bytes <= EK_STEP && header_sum_fits(span, bytes);
     table->place = ek_span_le64(span, 24);
     table->other_place = ek_span_le64(span, 32);
+    table->first_usable = ek_span_le64(span, 40);
     table->last_usable = ek_span_le64(span, 48);
     memcpy(table->uuid, span.data + 56, 16);
     table->entries_place = ek_span_le64(span, 72);
@@ -127,8 +157,9 @@ void ek_gpt_take_entry(EkSpan span, guint index, EkTable *table)
     };
     memcpy(entry->type_uuid, span.data, 16);
     memcpy(entry->uuid, span.data + 16, 16);
-    g_autofree char *name = ek_text_utf16(span.data + 56, NAME_UNITS * 2, FALSE);
+    g_autofree char *name = ek_text_utf16(span.data + 56, EK_GPT_NAME_BYTES, FALSE);
     g_strlcpy(entry->name, name, sizeof entry->name);
+    memcpy(entry->units, span.data + 56, sizeof entry->units);
 }
 
 /* Its numbers count in sectors of 512 or 4096: the one for which it stands where it says. */
@@ -207,5 +238,6 @@ const EkTableFormat ek_table_gpt = {
     .signature_count = G_N_ELEMENTS(signatures),
     .read = gpt_read,
     .follow = gpt_follow,
+    .compose = ek_gpt_compose,
     .explain = gpt_explain,
 };

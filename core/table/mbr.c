@@ -2,10 +2,11 @@
 /* The master boot record: 446 bytes of boot code (of which the last six hold the disk signature and
  * two more bytes), four entries of 16 bytes, 55 AA. As in the UEFI Specification 2.10, 5.2 "LBA 0
  * Format". What it distrusts: every boot sector ends in 55 AA too, so the four entries decide. */
-#include "base/text.h"
 #include "table/table.h"
 
-#define ENTRIES 4u
+#include "base/text.h"
+
+#define ENTRIES EK_MBR_PRIMARIES
 #define ENTRY_BYTES 16u
 #define SIGNATURE_OFFSET 440u
 #define ENTRIES_OFFSET 446u
@@ -119,26 +120,28 @@ static void put_chs(guint8 *p, guint64 sector)
     p[2] = (guint8)(cylinder & 0xff);
 }
 
-static gboolean compose_entry(const EkTableEntry *entry, guint32 sector_size, guint8 *p,
-                              GError **error)
+/* Its place counts from `base`. */
+static gboolean compose_entry(const EkTableEntry *entry, guint32 sector_size, EkByte base,
+                              guint8 *p, GError **error)
 {
     if (entry->range.first % sector_size != 0 || entry->range.bytes % sector_size != 0)
         return ek_error_set(error, EK_ERROR_UNSUPPORTED,
                             "a partition at byte %" G_GUINT64_FORMAT
                             " does not begin and end on sectors of %u bytes",
                             entry->range.first, sector_size);
-    guint64 first = entry->range.first / sector_size;
+    guint64 sector = entry->range.first / sector_size;
+    guint64 first = (entry->range.first - base) / sector_size;
     guint64 count = entry->range.bytes / sector_size;
     if (first > G_MAXUINT32 || count > G_MAXUINT32 || count == 0)
         return ek_error_set(error, EK_ERROR_UNSUPPORTED,
                             "an MBR cannot express a partition of %" G_GUINT64_FORMAT
                             " sectors at sector %" G_GUINT64_FORMAT,
-                            count, first);
+                            count, sector);
     memset(p, 0, ENTRY_BYTES);
     p[0] = entry->active ? 0x80 : 0x00;
-    put_chs(p + 1, first);
+    put_chs(p + 1, sector);
     p[4] = entry->type;
-    put_chs(p + 5, first + count - 1);
+    put_chs(p + 5, sector + count - 1);
     ek_put_le32(p + 8, (guint32)first);
     ek_put_le32(p + 12, (guint32)count);
     return TRUE;
@@ -149,28 +152,6 @@ static gboolean compose_entry(const EkTableEntry *entry, guint32 sector_size, gu
 static gboolean says_the_same(const guint8 *a, const guint8 *b)
 {
     return a[0] == b[0] && a[4] == b[4] && memcmp(a + 8, b + 8, 8) == 0;
-}
-
-static gboolean mbr_compose(const EkTable *table, guint32 sector_size, guint8 *header,
-                            GError **error)
-{
-    guint8 entries[ENTRIES * ENTRY_BYTES] = {0};
-    for (guint i = 0; i < table->count; i++) {
-        const EkTableEntry *entry = &table->entries[i];
-        if (entry->index >= ENTRIES)
-            return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                                "an MBR has room for four primary partitions");
-        guint8 *composed = entries + entry->index * ENTRY_BYTES;
-        const guint8 *there = header + ENTRIES_OFFSET + entry->index * ENTRY_BYTES;
-        if (!compose_entry(entry, sector_size, composed, error))
-            return FALSE;
-        if (says_the_same(composed, there))
-            memcpy(composed, there, ENTRY_BYTES);
-    }
-    ek_put_le32(header + SIGNATURE_OFFSET, table->disk_signature);
-    memcpy(header + ENTRIES_OFFSET, entries, sizeof entries);
-    ek_put_le16(header + END_OFFSET, 0xaa55);
-    return TRUE;
 }
 
 static char *explain_entry(EkSpan entry, guint32 sector_size)
@@ -275,6 +256,7 @@ static void follow_chain(EkGate *gate, EkByte start, EkRange extended, guint32 s
                 more = TRUE;
                 continue;
             }
+            entry.link_byte = at;
             entry.range.first += extended.first + link;
             entry.index = ENTRIES + number++;
             table->entries[table->count++] = entry;
@@ -298,6 +280,154 @@ static gboolean mbr_follow(EkGate *gate, EkByte at, EkTable *table)
     return TRUE;
 }
 
+/* --- composing ------------------------------------------------------------------------------ */
+
+typedef struct {
+    const EkTable *table;
+    EkGate *gate;
+    EkTableSink sink;
+    void *data;
+} Composing;
+
+/* What stands in a boot record's sector; zeros where it was not read. */
+static gboolean read_record(EkGate *gate, EkByte at, guint8 *record, GError **error)
+{
+    return ek_gate_read(gate, at, record, MBR_BYTES, NULL, error);
+}
+
+/* Lays an entry over what stands in its slot. */
+static gboolean lay_entry(const EkTableEntry *entry, guint32 sector_size, EkByte base, guint slot,
+                          guint8 *record, GError **error)
+{
+    guint8 composed[ENTRY_BYTES] = {0};
+    guint8 *there = record + ENTRIES_OFFSET + slot * ENTRY_BYTES;
+    if (!compose_entry(entry, sector_size, base, composed, error))
+        return FALSE;
+    if (!says_the_same(composed, there))
+        memcpy(there, composed, ENTRY_BYTES);
+    return TRUE;
+}
+
+static const EkTableEntry *extended_of(const EkTable *table)
+{
+    for (guint i = 0; i < table->count; i++)
+        if (table->entries[i].extended)
+            return &table->entries[i];
+    return NULL;
+}
+
+static const EkTableEntry *next_logical(const EkTable *table, guint from)
+{
+    for (guint i = from; i < table->count; i++)
+        if (table->entries[i].logical)
+            return &table->entries[i];
+    return NULL;
+}
+
+/* One link: its own partition, and where the next link begins. */
+static gboolean compose_link(const Composing *composing, const EkTableEntry *own,
+                             const EkTableEntry *next, EkRange extended, GError **error)
+{
+    guint32 size = composing->table->sector_size;
+    guint8 record[MBR_BYTES];
+    if (own->link_byte < extended.first || ek_range_end(own->range) > ek_range_end(extended) ||
+        own->link_byte >= own->range.first)
+        return ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                            "the logical partition at sector %" G_GUINT64_FORMAT
+                            " has no room for its table in front of it",
+                            own->range.first / size);
+    if (!read_record(composing->gate, own->link_byte, record, error))
+        return FALSE;
+    /* What stands there may be no link at all: then nothing of it is kept. */
+    EkTable there;
+    if (!link_read((EkSpan){record, sizeof record}, size, &there))
+        memset(record, 0, sizeof record);
+    if (!lay_entry(own, size, own->link_byte, 0, record, error))
+        return FALSE;
+    if (next == NULL) {
+        memset(record + ENTRIES_OFFSET + ENTRY_BYTES, 0, ENTRY_BYTES);
+    } else {
+        EkTableEntry onward = {
+            .range = {next->link_byte, ek_range_end(next->range) - next->link_byte}, .type = 0x05};
+        if (!lay_entry(&onward, size, extended.first, 1, record, error))
+            return FALSE;
+    }
+    memset(record + ENTRIES_OFFSET + 2 * ENTRY_BYTES, 0, 2 * ENTRY_BYTES);
+    ek_put_le16(record + END_OFFSET, 0xaa55);
+    return composing->sink(composing->data, "ebr", own->link_byte, record, sizeof record,
+                           "link to a logical partition", error);
+}
+
+static gboolean compose_chain(const Composing *composing, GError **error)
+{
+    const EkTable *table = composing->table;
+    const EkTableEntry *extended = extended_of(table);
+    const EkTableEntry *own = next_logical(table, 0);
+    if (own == NULL)
+        return TRUE;
+    if (extended == NULL || own->link_byte != extended->range.first)
+        return ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                            "logical partitions need an extended one that begins with their chain");
+    while (own != NULL) {
+        const EkTableEntry *next = next_logical(table, (guint)(own - table->entries) + 1);
+        if (!compose_link(composing, own, next, extended->range, error))
+            return FALSE;
+        own = next;
+    }
+    return TRUE;
+}
+
+static gboolean mbr_compose(const EkTable *table, EkGate *gate, EkTableSink sink, void *data,
+                            GError **error)
+{
+    Composing composing = {table, gate, sink, data};
+    guint8 record[MBR_BYTES];
+    gboolean is_used[ENTRIES] = {FALSE};
+    if (!read_record(gate, 0, record, error))
+        return FALSE;
+    for (guint i = 0; i < table->count; i++) {
+        const EkTableEntry *entry = &table->entries[i];
+        if (entry->logical)
+            continue;
+        if (entry->index >= ENTRIES || is_used[entry->index])
+            return ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                                "an MBR has room for four primary partitions");
+        is_used[entry->index] = TRUE;
+        if (!lay_entry(entry, table->sector_size, 0, entry->index, record, error))
+            return FALSE;
+    }
+    for (guint i = 0; i < ENTRIES; i++)
+        if (!is_used[i])
+            memset(record + ENTRIES_OFFSET + i * ENTRY_BYTES, 0, ENTRY_BYTES);
+    ek_put_le32(record + SIGNATURE_OFFSET, table->disk_signature);
+    ek_put_le16(record + END_OFFSET, 0xaa55);
+    return sink(data, "mbr", 0, record, sizeof record, "partition table", error) &&
+           compose_chain(&composing, error);
+}
+
+/* A link's own partition is counted from the link, so that only its size can be told. */
+static GPtrArray *link_explain(EkSpan span, guint32 sector_size)
+{
+    GPtrArray *fields = ek_fields_new();
+    EkSpan own = ek_span_part(span, ENTRIES_OFFSET, ENTRY_BYTES);
+    EkSpan next = ek_span_part(span, ENTRIES_OFFSET + ENTRY_BYTES, ENTRY_BYTES);
+    g_autofree char *size = ek_text_size((guint64)ek_span_le32(own, 12) * sector_size);
+    ek_fields_add(fields, 0, ENTRIES_OFFSET, "unused", NULL);
+    ek_fields_add(fields, ENTRIES_OFFSET, ENTRY_BYTES, "its partition",
+                  g_strdup_printf("type %02x %s, %u sectors behind the link (%s)",
+                                  ek_span_u8(own, 4), ek_mbr_type_name(ek_span_u8(own, 4)),
+                                  ek_span_le32(own, 8), size));
+    ek_fields_add(
+        fields, ENTRIES_OFFSET + ENTRY_BYTES, ENTRY_BYTES, "next link",
+        ek_span_u8(next, 4) == 0
+            ? g_strdup("none")
+            : g_strdup_printf("%u sectors into the extended partition", ek_span_le32(next, 8)));
+    ek_fields_add(fields, ENTRIES_OFFSET + 2 * ENTRY_BYTES, 2 * ENTRY_BYTES, "unused", NULL);
+    ek_fields_add(fields, END_OFFSET, 2, "end mark",
+                  g_strdup(ek_span_le16(span, END_OFFSET) == 0xaa55 ? "a boot record" : "missing"));
+    return fields;
+}
+
 const EkTableFormat ek_table_mbr = {
     .scheme = "mbr",
     .header_bytes = MBR_BYTES,
@@ -315,4 +445,5 @@ const EkTableFormat ek_table_ebr = {
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .read = ebr_read,
+    .explain = link_explain,
 };

@@ -13,18 +13,22 @@
 #define EK_TABLE_MOST 128u      /* entries that are kept of one table */
 #define EK_MBR_PROTECTIVE 0xeeu /* type of an MBR's entry that protects a GPT */
 #define EK_TABLE_NAME 128u      /* bytes of a name, its end included */
+#define EK_GPT_NAME_BYTES 72u
+#define EK_MBR_PRIMARIES 4u
 
 typedef struct {
     guint index;   /* of the slot in the table, from 0 */
     EkRange range; /* bytes on the drive */
     guint8 type;   /* MBR type byte */
     gboolean active;
-    gboolean extended;        /* holds further tables, no volume of its own */
-    gboolean logical;         /* named by a table inside an extended partition */
-    guint8 type_uuid[16];     /* GPT: as it stands there; zeros elsewhere */
-    guint8 uuid[16];          /* GPT: as it stands there; zeros elsewhere */
-    guint64 attributes;       /* GPT */
-    char name[EK_TABLE_NAME]; /* UTF-8; GPT and APM */
+    gboolean extended;               /* holds further tables, no volume of its own */
+    gboolean logical;                /* named by a table inside an extended partition */
+    EkByte link_byte;                /* logical: where its link of the chain stands */
+    guint8 type_uuid[16];            /* GPT: as it stands there; zeros elsewhere */
+    guint8 uuid[16];                 /* GPT: as it stands there; zeros elsewhere */
+    guint64 attributes;              /* GPT */
+    char name[EK_TABLE_NAME];        /* UTF-8; GPT and APM */
+    guint8 units[EK_GPT_NAME_BYTES]; /* GPT: the name as it stands there, UTF-16LE */
 } EkTableEntry;
 
 typedef struct {
@@ -38,11 +42,18 @@ typedef struct {
     EkSector entries_place; /* GPT: where its entries begin, as it says */
     guint32 entry_bytes;    /* GPT */
     guint32 entry_count;    /* GPT: slots, used or not */
+    EkSector first_usable;  /* GPT */
     EkSector last_usable;   /* GPT */
     gboolean is_whole;      /* all checksums fit, no link of a chain is missing */
     guint count;
     EkTableEntry entries[EK_TABLE_MOST]; /* those in use, in order of slot */
 } EkTable;
+
+/* Receives a part of a composed table, in no order: `after` is what shall stand at first_byte,
+ * `structure` the scheme that explains it, `what` it in words. FALSE to stop with *error. */
+typedef gboolean (*EkTableSink)(void *data, const char *structure, EkByte first_byte,
+                                const guint8 *after, gsize length, const char *what,
+                                GError **error);
 
 typedef struct {
     const char *scheme;
@@ -59,12 +70,14 @@ typedef struct {
      * where `read` gives everything. */
     gboolean (*follow)(EkGate *gate, EkByte at, EkTable *table);
 
-    /* Composes the table: `header` holds what stands there now and keeps all that is not the
-     * table's, as the boot code. EK_ERROR_UNSUPPORTED for what the scheme cannot express. NULL
-     * where this version does not. */
-    gboolean (*compose)(const EkTable *table, guint32 sector_size, guint8 *header, GError **error);
+    /* Composes the whole table for a drive as long as the gate's image, of which all is kept that
+     * is not the table's, as the boot code. EK_ERROR_UNSUPPORTED for what the scheme cannot
+     * express. NULL where this version does not. */
+    gboolean (*compose)(const EkTable *table, EkGate *gate, EkTableSink sink, void *data,
+                        GError **error);
 
-    /* The fields of the span, in order, covering all of it: EkField*, the caller unrefs. */
+    /* The fields of the span, in order, covering all of it: EkField*, the caller unrefs. NULL for
+     * what is never composed. */
     GPtrArray *(*explain)(EkSpan span, guint32 sector_size);
 } EkTableFormat;
 
@@ -86,6 +99,17 @@ gboolean ek_table_load(const EkTableFormat *format, EkGate *gate, EkByte at, gui
  * logical partitions. `sector_size` is the drive's. FALSE when there is none; *unread says whether
  * that may be because its sectors were not read. */
 gboolean ek_table_current(EkGate *gate, guint32 sector_size, EkTable *table, gboolean *unread);
+
+/* The type of a partition that holds such a file system, 16 bytes as they stand on the drive; NULL
+ * when there is none. */
+const guint8 *ek_gpt_type_for(const char *filesystem);
+
+/* Composes a GPT: both copies, and what protects it (gptcompose.c). */
+gboolean ek_gpt_compose(const EkTable *table, EkGate *gate, EkTableSink sink, void *data,
+                        GError **error);
+
+/* Sets a name, cut to what a GPT has room for. */
+void ek_gpt_set_name(EkTableEntry *entry, const char *name);
 
 /* The trade's short name of a GPT type: "EFI system", "Linux"; "" when not known. `uuid` is the 16
  * bytes as they stand on the drive. */

@@ -10,14 +10,17 @@
 /* How the image is named among targets, wherever the case is moved to. */
 #define IMAGE_IDENTITY "image"
 
-EkPlan *ek_rebuilding_plan(const char *folder, const char *options, GError **error)
+EkPlan *ek_rebuilding_plan(const char *folder, const char *options, const EkPlanWishes *wishes,
+                           GError **error)
 {
     EkView view;
     g_autoptr(EkLock) lock = NULL;
     if (!ek_view_open_locked(&view, folder, EK_LOCK_EDITS, &lock, error))
         return NULL;
     g_autoptr(GPtrArray) volumes = ek_volumestore_list(view.opened, error);
-    gint64 event = volumes != NULL ? ek_event_begin(view.opened, "plan", options, error) : 0;
+    g_autoptr(GPtrArray) traces =
+        volumes != NULL ? ek_volumestore_traces(view.opened, error) : NULL;
+    gint64 event = traces != NULL ? ek_event_begin(view.opened, "plan", options, error) : 0;
     EkPlan *plan = NULL;
     if (event != 0) {
         g_autofree EkPlanVolume *list = g_new0(EkPlanVolume, volumes->len + 1);
@@ -25,8 +28,14 @@ EkPlan *ek_rebuilding_plan(const char *folder, const char *options, GError **err
             const EkCaseVolume *entry = volumes->pdata[i];
             list[i] = (EkPlanVolume){entry->number, entry->volume, entry->standing};
         }
-        EkPlanInput input = {ek_view_parts(&view), ek_case_info(view.opened)->id, list,
-                             volumes->len};
+        g_autoptr(GPtrArray) tables =
+            ek_hunt_tables(view.gate, ek_case_info(view.opened)->sector_size, traces);
+        EkPlanInput input = {ek_view_parts(&view),
+                             ek_case_info(view.opened)->id,
+                             list,
+                             volumes->len,
+                             tables,
+                             wishes};
         GError *failure = NULL;
         plan = ek_plan_make(&input, &failure);
         if (plan != NULL && !ek_planstore_put(view.opened, event, plan, &failure))

@@ -8,8 +8,10 @@
 #include "rebuild/plan.h"
 #include "work/view.h"
 
-/* Makes the plan of the case and stores it. */
-EkPlan *ek_rebuilding_plan(const char *folder, const char *options, GError **error);
+/* Makes the plan of the case, as it is wished (NULL: no wishes), and stores it. A plan that cannot
+ * be made leaves the one that was. */
+EkPlan *ek_rebuilding_plan(const char *folder, const char *options, const EkPlanWishes *wishes,
+                           GError **error);
 
 typedef struct {
     const char *folder;

@@ -217,7 +217,11 @@ static void the_table_and_the_boot_sector_are_rebuilt(void)
     CHECK_NUMBER(json_array_size(json_object_get(json, "repairs")), 1);
     json_decref(json);
     g_auto(Result) shown = ektypon("plan bench --show");
-    CHECK_CONTAINS(shown.out, "type 07 NTFS / exFAT, sectors 2048 to 165887 (80.0 MiB)");
+    CHECK_CONTAINS(shown.out, "Edit 1: ");
+    CHECK_CONTAINS(shown.out, "07 NTFS / exFAT");
+    CHECK_CONTAINS(shown.out, "opens; ");
+    g_auto(Result) edit = ektypon("plan bench --show --edit 2");
+    CHECK_CONTAINS(edit.out, "type 07 NTFS / exFAT, sectors 2048 to 165887 (80.0 MiB)");
 
     done("clone bench clone.raw");
     g_autofree guint8 *clone = read_file("clone.raw", &length);

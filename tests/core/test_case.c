@@ -348,8 +348,23 @@ static void a_plan_comes_back_as_it_was(void)
     g_autoptr(EkPlan) plan = ek_plan_new();
     plan->scheme = g_strdup("mbr");
     plan->opens = TRUE;
-    EkPlanPartition partition = {2, 5, {1 << 20, 1ull << 41}, 0x0c, TRUE};
-    g_ptr_array_add(plan->partitions, g_memdup2(&partition, sizeof partition));
+    plan->layers = 2;
+    EkPlanPartition *partition = g_new0(EkPlanPartition, 1);
+    *partition = (EkPlanPartition){.entry = {.index = 2,
+                                             .range = {1 << 20, 1ull << 41},
+                                             .type = 0x0c,
+                                             .active = TRUE,
+                                             .uuid = {9, 8},
+                                             .name = "Größe"},
+                                   .volume = 5,
+                                   .note = g_strdup("found"),
+                                   .now = g_strdup("not in it"),
+                                   .check = g_strdup("opens"),
+                                   .opens = TRUE};
+    g_ptr_array_add(plan->partitions, partition);
+    EkPlanAlternative *alternative = g_new0(EkPlanAlternative, 1);
+    *alternative = (EkPlanAlternative){3, g_strdup("an older one")};
+    g_ptr_array_add(plan->alternatives, alternative);
     g_ptr_array_add(plan->warnings, g_strdup("mind the gap"));
     g_ptr_array_add(plan->edits, ek_edit_new("mbr", 446, (const guint8 *)"a\0b",
                                              (const guint8 *)"\0\0\1", 3, "an entry"));
@@ -359,9 +374,14 @@ static void a_plan_comes_back_as_it_was(void)
     CHECK_FINE(&error);
     CHECK_NUMBER(back->partitions->len, 1);
     const EkPlanPartition *same = back->partitions->pdata[0];
-    CHECK_NUMBER(same->index, 2);
-    CHECK(same->range.bytes == 1ull << 41);
-    CHECK(same->active);
+    CHECK_NUMBER(same->entry.index, 2);
+    CHECK(same->entry.range.bytes == 1ull << 41);
+    CHECK(same->entry.active);
+    CHECK_BYTES(same->entry.uuid, partition->entry.uuid, 16);
+    CHECK_TEXT(same->entry.name, "Größe");
+    CHECK_TEXT(same->check, "opens");
+    CHECK_NUMBER(back->layers, 2);
+    CHECK_NUMBER(((EkPlanAlternative *)back->alternatives->pdata[0])->volume, 3);
     CHECK_TEXT(back->warnings->pdata[0], "mind the gap");
     const EkEdit *edit = back->edits->pdata[0];
     CHECK_NUMBER(edit->length, 3);

@@ -91,9 +91,9 @@ static void a_wiped_table_is_composed(void)
     CHECK_TEXT(plan->scheme, "mbr");
     CHECK_NUMBER(plan->partitions->len, 2);
     const EkPlanPartition *first = plan->partitions->pdata[0];
-    CHECK_NUMBER(first->range.first, NTFS_AT);
-    CHECK_NUMBER(first->range.bytes, 16001 * 512);
-    CHECK_NUMBER(first->type, 0x07);
+    CHECK_NUMBER(first->entry.range.first, NTFS_AT);
+    CHECK_NUMBER(first->entry.range.bytes, 16001 * 512);
+    CHECK_NUMBER(first->entry.type, 0x07);
     CHECK_CONTAINS(warnings, "unknown space with something in it, from sector 92160 on");
     EkTable table;
     guint8 sector[512];
@@ -127,9 +127,9 @@ static void a_healthy_drive_gets_an_empty_plan(void)
     CHECK_NUMBER(plan->repairs->len, 0);
     CHECK_NUMBER(plan->partitions->len, 2);
     const EkPlanPartition *kept = plan->partitions->pdata[1];
-    CHECK_NUMBER(kept->index, 3);
-    CHECK_NUMBER(kept->type, 0x06);
-    CHECK_NUMBER(kept->range.bytes, 6100 * 512); /* a little longer than the volume: kept */
+    CHECK_NUMBER(kept->entry.index, 3);
+    CHECK_NUMBER(kept->entry.type, 0x06);
+    CHECK_NUMBER(kept->entry.range.bytes, 6100 * 512); /* a little longer than the volume: kept */
     rig_close(&rig);
 }
 
@@ -144,32 +144,52 @@ static void old_entries_that_contradict_nothing_stay(void)
     CHECK_NUMBER(plan->partitions->len, 3);
     const EkPlanPartition *linux_one = plan->partitions->pdata[0];
     CHECK_NUMBER(linux_one->volume, 0);
-    CHECK_NUMBER(linux_one->type, 0x83);
+    CHECK_NUMBER(linux_one->entry.type, 0x83);
     const EkPlanPartition *moved = plan->partitions->pdata[1];
-    CHECK_NUMBER(moved->index, 1);
-    CHECK_NUMBER(moved->range.first, NTFS_AT);
+    CHECK_NUMBER(moved->entry.index, 1);
+    CHECK_NUMBER(moved->entry.range.first, NTFS_AT);
     rig_close(&rig);
 }
 
-/* An MBR in place of a GPT would hide it: the table is left alone. */
-static void another_kind_of_table_is_left_alone(void)
+/* What protects a GPT is left, and nothing of the GPT: it is made again, by what was found. */
+static void a_protected_drive_gets_a_gpt(void)
 {
-    for (int what = 0; what < 2; what++) {
-        Rig rig;
-        rig_open(&rig);
-        if (what == 0)
-            mbr_put(rig.drive, 0, 0xee, 1, DRIVE / 512 - 1);
-        else
-            memcpy(rig.drive + 512, "EFI PART", 8);
-        rig_measure(&rig);
-        g_autoptr(EkPlan) plan = make(&rig);
-        g_autofree char *warnings = warnings_of(plan);
-        CHECK_TEXT(plan->scheme, "none");
-        CHECK_NUMBER(plan->edits->len, 0);
-        CHECK_NUMBER(plan->partitions->len, 0);
-        CHECK_CONTAINS(warnings, "ruled by a GPT");
-        rig_close(&rig);
+    Rig rig;
+    rig_open(&rig);
+    mbr_put(rig.drive, 0, 0xee, 1, DRIVE / 512 - 1);
+    rig_measure(&rig);
+    g_autoptr(EkPlan) plan = make(&rig);
+    CHECK_TEXT(plan->scheme, "gpt");
+    CHECK_NUMBER(plan->partitions->len, 2);
+    for (guint i = 0; i < plan->partitions->len; i++) {
+        const EkPlanPartition *partition = plan->partitions->pdata[i];
+        CHECK_NUMBER(partition->entry.index, i);
+        CHECK_TEXT(ek_gpt_type_name(partition->entry.type_uuid), "Microsoft basic data");
+        CHECK(!ek_bytes_are_zero(partition->entry.uuid, 16));
     }
+    g_autoptr(EkPlan) again = make(&rig);
+    CHECK_NUMBER(again->edits->len, plan->edits->len);
+    for (guint i = 0; i < MIN(plan->edits->len, again->edits->len); i++) {
+        const EkEdit *a = plan->edits->pdata[i];
+        const EkEdit *b = again->edits->pdata[i];
+        CHECK_BYTES(a->after, b->after, a->length); /* what is made derives from the case */
+    }
+    rig_close(&rig);
+}
+
+/* A dynamic disk rules itself: an MBR would hide it. */
+static void a_dynamic_disk_is_left_alone(void)
+{
+    Rig rig;
+    rig_open(&rig);
+    mbr_put(rig.drive, 0, 0x42, 63, DRIVE / 512 - 64);
+    rig_measure(&rig);
+    g_autoptr(EkPlan) plan = make(&rig);
+    g_autofree char *warnings = warnings_of(plan);
+    CHECK_TEXT(plan->scheme, "none");
+    CHECK_NUMBER(plan->partitions->len, 0);
+    CHECK_CONTAINS(warnings, "ruled by a dynamic disk");
+    rig_close(&rig);
 }
 
 static void a_lost_boot_sector_is_repaired_from_its_backup(void)
@@ -392,7 +412,8 @@ int main(void)
         {"a wiped table is composed", a_wiped_table_is_composed},
         {"a healthy drive gets an empty plan", a_healthy_drive_gets_an_empty_plan},
         {"old entries that contradict nothing stay", old_entries_that_contradict_nothing_stay},
-        {"another kind of table is left alone", another_kind_of_table_is_left_alone},
+        {"a protected drive gets a GPT", a_protected_drive_gets_a_gpt},
+        {"a dynamic disk is left alone", a_dynamic_disk_is_left_alone},
         {"a lost boot sector is repaired from its backup",
          a_lost_boot_sector_is_repaired_from_its_backup},
         {"two on one ground are not both taken", two_on_one_ground_are_not_both_taken},

@@ -54,21 +54,68 @@ static void what_is_no_table_is_not_read(void)
     CHECK(!reads(sector, &table));
 }
 
+/* A drive in memory; what is composed is laid into it. */
+#define DRIVE_BYTES (4u << 20)
+
+typedef struct {
+    guint8 *data;
+} Drive;
+
+static void drive_open(Drive *drive)
+{
+    drive->data = g_malloc0(DRIVE_BYTES);
+    fill_noise(drive->data, 440, 5); /* boot code */
+}
+
+static void drive_close(Drive *drive)
+{
+    g_free(drive->data);
+}
+
+static gboolean lay(void *data, const char *structure, EkByte first_byte, const guint8 *after,
+                    gsize length, const char *what, GError **error)
+{
+    (void)structure;
+    (void)what;
+    (void)error;
+    memcpy((guint8 *)data + first_byte, after, length);
+    return TRUE;
+}
+
+static gboolean compose(Drive *drive, const EkTableFormat *format, const EkTable *table,
+                        GError **error)
+{
+    Bench bench;
+    bench_open(&bench, drive->data, DRIVE_BYTES);
+    gboolean fine = format->compose(table, bench.gate, lay, drive->data, error);
+    bench_close(&bench);
+    return fine;
+}
+
+static gboolean load(Drive *drive, const EkTableFormat *format, EkByte at, EkTable *table)
+{
+    Bench bench;
+    bench_open(&bench, drive->data, DRIVE_BYTES);
+    gboolean fine = ek_table_load(format, bench.gate, at, 512, table);
+    bench_close(&bench);
+    return fine;
+}
+
 static void what_is_composed_reads_back(void)
 {
-    guint8 sector[512];
+    Drive drive;
     EkTable back;
     GError *error = NULL;
-    fill_noise(sector, sizeof sector, 5);
-    guint8 code[440];
-    memcpy(code, sector, sizeof code);
-    EkTable table = {.scheme = "mbr", .disk_signature = 7, .count = 2};
+    drive_open(&drive);
+    g_autofree guint8 *code = g_memdup2(drive.data, 440);
+    EkTable table = {.scheme = "mbr", .sector_size = 512, .disk_signature = 7, .count = 2};
     table.entries[0] = (EkTableEntry){.index = 3, .range = {63 * 512, 1000 * 512}, .type = 0x07};
     table.entries[1] =
         (EkTableEntry){.index = 1, .range = {1ull << 40, 1ull << 39}, .type = 0x0c, .active = TRUE};
-    CHECK(ek_table_mbr.compose(&table, 512, sector, &error));
+    CHECK(compose(&drive, &ek_table_mbr, &table, &error));
     CHECK_FINE(&error);
-    CHECK_BYTES(sector, code, sizeof code); /* the boot code is kept */
+    const guint8 *sector = drive.data;
+    CHECK_BYTES(sector, code, 440); /* the boot code is kept */
     CHECK(reads(sector, &back));
     CHECK_NUMBER(back.count, 2);
     CHECK_NUMBER(back.entries[0].index, 1);
@@ -78,22 +125,104 @@ static void what_is_composed_reads_back(void)
     /* Sector 63 is head 1, sector 1 of cylinder 0; the far one is past what cylinders can say. */
     CHECK_BYTES(sector + 446 + 48 + 1, "\x01\x01\x00", 3);
     CHECK_BYTES(sector + 446 + 16 + 1, "\xfe\xff\xff", 3);
+    drive_close(&drive);
+}
+
+/* Two logical ones in an extended one: the chain leads to both. */
+static void a_chain_is_composed(void)
+{
+    Drive drive;
+    EkTable back;
+    GError *error = NULL;
+    drive_open(&drive);
+    EkTable table = {.scheme = "mbr", .sector_size = 512, .count = 4};
+    table.entries[0] = (EkTableEntry){.index = 0, .range = {512, 99 * 512}, .type = 0x83};
+    table.entries[1] =
+        (EkTableEntry){.index = 1, .range = {100 * 512, 900 * 512}, .type = 0x05, .extended = TRUE};
+    table.entries[2] = (EkTableEntry){.index = 4,
+                                      .range = {163 * 512, 100 * 512},
+                                      .type = 0x07,
+                                      .logical = TRUE,
+                                      .link_byte = 100 * 512};
+    table.entries[3] = (EkTableEntry){.index = 5,
+                                      .range = {400 * 512, 600 * 512},
+                                      .type = 0x0b,
+                                      .logical = TRUE,
+                                      .link_byte = 399 * 512};
+    CHECK(compose(&drive, &ek_table_mbr, &table, &error));
+    CHECK_FINE(&error);
+    CHECK(load(&drive, &ek_table_mbr, 0, &back));
+    CHECK_NUMBER(back.count, 4);
+    CHECK(back.is_whole);
+    for (guint i = 0; i < 4; i++) {
+        CHECK_NUMBER(back.entries[i].index, table.entries[i].index);
+        CHECK_NUMBER(back.entries[i].range.first, table.entries[i].range.first);
+        CHECK_NUMBER(back.entries[i].range.bytes, table.entries[i].range.bytes);
+        CHECK_NUMBER(back.entries[i].type, table.entries[i].type);
+        CHECK_NUMBER(back.entries[i].link_byte, table.entries[i].link_byte);
+    }
+    /* A link has to stand in front of its partition, and in the extended one. */
+    table.entries[3].link_byte = 400 * 512;
+    CHECK(!compose(&drive, &ek_table_mbr, &table, &error));
+    CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "no room for its table in front of it");
+    table.entries[2].link_byte = 101 * 512;
+    CHECK(!compose(&drive, &ek_table_mbr, &table, &error));
+    CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "need an extended one");
+    drive_close(&drive);
+}
+
+static void a_gpt_is_composed_with_its_backup(void)
+{
+    Drive drive;
+    EkTable first;
+    EkTable second;
+    GError *error = NULL;
+    drive_open(&drive);
+    EkTable table = {.scheme = "gpt", .sector_size = 512, .count = 2, .uuid = {1, 2, 3}};
+    table.entries[0] = (EkTableEntry){
+        .index = 0, .range = {64 * 512, 100 * 512}, .type_uuid = {1}, .uuid = {2}, .attributes = 4};
+    table.entries[1] = (EkTableEntry){
+        .index = 7, .range = {1000 * 512, 7000 * 512}, .type_uuid = {3}, .uuid = {4}};
+    ek_gpt_set_name(&table.entries[1], "Größe der Keimlinge");
+    CHECK(compose(&drive, &ek_table_gpt, &table, &error));
+    CHECK_FINE(&error);
+    CHECK(load(&drive, &ek_table_gpt, 512, &first));
+    CHECK(load(&drive, &ek_table_gpt, DRIVE_BYTES - 512, &second));
+    CHECK(first.is_whole && second.is_whole);
+    CHECK_NUMBER(first.count, 2);
+    CHECK_NUMBER(first.entries[1].index, 7);
+    CHECK_NUMBER(first.entries[0].attributes, 4);
+    CHECK_TEXT(second.entries[1].name, "Größe der Keimlinge");
+    CHECK_NUMBER(first.place, 1);
+    CHECK_NUMBER(first.other_place, second.place);
+    CHECK_NUMBER(first.last_usable, DRIVE_BYTES / 512 - 34);
+    EkTable protection;
+    CHECK(reads(drive.data, &protection));
+    CHECK_NUMBER(protection.entries[0].type, EK_MBR_PROTECTIVE);
+    CHECK_NUMBER(protection.entries[0].range.bytes, DRIVE_BYTES - 512);
+    /* The table's own ground is no partition's. */
+    table.entries[1].range.bytes = DRIVE_BYTES - 1000 * 512;
+    CHECK(!compose(&drive, &ek_table_gpt, &table, &error));
+    CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "leaves no room for the GPT itself");
+    drive_close(&drive);
 }
 
 static void what_an_mbr_cannot_say_is_refused(void)
 {
-    guint8 sector[512] = {0};
+    Drive drive;
     GError *error = NULL;
-    EkTable table = {.scheme = "mbr", .count = 1};
+    drive_open(&drive);
+    EkTable table = {.scheme = "mbr", .sector_size = 512, .count = 1};
     table.entries[0] = (EkTableEntry){.range = {512, 1ull << 42}, .type = 7};
-    CHECK(!ek_table_mbr.compose(&table, 512, sector, &error));
+    CHECK(!compose(&drive, &ek_table_mbr, &table, &error));
     CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "cannot express");
     table.entries[0].range = (EkRange){700, 512};
-    CHECK(!ek_table_mbr.compose(&table, 512, sector, &error));
+    CHECK(!compose(&drive, &ek_table_mbr, &table, &error));
     CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "does not begin and end on sectors");
     table.entries[0] = (EkTableEntry){.index = 4, .range = {512, 512}, .type = 7};
-    CHECK(!ek_table_mbr.compose(&table, 512, sector, &error));
+    CHECK(!compose(&drive, &ek_table_mbr, &table, &error));
     CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "four primary");
+    drive_close(&drive);
 }
 
 static void the_fields_cover_the_sector(void)
@@ -118,6 +247,8 @@ int main(void)
         {"a table is read", a_table_is_read},
         {"what is no table is not read", what_is_no_table_is_not_read},
         {"what is composed reads back", what_is_composed_reads_back},
+        {"a chain is composed", a_chain_is_composed},
+        {"a GPT is composed with its backup", a_gpt_is_composed_with_its_backup},
         {"what an MBR cannot say is refused", what_an_mbr_cannot_say_is_refused},
         {"the fields cover the sector", the_fields_cover_the_sector},
     };

@@ -1,0 +1,244 @@
+/* SPDX-License-Identifier: MIT */
+#include "planshow.h"
+
+#include "base/field.h"
+#include "base/text.h"
+#include "show.h"
+
+#include <stdio.h>
+#include <string.h>
+
+#define HEX_SHOWN 8u /* bytes of a field on one line */
+
+/* The bytes of a field, HEX_SHOWN on a line; a run of one value that goes on to its end is told by
+ * its length. */
+static char *hex_of(const guint8 *data, gsize length)
+{
+    GString *text = g_string_new(NULL);
+    gsize tail = length;
+    while (tail > 0 && data[tail - 1] == data[length - 1])
+        tail--;
+    tail = (tail + HEX_SHOWN - 1) / HEX_SHOWN * HEX_SHOWN;
+    if (length <= HEX_SHOWN || length - MIN(tail, length) <= HEX_SHOWN)
+        tail = length;
+    for (gsize at = 0; at < tail; at += HEX_SHOWN) {
+        g_autofree char *line = ek_text_hex(data + at, MIN(HEX_SHOWN, tail - at), ' ');
+        g_string_append_printf(text, "%s%s", at > 0 ? "\n" : "", line);
+    }
+    if (tail < length)
+        g_string_append_printf(text, "%s%02x, %" G_GSIZE_FORMAT " times", tail > 0 ? "\n" : "",
+                               data[length - 1], length - tail);
+    return g_string_free(text, FALSE);
+}
+
+static void print_field(EkCli *cli, const EkEdit *edit, const EkField *before, const EkField *after)
+{
+    const guint8 *old = edit->before + before->offset;
+    const guint8 *new = edit->after + before->offset;
+    g_autofree char *old_hex = hex_of(old, before->length);
+    g_autofree char *new_hex = hex_of(new, before->length);
+    g_auto(GStrv) old_lines = g_strsplit(old_hex, "\n", -1);
+    g_auto(GStrv) new_lines = g_strsplit(new_hex, "\n", -1);
+    guint lines = MAX(g_strv_length(old_lines), g_strv_length(new_lines));
+    gboolean changed = memcmp(old, new, before->length) != 0;
+    char **left = old_lines;
+    char **right = new_lines;
+    for (guint i = 0; i < lines; i++) {
+        const char *l = *left != NULL ? *left++ : "";
+        const char *r = *right != NULL ? *right++ : "";
+        g_autofree char *place =
+            i == 0 ? g_strdup_printf("%03x", (guint)(edit->first_byte % EK_STEP + before->offset))
+                   : g_strdup("");
+        printf("   %c %-3s  %-23s  %s%-23s%s  %s%s%s\n", changed && i == 0 ? '*' : ' ', place, l,
+               ek_show_on(cli->color_out && changed, EK_COLOR_GOOD), r,
+               ek_show_off(cli->color_out && changed), i == 0 ? before->name : "",
+               i == 0 && *after->meaning != '\0' ? ": " : "", i == 0 ? after->meaning : "");
+    }
+}
+
+static void print_edit(EkCli *cli, guint number, const EkEdit *edit, guint32 sector_size)
+{
+    g_autoptr(GPtrArray) before = ek_edit_fields(edit, sector_size, FALSE);
+    g_autoptr(GPtrArray) after = ek_edit_fields(edit, sector_size, TRUE);
+    g_autofree char *count = ek_text_count(edit->length, "byte", "bytes");
+    printf("\nEdit %u: %s\n  sector %" G_GUINT64_FORMAT ", from byte %" G_GUINT64_FORMAT
+           " of it, %s\n",
+           number, edit->why, edit->first_byte / sector_size, edit->first_byte % sector_size,
+           count);
+    g_autofree char *head =
+        ek_show_in(cli->color_out, EK_COLOR_FAINT,
+                   "     at   before                   after                    meaning after");
+    puts(head);
+    /* Both sides are the same structure, so they have the same fields. */
+    for (guint i = 0; i < MIN(before->len, after->len); i++)
+        print_field(cli, edit, before->pdata[i], after->pdata[i]);
+}
+
+void ek_plan_show_edit(EkCli *cli, const EkPlan *plan, guint number, guint32 sector_size)
+{
+    print_edit(cli, number, plan->edits->pdata[number - 1], sector_size);
+}
+
+/* --- the table ------------------------------------------------------------------------------ */
+
+#define LEAST_COLUMNS 20u
+
+/* The drive as a line: what is planned, by its number; dots for what is outside. */
+static void print_strip(EkCli *cli, const EkPlan *plan, EkByte bytes)
+{
+    guint columns = (guint)MAX(cli->width, (int)LEAST_COLUMNS);
+    g_autoptr(GString) line = g_string_new(NULL);
+    guint at = 0;
+    for (EkByte from = 0;;) {
+        const EkPlanPartition *next = NULL;
+        for (guint i = 0; i < plan->partitions->len; i++) {
+            const EkPlanPartition *one = plan->partitions->pdata[i];
+            if (!one->entry.extended && one->entry.range.first >= from &&
+                (next == NULL || one->entry.range.first < next->entry.range.first))
+                next = one;
+        }
+        if (next == NULL)
+            break;
+        EkRange range = next->entry.range;
+        guint first = (guint)((double)range.first / (double)bytes * columns + 0.5);
+        guint end = (guint)((double)ek_range_end(range) / (double)bytes * columns + 0.5);
+        for (; at < MIN(first, columns); at++)
+            g_string_append(line, "·");
+        end = MIN(MAX(end, at + 1), columns);
+        g_autofree char *number = g_strdup_printf("%u", next->entry.index + 1);
+        guint length = (guint)strlen(number);
+        gboolean fits = at + length + 2 <= end;
+        g_string_append(
+            line, ek_show_on(cli->color_out, next->entry.logical ? EK_COLOR_PLAIN : EK_COLOR_GOOD));
+        if (fits)
+            g_string_append_printf(line, "┣%s", number);
+        for (at += fits ? length + 1 : 0; at < end; at++)
+            g_string_append(line, at + 1 == end ? (fits ? "┫" : "┃") : "━");
+        g_string_append(line, ek_show_off(cli->color_out));
+        from = range.first + 1;
+    }
+    for (; at < columns; at++)
+        g_string_append(line, "·");
+    puts(line->str);
+}
+
+static char *type_of(const EkTableEntry *entry)
+{
+    const char *name = ek_gpt_type_name(entry->type_uuid);
+    if (ek_bytes_are_zero(entry->type_uuid, sizeof entry->type_uuid))
+        return g_strdup_printf("%02x %s", entry->type, ek_mbr_type_name(entry->type));
+    return *name != '\0' ? g_strdup(name) : ek_gpt_uuid(entry->type_uuid);
+}
+
+static const char *role_of(const EkTableEntry *entry)
+{
+    return entry->extended  ? "extended"
+           : entry->logical ? "logical"
+           : entry->active  ? "active"
+                            : "";
+}
+
+static void print_row(EkShowTable *table, const EkPlanPartition *partition, guint32 sector_size)
+{
+    const EkTableEntry *entry = &partition->entry;
+    g_autofree char *index = g_strdup_printf("%u", entry->index + 1);
+    g_autofree char *first =
+        g_strdup_printf("%" G_GUINT64_FORMAT, entry->range.first / sector_size);
+    g_autofree char *last =
+        g_strdup_printf("%" G_GUINT64_FORMAT, ek_range_end(entry->range) / sector_size - 1);
+    g_autofree char *size = ek_text_size(entry->range.bytes);
+    g_autofree char *type = type_of(entry);
+    g_autofree char *name = ek_text_escape(entry->name);
+    g_autofree char *from = partition->volume != 0 ? g_strdup_printf("volume %u", partition->volume)
+                                                   : g_strdup(partition->note);
+    const char *cells[] = {index, first,          last, size,           type,
+                           name,  role_of(entry), from, partition->now, partition->check};
+    ek_show_table_row(table, cells);
+}
+
+static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_size)
+{
+    static const EkColumn columns[] = {
+        {"PARTITION", TRUE, FALSE},
+        {"FIRST SECTOR", TRUE, FALSE},
+        {"LAST SECTOR", TRUE, FALSE},
+        {"SIZE", TRUE, FALSE},
+        {"TYPE", FALSE, FALSE},
+        {"NAME", FALSE, TRUE},
+        {"", FALSE, FALSE},
+        {"FROM", FALSE, TRUE},
+        {"IN THE TABLE NOW", FALSE, FALSE},
+        {"THROUGH THE PLAN", FALSE, TRUE},
+    };
+    if (plan->partitions->len == 0)
+        return;
+    printf("Planned: %s table\n", g_str_equal(plan->scheme, "gpt")   ? "a GPT"
+                                  : g_str_equal(plan->scheme, "mbr") ? "an MBR"
+                                                                     : "an Apple partition");
+    print_strip(cli, plan, bytes);
+    EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
+    for (guint i = 0; i < plan->partitions->len; i++)
+        print_row(table, plan->partitions->pdata[i], sector_size);
+    ek_show_table_print(table, cli->width);
+}
+
+static void print_edit_lines(const EkPlan *plan, guint32 sector_size)
+{
+    if (plan->edits->len == 0)
+        return;
+    puts("");
+    for (guint i = 0; i < plan->edits->len; i++) {
+        const EkEdit *edit = plan->edits->pdata[i];
+        g_autofree char *count = ek_text_count(edit->length, "byte", "bytes");
+        g_autofree char *why = ek_text_escape(edit->why);
+        printf("Edit %u: %s at sector %" G_GUINT64_FORMAT " (+%" G_GUINT64_FORMAT "): %s\n", i + 1,
+               count, edit->first_byte / sector_size, edit->first_byte % sector_size, why);
+    }
+}
+
+static void print_alternatives(EkCli *cli, const EkPlan *plan)
+{
+    for (guint i = 0; i < plan->alternatives->len; i++) {
+        const EkPlanAlternative *alternative = plan->alternatives->pdata[i];
+        g_autofree char *safe = ek_text_escape(alternative->text);
+        g_autofree char *line =
+            g_strdup_printf("instead: --keep %u: %s", alternative->volume, safe);
+        g_autofree char *mark = ek_show_in(cli->color_out, EK_COLOR_FAINT, "~ ");
+        ek_show_sentence(stdout, mark, 2, line);
+    }
+    if (plan->layers > 1)
+        printf("The drive holds %u layers of volumes; an older one: --layer 2%s\n", plan->layers,
+               plan->layers > 2 ? " and so on" : "");
+}
+
+void ek_plan_show(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_size)
+{
+    if (g_str_equal(plan->scheme, "none") && plan->edits->len == 0)
+        puts("No table is planned, and no repair is needed.");
+    else if (plan->partitions->len == 0 && plan->edits->len == 0)
+        puts("There is nothing to plan for: no volume is believed enough to stand in a table.");
+    else if (plan->edits->len == 0)
+        puts("The table and the boot sectors are right as they are: the plan is empty.");
+    print_partitions(cli, plan, bytes, sector_size);
+    for (guint i = 0; i < plan->repairs->len; i++) {
+        const EkPlanRepair *repair = plan->repairs->pdata[i];
+        printf("Repair: %s of volume %u, from %s\n", repair->what, repair->volume, repair->from);
+    }
+    if (plan->warnings->len > 0)
+        puts("");
+    for (guint i = 0; i < plan->warnings->len; i++) {
+        g_autofree char *mark = ek_show_in(cli->color_out, EK_COLOR_WARN, "! ");
+        g_autofree char *safe = ek_text_escape(plan->warnings->pdata[i]);
+        ek_show_sentence(stdout, mark, 2, safe);
+    }
+    print_alternatives(cli, plan);
+    print_edit_lines(plan, sector_size);
+    if (plan->partitions->len > 0 || plan->repairs->len > 0)
+        printf("\nChecked through the plan: %s\n",
+               plan->opens ? "every planned volume opens."
+                           : "not every planned volume opens, see above.");
+    if (plan->edits->len > 0)
+        ek_cli_advise("Byte by byte: ektypon plan %s --show --edit NUMBER", cli->operands[0]);
+    if (plan->edits->len > 0)
+        ek_cli_advise("Nothing is written yet. Next: ektypon clone %s TARGET", cli->operands[0]);
+}

@@ -1,0 +1,85 @@
+/* SPDX-License-Identifier: MIT */
+/* What lies outside of all partitions that are planned. */
+#include "rebuild/planner.h"
+
+#include "base/text.h"
+
+#define GAP_BYTES (1u << 20) /* smaller gaps are alignment, not space */
+#define LOOK_BYTES (1u << 20)
+
+/* The first byte in the range that is not zero; FALSE when there is none. */
+static gboolean first_content(EkGate *gate, EkRange range, EkByte *at)
+{
+    g_autofree guint8 *buffer = g_malloc(LOOK_BYTES);
+    EkByte from = range.first;
+    EkRange data;
+    while (from < ek_range_end(range) && ek_gate_next_data(gate, from, &data)) {
+        from = MAX(from, data.first);
+        if (from >= ek_range_end(range))
+            return FALSE;
+        gsize length = (gsize)MIN(LOOK_BYTES, ek_range_end(range) - from);
+        if (!ek_gate_read(gate, from, buffer, length, NULL, NULL))
+            return FALSE;
+        for (gsize i = 0; i < length; i += EK_STEP)
+            if (!ek_bytes_are_zero(buffer + i, MIN(EK_STEP, length - i))) {
+                *at = from + i;
+                return TRUE;
+            }
+        from += length;
+    }
+    return FALSE;
+}
+
+static void look_at_gap(EkPlanner *planner, EkByte first, EkByte end)
+{
+    EkByte content = 0;
+    guint32 size = planner->sector_size;
+    if (end < first + GAP_BYTES)
+        return;
+    EkRange gap = {first, end - first};
+    g_autofree char *text = ek_text_size(gap.bytes);
+    if (first_content(planner->gate, gap, &content))
+        ek_planner_warn(
+            planner,
+            "sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT
+            " (%s) are unknown space with something in it, from sector %" G_GUINT64_FORMAT
+            " on: no volume that this version knows. The table leaves it out",
+            first / size, end / size - 1, text, content / size);
+    EkKnown known = ek_gate_known(planner->gate, first, gap.bytes);
+    if (known.bad + known.unread > 0) {
+        g_autofree char *missing = ek_text_size(known.bad + known.unread);
+        ek_planner_warn(planner,
+                        "sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT
+                        ", outside of every volume: %s were not read, and may hold more",
+                        first / size, end / size - 1, missing);
+    }
+}
+
+static gint by_start(gconstpointer a, gconstpointer b)
+{
+    const EkRange *left = a;
+    const EkRange *right = b;
+    return left->first < right->first ? -1 : left->first > right->first;
+}
+
+void ek_planner_look_at_gaps(EkPlanner *planner)
+{
+    g_autoptr(GArray) taken = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    for (guint i = 0; i < planner->plan->partitions->len; i++) {
+        const EkPlanPartition *partition = planner->plan->partitions->pdata[i];
+        if (!partition->entry.extended)
+            g_array_append_val(taken, partition->entry.range);
+    }
+    for (guint i = 0; i < planner->chosen->len; i++)
+        g_array_append_val(taken, g_array_index(planner->chosen, EkChosen, i).range);
+    g_array_sort(taken, by_start);
+    EkByte at = planner->sector_size; /* sector 0 is the table's */
+    for (guint i = 0; i < taken->len; i++) {
+        EkRange range = g_array_index(taken, EkRange, i);
+        if (range.first > at)
+            look_at_gap(planner, at, MIN(range.first, planner->bytes));
+        at = MAX(at, ek_range_end(range));
+    }
+    if (at < planner->bytes)
+        look_at_gap(planner, at, planner->bytes);
+}

@@ -1,0 +1,535 @@
+/* SPDX-License-Identifier: MIT */
+/* The table: its scheme by evidence, and its entries. What is left of old tables decides on
+ * everything that volumes do not tell: slots, types, GUIDs, names, attributes, what is active,
+ * what is logical. Old entries that contradict no chosen volume stay as they are. */
+#include "rebuild/planner.h"
+
+#include "hunt/hunt.h"
+
+#include <string.h>
+
+#define GAP_BYTES (1u << 20) /* smaller gaps are alignment, not space */
+#define NO_SLOT G_MAXUINT
+
+typedef struct {
+    EkPlanner *planner;
+    const char *scheme;
+    EkTable table; /* that is planned */
+    /* Of each of its entries, in the same order: */
+    guint volumes[EK_TABLE_MOST];
+    const char *notes[EK_TABLE_MOST];
+} Layout;
+
+static gboolean is_scheme(const EkTable *table, const char *scheme)
+{
+    return g_str_equal(table->scheme, scheme);
+}
+
+/* --- what is left of old tables ------------------------------------------------------------- */
+
+/* Does a table that was found stand where one of this drive would? Those inside of files do not. */
+static gboolean is_in_place(const EkPlanner *planner, const EkTable *table)
+{
+    if (is_scheme(table, "gpt"))
+        return table->place * table->sector_size == table->first_byte;
+    if (is_scheme(table, "gpt-entries"))
+        return table->first_byte == 2 * (EkByte)table->sector_size ||
+               table->first_byte + (1u << 20) > planner->bytes;
+    if (is_scheme(table, "apm"))
+        return table->first_byte == EK_STEP || table->first_byte == 2048;
+    if (is_scheme(table, "mbr"))
+        return table->first_byte == 0;
+    for (guint i = 0; i < planner->chosen->len; i++) {
+        EkRange range = g_array_index(planner->chosen, EkChosen, i).range;
+        if (table->first_byte > range.first && table->first_byte < ek_range_end(range))
+            return FALSE;
+    }
+    return TRUE; /* a link of a chain, between volumes */
+}
+
+/* The entry that a link gives, with its place on the drive. */
+static EkTableEntry absolute(const EkTable *table, const EkTableEntry *entry)
+{
+    EkTableEntry copy = *entry;
+    if (is_scheme(table, "ebr")) {
+        copy.range.first += table->first_byte;
+        copy.link_byte = table->first_byte;
+        copy.index = NO_SLOT;
+    }
+    return copy;
+}
+
+/* How many of the chosen volumes a table names. */
+static guint count_named(const EkPlanner *planner, const EkTable *table)
+{
+    guint count = 0;
+    for (guint i = 0; i < table->count; i++) {
+        EkTableEntry entry = absolute(table, &table->entries[i]);
+        for (guint k = 0; k < planner->chosen->len && !entry.extended; k++)
+            count += g_array_index(planner->chosen, EkChosen, k).range.first == entry.range.first;
+    }
+    return count;
+}
+
+/* All tables that may tell of this drive, the one that rules it first: const EkTable*. */
+static GPtrArray *tables_of(const EkPlanner *planner, const char *scheme)
+{
+    GPtrArray *tables = g_ptr_array_new();
+    const GPtrArray *all = planner->input->tables;
+    if (planner->has_current && g_str_has_prefix(planner->current.scheme, scheme))
+        g_ptr_array_add(tables, (gpointer)&planner->current);
+    for (guint turn = 0; turn < 2; turn++)
+        for (guint i = 0; all != NULL && i < all->len; i++) {
+            const EkTable *table = all->pdata[i];
+            gboolean fits = g_str_has_prefix(table->scheme, scheme) ||
+                            (g_str_equal(scheme, "mbr") && is_scheme(table, "ebr"));
+            if (fits && (table->is_whole != 0) == (turn == 0) && is_in_place(planner, table))
+                g_ptr_array_add(tables, (gpointer)table);
+        }
+    return tables;
+}
+
+/* The old entry for what begins at a place. */
+static gboolean find_old(const GPtrArray *tables, EkByte first, EkTableEntry *found)
+{
+    for (guint i = 0; i < tables->len; i++) {
+        const EkTable *table = tables->pdata[i];
+        for (guint k = 0; k < table->count; k++) {
+            *found = absolute(table, &table->entries[k]);
+            if (found->range.first == first && !found->extended && found->type != EK_MBR_PROTECTIVE)
+                return TRUE;
+        }
+    }
+    return FALSE;
+}
+
+/* --- the scheme ----------------------------------------------------------------------------- */
+
+static const char *scheme_by_traces(const EkPlanner *planner)
+{
+    static const char *const schemes[] = {"gpt", "mbr", "apm"};
+    const char *best = NULL;
+    guint most = 0;
+    for (gsize i = 0; i < G_N_ELEMENTS(schemes); i++) {
+        g_autoptr(GPtrArray) tables = tables_of(planner, schemes[i]);
+        guint named = 0;
+        for (guint k = 0; k < tables->len; k++)
+            named = MAX(named, count_named(planner, tables->pdata[k]));
+        if (named > most || (best == NULL && tables->len > 0 && i != 1)) {
+            best = schemes[i];
+            most = named;
+        }
+    }
+    return best;
+}
+
+static const char *choose_scheme(EkPlanner *planner)
+{
+    const char *wished = planner->wishes->scheme;
+    if (wished != NULL)
+        return wished;
+    for (guint i = 0; i < planner->chosen->len; i++)
+        if (g_array_index(planner->chosen, EkChosen, i).range.first == 0) {
+            ek_planner_warn(planner,
+                            "volume %u begins at the start of the drive: it needs no table",
+                            g_array_index(planner->chosen, EkChosen, i).number);
+            return "none";
+        }
+    for (guint i = 0; planner->has_current && i < planner->current.count; i++) {
+        const char *ruler = ek_mbr_other_ruler(planner->current.entries[i].type);
+        if (is_scheme(&planner->current, "mbr") && ruler != NULL && !g_str_equal(ruler, "GPT")) {
+            ek_planner_warn(planner,
+                            "the drive is ruled by a %s, which this version does not make: the "
+                            "table stays as it is, boot sectors are repaired all the same",
+                            ruler);
+            return "none";
+        }
+    }
+    const char *by_traces = scheme_by_traces(planner);
+    gboolean is_protective = FALSE;
+    for (guint i = 0; planner->has_current && i < planner->current.count; i++)
+        is_protective |= planner->current.entries[i].type == EK_MBR_PROTECTIVE;
+    if (planner->has_current && !is_protective)
+        return planner->current.scheme;
+    if (is_protective)
+        return "gpt";
+    if (by_traces != NULL)
+        return by_traces;
+    return planner->bytes / planner->table_size > G_MAXUINT32 ? "gpt" : "mbr";
+}
+
+/* --- entries -------------------------------------------------------------------------------- */
+
+static gboolean slot_is_free(const EkTable *table, guint index)
+{
+    for (guint i = 0; i < table->count; i++)
+        if (table->entries[i].index == index)
+            return FALSE;
+    return TRUE;
+}
+
+static void add_entry(Layout *layout, const EkTableEntry *entry, guint volume, const char *note)
+{
+    EkTable *table = &layout->table;
+    if (table->count == EK_TABLE_MOST) {
+        ek_planner_warn(layout->planner, "a partition is left out: there are more than %u",
+                        EK_TABLE_MOST);
+        return;
+    }
+    layout->volumes[table->count] = volume;
+    layout->notes[table->count] = note;
+    table->entries[table->count++] = *entry;
+}
+
+static gboolean is_known_type(const EkTableEntry *old, guint8 type)
+{
+    return g_str_has_prefix(ek_mbr_type_name(type), ek_mbr_type_name(old->type)) ||
+           g_str_has_prefix(ek_mbr_type_name(old->type), ek_mbr_type_name(type));
+}
+
+/* What a GPT says of a partition beyond its place. */
+static void take_gpt(const EkPlanner *planner, const EkChosen *chosen, const EkTableEntry *old,
+                     EkTableEntry *entry)
+{
+    const guint8 *type = ek_gpt_type_for(chosen->filesystem);
+    memset(entry->type_uuid, 0, sizeof entry->type_uuid);
+    if (type != NULL)
+        memcpy(entry->type_uuid, type, sizeof entry->type_uuid);
+    if (old != NULL && !ek_bytes_are_zero(old->type_uuid, sizeof old->type_uuid)) {
+        /* An EFI system, or one for recovery, is a FAT or NTFS of which only the table knows. */
+        memcpy(entry->type_uuid, old->type_uuid, sizeof entry->type_uuid);
+        memcpy(entry->uuid, old->uuid, sizeof entry->uuid);
+        memcpy(entry->units, old->units, sizeof entry->units);
+        memcpy(entry->name, old->name, sizeof entry->name);
+        entry->attributes = old->attributes;
+        return;
+    }
+    g_autofree char *what = g_strdup_printf("partition at %" G_GUINT64_FORMAT, entry->range.first);
+    ek_planner_make_id(planner, what, entry->uuid, sizeof entry->uuid);
+    /* Version 4 of RFC 4122, made at random; GPTs store the first fields the other way round. */
+    entry->uuid[7] = (guint8)((entry->uuid[7] & 0x0f) | 0x40);
+    entry->uuid[8] = (guint8)((entry->uuid[8] & 0x3f) | 0x80);
+}
+
+static EkTableEntry entry_for(const Layout *layout, const EkChosen *chosen, const EkTableEntry *old)
+{
+    const EkPlanner *planner = layout->planner;
+    EkTableEntry entry = {
+        .range = chosen->range, .type = ek_mbr_type_for(chosen->filesystem), .index = NO_SLOT};
+    if (old != NULL) {
+        entry.index = old->index;
+        entry.active = old->active;
+        entry.logical = old->logical;
+        entry.link_byte = old->link_byte;
+        if (old->type != 0 && is_known_type(old, entry.type))
+            entry.type = old->type;
+        /* A partition may be a little longer than its volume: then the old table knows better. */
+        if (old->range.bytes >= entry.range.bytes && ek_range_end(old->range) <= planner->bytes)
+            entry.range = old->range;
+    }
+    if (g_str_equal(layout->scheme, "gpt"))
+        take_gpt(planner, chosen, old, &entry);
+    return entry;
+}
+
+/* Old partitions are taken as they were where they are longer, unless that is another's ground. */
+static void shorten(Layout *layout)
+{
+    EkTable *table = &layout->table;
+    for (guint i = 0; i < table->count; i++)
+        for (guint k = 0; k < table->count; k++) {
+            EkTableEntry *one = &table->entries[i];
+            const EkTableEntry *other = &table->entries[k];
+            if (i != k && !one->extended && !other->extended &&
+                other->range.first > one->range.first &&
+                ek_ranges_overlap(one->range, other->range))
+                one->range.bytes = other->range.first - one->range.first;
+        }
+}
+
+static gboolean is_taken(const Layout *layout, EkRange range)
+{
+    for (guint i = 0; i < layout->table.count; i++)
+        if (ek_ranges_overlap(layout->table.entries[i].range, range))
+            return TRUE;
+    const GArray *chosen = layout->planner->chosen;
+    for (guint i = 0; i < chosen->len; i++)
+        if (ek_ranges_overlap(g_array_index(chosen, EkChosen, i).range, range))
+            return TRUE;
+    return FALSE;
+}
+
+/* Old entries that no chosen volume contradicts stay: whatever they hold, we know no better. */
+static void keep_old(Layout *layout, const GPtrArray *tables)
+{
+    for (guint i = 0; i < tables->len; i++) {
+        const EkTable *table = tables->pdata[i];
+        /* What only a lone link or an old copy of another scheme names may be of another time. */
+        gboolean rules = layout->planner->has_current && table == &layout->planner->current;
+        for (guint k = 0; k < table->count; k++) {
+            EkTableEntry entry = absolute(table, &table->entries[k]);
+            EkRange inside;
+            if (entry.extended || entry.type == EK_MBR_PROTECTIVE ||
+                is_taken(layout, entry.range) || is_scheme(table, "ebr") ||
+                (!rules && !g_str_has_prefix(table->scheme, layout->scheme)) ||
+                !ek_range_checked(entry.range.first, entry.range.bytes, layout->planner->bytes,
+                                  &inside))
+                continue;
+            if (!slot_is_free(&layout->table, entry.index))
+                entry.index = NO_SLOT;
+            add_entry(layout, &entry, 0, "kept from the old table");
+        }
+    }
+}
+
+static void add_chosen(Layout *layout, const GPtrArray *tables)
+{
+    const GArray *chosen = layout->planner->chosen;
+    for (guint i = 0; i < chosen->len; i++) {
+        const EkChosen *one = &g_array_index(chosen, EkChosen, i);
+        EkTableEntry old = {0};
+        gboolean has_old = find_old(tables, one->range.first, &old);
+        EkTableEntry entry = entry_for(layout, one, has_old ? &old : NULL);
+        if (entry.index != NO_SLOT && !slot_is_free(&layout->table, entry.index))
+            entry.index = NO_SLOT;
+        if (one->range.first == 0)
+            continue;
+        add_entry(layout, &entry, one->number,
+                  one->number == 0 ? "asked for"
+                  : has_old        ? "found, and named by an old table"
+                                   : "found");
+    }
+}
+
+/* Those whose slot is not known take the free ones, in order of position. */
+static void fill_slots(EkTable *table)
+{
+    for (guint i = 0; i < table->count; i++)
+        for (guint slot = 0; table->entries[i].index == NO_SLOT; slot++)
+            if (slot_is_free(table, slot))
+                table->entries[i].index = slot;
+}
+
+static void sort_entries(Layout *layout, gboolean by_slot)
+{
+    EkTable *table = &layout->table;
+    for (guint i = 1; i < table->count; i++)
+        for (guint k = i; k > 0; k--) {
+            EkTableEntry *one = &table->entries[k - 1];
+            EkTableEntry *two = &table->entries[k];
+            gboolean is_right =
+                by_slot ? one->index <= two->index : one->range.first <= two->range.first;
+            if (is_right)
+                break;
+            EkTableEntry entry = *one;
+            guint volume = layout->volumes[k - 1];
+            const char *note = layout->notes[k - 1];
+            *one = *two;
+            layout->volumes[k - 1] = layout->volumes[k];
+            layout->notes[k - 1] = layout->notes[k];
+            *two = entry;
+            layout->volumes[k] = volume;
+            layout->notes[k] = note;
+        }
+}
+
+static void drop_empty(Layout *layout)
+{
+    EkTable *table = &layout->table;
+    guint kept = 0;
+    for (guint i = 0; i < table->count; i++) {
+        if (table->entries[i].range.bytes == 0)
+            continue;
+        table->entries[kept] = table->entries[i];
+        layout->volumes[kept] = layout->volumes[i];
+        layout->notes[kept++] = layout->notes[i];
+    }
+    table->count = kept;
+}
+
+/* What stands in the header of the best copy. */
+static void take_gpt_header(Layout *layout, const GPtrArray *tables)
+{
+    EkTable *table = &layout->table;
+    const EkTable *old = NULL;
+    for (guint i = 0; i < tables->len && old == NULL; i++)
+        if (is_scheme(tables->pdata[i], "gpt"))
+            old = tables->pdata[i];
+    if (old == NULL) {
+        ek_planner_make_id(layout->planner, "drive", table->uuid, sizeof table->uuid);
+        table->uuid[7] = (guint8)((table->uuid[7] & 0x0f) | 0x40);
+        table->uuid[8] = (guint8)((table->uuid[8] & 0x3f) | 0x80);
+        return;
+    }
+    memcpy(table->uuid, old->uuid, sizeof table->uuid);
+    table->entry_count = old->entry_count;
+    table->entry_bytes = old->entry_bytes;
+    if (old->sector_size != table->sector_size)
+        return;
+    table->first_usable = old->first_usable;
+    table->last_usable = old->last_usable;
+    table->place = old->place;
+    table->other_place = old->other_place;
+    table->entries_place = old->entries_place;
+    EkSector last = layout->planner->bytes / table->sector_size - 1;
+    if (MAX(old->place, old->other_place) != last)
+        ek_planner_warn(layout->planner,
+                        "the GPT speaks of a drive that ends at sector %" G_GUINT64_FORMAT
+                        ", this one ends at %" G_GUINT64_FORMAT
+                        ": its backup is planned where this drive ends",
+                        MAX(old->place, old->other_place), last);
+}
+
+static void take_mbr_header(Layout *layout)
+{
+    guint8 record[EK_STEP];
+    EkPlanner *planner = layout->planner;
+    guint32 signature = 0;
+    if (ek_gate_read(planner->gate, 0, record, sizeof record, NULL, NULL) &&
+        ek_span_le16((EkSpan){record, sizeof record}, 510) == 0xaa55)
+        signature = ek_span_le32((EkSpan){record, sizeof record}, 440);
+    if (planner->has_current && is_scheme(&planner->current, "mbr"))
+        signature = planner->current.disk_signature;
+    else if (signature == 0) {
+        guint8 id[4];
+        ek_planner_make_id(planner, "disk signature", id, sizeof id);
+        signature = ek_span_le32((EkSpan){id, sizeof id}, 0) | 1; /* never 0, which says none */
+    }
+    layout->table.disk_signature = signature;
+}
+
+static void warn_of_other_sectors(EkPlanner *planner, const GPtrArray *tables)
+{
+    for (guint i = 0; i < tables->len; i++) {
+        const EkTable *table = tables->pdata[i];
+        if (table->sector_size == planner->table_size)
+            continue;
+        ek_planner_warn(
+            planner,
+            "the old table counts in sectors of %u bytes, the planned one in %u, as the adapter "
+            "showed the drive that was imaged. A drive that shows itself in sectors of %u bytes "
+            "needs the other one: --table-sectors %u",
+            table->sector_size, planner->table_size, table->sector_size, table->sector_size);
+        return;
+    }
+}
+
+/* What the table that rules the drive says of what is planned. */
+static char *now_of(const EkPlanner *planner, const EkTableEntry *planned)
+{
+    const EkTableEntry *near = NULL;
+    for (guint i = 0; planner->has_current && i < planner->current.count; i++) {
+        const EkTableEntry *entry = &planner->current.entries[i];
+        if (entry->extended != planned->extended ||
+            !ek_ranges_overlap(entry->range, planned->range))
+            continue;
+        if (near == NULL || entry->range.first == planned->range.first)
+            near = entry;
+    }
+    if (near == NULL)
+        return g_strdup("not in it");
+    guint32 size = planner->sector_size;
+    gboolean is_same_place =
+        near->range.first == planned->range.first && near->range.bytes == planned->range.bytes;
+    gboolean is_same_type =
+        near->type == planned->type &&
+        memcmp(near->type_uuid, planned->type_uuid, sizeof near->type_uuid) == 0;
+    if (is_same_place && is_same_type && near->logical == planned->logical)
+        return g_strdup(near->active == planned->active ? "the same" : "not so active");
+    if (is_same_place)
+        return g_strdup(is_same_type ? "not so logical" : "another type");
+    return g_strdup_printf("sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT,
+                           near->range.first / size, ek_range_end(near->range) / size - 1);
+}
+
+/* What stands in the table now, and would be gone. */
+static void tell_of_removed(const Layout *layout)
+{
+    EkPlanner *planner = layout->planner;
+    for (guint i = 0; planner->has_current && i < planner->current.count; i++) {
+        const EkTableEntry *entry = &planner->current.entries[i];
+        gboolean is_there = entry->extended || entry->type == EK_MBR_PROTECTIVE;
+        for (guint k = 0; k < layout->table.count && !is_there; k++)
+            is_there = ek_ranges_overlap(layout->table.entries[k].range, entry->range) &&
+                       !layout->table.entries[k].extended;
+        if (!is_there)
+            ek_planner_warn(
+                planner,
+                "partition %u of the table that stands there (sectors %" G_GUINT64_FORMAT
+                " to %" G_GUINT64_FORMAT ") is taken out of it",
+                entry->index + 1, entry->range.first / planner->sector_size,
+                ek_range_end(entry->range) / planner->sector_size - 1);
+    }
+}
+
+static void take_partitions(Layout *layout)
+{
+    tell_of_removed(layout);
+    for (guint i = 0; i < layout->table.count; i++) {
+        EkPlanPartition *partition = g_new0(EkPlanPartition, 1);
+        partition->entry = layout->table.entries[i];
+        partition->volume = layout->volumes[i];
+        partition->note =
+            g_strdup(layout->notes[i] != NULL ? layout->notes[i] : "holds the logical ones");
+        partition->now = now_of(layout->planner, &partition->entry);
+        partition->check = g_strdup("");
+        g_ptr_array_add(layout->planner->plan->partitions, partition);
+    }
+}
+
+static const EkTableFormat *format_of(const char *scheme)
+{
+    for (gsize i = 0; ek_table_formats[i] != NULL; i++)
+        if (g_str_equal(ek_table_formats[i]->scheme, scheme))
+            return ek_table_formats[i];
+    return NULL;
+}
+
+static gboolean lay_out(EkPlanner *planner, Layout *layout, GError **error)
+{
+    const EkTableFormat *format = format_of(layout->scheme);
+    g_autoptr(GPtrArray) tables = tables_of(planner, layout->scheme);
+    layout->table = (EkTable){.scheme = layout->scheme, .sector_size = planner->table_size};
+    if (format == NULL || format->compose == NULL) {
+        g_free(planner->plan->scheme);
+        planner->plan->scheme = g_strdup("none");
+        ek_planner_warn(planner,
+                        "the drive is ruled by an Apple partition map, which this version does not "
+                        "make: the table stays as it is");
+        return TRUE;
+    }
+    warn_of_other_sectors(planner, tables);
+    add_chosen(layout, tables);
+    keep_old(layout, tables);
+    shorten(layout);
+    sort_entries(layout, FALSE);
+    if (g_str_equal(layout->scheme, "gpt")) {
+        take_gpt_header(layout, tables);
+    } else {
+        take_mbr_header(layout);
+        ek_planner_chain(planner, &layout->table);
+        drop_empty(layout);
+        sort_entries(layout, FALSE);
+    }
+    fill_slots(&layout->table);
+    sort_entries(layout, TRUE);
+    if (layout->table.count == 0)
+        return TRUE; /* nothing is known: what stands there stays */
+    take_partitions(layout);
+    return format->compose(&layout->table, planner->gate, ek_planner_take_part, planner, error);
+}
+
+gboolean ek_planner_lay_out(EkPlanner *planner, GError **error)
+{
+    g_autofree Layout *layout = g_new0(Layout, 1);
+    layout->planner = planner;
+    layout->scheme = choose_scheme(planner);
+    planner->plan->scheme = g_strdup(layout->scheme);
+    if (g_str_equal(layout->scheme, "none"))
+        return TRUE;
+    if (planner->table_unread)
+        ek_planner_warn(planner,
+                        "sector 0 was not read: what the old table said is not known, the boot "
+                        "code in front of it cannot be kept");
+    return lay_out(planner, layout, error);
+}

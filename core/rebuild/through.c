@@ -1,0 +1,163 @@
+/* SPDX-License-Identifier: MIT */
+/* The plan laid over the image: does every volume open through it, and what is in it? */
+#include "rebuild/planner.h"
+
+#include "base/text.h"
+
+#define FILES_MOST 200000u /* that are counted: a plan is no inventory */
+
+typedef struct {
+    EkGate *gate;
+    guint64 root;
+    guint64 files;
+    guint64 folders;
+    guint64 holed;
+    guint64 number; /* of the file that is being handed on */
+    gboolean is_counted;
+    gboolean is_holed;
+    gboolean has_root;
+    gboolean is_cut; /* there are more */
+} Count;
+
+static void end_file(Count *count)
+{
+    count->holed += count->is_holed ? 1 : 0;
+    count->is_holed = FALSE;
+}
+
+static gboolean count_file(void *data, const EkFile *file)
+{
+    Count *count = data;
+    end_file(count);
+    count->number = file->number;
+    count->is_counted = (file->flags & (EK_FILE_DELETED | EK_FILE_OWN)) == 0;
+    count->has_root |= file->number == count->root;
+    if (!count->is_counted || file->number == count->root)
+        return TRUE;
+    count->folders += file->type == EK_TYPE_FOLDER ? 1 : 0;
+    count->files += file->type == EK_TYPE_FILE || file->type == EK_TYPE_LINK ? 1 : 0;
+    count->is_cut = count->files + count->folders >= FILES_MOST;
+    return !count->is_cut;
+}
+
+static gboolean count_name(void *data, const EkFileName *name)
+{
+    (void)data;
+    (void)name;
+    return TRUE;
+}
+
+static gboolean count_extent(void *data, guint64 file, const EkExtent *extent)
+{
+    Count *count = data;
+    if (!count->is_counted || file != count->number || extent->stored == 0)
+        return TRUE;
+    EkKnown known = ek_gate_known(count->gate, extent->first_byte, extent->stored);
+    count->is_holed |= known.bad + known.unread > 0;
+    return TRUE;
+}
+
+static gboolean count_damage(void *data, guint64 folder, const EkFolderDamage *damage)
+{
+    (void)data;
+    (void)folder;
+    (void)damage;
+    return TRUE;
+}
+
+static gboolean count_mark(void *data, guint64 mark, guint64 done, guint64 total)
+{
+    (void)data;
+    (void)mark;
+    (void)done;
+    (void)total;
+    return TRUE;
+}
+
+/* What is in it, in words; NULL: it does not open. */
+static char *count_files(EkGate *gate, const EkVolume *volume)
+{
+    const EkFileSystem *format = volume->format;
+    EkOpened *opened = format->open(gate, volume, NULL);
+    if (opened == NULL)
+        return NULL;
+    Count count = {.gate = gate, .root = format->root(opened)};
+    EkFileSink sink = {.data = &count,
+                       .file = count_file,
+                       .name = count_name,
+                       .extent = count_extent,
+                       .damage = count_damage,
+                       .mark = count_mark};
+    format->walk(opened, 0, &sink);
+    end_file(&count);
+    format->close(opened);
+    g_autofree char *files = ek_text_count(count.files, "file", "files");
+    g_autofree char *folders = ek_text_count(count.folders, "folder", "folders");
+    g_autofree char *holed = count.holed > 0 ? g_strdup_printf("; %" G_GUINT64_FORMAT
+                                                               " touch sectors that were not read",
+                                                               count.holed)
+                                             : g_strdup("");
+    return g_strdup_printf("opens; %s%s in %s%s", count.is_cut ? "more than " : "", files, folders,
+                           holed);
+}
+
+/* Its header must stand where the volume begins, through the plan, and say the same. */
+static EkVolume *measure_through(EkGate *gate, const EkVolume *volume)
+{
+    EkClaim claim = {volume->first_byte, volume->first_byte + volume->format->header_offset,
+                     EK_ROLE_PRIMARY};
+    if (volume->format->mend == NULL) {
+        /* Not repaired: it opens when it did before, by its own first header. */
+        claim.header_byte = volume->header_byte;
+        if (volume->by_backup)
+            return NULL;
+    }
+    EkVolume *seen = volume->format->measure(gate, &claim, NULL);
+    if (seen != NULL && seen->stands && g_str_equal(seen->filesystem, volume->filesystem) &&
+        seen->bytes == volume->bytes)
+        return seen;
+    g_clear_pointer(&seen, ek_volume_free);
+    return NULL;
+}
+
+static char *open_through(EkGate *gate, const EkVolume *volume)
+{
+    g_autoptr(EkVolume) seen = measure_through(gate, volume);
+    if (seen == NULL)
+        return NULL;
+    return seen->format->open != NULL ? count_files(gate, seen)
+                                      : g_strdup("stands; its files are not counted");
+}
+
+static void note_check(EkPlanner *planner, guint volume, const char *check, gboolean opens)
+{
+    for (guint i = 0; i < planner->plan->partitions->len; i++) {
+        EkPlanPartition *partition = planner->plan->partitions->pdata[i];
+        if (partition->volume != volume)
+            continue;
+        g_free(partition->check);
+        partition->check = g_strdup(check);
+        partition->opens = opens;
+    }
+}
+
+void ek_planner_check(EkPlanner *planner)
+{
+    g_autoptr(EkOverlay) overlay = ek_plan_overlay(planner->plan->edits);
+    EkGateParts parts = planner->input->parts;
+    parts.repairs = overlay;
+    g_autoptr(EkGate) repaired = ek_gate_new(&parts, EK_FACE_AS_REPAIRED);
+    planner->plan->opens = TRUE;
+    for (guint i = 0; i < planner->chosen->len; i++) {
+        const EkChosen *chosen = &g_array_index(planner->chosen, EkChosen, i);
+        if (chosen->volume == NULL)
+            continue;
+        g_autofree char *check = open_through(repaired, chosen->volume);
+        note_check(planner, chosen->number, check != NULL ? check : "does not open", check != NULL);
+        if (check != NULL)
+            continue;
+        planner->plan->opens = FALSE;
+        ek_planner_warn(planner, "volume %u (%s) does not open through this plan", chosen->number,
+                        chosen->filesystem);
+    }
+}
