@@ -19,12 +19,25 @@ typedef struct {
     gboolean any;
 } Chain;
 
-/* From the first to the last that an old chain names. A primary one between them would lie inside
- * the extended partition: it becomes logical, too. */
+/* Does it lie in the extended partition of the table that stands there? */
+static gboolean is_in_old_extended(const EkPlanner *planner, EkRange range)
+{
+    for (guint i = 0; planner->has_current && i < planner->current.count; i++) {
+        const EkTableEntry *old = &planner->current.entries[i];
+        if (old->extended && !old->logical && range.first > old->range.first &&
+            ek_range_end(range) <= ek_range_end(old->range))
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* From the first to the last that an old chain names, or that lies where it was. A primary one
+ * between them would lie inside the extended partition: it becomes logical, too. */
 static void find_logical(Chain *chain)
 {
     for (guint i = 0; i < chain->table->count; i++) {
-        if (!chain->table->entries[i].logical)
+        const EkTableEntry *entry = &chain->table->entries[i];
+        if (!entry->logical && !is_in_old_extended(chain->planner, entry->range))
             continue;
         if (!chain->any)
             chain->first = i;

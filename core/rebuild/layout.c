@@ -89,17 +89,29 @@ static GPtrArray *tables_of(const EkPlanner *planner, const char *scheme)
     return tables;
 }
 
-/* The old entry for what begins at a place. */
-static gboolean find_old(const GPtrArray *tables, EkByte first, EkTableEntry *found)
+static gboolean is_about(EkRange range, EkRange planned, gboolean exactly)
 {
-    for (guint i = 0; i < tables->len; i++) {
-        const EkTable *table = tables->pdata[i];
-        for (guint k = 0; k < table->count; k++) {
-            *found = absolute(table, &table->entries[k]);
-            if (found->range.first == first && !found->extended && found->type != EK_MBR_PROTECTIVE)
-                return TRUE;
+    EkByte first = MAX(range.first, planned.first);
+    EkByte end = MIN(ek_range_end(range), ek_range_end(planned));
+    if (exactly)
+        return range.first == planned.first;
+    return end > first && (end - first) * 2 > MAX(range.bytes, planned.bytes);
+}
+
+/* The old entry for a partition: one that begins there; else one that is about the same ground, of
+ * which a number went wrong. */
+static gboolean find_old(const GPtrArray *tables, EkRange planned, EkTableEntry *found)
+{
+    for (guint turn = 0; turn < 2; turn++)
+        for (guint i = 0; i < tables->len; i++) {
+            const EkTable *table = tables->pdata[i];
+            for (guint k = 0; k < table->count; k++) {
+                *found = absolute(table, &table->entries[k]);
+                if (is_about(found->range, planned, turn == 0) && !found->extended &&
+                    found->type != EK_MBR_PROTECTIVE)
+                    return TRUE;
+            }
         }
-    }
     return FALSE;
 }
 
@@ -224,7 +236,8 @@ static EkTableEntry entry_for(const Layout *layout, const EkChosen *chosen, cons
         if (old->type != 0 && is_known_type(old, entry.type))
             entry.type = old->type;
         /* A partition may be a little longer than its volume: then the old table knows better. */
-        if (old->range.bytes >= entry.range.bytes && ek_range_end(old->range) <= planner->bytes)
+        if (old->range.first == entry.range.first && old->range.bytes >= entry.range.bytes &&
+            ek_range_end(old->range) <= planner->bytes)
             entry.range = old->range;
     }
     if (g_str_equal(layout->scheme, "gpt"))
@@ -288,7 +301,7 @@ static void add_chosen(Layout *layout, const GPtrArray *tables)
     for (guint i = 0; i < chosen->len; i++) {
         const EkChosen *one = &g_array_index(chosen, EkChosen, i);
         EkTableEntry old = {0};
-        gboolean has_old = find_old(tables, one->range.first, &old);
+        gboolean has_old = find_old(tables, one->range, &old);
         EkTableEntry entry = entry_for(layout, one, has_old ? &old : NULL);
         if (entry.index != NO_SLOT && !slot_is_free(&layout->table, entry.index))
             entry.index = NO_SLOT;

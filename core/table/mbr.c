@@ -62,6 +62,14 @@ static const EkSignature signatures[] = {
     {.offset = END_OFFSET, .length = 2, .bytes = {0x55, 0xaa}},
 };
 
+/* A number that went wrong lets two touch; of code that looks like a table they share more. */
+static gboolean are_on_one_ground(EkRange a, EkRange b)
+{
+    EkByte first = MAX(a.first, b.first);
+    EkByte end = MIN(ek_range_end(a), ek_range_end(b));
+    return end > first && (end - first) * 2 > MIN(a.bytes, b.bytes);
+}
+
 static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
 {
     *table = (EkTable){.scheme = "mbr",
@@ -98,7 +106,7 @@ static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
             /* What protects a GPT may cover what a hybrid names besides. */
             if (table->entries[i].type != EK_MBR_PROTECTIVE &&
                 table->entries[k].type != EK_MBR_PROTECTIVE &&
-                ek_ranges_overlap(table->entries[i].range, table->entries[k].range))
+                are_on_one_ground(table->entries[i].range, table->entries[k].range))
                 return FALSE;
     return table->count > 0;
 }

@@ -46,7 +46,9 @@ static void what_is_no_table_is_not_read(void)
     sector[446] = 0x7f; /* neither active nor not */
     CHECK(!reads(sector, &table));
     sector[446] = 0;
-    mbr_put(sector, 1, 0x07, 2100, 100); /* overlaps */
+    mbr_put(sector, 1, 0x07, 2147, 100); /* a sector of it overlaps */
+    CHECK(reads(sector, &table));
+    mbr_put(sector, 1, 0x07, 2090, 100); /* more than half of it */
     CHECK(!reads(sector, &table));
     mbr_put(sector, 1, 0x00, 5, 5); /* a place without a type */
     CHECK(!reads(sector, &table));

@@ -1,0 +1,295 @@
+/* SPDX-License-Identifier: MIT */
+/* Drives that the system's tools partitioned and made volumes on, broken, then carried through
+ * plan, apply, clone and undo: the table is what it was, as the system's partition reader sees it;
+ * the file systems' own checkers are content; and the way back leads to the very bytes. */
+#include "check.h"
+#include "fixture.h"
+#include "program.h"
+
+#include <stdio.h>
+#include <string.h>
+
+#define DRIVES 8u
+#define PARTS_MOST 7u
+#define SECTOR ((guint64)512)
+#define MIB_SECTORS 2048u
+
+typedef struct {
+    const char *type; /* for sfdisk: of an MBR, and of a GPT */
+    const char *gpt_type;
+    const char *make;  /* FILE is put in */
+    const char *check; /* read-only, FILE is put in; NULL: none */
+    guint least_mib;
+    guint most_mib;
+    guint wiped; /* sectors at its beginning that can be lost, since a copy tells of them */
+} Maker;
+
+static const Maker makers[] = {
+    {"83", "L", "mke2fs -q -F -t ext2 -b 1024 FILE", "e2fsck -fn FILE", 16, 40, 4},
+    {"83", "L", "mke2fs -q -F -t ext4 -b 4096 -O ^has_journal FILE", "e2fsck -fn FILE", 140, 180,
+     8},
+    {"7", "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 FILE",
+     "ntfsfix -n FILE", 8, 40, 1},
+    {"c", "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", "mkfs.fat -F 32 -s 1 FILE", "fsck.fat -n FILE",
+     40, 60, 1},
+    {"7", "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", "mkfs.exfat FILE", "fsck.exfat -n FILE", 8, 60,
+     0},
+    {"82", "S", "mkswap FILE", NULL, 4, 20, 0},
+};
+
+typedef enum { TABLE_PRIMARIES, TABLE_LOGICAL, TABLE_GPT, TABLES } TableKind;
+
+typedef struct {
+    const Maker *maker;
+    guint64 first;
+    guint64 sectors;
+    gboolean wiped;
+} Part;
+
+typedef struct {
+    GRand *random;
+    TableKind table;
+    guint count;
+    guint primaries; /* TABLE_LOGICAL: so many, the others are logical */
+    Part parts[PARTS_MOST];
+    guint64 sectors;
+} Drive;
+
+static char *with_file(const char *text, const char *file)
+{
+    g_auto(GStrv) words = g_strsplit(text, "FILE", -1);
+    return g_strjoinv(file, words);
+}
+
+/* --- making --------------------------------------------------------------------------------- */
+
+static void draw(Drive *drive)
+{
+    GRand *random = drive->random;
+    guint64 at = MIB_SECTORS;
+    drive->table = (TableKind)g_rand_int_range(random, 0, TABLES);
+    drive->count = (guint)g_rand_int_range(random, 1, drive->table == TABLE_PRIMARIES ? 5 : 8);
+    if (drive->table == TABLE_LOGICAL)
+        drive->count = MAX(drive->count, 2);
+    drive->primaries = drive->table == TABLE_LOGICAL
+                           ? (guint)g_rand_int_range(random, 0, (gint)MIN(drive->count, 4))
+                           : drive->count;
+    for (guint i = 0; i < drive->count; i++) {
+        Part *part = &drive->parts[i];
+        part->maker = &makers[g_rand_int_range(random, 0, G_N_ELEMENTS(makers))];
+        part->first = at + (i >= drive->primaries ? MIB_SECTORS : 0);
+        part->sectors =
+            MIB_SECTORS * (guint64)g_rand_int_range(random, (gint)part->maker->least_mib,
+                                                    (gint)part->maker->most_mib + 1);
+        at = part->first + part->sectors;
+        if (g_rand_int_range(random, 0, 3) == 0 && i + 1 < drive->count)
+            at += MIB_SECTORS * (guint64)g_rand_int_range(random, 1, 20);
+    }
+    drive->sectors = at + MIB_SECTORS * (guint64)g_rand_int_range(random, 1, 20);
+}
+
+static void add_part(const Drive *drive, guint index, GString *script)
+{
+    const Part *part = &drive->parts[index];
+    g_string_append_printf(script, "start=%" G_GUINT64_FORMAT ",size=%" G_GUINT64_FORMAT ",type=%s",
+                           part->first, part->sectors,
+                           drive->table == TABLE_GPT ? part->maker->gpt_type : part->maker->type);
+    if (drive->table == TABLE_GPT)
+        g_string_append_printf(script, ",name=\"Tray %u Größe\"%s", index,
+                               index == 0 ? ",attrs=\"RequiredPartition GUID:60\"" : "");
+    else if (index == 0 && drive->primaries > 0)
+        g_string_append(script, ",bootable");
+    g_string_append_c(script, '\n');
+}
+
+static void make_table(const Drive *drive)
+{
+    g_autoptr(GString) script =
+        g_string_new(drive->table == TABLE_GPT ? "label: gpt\n" : "label: dos\n");
+    for (guint i = 0; i < drive->primaries; i++)
+        add_part(drive, i, script);
+    if (drive->primaries < drive->count) {
+        const Part *first = &drive->parts[drive->primaries];
+        const Part *last = &drive->parts[drive->count - 1];
+        g_string_append_printf(
+            script, "start=%" G_GUINT64_FORMAT ",size=%" G_GUINT64_FORMAT ",type=5\n",
+            first->first - MIB_SECTORS, last->first + last->sectors - (first->first - MIB_SECTORS));
+        for (guint i = drive->primaries; i < drive->count; i++)
+            add_part(drive, i, script);
+    }
+    write_file("script", script->str, script->len);
+    must("rm -f drive.img && truncate -s %" G_GUINT64_FORMAT " drive.img && "
+         "sfdisk -q --wipe always drive.img <script >maker.log 2>&1 || { cat maker.log script >&2; "
+         "false; }",
+         drive->sectors * SECTOR);
+}
+
+static void make_volumes(Drive *drive)
+{
+    for (guint i = 0; i < drive->count; i++) {
+        const Part *part = &drive->parts[i];
+        g_autofree char *make = with_file(part->maker->make, "part.img");
+        must("rm -f part.img && truncate -s %" G_GUINT64_FORMAT " part.img && %s >maker.log 2>&1",
+             part->sectors * SECTOR, make);
+        must("dd if=part.img of=drive.img bs=1M seek=%" G_GUINT64_FORMAT
+             " conv=notrunc,sparse status=none",
+             part->first / MIB_SECTORS);
+    }
+}
+
+/* --- breaking ------------------------------------------------------------------------------- */
+
+static void wipe(guint64 first, guint64 count)
+{
+    must("dd if=/dev/zero of=drive.img bs=512 seek=%" G_GUINT64_FORMAT " count=%" G_GUINT64_FORMAT
+         " conv=notrunc status=none",
+         first, count);
+}
+
+typedef enum {
+    DAMAGE_START,   /* the table, or the first copy of it */
+    DAMAGE_ENTRY,   /* one entry is off by a sector */
+    DAMAGE_LINK,    /* a link of the chain, or a GPT's backup */
+    DAMAGE_HEADERS, /* first headers of volumes */
+    DAMAGES
+} Damage;
+
+static void break_link(const Drive *drive)
+{
+    if (drive->table == TABLE_GPT)
+        wipe(drive->sectors - 33, 33);
+    else if (drive->table == TABLE_LOGICAL)
+        wipe(drive->parts[g_rand_int_range(drive->random, (gint)drive->primaries,
+                                           (gint)drive->count)]
+                     .first -
+                 MIB_SECTORS,
+             1);
+}
+
+/* Returns what was done, a bit for each. */
+static guint break_drive(Drive *drive)
+{
+    guint done = (guint)g_rand_int_range(drive->random, 0, 1 << DAMAGES);
+    if ((done & 1u << DAMAGE_START) != 0)
+        wipe(0, drive->table == TABLE_GPT ? 34 : 1);
+    else if ((done & 1u << DAMAGE_ENTRY) != 0)
+        must("printf '\\001' | dd of=drive.img bs=1 seek=%u conv=notrunc status=none",
+             drive->table == TABLE_GPT ? 1024 + 32 : 446 + 8);
+    if ((done & 1u << DAMAGE_LINK) != 0 &&
+        (drive->table != TABLE_GPT || (done & 1u << DAMAGE_START) == 0))
+        break_link(drive);
+    for (guint i = 0; i < drive->count; i++) {
+        Part *part = &drive->parts[i];
+        part->wiped = (done & 1u << DAMAGE_HEADERS) != 0 && part->maker->wiped > 0 &&
+                      g_rand_boolean(drive->random);
+        if (part->wiped)
+            wipe(part->first, part->maker->wiped);
+    }
+    return done;
+}
+
+/* --- looking -------------------------------------------------------------------------------- */
+
+/* What the system's partition reader says, without what cannot be known once a table is gone. */
+static char *table_of(const Drive *drive, const char *file, guint damage)
+{
+    g_auto(Result) dump = shell("sfdisk -d %s 2>/dev/null", file);
+    GString *text = g_string_new(NULL);
+    g_auto(GStrv) lines = g_strsplit(dump.out, "\n", -1);
+    gboolean is_gone = drive->table != TABLE_GPT && (damage & 1u << DAMAGE_START) != 0;
+    for (char **line = lines; *line != NULL; line++) {
+        const char *colon = strstr(*line, " : ");
+        if (colon == NULL && (is_gone || !g_str_has_prefix(*line, "label")))
+            continue;
+        g_autofree char *copy = g_strdup(colon != NULL ? strchr(*line, ' ') : *line);
+        g_auto(GStrv) words = g_strsplit(copy, ",", -1);
+        for (char **word = words; *word != NULL; word++) {
+            g_strstrip(*word);
+            /* Which one was active stood in the table only. */
+            if (!(is_gone && g_str_equal(*word, "bootable")))
+                g_string_append_printf(text, "%s ", *word);
+        }
+        g_string_append_c(text, '\n');
+    }
+    return g_string_free(text, FALSE);
+}
+
+static void check_table(const Drive *drive, const char *wanted, const char *file, guint damage)
+{
+    g_autofree char *is = table_of(drive, file, damage);
+    CHECK_TEXT(is, wanted);
+}
+
+static void check_volumes(const Drive *drive, const char *file)
+{
+    for (guint i = 0; i < drive->count; i++) {
+        const Part *part = &drive->parts[i];
+        must("rm -f part.img && dd if=%s of=part.img bs=1M skip=%" G_GUINT64_FORMAT
+             " count=%" G_GUINT64_FORMAT " conv=sparse status=none",
+             file, part->first / MIB_SECTORS, part->sectors / MIB_SECTORS);
+        must("rm -f was.img && dd if=whole.img of=was.img bs=1M skip=%" G_GUINT64_FORMAT
+             " count=%" G_GUINT64_FORMAT " conv=sparse status=none",
+             part->first / MIB_SECTORS, part->sectors / MIB_SECTORS);
+        g_autofree char *before =
+            with_file(part->maker->check != NULL ? part->maker->check : "true", "was.img");
+        g_autofree char *after =
+            with_file(part->maker->check != NULL ? part->maker->check : "true", "part.img");
+        g_auto(Result) was = shell("%s", before);
+        g_auto(Result) is = shell("%s", after);
+        if (was.status == 0 && is.status != 0) {
+            fprintf(stderr, "\nits own checker is not content: %s\n%s%s", after, is.out, is.err);
+            CHECK(FALSE);
+        }
+        if (!part->wiped)
+            must("cmp part.img was.img");
+    }
+}
+
+static void carry_through(Drive *drive)
+{
+    draw(drive);
+    make_table(drive);
+    make_volumes(drive);
+    must("cp --sparse=always drive.img whole.img");
+    guint damage = break_drive(drive);
+    g_autofree char *wanted = table_of(drive, "whole.img", damage);
+    must("rm -rf bench clone.img target.img && cp --sparse=always drive.img target.img");
+    done("new bench drive.img");
+    done("image bench");
+    done("hunt bench");
+    g_auto(Result) plan = ektypon("plan bench");
+    CHECK_STATUS(plan, 0);
+    CHECK_CONTAINS(plan.out, damage == 0 ? "" : "every planned volume opens");
+    done("clone bench clone.img");
+    /* Without the table, and with a link missing, nothing tells that what it led to was logical. */
+    guint both = 1u << DAMAGE_START | 1u << DAMAGE_LINK;
+    if (drive->table != TABLE_LOGICAL || (damage & both) != both)
+        check_table(drive, wanted, "clone.img", damage);
+    check_volumes(drive, "clone.img");
+    done("apply bench target.img");
+    must("cmp clone.img target.img");
+    g_auto(Result) undo = ektypon("undo bench target.img");
+    CHECK(undo.status == 0 || strstr(plan.out, "the plan is empty") != NULL);
+    must("cmp drive.img target.img");
+}
+
+static void what_was_broken_is_rebuilt(void)
+{
+    guint32 seed = test_seed();
+    const char *wanted = g_getenv("EKTYPON_TEST_DRIVES");
+    guint drives = wanted != NULL ? (guint)g_ascii_strtoull(wanted, NULL, 10) : DRIVES;
+    for (guint i = 0; i < drives; i++) {
+        g_autoptr(GRand) random = g_rand_new_with_seed(seed + i);
+        Drive drive = {.random = random};
+        guint before = CU_get_number_of_failures();
+        carry_through(&drive);
+        if (CU_get_number_of_failures() != before)
+            fprintf(stderr, "\nthat was seed %u\n", seed + i);
+    }
+}
+
+int main(void)
+{
+    static const Test tests[] = {{"what was broken is rebuilt", what_was_broken_is_rebuilt}};
+    return RUN_TESTS("rebuilds", tests);
+}
