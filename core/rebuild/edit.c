@@ -66,5 +66,8 @@ GPtrArray *ek_edit_fields(const EkEdit *edit, guint32 sector_size, gboolean afte
             ek_fields_add(fields, field->offset - inside, field->length, field->name,
                           g_strdup(field->meaning));
     }
+    /* Of some structures only the bytes are shown. */
+    if (fields->len == 0)
+        ek_fields_add(fields, 0, edit->length, "bytes", NULL);
     return fields;
 }

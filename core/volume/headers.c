@@ -56,6 +56,32 @@ void ek_header_mend(const EkVolume *volume, EkByte at, const char *what, EkMendS
     sink(data, mend);
 }
 
+void ek_header_mend_range(EkGate *gate, const char *structure, EkByte at, const guint8 *wanted,
+                          gsize length, const char *what, const char *from, EkMendSink sink,
+                          void *data)
+{
+    gsize first = length;
+    gsize end = 0;
+    for (gsize i = 0; i < length; i += EK_STEP) {
+        guint8 there[EK_STEP];
+        if (ek_part_read(gate, at + i, there, sizeof there) == EK_PART_THERE &&
+            memcmp(there, wanted + i, sizeof there) == 0)
+            continue;
+        first = MIN(first, i);
+        end = i + EK_STEP;
+    }
+    if (first >= end)
+        return;
+    EkMend *mend = g_new0(EkMend, 1);
+    mend->structure = structure;
+    mend->first_byte = at + first;
+    mend->length = end - first;
+    mend->after = g_memdup2(wanted + first, mend->length);
+    mend->what = g_strdup(what);
+    mend->from = g_strdup(from);
+    sink(data, mend);
+}
+
 EkPart ek_part_read(EkGate *gate, EkByte at, guint8 *buffer, gsize length)
 {
     EkKnown known;

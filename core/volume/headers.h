@@ -25,6 +25,12 @@ void ek_header_reason(EkVolume *volume, EkHeaderState state, const char *which, 
 void ek_header_mend(const EkVolume *volume, EkByte at, const char *what, EkMendSink sink,
                     void *data);
 
+/* Proposes to write what differs from the `length` bytes that shall stand at `at` (both multiples
+ * of EK_STEP), from the first such sector to the last. What was not read differs. */
+void ek_header_mend_range(EkGate *gate, const char *structure, EkByte at, const guint8 *wanted,
+                          gsize length, const char *what, const char *from, EkMendSink sink,
+                          void *data);
+
 /* What one bit of a bitmap that begins at `at` says; bit 0 is the lowest of the first byte. */
 EkUsage ek_usage_bit(EkGate *gate, EkByte at, guint64 bit);
 

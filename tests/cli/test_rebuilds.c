@@ -21,20 +21,30 @@ typedef struct {
     const char *check; /* read-only, FILE is put in; NULL: none */
     guint least_mib;
     guint most_mib;
-    guint wiped; /* sectors at its beginning that can be lost, since a copy tells of them */
+    guint wiped_first; /* sectors in it that can be lost, since something else tells of them */
+    guint wiped;
+    gboolean end_too; /* the last sector is lost with them */
 } Maker;
 
+#define BOTH_REGIONS 24u /* of an exFAT: then only a table tells where it ends */
+
+#define BASIC_DATA "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"
+
 static const Maker makers[] = {
-    {"83", "L", "mke2fs -q -F -t ext2 -b 1024 FILE", "e2fsck -fn FILE", 16, 40, 4},
-    {"83", "L", "mke2fs -q -F -t ext4 -b 4096 -O ^has_journal FILE", "e2fsck -fn FILE", 140, 180,
-     8},
-    {"7", "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 FILE",
-     "ntfsfix -n FILE", 8, 40, 1},
-    {"c", "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", "mkfs.fat -F 32 -s 1 FILE", "fsck.fat -n FILE",
-     40, 60, 1},
-    {"7", "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", "mkfs.exfat FILE", "fsck.exfat -n FILE", 8, 60,
-     0},
-    {"82", "S", "mkswap FILE", NULL, 4, 20, 0},
+    {"83", "L", "mke2fs -q -F -t ext2 -b 1024 FILE", "e2fsck -fn FILE", 16, 40, 0, 4, FALSE},
+    {"83", "L", "mke2fs -q -F -t ext4 -b 4096 -O ^has_journal FILE", "e2fsck -fn FILE", 140, 180, 0,
+     8, FALSE},
+    {"83", "L", "mke2fs -q -F -t ext3 -b 1024 FILE", "e2fsck -fn FILE", 30, 60, 0, 6, FALSE},
+    {"83", "L", "mkfs.xfs -q FILE", "xfs_repair -f -n FILE", 301, 320, 0, 1, FALSE},
+    {"83", "L", "mkfs.btrfs -q FILE", "btrfs check --readonly FILE", 120, 140, 128, 8, FALSE},
+    {"7", BASIC_DATA, "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 FILE", "ntfsfix -n FILE", 8, 40, 0, 1,
+     FALSE},
+    {"7", BASIC_DATA, "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 -c 4096 FILE", "ntfsfix -n FILE", 8,
+     40, 0, 16, TRUE},
+    {"c", BASIC_DATA, "mkfs.fat -F 32 -s 1 FILE", "fsck.fat -n FILE", 40, 60, 0, 2, FALSE},
+    {"7", BASIC_DATA, "mkfs.exfat FILE", "fsck.exfat -n FILE", 8, 60, 0, 12, FALSE},
+    {"7", BASIC_DATA, "mkfs.exfat FILE", "fsck.exfat -n FILE", 8, 60, 0, BOTH_REGIONS, FALSE},
+    {"82", "S", "mkswap FILE", NULL, 4, 20, 0, 0, FALSE},
 };
 
 typedef enum { TABLE_PRIMARIES, TABLE_LOGICAL, TABLE_GPT, TABLES } TableKind;
@@ -181,9 +191,12 @@ static guint break_drive(Drive *drive)
     for (guint i = 0; i < drive->count; i++) {
         Part *part = &drive->parts[i];
         part->wiped = (done & 1u << DAMAGE_HEADERS) != 0 && part->maker->wiped > 0 &&
-                      g_rand_boolean(drive->random);
+                      g_rand_boolean(drive->random) &&
+                      (part->maker->wiped != BOTH_REGIONS || (done & ~(1u << DAMAGE_HEADERS)) == 0);
         if (part->wiped)
-            wipe(part->first, part->maker->wiped);
+            wipe(part->first + part->maker->wiped_first, part->maker->wiped);
+        if (part->wiped && part->maker->end_too)
+            wipe(part->first + part->sectors - 1, 1);
     }
     return done;
 }

@@ -171,6 +171,40 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     return g_steal_pointer(&volume);
 }
 
+#define PLACE_OFFSET 48u
+
+/* Each mirror from the one that the volume was found by, with its own place and sum. */
+static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+                     GError **error)
+{
+    guint8 good[SUPER_BYTES];
+    EkSpan span = {good, sizeof good};
+    Super super;
+    (void)error;
+    if (ek_part_read(gate, volume->header_byte, good, sizeof good) != EK_PART_THERE ||
+        !super_read(span, &super) || super.sum_kind != SUM_CRC32C || !checksum_fits(span))
+        return TRUE; /* that it does not open is told by the check */
+    g_autofree char *from =
+        g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT, volume->header_byte / EK_STEP);
+    for (guint i = 0; i < G_N_ELEMENTS(mirrors); i++) {
+        guint8 there[SUPER_BYTES];
+        Super other;
+        EkByte at = volume->first_byte + mirrors[i];
+        EkSpan copy = {there, sizeof there};
+        if (at == volume->header_byte || mirrors[i] + SUPER_BYTES > super.device_bytes ||
+            (ek_part_read(gate, at, there, sizeof there) == EK_PART_THERE &&
+             super_read(copy, &other) && checksum_fits(copy) && other.place == mirrors[i] &&
+             memcmp(there + 32, good + 32, 16) == 0))
+            continue;
+        ek_put_le64(good + PLACE_OFFSET, mirrors[i]);
+        ek_put_le32(good, ~ek_crc32c(G_MAXUINT32, ek_span_part(span, 32, SUPER_BYTES - 32)));
+        ek_header_mend_range(gate, "btrfs-superblock", at, good, sizeof good,
+                             i == 0 ? "primary superblock" : "mirror of the superblock", from, sink,
+                             data);
+    }
+    return TRUE;
+}
+
 const EkFileSystem ek_fs_btrfs = {
     .name = "btrfs",
     .signatures = signatures,
@@ -178,4 +212,5 @@ const EkFileSystem ek_fs_btrfs = {
     .header_offset = (EkByte)64 << 10,
     .recognise = recognise,
     .measure = measure,
+    .mend = mend,
 };

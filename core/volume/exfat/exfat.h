@@ -49,6 +49,11 @@ guint32 ek_exfat_sum(EkSpan span, gboolean is_region);
 /* Measures a composed volume whose boot sector is `boot`; it is placed already. */
 void ek_exfat_weigh(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot);
 
+/* What makes the boot regions right again, and what a boot sector's fields mean (mend.c). */
+gboolean ek_exfat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+                       GError **error);
+GPtrArray *ek_exfat_boot_explain(EkSpan span);
+
 /* The files (files.c). */
 EkOpened *ek_exfat_open(EkGate *gate, const EkVolume *volume, GError **error);
 void ek_exfat_close(EkOpened *opened);

@@ -205,6 +205,27 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
                                      : EK_USAGE_USED;
 }
 
+/* FAT32: the information sector, a copy of which stands behind the backup boot sector. */
+static void mend_info(EkGate *gate, const EkVolume *volume, const EkFatBoot *boot, EkMendSink sink,
+                      void *data)
+{
+    guint8 there[EK_STEP];
+    guint8 copy[EK_STEP];
+    guint16 sector = ek_span_le16((EkSpan){volume->header, EK_HEADER_MOST}, 48);
+    EkByte at = volume->first_byte + (EkByte)sector * boot->sector_size;
+    EkByte backup = at + (EkByte)boot->backup_sector * boot->sector_size;
+    if (sector == 0 || sector >= boot->backup_sector ||
+        (ek_part_read(gate, at, there, sizeof there) == EK_PART_THERE &&
+         ek_fat_is_info((EkSpan){there, sizeof there})) ||
+        ek_part_read(gate, backup, copy, sizeof copy) != EK_PART_THERE ||
+        !ek_fat_is_info((EkSpan){copy, sizeof copy}))
+        return;
+    g_autofree char *from =
+        g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT, backup / EK_STEP);
+    ek_header_mend_range(gate, "fat-info", at, copy, sizeof copy, "information sector", from, sink,
+                         data);
+}
+
 static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error)
 {
@@ -221,6 +242,7 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     EkHeaderState state = ek_header_look(gate, backup, volume->header, EK_HEADER_MOST, copy);
     if (state == EK_HEADER_UNREAD || state == EK_HEADER_DIFFERS)
         ek_header_mend(volume, backup, "backup boot sector", sink, data);
+    mend_info(gate, volume, &boot, sink, data);
     return TRUE;
 }
 

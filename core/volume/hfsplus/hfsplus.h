@@ -78,4 +78,9 @@ gboolean ek_hfs_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_hfs_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
                       GError **error);
 
+/* What makes the volume header and its copy right again, and what its fields mean (mend.c). */
+gboolean ek_hfs_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+                     GError **error);
+GPtrArray *ek_hfs_header_explain(EkSpan span);
+
 #endif

@@ -255,10 +255,106 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     return g_steal_pointer(&volume);
 }
 
+#define IN_PROGRESS 126u /* a copy may still say that the volume is being made */
+#define ROOT_UNKNOWN G_MAXUINT64
+
+/* A copy that knows the root folder. FALSE: there is none. */
+static gboolean find_copy(EkGate *gate, const EkVolume *volume, guint8 *data, gsize length,
+                          EkByte *at)
+{
+    EkSpan span = {data, length};
+    Super super;
+    *at = volume->header_byte;
+    if (ek_part_read(gate, *at, data, length) != EK_PART_THERE || !super_read(span, &super))
+        return FALSE;
+    if (super.root != ROOT_UNKNOWN)
+        return TRUE;
+    for (guint32 group = super.groups - 1; group > 0; group--) {
+        Super other;
+        *at = volume->first_byte + group_byte(&super, group);
+        if (ek_part_read(gate, *at, data, length) == EK_PART_THERE && super_read(span, &other) &&
+            other.root != ROOT_UNKNOWN && other.blocks == super.blocks)
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* Copies are not kept up to date: what is counted is added up from the groups' headers, where all
+ * of them were read; the file system's own checker makes good what remains. */
+static void count_again(EkGate *gate, const EkVolume *volume, const Super *super, guint8 *copy)
+{
+    guint64 inodes = 0;
+    guint64 free_inodes = 0;
+    guint64 free_blocks = 0;
+    for (guint32 group = 0; group < super->groups; group++) {
+        guint8 headers[2][64];
+        EkSpan space = {headers[0], sizeof headers[0]};
+        EkSpan files = {headers[1], sizeof headers[1]};
+        EkByte at = volume->first_byte + group_byte(super, group) + super->sector_size;
+        if (ek_part_read(gate, at, headers[0], sizeof headers[0]) != EK_PART_THERE ||
+            ek_part_read(gate, at + super->sector_size, headers[1], sizeof headers[1]) !=
+                EK_PART_THERE ||
+            !ek_span_equals(space, 0, "XAGF", 4) || !ek_span_equals(files, 0, "XAGI", 4))
+            return;
+        free_blocks +=
+            (guint64)ek_span_be32(space, 48) + ek_span_be32(space, 52) + ek_span_be32(space, 60);
+        inodes += ek_span_be32(files, 16);
+        free_inodes += ek_span_be32(files, 28);
+    }
+    ek_put_be64(copy + 128, inodes);
+    ek_put_be64(copy + 136, free_inodes);
+    ek_put_be64(copy + 144, free_blocks);
+}
+
+/* The primary superblock from a copy. */
+static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+                     GError **error)
+{
+    guint8 copy[SUPER_MOST];
+    guint8 there[SUPER_MOST];
+    gsize length = MIN(volume->own_sector_size, SUPER_MOST);
+    EkSpan span = {copy, length};
+    Super super;
+    EkByte at = 0;
+    (void)error;
+    if (ek_part_read(gate, volume->first_byte, there, length) == EK_PART_THERE &&
+        super_read((EkSpan){there, length}, &super) &&
+        (!super.has_checksum || super.checksum_fits) &&
+        memcmp(there + 32, volume->header + 32, 16) == 0)
+        return TRUE;
+    if (!find_copy(gate, volume, copy, length, &at) || !super_read(span, &super))
+        return TRUE; /* that it does not open is told by the check */
+    copy[IN_PROGRESS] = 0;
+    /* The inodes of the real-time part follow the root folder's. */
+    if (ek_span_be64(span, 64) == ROOT_UNKNOWN && ek_span_be64(span, 72) == ROOT_UNKNOWN) {
+        ek_put_be64(copy + 64, super.root + 1);
+        ek_put_be64(copy + 72, super.root + 2);
+    }
+    count_again(gate, volume, &super, copy);
+    if (super.has_checksum) {
+        memset(copy + CRC_OFFSET, 0, 4);
+        ek_put_le32(copy + CRC_OFFSET, ~ek_crc32c(G_MAXUINT32, span));
+    }
+    g_autofree char *from = g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT, at / EK_STEP);
+    ek_header_mend_range(gate, "xfs-superblock", volume->first_byte, copy, length,
+                         "primary superblock", from, sink, data);
+    return TRUE;
+}
+
+static EkByte backup(const EkVolume *volume)
+{
+    Super super;
+    if (!super_read((EkSpan){volume->header, EK_HEADER_MOST}, &super) || super.groups < 2)
+        return EK_UNPLACED;
+    return volume->first_byte + group_byte(&super, 1);
+}
+
 const EkFileSystem ek_fs_xfs = {
     .name = "xfs",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,
     .measure = measure,
+    .mend = mend,
+    .backup = backup,
 };
