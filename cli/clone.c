@@ -51,6 +51,10 @@ int ek_command_clone(EkCli *cli)
     if (cloning == NULL)
         return ek_cli_fail(cli, error);
     Show show = {cloning, cli->color_err, g_get_monotonic_time()};
+    if (ek_cloning_begun(cloning) > 0) {
+        g_autofree char *begun = ek_text_size(ek_cloning_begun(cloning));
+        ek_cli_advise("Going on: %s were written before", begun);
+    }
     EkProgress *progress = ek_progress_begin(cli->terminal_err, draw, &show);
     gboolean done = ek_cloning_run(cloning, &error);
     ek_progress_end(progress);
@@ -58,7 +62,7 @@ int ek_command_clone(EkCli *cli)
         gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
         status = ek_cli_fail(cli, error);
         if (interrupted)
-            ek_cli_advise("%s is not complete; the same command makes it anew", order.target);
+            ek_cli_advise("%s is not complete; the same command goes on", order.target);
         return status;
     }
     guint edits = ek_cloning_edits(cloning);
@@ -66,6 +70,10 @@ int ek_command_clone(EkCli *cli)
     printf("%s holds the image%s%s%s, written and read back.\n", order.target,
            order.as_imaged ? " as it was read" : " with the plan's ", order.as_imaged ? "" : laid,
            order.as_imaged ? "" : " laid over it");
+    if (ek_cloning_is_extended(cloning))
+        printf(
+            "It is larger than the image: the GPT's backup stands at its end. No file system was "
+            "grown.\n");
     if (ek_cloning_unread(cloning) > 0) {
         g_autofree char *unread = ek_text_size(ek_cloning_unread(cloning));
         printf("%s of it were not read from the drive and are zeros.\n", unread);

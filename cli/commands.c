@@ -83,8 +83,10 @@ const EkCommand ek_commands[] = {
      "status 3 when something came out not whole.",
      "ektypon extract bench-17 2 --to /mnt/safe/transfer", 1, MANY, ek_command_extract, TRUE},
     {"plan", "CASE", "Proposes a partition table and repairs, and shows every byte of them.",
-     "Nothing is written but the case. The plan is laid over the image and every volume opened\n"
-     "through it.",
+     "Nothing is written but the case. Of the volumes that were found the set with the most\n"
+     "evidence is taken in which none lies on another's ground; what is left of old tables says\n"
+     "the rest. The plan is laid over the image, every volume opened through it and its files\n"
+     "counted. What was left out, and how to have it instead, is told.",
      "ektypon plan bench-17", 1, 1, ek_command_plan, TRUE},
     {"clone", "CASE TARGET", "Writes the image, with the plan laid over it, and reads it back.",
      "TARGET is a file that does not exist, or a device. --as-imaged leaves the plan out.",

@@ -138,7 +138,12 @@ static const char *role_of(const EkTableEntry *entry)
                             : "";
 }
 
-static void print_row(EkShowTable *table, const EkPlanPartition *partition, guint32 sector_size)
+/* Names only where the table keeps them. */
+#define COLUMNS 10u
+#define NAME_COLUMN 5u
+
+static void print_row(EkShowTable *table, const EkPlanPartition *partition, guint32 sector_size,
+                      gboolean has_names)
 {
     const EkTableEntry *entry = &partition->entry;
     g_autofree char *index = g_strdup_printf("%u", entry->index + 1);
@@ -151,34 +156,39 @@ static void print_row(EkShowTable *table, const EkPlanPartition *partition, guin
     g_autofree char *name = ek_text_escape(entry->name);
     g_autofree char *from = partition->volume != 0 ? g_strdup_printf("volume %u", partition->volume)
                                                    : g_strdup(partition->note);
-    const char *cells[] = {index, first,          last, size,           type,
-                           name,  role_of(entry), from, partition->now, partition->check};
+    const char *cells[COLUMNS] = {index, first,          last, size,           type,
+                                  name,  role_of(entry), from, partition->now, partition->check};
+    for (guint i = NAME_COLUMN; !has_names && i + 1 < COLUMNS; i++)
+        cells[i] = cells[i + 1];
     ek_show_table_row(table, cells);
 }
 
 static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_size)
 {
-    static const EkColumn columns[] = {
+    EkColumn columns[COLUMNS] = {
         {"PARTITION", TRUE, FALSE},
         {"FIRST SECTOR", TRUE, FALSE},
         {"LAST SECTOR", TRUE, FALSE},
         {"SIZE", TRUE, FALSE},
         {"TYPE", FALSE, FALSE},
         {"NAME", FALSE, TRUE},
-        {"", FALSE, FALSE},
+        {"ROLE", FALSE, FALSE},
         {"FROM", FALSE, TRUE},
         {"IN THE TABLE NOW", FALSE, FALSE},
         {"THROUGH THE PLAN", FALSE, TRUE},
     };
+    gboolean has_names = g_str_equal(plan->scheme, "gpt");
     if (plan->partitions->len == 0)
         return;
-    printf("Planned: %s table\n", g_str_equal(plan->scheme, "gpt")   ? "a GPT"
+    printf("Planned: %s table\n", has_names                          ? "a GPT"
                                   : g_str_equal(plan->scheme, "mbr") ? "an MBR"
                                                                      : "an Apple partition");
     print_strip(cli, plan, bytes);
-    EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
+    for (guint i = NAME_COLUMN; !has_names && i + 1 < COLUMNS; i++)
+        columns[i] = columns[i + 1];
+    EkShowTable *table = ek_show_table_new(columns, has_names ? COLUMNS : COLUMNS - 1);
     for (guint i = 0; i < plan->partitions->len; i++)
-        print_row(table, plan->partitions->pdata[i], sector_size);
+        print_row(table, plan->partitions->pdata[i], sector_size, has_names);
     ek_show_table_print(table, cli->width);
 }
 

@@ -5,12 +5,19 @@
 
 #include "case/case.h"
 
-/* Notes that a clone to this target begins; returns its id, or 0 with *error. */
+/* Notes that a clone to this target begins, or goes on with `done` bytes written; returns its id,
+ * or 0 with *error. */
 gint64 ek_clonestore_begin(EkCase *self, gint64 event, const char *target, const char *identity,
-                           GError **error);
+                           gboolean as_imaged, EkByte done, GError **error);
+
+/* Notes that its first `done` bytes are on stable storage. */
+gboolean ek_clonestore_progress(EkCase *self, gint64 id, EkByte done, GError **error);
 gboolean ek_clonestore_finish(EkCase *self, gint64 id, GError **error);
 
-/* TRUE when the newest clone to this target was not finished: what stands there is ours. */
-gboolean ek_clonestore_is_unfinished(EkCase *self, const char *identity);
+/* TRUE when the newest clone to this target was not finished: what stands there is ours. *done is
+ * how much of it can stay: nothing, where the image or the plan changed since, or the other kind of
+ * clone was made. */
+gboolean ek_clonestore_is_unfinished(EkCase *self, const char *identity, gboolean as_imaged,
+                                     EkByte *done);
 
 #endif

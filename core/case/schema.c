@@ -82,7 +82,9 @@ const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS] = {
     " name TEXT NOT NULL, note TEXT NOT NULL, now TEXT NOT NULL, checked TEXT NOT NULL,"
     " opens INTEGER NOT NULL);"
     "CREATE TABLE plan_alternative ("
-    " position INTEGER PRIMARY KEY, volume INTEGER NOT NULL, text TEXT NOT NULL)",
+    " position INTEGER PRIMARY KEY, volume INTEGER NOT NULL, text TEXT NOT NULL);"
+    "ALTER TABLE clone ADD COLUMN as_imaged INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE clone ADD COLUMN done INTEGER NOT NULL DEFAULT 0",
 };
 
 const char *const ek_map_schema[EK_MAP_SCHEMA_VERSIONS] = {

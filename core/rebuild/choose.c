@@ -85,9 +85,10 @@ static char *why_not(const EkPlanVolume *entry)
 {
     if (g_str_equal(entry->standing, "nested"))
         return g_strdup("it is a file of another volume");
-    if (entry->volume->confidence < EK_CONFIDENT)
-        return g_strdup_printf("confidence %d is below %d", entry->volume->confidence,
-                               EK_CONFIDENT);
+    /* Of what a newer volume has overwritten less is left to believe in. */
+    int least = is_remains(entry) ? EK_CONFIDENT / 2 : EK_CONFIDENT;
+    if (entry->volume->confidence < least)
+        return g_strdup_printf("confidence %d is below %d", entry->volume->confidence, least);
     return NULL;
 }
 

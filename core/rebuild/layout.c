@@ -183,9 +183,12 @@ static gboolean slot_is_free(const EkTable *table, guint index)
 static void add_entry(Layout *layout, const EkTableEntry *entry, guint volume, const char *note)
 {
     EkTable *table = &layout->table;
-    if (table->count == EK_TABLE_MOST) {
-        ek_planner_warn(layout->planner, "a partition is left out: there are more than %u",
-                        EK_TABLE_MOST);
+    /* One is kept for the extended one. */
+    if (table->count == EK_TABLE_MOST - 1) {
+        ek_planner_warn(layout->planner,
+                        "the partition at sector %" G_GUINT64_FORMAT
+                        " is left out: there are more than %u",
+                        entry->range.first / table->sector_size, EK_TABLE_MOST - 1);
         return;
     }
     layout->volumes[table->count] = volume;

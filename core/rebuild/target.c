@@ -172,6 +172,12 @@ gboolean ek_target_blank(EkTarget *target, GError **error)
     return TRUE;
 }
 
+void ek_target_reread(EkTarget *target)
+{
+    if (target->is_device)
+        (void)ioctl(target->fd, BLKRRPART);
+}
+
 gboolean ek_target_sync(EkTarget *target, GError **error)
 {
     if (fsync(target->fd) != 0)

@@ -33,6 +33,10 @@ gboolean ek_target_write(EkTarget *target, EkByte first, const guint8 *data, gsi
 /* Makes a file's whole content a hole of the same length. */
 gboolean ek_target_blank(EkTarget *target, GError **error);
 
+/* Asks the kernel to read a device's partition table again; it may refuse, as when one of the
+ * partitions is in use. */
+void ek_target_reread(EkTarget *target);
+
 /* To stable storage. What is read after it comes from there where the system lets us ask for it. */
 gboolean ek_target_sync(EkTarget *target, GError **error);
 

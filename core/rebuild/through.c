@@ -93,10 +93,11 @@ static char *count_files(EkGate *gate, const EkVolume *volume)
     format->close(opened);
     g_autofree char *files = ek_text_count(count.files, "file", "files");
     g_autofree char *folders = ek_text_count(count.folders, "folder", "folders");
-    g_autofree char *holed = count.holed > 0 ? g_strdup_printf("; %" G_GUINT64_FORMAT
-                                                               " touch sectors that were not read",
-                                                               count.holed)
-                                             : g_strdup("");
+    g_autofree char *holed =
+        count.holed == 0
+            ? g_strdup("")
+            : g_strdup_printf("; %" G_GUINT64_FORMAT " touch%s sectors that were not read",
+                              count.holed, count.holed == 1 ? "es" : "");
     return g_strdup_printf("opens; %s%s in %s%s", count.is_cut ? "more than " : "", files, folders,
                            holed);
 }

@@ -50,12 +50,22 @@ static gboolean compose_protection(const Composing *composing, GError **error)
         return FALSE;
     gboolean has_table =
         ek_table_mbr.read((EkSpan){record, sizeof record}, composing->size, &there);
-    for (guint i = 0; has_table && i < there.count; i++)
-        if (there.entries[i].type == EK_MBR_PROTECTIVE &&
-            there.entries[i].range.first == composing->size)
+    guint32 sectors = (guint32)MIN(composing->last, G_MAXUINT32);
+    for (guint i = 0; has_table && i < there.count; i++) {
+        const EkTableEntry *own = &there.entries[i];
+        guint8 *count = record + ENTRIES_OFFSET + own->index * ENTRY_BYTES + 12;
+        if (own->type != EK_MBR_PROTECTIVE || own->range.first != composing->size)
+            continue;
+        /* As long as the drive, or as an MBR can say. */
+        guint32 said = ek_span_le32((EkSpan){count, 4}, 0);
+        if (said == sectors || said == G_MAXUINT32)
             return TRUE;
+        ek_put_le32(count, sectors);
+        return composing->sink(composing->data, "mbr", 0, record, sizeof record,
+                               "MBR that protects the GPT", error);
+    }
     guint8 entry[ENTRY_BYTES] = {0, 0, 2, 0, EK_MBR_PROTECTIVE, 0xff, 0xff, 0xff, 1};
-    ek_put_le32(entry + 12, (guint32)MIN(composing->last, G_MAXUINT32));
+    ek_put_le32(entry + 12, sectors);
     memset(record + ENTRIES_OFFSET, 0, EK_MBR_PRIMARIES * ENTRY_BYTES);
     memcpy(record + ENTRIES_OFFSET, entry, sizeof entry);
     ek_put_le16(record + MBR_BYTES - 2, 0xaa55);
@@ -121,9 +131,10 @@ static void set_sizes(Composing *composing)
     const EkTable *table = composing->table;
     composing->entry_count = table->entry_count != 0 ? table->entry_count : USUAL_ENTRIES;
     composing->entry_bytes = table->entry_bytes != 0 ? table->entry_bytes : USUAL_ENTRY;
-    composing->last = ek_gate_bytes(composing->gate) / composing->size - 1;
-    gsize bytes = (gsize)composing->entry_count * composing->entry_bytes;
-    composing->entry_sectors = ek_divide_up(bytes, composing->size);
+    EkByte bytes = table->drive_bytes != 0 ? table->drive_bytes : ek_gate_bytes(composing->gate);
+    composing->last = bytes / composing->size - 1;
+    gsize entries = (gsize)composing->entry_count * composing->entry_bytes;
+    composing->entry_sectors = ek_divide_up(entries, composing->size);
     composing->entries_bytes = (gsize)composing->entry_sectors * composing->size;
     EkSector behind = 2 + composing->entry_sectors;
     EkSector before = composing->last - composing->entry_sectors - 1;
@@ -140,7 +151,7 @@ gboolean ek_gpt_compose(const EkTable *table, EkGate *gate, EkTableSink sink, vo
     Composing composing = {
         .table = table, .gate = gate, .sink = sink, .data = data, .size = table->sector_size};
     set_sizes(&composing);
-    if (ek_gate_bytes(gate) / composing.size < 2 * (composing.entry_sectors + 3))
+    if (composing.last < 2 * (composing.entry_sectors + 3))
         return ek_error_set(error, EK_ERROR_UNSUPPORTED, "the drive is too small for a GPT");
     g_autofree guint8 *entries = g_malloc0(composing.entries_bytes);
     for (guint i = 0; i < table->count; i++)

@@ -44,6 +44,7 @@ typedef struct {
     guint32 entry_count;    /* GPT: slots, used or not */
     EkSector first_usable;  /* GPT */
     EkSector last_usable;   /* GPT */
+    EkByte drive_bytes;     /* to compose a GPT for; 0: as long as the image */
     gboolean is_whole;      /* all checksums fit, no link of a chain is missing */
     guint count;
     EkTableEntry entries[EK_TABLE_MOST]; /* those in use, in order of slot */

@@ -12,6 +12,7 @@
 
 #define PIECE_BYTES (4u << 20)
 #define HOLE_BYTES 4096u
+#define SAVE_BYTES ((EkByte)256 << 20) /* from one point to go on from to the next */
 
 struct EkCloning {
     EkView view;
@@ -23,13 +24,15 @@ struct EkCloning {
     const gint *cancel;
     gint64 event;
     gint64 id;
+    gboolean is_extended;
+    EkByte begun; /* bytes that an earlier attempt wrote, and that stay */
     GMutex mutex; /* of `progress` */
     EkCloneProgress progress;
 };
 
 /* Opens the target: a new file, one that an earlier clone of this case left unfinished, or a
  * device. */
-static EkTarget *open_target(EkCase *opened, const EkCloneOrder *order, EkByte bytes,
+static EkTarget *open_target(EkCase *opened, const EkCloneOrder *order, EkByte bytes, EkByte *begun,
                              GError **error)
 {
     if (!g_file_test(order->target, G_FILE_TEST_EXISTS))
@@ -37,6 +40,9 @@ static EkTarget *open_target(EkCase *opened, const EkCloneOrder *order, EkByte b
     g_autoptr(EkTarget) target = ek_target_open(order->target, error);
     if (target == NULL)
         return NULL;
+    gboolean is_ours =
+        ek_clonestore_is_unfinished(opened, ek_target_identity(target), order->as_imaged, begun);
+    *begun = MIN(*begun, bytes);
     if (ek_target_is_device(target)) {
         if (ek_target_bytes(target) >= bytes)
             return g_steal_pointer(&target);
@@ -45,14 +51,15 @@ static EkTarget *open_target(EkCase *opened, const EkCloneOrder *order, EkByte b
                      order->target, bytes - ek_target_bytes(target));
         return NULL;
     }
-    if (ek_target_bytes(target) != bytes ||
-        !ek_clonestore_is_unfinished(opened, ek_target_identity(target))) {
+    if (ek_target_bytes(target) != bytes || !is_ours) {
         ek_error_set(error, EK_ERROR_REFUSED,
                      "%s exists. A clone goes to a file that does not, or to a device",
                      order->target);
         return NULL;
     }
-    return ek_target_blank(target, error) ? g_steal_pointer(&target) : NULL;
+    if (*begun == 0 && !ek_target_blank(target, error))
+        return NULL;
+    return g_steal_pointer(&target);
 }
 
 static gboolean load_repairs(EkCloning *cloning, const EkCloneOrder *order, GError **error)
@@ -87,14 +94,15 @@ EkCloning *ek_cloning_new(EkSystem *system, const EkCloneOrder *order, const gin
     gboolean exists = g_file_test(order->target, G_FILE_TEST_EXISTS);
     if (!exists && !ek_guard_space(order->target, needed, "the clone", error))
         return NULL;
-    cloning->target = open_target(cloning->view.opened, order, info->bytes, error);
+    cloning->target = open_target(cloning->view.opened, order, info->bytes, &cloning->begun, error);
     if (cloning->target == NULL)
         return NULL;
     cloning->event = ek_event_begin(cloning->view.opened, "clone", order->options, error);
     cloning->id = cloning->event == 0
                       ? 0
                       : ek_clonestore_begin(cloning->view.opened, cloning->event, order->target,
-                                            ek_target_identity(cloning->target), error);
+                                            ek_target_identity(cloning->target), order->as_imaged,
+                                            cloning->begun, error);
     if (cloning->id == 0)
         return NULL;
     EkGateParts parts = ek_view_parts(&cloning->view);
@@ -127,6 +135,16 @@ EkCloneProgress ek_cloning_progress(EkCloning *cloning)
 guint ek_cloning_edits(const EkCloning *cloning)
 {
     return cloning->plan != NULL ? cloning->plan->edits->len : 0;
+}
+
+gboolean ek_cloning_is_extended(const EkCloning *cloning)
+{
+    return cloning->is_extended;
+}
+
+EkByte ek_cloning_begun(const EkCloning *cloning)
+{
+    return cloning->begun;
 }
 
 EkByte ek_cloning_unread(const EkCloning *cloning)
@@ -174,13 +192,28 @@ static gboolean compare_piece(EkCloning *cloning, EkByte first, const guint8 *da
                         ek_target_path(cloning->target), (first + at) / EK_STEP);
 }
 
+/* What is written so far is on stable storage, and can stay if this is cut off. */
+static gboolean save(EkCloning *cloning, EkByte done, GError **error)
+{
+    return ek_target_sync(cloning->target, error) &&
+           ek_clonestore_progress(cloning->view.opened, cloning->id, done, error);
+}
+
 static gboolean pass(EkCloning *cloning, gboolean verifying, GError **error)
 {
     g_autofree guint8 *data = g_malloc(PIECE_BYTES);
     g_autofree guint8 *back = g_malloc(PIECE_BYTES);
     EkByte bytes = ek_gate_bytes(cloning->gate);
-    for (EkByte at = 0; at < bytes; at += PIECE_BYTES) {
+    EkByte saved = cloning->begun;
+    for (EkByte at = verifying ? 0 : cloning->begun; at < bytes; at += PIECE_BYTES) {
         gsize length = (gsize)MIN(PIECE_BYTES, bytes - at);
+        if (!verifying && at - saved >= SAVE_BYTES) {
+            if (!save(cloning, at, error))
+                return FALSE;
+            saved = at;
+        }
+        if (g_atomic_int_get(cloning->cancel) != 0 && !verifying && !save(cloning, at, error))
+            return FALSE;
         if (g_atomic_int_get(cloning->cancel) != 0)
             return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
         if (!ek_gate_read(cloning->gate, at, data, length, NULL, error))
@@ -193,6 +226,52 @@ static gboolean pass(EkCloning *cloning, gboolean verifying, GError **error)
     return TRUE;
 }
 
+/* --- a larger target -------------------------------------------------------------------------- */
+
+typedef struct {
+    EkCloning *cloning;
+    GPtrArray *edits; /* EkEdit* */
+} Extending;
+
+static gboolean take_part(void *data, const char *structure, EkByte first_byte, const guint8 *after,
+                          gsize length, const char *what, GError **error)
+{
+    const Extending *extending = data;
+    g_autofree guint8 *before = g_malloc(length);
+    if (!ek_target_read(extending->cloning->target, first_byte, before, length, error))
+        return FALSE;
+    if (memcmp(before, after, length) != 0)
+        g_ptr_array_add(extending->edits,
+                        ek_edit_new(structure, first_byte, before, after, length, what));
+    return TRUE;
+}
+
+static gint by_position(gconstpointer a, gconstpointer b)
+{
+    const EkEdit *left = *(const EkEdit *const *)a;
+    const EkEdit *right = *(const EkEdit *const *)b;
+    return left->first_byte < right->first_byte ? -1 : left->first_byte > right->first_byte;
+}
+
+/* On a larger device a GPT's backup goes to the device's end: an application of its own. */
+static gboolean extend_table(EkCloning *cloning, const EkJournal *journal, GError **error)
+{
+    EkByte bytes = ek_target_bytes(cloning->target);
+    guint32 size = ek_case_info(cloning->view.opened)->sector_size;
+    g_autofree EkTable *table = g_new0(EkTable, 1);
+    if (cloning->plan == NULL || bytes == ek_gate_bytes(cloning->gate) ||
+        !ek_table_load(&ek_table_gpt, cloning->gate, size, size, table) || !table->is_whole)
+        return TRUE;
+    g_autoptr(GPtrArray) edits = g_ptr_array_new_with_free_func((GDestroyNotify)ek_edit_free);
+    Extending extending = {cloning, edits};
+    table->drive_bytes = bytes;
+    if (!ek_table_gpt.compose(table, cloning->gate, take_part, &extending, error))
+        return FALSE;
+    g_ptr_array_sort(edits, by_position);
+    cloning->is_extended = edits->len > 0;
+    return edits->len == 0 || ek_apply(cloning->target, edits, journal, error);
+}
+
 /* The edits that came along count as applied to the clone, so that `undo` can take them back. */
 static gboolean note_edits(EkCloning *cloning, GError **error)
 {
@@ -200,10 +279,11 @@ static gboolean note_edits(EkCloning *cloning, GError **error)
                              ek_target_identity(cloning->target), FALSE};
     EkJournal journal = ek_applications_journal(&named);
     gint64 id = 0;
-    if (ek_cloning_edits(cloning) == 0)
-        return TRUE;
-    return journal.begin(journal.data, cloning->plan->edits, &id, error) &&
-           journal.set_state(journal.data, id, EK_APPLICATION_APPLIED, error);
+    if (ek_cloning_edits(cloning) > 0 &&
+        (!journal.begin(journal.data, cloning->plan->edits, &id, error) ||
+         !journal.set_state(journal.data, id, EK_APPLICATION_APPLIED, error)))
+        return FALSE;
+    return extend_table(cloning, &journal, error);
 }
 
 gboolean ek_cloning_run(EkCloning *cloning, GError **error)
@@ -213,6 +293,7 @@ gboolean ek_cloning_run(EkCloning *cloning, GError **error)
     gboolean fine = pass(cloning, FALSE, &failure) && ek_target_sync(cloning->target, &failure) &&
                     pass(cloning, TRUE, &failure) && note_edits(cloning, &failure) &&
                     ek_clonestore_finish(opened, cloning->id, &failure);
+    ek_target_reread(cloning->target);
     gboolean cancelled = g_error_matches(failure, EK_ERROR, EK_ERROR_CANCELLED);
     g_autofree char *detail =
         fine ? g_strdup_printf("%s written and read back", ek_target_path(cloning->target))

@@ -34,6 +34,12 @@ gboolean ek_cloning_run(EkCloning *cloning, GError **error);
 /* Edits that were laid over it. */
 guint ek_cloning_edits(const EkCloning *cloning);
 
+/* Was a GPT's backup moved to the end of a larger target? */
+gboolean ek_cloning_is_extended(const EkCloning *cloning);
+
+/* Bytes that an earlier attempt wrote: it goes on behind them. */
+EkByte ek_cloning_begun(const EkCloning *cloning);
+
 /* Bytes of the clone that were not read from the drive, and hold zeros. */
 EkByte ek_cloning_unread(const EkCloning *cloning);
 

@@ -223,6 +223,7 @@ static gboolean run_job(EkSystem *system, const EkRebuildOrder *order, const cha
         EkJournal journal = ek_applications_journal(&named);
         fine = recover(&job, &journal, &result->recovered, &failure) &&
                deed(&job, order, &journal, result, &failure);
+        ek_target_reread(job.target);
         g_autofree char *detail =
             fine ? g_strdup_printf("%u edits on %s", result->edits, order->target)
                  : g_strdup(failure->message);

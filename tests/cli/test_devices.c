@@ -216,6 +216,34 @@ static void a_device_as_target_wants_to_be_meant(void)
     detach(small);
 }
 
+/* The backup of a GPT stands at the end of the drive, however long that is. */
+static void a_larger_device_gets_the_backup_at_its_end(void)
+{
+    must("truncate -s 60M gpt.img && printf 'label: gpt\\nstart=2048,size=40960,name=Catalogue\\n' "
+         "| sfdisk -q gpt.img && truncate -s 20M part.img && mke2fs -q -F part.img && "
+         "dd if=part.img of=gpt.img bs=1M seek=1 conv=notrunc status=none && "
+         "truncate -s 100M larger.img");
+    g_autofree char *device = attach("larger.img", "");
+    if (device == NULL) {
+        no_loop_device();
+        return;
+    }
+    done("new large gpt.img");
+    done("image large");
+    done("hunt large");
+    done("plan large");
+    g_auto(Result) clone = ektypon("clone large %s --i-mean %s", device, device);
+    CHECK_STATUS(clone, 0);
+    CHECK_CONTAINS(clone.out, "the GPT's backup stands at its end");
+    must(
+        "sfdisk -V %s && sfdisk -d %s | grep -q 'start=        2048, size=       40960.*Catalogue'",
+        device, device);
+    /* It was an edit of its own. */
+    done("undo large %s --i-mean %s", device, device);
+    must("cmp -n 62914560 larger.img gpt.img");
+    detach(device);
+}
+
 static void drives_are_listed_from_another_root(void)
 {
     must("mkdir -p root/sys/block/sdq/queue root/proc/self root/run/udev/data && "
@@ -252,6 +280,7 @@ int main(void)
         {"a partition names its drive", a_partition_names_its_drive},
         {"extraction stays off the source", extraction_stays_off_the_source},
         {"a device as target wants to be meant", a_device_as_target_wants_to_be_meant},
+        {"a larger device gets the backup at its end", a_larger_device_gets_the_backup_at_its_end},
         {"drives are listed from another root", drives_are_listed_from_another_root},
     };
     return RUN_TESTS("devices", tests);

@@ -301,8 +301,175 @@ static void what_was_broken_is_rebuilt(void)
     }
 }
 
+/* --- wishes --------------------------------------------------------------------------------- */
+
+static void lay(const char *make, guint mib, guint64 sector)
+{
+    must("rm -f part.img && truncate -s %uM part.img && %s part.img >maker.log 2>&1 && "
+         "dd if=part.img of=drive.img bs=512 seek=%" G_GUINT64_FORMAT
+         " conv=notrunc,sparse status=none",
+         mib, make, sector);
+}
+
+static void make_case(void)
+{
+    must("rm -rf bench");
+    done("new bench drive.img");
+    done("image bench");
+    done("hunt bench");
+}
+
+static guint count_of(json_t *plan, const char *list)
+{
+    return (guint)json_array_size(json_object_get(plan, list));
+}
+
+/* How many partitions a plan made so has. */
+static guint planned(const char *options)
+{
+    g_auto(Result) result = ektypon("plan bench %s --json", options);
+    CHECK_STATUS(result, 0);
+    json_t *plan = result_json(&result);
+    guint count = count_of(plan, "partitions");
+    json_decref(plan);
+    return count;
+}
+
+/* An NTFS over all of it, then two FAT32 in its place: either can be planned. */
+static void what_was_there_before_can_be_planned(void)
+{
+    must("rm -f drive.img && truncate -s 200M drive.img");
+    lay("mkntfs -q -F -s 512 -p 2048 -H 255 -S 63", 190, 2048);
+    must("dd if=/dev/zero of=drive.img bs=1M seek=1 count=1 conv=notrunc status=none");
+    lay("mkfs.fat -F 32 -s 1", 48, 2048);
+    lay("mkfs.fat -F 32 -s 1", 64, 2048 + 98304);
+    make_case();
+    g_auto(Result) first = ektypon("plan bench");
+    CHECK_STATUS(first, 0);
+    CHECK_CONTAINS(first.out, "a newer volume lies on its ground");
+    CHECK_CONTAINS(first.out, "instead: --keep ");
+    CHECK_CONTAINS(first.out, "The drive holds 2 layers of volumes; an older one: --layer 2");
+    CHECK_NUMBER(planned(""), 2);
+    CHECK_NUMBER(planned("--layer 2"), 1);
+    g_auto(Result) older = ektypon("plan bench --layer 2 --json");
+    json_t *plan = result_json(&older);
+    json_t *only = json_array_get(json_object_get(plan, "partitions"), 0);
+    guint64 number = json_u64(only, "volume");
+    CHECK_NUMBER(json_u64(only, "sectors"), 190 * MIB_SECTORS);
+    json_decref(plan);
+    g_autofree char *keep = g_strdup_printf("--keep %" G_GUINT64_FORMAT, number);
+    CHECK_NUMBER(planned(keep), 1);
+    CHECK_NUMBER(planned("--drop 1,2,3"), 0);
+    CHECK_NUMBER(planned("--drop 1 --drop 2 --add ext4:4096:8192"), 1);
+}
+
+static void wishes_that_cannot_be_had_leave_the_plan(void)
+{
+    static const struct {
+        const char *options;
+        int status;
+        const char *told;
+    } wishes[] = {
+        {"--keep 9", 1, "there is no volume 9"},
+        {"--drop 9", 1, "there is no volume 9"},
+        {"--keep one", 2, "numbers of volumes"},
+        {"--keep 0", 2, "numbers of volumes"},
+        {"--add ext4:0:100", 1, "a partition lies between sector 1"},
+        {"--add ext4:2048:0", 1, "a partition lies between sector 1"},
+        {"--add ext4:999999999:10", 1, "a partition lies between sector 1"},
+        {"--add ext4:99999999999999999999:10", 2, "--add ext4:2048:204800"},
+        {"--add ext4:18446744073709551615:2", 2, "--add ext4:2048:204800"},
+        {"--add ext4:2048", 2, "--add ext4:2048:204800"},
+        {"--add tape:2048:10", 1, "no file system that stands in a partition"},
+        {"--add ext4:60000:100 --add ntfs:60050:100", 1, "two of the --add lie on the same ground"},
+        {"--keep 1 --add ext4:2050:10", 1, "--add and --keep 1 lie on the same ground"},
+        {"--resize 7:100", 1, "there is no volume 7"},
+        {"--resize 1:0", 2, "--resize 2:204800"},
+        {"--keep 1 --resize 1:8", 1, "--keep 1: it needs 32768 sectors"},
+        {"--keep 1 --resize 1:99999999", 1, "past the end of this drive"},
+        {"--scheme tape", 2, "mbr, gpt, apm or none"},
+        {"--layer 9", 1, "1 layer of volumes"},
+        {"--layer -1", 2, "1 is the newest"},
+        {"--table-sectors 100", 2, "512, 1024, 2048 or 4096"},
+        {"--show --keep 1", 2, "it takes no wishes"},
+        {"--show --edit 99", 2, "the plan has"},
+    };
+    must("rm -f drive.img && truncate -s 60M drive.img");
+    lay("mke2fs -q -F -t ext2 -b 1024", 16, 2048);
+    make_case();
+    done("plan bench");
+    g_auto(Result) before = ektypon("plan bench --show --json");
+    for (gsize i = 0; i < G_N_ELEMENTS(wishes); i++) {
+        g_auto(Result) result = ektypon("plan bench %s", wishes[i].options);
+        CHECK_STATUS(result, wishes[i].status);
+        CHECK_CONTAINS(result.err, wishes[i].told);
+    }
+    g_auto(Result) after = ektypon("plan bench --show --json");
+    CHECK_TEXT(after.out, before.out);
+}
+
+/* More than any table has room for: as many as it takes, the others are named. */
+static void more_partitions_than_there_is_room_for(void)
+{
+    g_autoptr(GString) options = g_string_new(NULL);
+    for (guint i = 0; i < 200; i++)
+        g_string_append_printf(options, " --add ext2:%u:100", 40000 + i * 200);
+    must("rm -f drive.img && truncate -s 60M drive.img");
+    lay("mke2fs -q -F -t ext2 -b 1024", 16, 2048);
+    make_case();
+    g_auto(Result) mbr = ektypon("plan bench --scheme mbr%s", options->str);
+    CHECK_STATUS(mbr, 0);
+    CHECK_CONTAINS(mbr.out, "is left out: there are more than 127");
+    done("clone bench clone.img");
+    g_auto(Result) read = shell("sfdisk -d clone.img 2>/dev/null | grep -c type=83");
+    CHECK(g_ascii_strtoull(read.out, NULL, 10) >= 50); /* no system's reader goes on for ever */
+    g_auto(Result) gpt = ektypon("plan bench --scheme gpt%s", options->str);
+    CHECK_STATUS(gpt, 0);
+    must("rm -f clone.img");
+    done("clone bench clone.img");
+    must("sfdisk -V clone.img >/dev/null 2>&1 && test $(sfdisk -d clone.img | grep -c 'type=0FC') "
+         "-eq 127");
+}
+
+/* Cut off again and again, it goes on, and ends as it would have. */
+static void an_interrupted_clone_goes_on(void)
+{
+    must("rm -f drive.img clone.img && truncate -s 600M drive.img");
+    lay("mke2fs -q -F -t ext2 -b 1024", 16, 2048);
+    must("dd if=/dev/urandom of=drive.img bs=1M seek=100 count=40 conv=notrunc status=none && "
+         "dd if=/dev/urandom of=drive.img bs=1M seek=560 count=20 conv=notrunc status=none");
+    make_case();
+    done("plan bench");
+    for (guint i = 0; i < 3; i++)
+        must("rm -f going; %s clone bench clone.img >out.log 2>&1 & pid=$!; "
+             "while kill -0 $pid 2>/dev/null && test ! -e clone.img; do :; done; "
+             "kill -INT $pid 2>/dev/null; wait $pid; true",
+             EKTYPON_PROGRAM_PATH);
+    g_auto(Result) last = ektypon("clone bench clone.img");
+    CHECK(last.status == 0 || strstr(last.err, "exists") != NULL);
+    must("cp --sparse=always drive.img wanted.img");
+    done("apply bench wanted.img");
+    must("cmp clone.img wanted.img");
+    /* What was planned anew in between is in it. */
+    must("rm -f clone.img");
+    must("%s clone bench clone.img >out.log 2>&1 & pid=$!; "
+         "while kill -0 $pid 2>/dev/null && test ! -e clone.img; do :; done; "
+         "kill -INT $pid 2>/dev/null; wait $pid; true",
+         EKTYPON_PROGRAM_PATH);
+    done("plan bench --scheme gpt");
+    g_auto(Result) anew = ektypon("clone bench clone.img");
+    CHECK(anew.status == 0 || strstr(anew.err, "exists") != NULL);
+    if (anew.status == 0)
+        must("sfdisk -V clone.img >/dev/null 2>&1");
+}
+
 int main(void)
 {
-    static const Test tests[] = {{"what was broken is rebuilt", what_was_broken_is_rebuilt}};
+    static const Test tests[] = {
+        {"what was broken is rebuilt", what_was_broken_is_rebuilt},
+        {"what was there before can be planned", what_was_there_before_can_be_planned},
+        {"wishes that cannot be had leave the plan", wishes_that_cannot_be_had_leave_the_plan},
+        {"an interrupted clone goes on", an_interrupted_clone_goes_on},
+        {"more partitions than there is room for", more_partitions_than_there_is_room_for}};
     return RUN_TESTS("rebuilds", tests);
 }
