@@ -72,6 +72,44 @@ static EkSector left(const Standing *standing)
     return standing->state.totals[EK_STATE_UNTOUCHED] + standing->state.totals[EK_STATE_SET_ASIDE];
 }
 
+/* The system's own checker of a file system, so that it changes nothing; NULL: none is known. */
+static const char *checker_of(const char *filesystem)
+{
+    static const struct {
+        const char *filesystem;
+        const char *command;
+    } checkers[] = {{"ntfs", "ntfsfix -n, or chkdsk without /f"},
+                    {"fat", "fsck.fat -n"},
+                    {"exfat", "fsck.exfat -n"},
+                    {"ext", "e2fsck -fn"},
+                    {"hfsplus", "fsck.hfsplus -n"},
+                    {"xfs", "xfs_repair -n"},
+                    {"btrfs", "btrfs check --readonly"}};
+    for (gsize i = 0; i < G_N_ELEMENTS(checkers); i++)
+        if (g_str_has_prefix(filesystem, checkers[i].filesystem))
+            return checkers[i].command;
+    return NULL;
+}
+
+/* "partition 1 with fsck.fat -n; …": what to check on a target that holds the plan. */
+static char *checks_of(const Standing *standing)
+{
+    GString *text = g_string_new(NULL);
+    g_autoptr(EkPlan) plan = ek_planstore_load(standing->opened, NULL);
+    for (guint i = 0; plan != NULL && i < plan->partitions->len; i++) {
+        const EkPlanPartition *partition = plan->partitions->pdata[i];
+        for (guint k = 0; k < standing->volumes->len; k++) {
+            const EkCaseVolume *entry = standing->volumes->pdata[k];
+            const char *checker =
+                entry->number == partition->volume ? checker_of(entry->volume->filesystem) : NULL;
+            if (checker != NULL)
+                g_string_append_printf(text, "%spartition %u with %s", text->len > 0 ? "; " : "",
+                                       partition->entry.index + 1, checker);
+        }
+    }
+    return g_string_free(text, FALSE);
+}
+
 /* The next sensible command, and why. The caller frees both. */
 static char *next_command(const Standing *standing, const char *folder, char **why)
 {
@@ -113,7 +151,10 @@ static char *next_command(const Standing *standing, const char *folder, char **w
         *why = g_strdup("a plan is made; a clone carries it without touching anything else");
     } else {
         command = "log";
-        *why = g_strdup("the plan is on a target; check that with its file systems' own checkers");
+        g_autofree char *checks = checks_of(standing);
+        *why = g_strdup_printf("the plan is on a target; check that, never the original, with its "
+                               "file systems' own checkers%s%s",
+                               *checks != '\0' ? ": " : "", checks);
     }
     return g_strdup_printf("ektypon %s %s%s", command, folder, rest);
 }

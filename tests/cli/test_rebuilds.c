@@ -31,9 +31,9 @@ typedef struct {
 #define BASIC_DATA "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"
 
 static const Maker makers[] = {
-    {"83", "L", "mke2fs -q -F -t ext2 -b 1024 FILE", "e2fsck -fn FILE", 16, 40, 0, 4, FALSE},
+    {"83", "L", "mke2fs -q -F -t ext2 -b 1024 FILE", "e2fsck -fn FILE", 16, 40, 0, 6, FALSE},
     {"83", "L", "mke2fs -q -F -t ext4 -b 4096 -O ^has_journal FILE", "e2fsck -fn FILE", 140, 180, 0,
-     8, FALSE},
+     16, FALSE},
     {"83", "L", "mke2fs -q -F -t ext3 -b 1024 FILE", "e2fsck -fn FILE", 30, 60, 0, 6, FALSE},
     {"83", "L", "mkfs.xfs -q FILE", "xfs_repair -f -n FILE", 301, 320, 0, 1, FALSE},
     {"83", "L", "mkfs.btrfs -q FILE", "btrfs check --readonly FILE", 120, 140, 128, 8, FALSE},

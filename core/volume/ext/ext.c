@@ -40,8 +40,7 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     return 1;
 }
 
-/* Does another copy say what this one says? The counts and times in it may differ. */
-static gboolean agrees(EkSpan copy, EkSpan with, guint64 group)
+gboolean ek_ext_super_agrees(EkSpan copy, EkSpan with, guint64 group)
 {
     EkExtSuper super;
     return ek_ext_super_read(copy, &super) && (super.group == group || super.group == 0) &&
@@ -72,7 +71,7 @@ static guint weigh_copies(EkGate *gate, EkVolume *volume, const EkExtSuper *supe
             continue;
         tried++;
         EkPart part = ek_part_read(gate, at, copy, sizeof copy);
-        if (part == EK_PART_THERE && !agrees((EkSpan){copy, sizeof copy}, own, group))
+        if (part == EK_PART_THERE && !ek_ext_super_agrees((EkSpan){copy, sizeof copy}, own, group))
             part = EK_PART_ABSENT;
         if (group == 0)
             ek_part_reason(volume, part, "the primary superblock", at, 15);
@@ -288,40 +287,6 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     return ek_usage_bit(gate, volume->first_byte + bitmap * super.block_bytes, bit / blocks_a_bit);
 }
 
-/* The primary superblock from the copy that the volume was measured by. */
-static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
-                     GError **error)
-{
-    guint8 good[EK_EXT_SUPER_BYTES];
-    guint8 there[EK_EXT_SUPER_BYTES];
-    EkSpan span = {good, sizeof good};
-    EkExtSuper super;
-    /* What was composed is enough to find files by, not to be written: it knows no features. */
-    if (volume->composed)
-        return TRUE;
-    if (!ek_gate_read(gate, volume->header_byte, good, sizeof good, NULL, error))
-        return FALSE;
-    if (!ek_ext_super_read(span, &super))
-        return ek_error_set(error, EK_ERROR_DAMAGED,
-                            "the superblock at sector %" G_GUINT64_FORMAT " is none any more",
-                            volume->header_byte / EK_STEP);
-    EkByte at = volume->first_byte + EK_EXT_SUPER_OFFSET;
-    if (ek_part_read(gate, at, there, sizeof there) == EK_PART_THERE &&
-        agrees((EkSpan){there, sizeof there}, span, 0))
-        return TRUE;
-    ek_ext_super_set_group(good, 0);
-    EkMend *mended = g_new0(EkMend, 1);
-    mended->structure = volume->format->structure;
-    mended->first_byte = at;
-    mended->length = sizeof good;
-    mended->after = g_memdup2(good, sizeof good);
-    mended->what = g_strdup("primary superblock");
-    mended->from = g_strdup_printf("the copy of group %u at sector %" G_GUINT64_FORMAT, super.group,
-                                   volume->header_byte / EK_STEP);
-    sink(data, mended);
-    return TRUE;
-}
-
 /* The kept header is the first half of the superblock: what it takes to find the others is in it.
  */
 static EkByte backup(const EkVolume *volume)
@@ -346,7 +311,7 @@ const EkFileSystem ek_fs_ext = {
     .record_signature_count = G_N_ELEMENTS(record_signatures),
     .record = ek_ext_record_seen,
     .infer = ek_ext_infer,
-    .mend = mend,
+    .mend = ek_ext_mend,
     .use = use,
     .header_offset = EK_EXT_SUPER_OFFSET,
     .structure = "ext-superblock",

@@ -47,6 +47,14 @@ gboolean ek_ext_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_ext_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
                       GError **error);
 
+/* Does a copy of the superblock, of `group` or the first, say what another says? The counts and
+ * times in it may differ. */
+gboolean ek_ext_super_agrees(EkSpan copy, EkSpan with, guint64 group);
+
+/* What makes the primary superblock and the group descriptors right again (mend.c). */
+gboolean ek_ext_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+                     GError **error);
+
 /* Makes a superblock that of another group's copy, its checksum right. */
 void ek_ext_super_set_group(guint8 *super, guint16 group);
 

@@ -1,0 +1,122 @@
+/* SPDX-License-Identifier: MIT */
+/* What makes the beginning of an ext volume right again: the primary superblock, and the group
+ * descriptors behind it. Copies of both stand in some groups. What they count may be old: the file
+ * system's own checker counts again. */
+#include "volume/ext/ext.h"
+#include "volume/headers.h"
+
+#include <string.h>
+
+#define DESCRIPTORS_MOST (16u << 20) /* bytes */
+#define HOLDERS_MOST 16u
+
+static EkByte descriptors_byte(const EkVolume *volume, const EkExtSuper *super, EkByte place)
+{
+    /* With blocks of 1024 bytes the superblock has a block of its own. */
+    return volume->first_byte + place / super->block_bytes * super->block_bytes +
+           super->block_bytes;
+}
+
+/* Where a group's bitmaps and inodes lie. */
+static gboolean is_plausible(const EkExtSuper *super, EkSpan descriptor)
+{
+    for (gsize at = 0; at < 12; at += 4) {
+        guint64 block = ek_span_le32(descriptor, at);
+        if (descriptor.length >= 64)
+            block |= (guint64)ek_span_le32(descriptor, at + 32) << 32;
+        if (block <= super->first_data_block || block >= super->blocks)
+            return FALSE;
+    }
+    return TRUE;
+}
+
+/* A copy of all descriptors in which every one can be; NULL: none was read. The caller frees. */
+static guint8 *load_copy(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
+                         gsize length, EkByte *at)
+{
+    guint64 holders[HOLDERS_MOST];
+    guint count = ek_ext_super_groups(super, holders, HOLDERS_MOST);
+    for (guint i = 0; i < count; i++) {
+        if (holders[i] == 0)
+            continue;
+        *at = descriptors_byte(volume, super, ek_ext_super_place(super, holders[i]));
+        g_autofree guint8 *copy = g_malloc(length);
+        gboolean is_good = ek_part_read(gate, *at, copy, length) == EK_PART_THERE;
+        EkSpan span = {copy, length};
+        for (guint64 group = 0; group < super->groups && is_good; group++)
+            is_good = is_plausible(super, ek_span_part(span, group * super->descriptor_bytes,
+                                                       super->descriptor_bytes));
+        if (is_good)
+            return g_steal_pointer(&copy);
+    }
+    return NULL;
+}
+
+/* Those that were not read, or that cannot be, from a copy. */
+static void mend_descriptors(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
+                             EkMendSink sink, void *data)
+{
+    guint32 bytes = super->descriptor_bytes;
+    gsize length = (gsize)MIN(
+        ek_divide_up(super->groups * bytes, super->block_bytes) * super->block_bytes, G_MAXUINT32);
+    EkByte first = descriptors_byte(volume, super, EK_EXT_SUPER_OFFSET);
+    EkByte at = 0;
+    if (super->meta_bg || length > DESCRIPTORS_MOST)
+        return;
+    g_autofree guint8 *wanted = g_malloc0(length);
+    if (!ek_gate_read(gate, first, wanted, length, NULL, NULL))
+        return;
+    g_autofree guint8 *copy = load_copy(gate, volume, super, length, &at);
+    gboolean is_changed = FALSE;
+    for (guint64 group = 0; group < super->groups && copy != NULL; group++) {
+        gsize place = group * bytes;
+        gboolean is_good = ek_gate_known(gate, first + place, bytes).good == bytes &&
+                           is_plausible(super, (EkSpan){wanted + place, bytes});
+        if (is_good)
+            continue;
+        memcpy(wanted + place, copy + place, bytes);
+        is_changed = TRUE;
+    }
+    g_autofree char *from = g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT, at / EK_STEP);
+    if (is_changed)
+        ek_header_mend_range(gate, "ext-descriptors", first, wanted, length, "group descriptors",
+                             from, sink, data);
+}
+
+/* Of another volume, or with a sum that does not fit: no system mounts it. */
+static gboolean is_right(EkSpan there, EkSpan good)
+{
+    EkExtSuper own;
+    return ek_ext_super_agrees(there, good, 0) && ek_ext_super_read(there, &own) &&
+           (!own.has_checksum || own.checksum_fits);
+}
+
+gboolean ek_ext_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+                     GError **error)
+{
+    guint8 good[EK_EXT_SUPER_BYTES];
+    guint8 there[EK_EXT_SUPER_BYTES];
+    EkSpan span = {good, sizeof good};
+    EkExtSuper super;
+    /* What was composed is enough to find files by, not to be written: it knows no features. */
+    if (volume->composed)
+        return TRUE;
+    if (!ek_gate_read(gate, volume->header_byte, good, sizeof good, NULL, error))
+        return FALSE;
+    if (!ek_ext_super_read(span, &super))
+        return ek_error_set(error, EK_ERROR_DAMAGED,
+                            "the superblock at sector %" G_GUINT64_FORMAT " is none any more",
+                            volume->header_byte / EK_STEP);
+    EkByte at = volume->first_byte + EK_EXT_SUPER_OFFSET;
+    guint32 group = super.group;
+    if (ek_part_read(gate, at, there, sizeof there) != EK_PART_THERE ||
+        !is_right((EkSpan){there, sizeof there}, span)) {
+        ek_ext_super_set_group(good, 0);
+        g_autofree char *from = g_strdup_printf("the copy of group %u at sector %" G_GUINT64_FORMAT,
+                                                group, volume->header_byte / EK_STEP);
+        ek_header_mend_range(gate, volume->format->structure, at, good, sizeof good,
+                             "primary superblock", from, sink, data);
+    }
+    mend_descriptors(gate, volume, &super, sink, data);
+    return TRUE;
+}
