@@ -139,7 +139,7 @@ static const char *role_of(const EkTableEntry *entry)
 }
 
 /* Names only where the table keeps them. */
-#define COLUMNS 10u
+#define COLUMNS 9u
 #define NAME_COLUMN 5u
 
 static void print_row(EkShowTable *table, const EkPlanPartition *partition, guint32 sector_size,
@@ -156,11 +156,27 @@ static void print_row(EkShowTable *table, const EkPlanPartition *partition, guin
     g_autofree char *name = ek_text_escape(entry->name);
     g_autofree char *from = partition->volume != 0 ? g_strdup_printf("volume %u", partition->volume)
                                                    : g_strdup(partition->note);
-    const char *cells[COLUMNS] = {index, first,          last, size,           type,
-                                  name,  role_of(entry), from, partition->now, partition->check};
+    const char *cells[COLUMNS] = {index, first,          last, size,          type,
+                                  name,  role_of(entry), from, partition->now};
     for (guint i = NAME_COLUMN; !has_names && i + 1 < COLUMNS; i++)
         cells[i] = cells[i + 1];
     ek_show_table_row(table, cells);
+}
+
+/* What opening each of them through the plan gave. */
+static void print_checks(EkCli *cli, const EkPlan *plan)
+{
+    for (guint i = 0; i < plan->partitions->len; i++) {
+        const EkPlanPartition *partition = plan->partitions->pdata[i];
+        g_autofree char *mark =
+            ek_show_in(cli->color_out, partition->opens ? EK_COLOR_GOOD : EK_COLOR_BAD,
+                       partition->opens ? "+ " : "! ");
+        g_autofree char *line =
+            g_strdup_printf("through the plan, partition %u (volume %u) %s",
+                            partition->entry.index + 1, partition->volume, partition->check);
+        if (*partition->check != '\0')
+            ek_show_sentence(stdout, mark, 2, line);
+    }
 }
 
 static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_size)
@@ -173,9 +189,8 @@ static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint
         {"TYPE", FALSE, FALSE},
         {"NAME", FALSE, TRUE},
         {"ROLE", FALSE, FALSE},
-        {"FROM", FALSE, TRUE},
+        {"FROM", FALSE, FALSE},
         {"IN THE TABLE NOW", FALSE, FALSE},
-        {"THROUGH THE PLAN", FALSE, TRUE},
     };
     gboolean has_names = g_str_equal(plan->scheme, "gpt");
     if (plan->partitions->len == 0)
@@ -190,6 +205,7 @@ static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint
     for (guint i = 0; i < plan->partitions->len; i++)
         print_row(table, plan->partitions->pdata[i], sector_size, has_names);
     ek_show_table_print(table, cli->width);
+    print_checks(cli, plan);
 }
 
 static void print_edit_lines(const EkPlan *plan, guint32 sector_size)

@@ -30,6 +30,9 @@ static void use_table(const EkTableFormat *format, EkGate *gate, EkByte at, guin
         ek_mbr_other_ruler(entry->type);
         ek_mbr_type_name(entry->type);
         ek_mbr_type_for(entry->name);
+        ek_gpt_type_for(i % 2 == 0 ? "linux-swap" : entry->name);
+        EkTableEntry copy = *entry;
+        ek_gpt_set_name(&copy, entry->name);
     }
     if (ek_gate_read(gate, at, header, span.length, NULL, NULL)) {
         GPtrArray *fields = format->explain != NULL ? format->explain(span, sector_size) : NULL;
