@@ -507,6 +507,11 @@ static gboolean lay_out(EkPlanner *planner, Layout *layout, GError **error)
     g_autoptr(GPtrArray) tables = tables_of(planner, layout->scheme);
     layout->table = (EkTable){.scheme = layout->scheme, .sector_size = planner->table_size};
     if (format == NULL || format->compose == NULL) {
+        if (planner->wishes->scheme != NULL)
+            return ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                                "--scheme %s: Apple partition maps are read, and not made, by this "
+                                "version",
+                                layout->scheme);
         g_free(planner->plan->scheme);
         planner->plan->scheme = g_strdup("none");
         ek_planner_warn(planner,
@@ -535,8 +540,31 @@ static gboolean lay_out(EkPlanner *planner, Layout *layout, GError **error)
     return format->compose(&layout->table, planner->gate, ek_planner_take_part, planner, error);
 }
 
+/* What one scheme cannot express the other one may: a drive over 2 TiB, a volume right at its
+ * beginning. */
+static gboolean lay_out_otherwise(EkPlanner *planner, Layout *layout, GError *failure,
+                                  GError **error)
+{
+    gboolean was_gpt = g_str_equal(layout->scheme, "gpt");
+    if (planner->wishes->scheme != NULL ||
+        !g_error_matches(failure, EK_ERROR, EK_ERROR_UNSUPPORTED)) {
+        g_propagate_error(error, failure);
+        return FALSE;
+    }
+    ek_planner_warn(planner, "the evidence is for %s, but %s: %s is planned",
+                    was_gpt ? "a GPT" : "an MBR", failure->message, was_gpt ? "an MBR" : "a GPT");
+    g_error_free(failure);
+    g_ptr_array_set_size(planner->plan->partitions, 0);
+    g_ptr_array_set_size(planner->plan->edits, 0);
+    *layout = (Layout){.planner = planner, .scheme = was_gpt ? "mbr" : "gpt"};
+    g_free(planner->plan->scheme);
+    planner->plan->scheme = g_strdup(layout->scheme);
+    return lay_out(planner, layout, error);
+}
+
 gboolean ek_planner_lay_out(EkPlanner *planner, GError **error)
 {
+    GError *failure = NULL;
     g_autofree Layout *layout = g_new0(Layout, 1);
     layout->planner = planner;
     layout->scheme = choose_scheme(planner);
@@ -547,5 +575,5 @@ gboolean ek_planner_lay_out(EkPlanner *planner, GError **error)
         ek_planner_warn(planner,
                         "sector 0 was not read: what the old table said is not known, the boot "
                         "code in front of it cannot be kept");
-    return lay_out(planner, layout, error);
+    return lay_out(planner, layout, &failure) || lay_out_otherwise(planner, layout, failure, error);
 }

@@ -2,6 +2,7 @@
 #include "work/rebuilding.h"
 
 #include "case/planstore.h"
+#include "rebuild/stack.h"
 #include "work/guard.h"
 
 #include <string.h>
@@ -164,13 +165,42 @@ static gboolean holds_all(EkTarget *target, const GPtrArray *edits)
     return TRUE;
 }
 
+/* What this case applied to the target and did not take back: a list of edits for each, the oldest
+ * first. */
+static GPtrArray *applied_before(Job *job, GError **error)
+{
+    g_autoptr(GPtrArray) list = ek_applications_list(job->view.opened, error);
+    g_autoptr(GPtrArray) applied =
+        g_ptr_array_new_with_free_func((GDestroyNotify)g_ptr_array_unref);
+    for (guint i = 0; list != NULL && i < list->len; i++) {
+        const EkApplication *application = list->pdata[i];
+        if (application->state != EK_APPLICATION_APPLIED ||
+            !g_str_equal(application->identity, job->identity))
+            continue;
+        GPtrArray *edits = ek_applications_edits(job->view.opened, application->id, error);
+        if (edits == NULL)
+            return NULL;
+        /* What a clone added at the end of a larger target is no plan's. */
+        const EkEdit *last = edits->len > 0 ? edits->pdata[edits->len - 1] : NULL;
+        if (last != NULL &&
+            last->first_byte + last->length <= ek_case_info(job->view.opened)->bytes)
+            g_ptr_array_add(applied, edits);
+        else
+            g_ptr_array_unref(edits);
+    }
+    return list != NULL ? g_steal_pointer(&applied) : NULL;
+}
+
 static gboolean apply_plan(Job *job, const EkRebuildOrder *order, const EkJournal *journal,
                            EkRebuildResult *result, GError **error)
 {
     g_autoptr(EkPlan) plan = ek_planstore_load(job->view.opened, error);
-    if (plan == NULL)
+    g_autoptr(GPtrArray) applied = plan != NULL ? applied_before(job, error) : NULL;
+    if (applied == NULL)
         return FALSE;
-    result->nothing_to_do = plan->edits->len == 0 || holds_all(job->target, plan->edits);
+    g_autoptr(GPtrArray) stacked =
+        applied->len > 0 ? ek_stack_edits(plan->edits, applied) : g_ptr_array_ref(plan->edits);
+    result->nothing_to_do = stacked->len == 0 || holds_all(job->target, stacked);
     if (result->nothing_to_do)
         return TRUE;
     if (!plan->opens && !order->anyway)
@@ -178,8 +208,8 @@ static gboolean apply_plan(Job *job, const EkRebuildOrder *order, const EkJourna
                             "a volume of the plan does not open through it (see: ektypon plan %s "
                             "--show). To apply it all the same: --anyway",
                             order->folder);
-    result->edits = plan->edits->len;
-    return ek_apply(job->target, plan->edits, journal, error);
+    result->edits = stacked->len;
+    return ek_apply(job->target, stacked, journal, error);
 }
 
 static gboolean undo_last(Job *job, const EkRebuildOrder *order, const EkJournal *journal,

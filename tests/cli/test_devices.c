@@ -238,6 +238,8 @@ static void a_larger_device_gets_the_backup_at_its_end(void)
     must(
         "sfdisk -V %s && sfdisk -d %s | grep -q 'start=        2048, size=       40960.*Catalogue'",
         device, device);
+    g_auto(Result) again = ektypon("apply large %s --i-mean %s", device, device);
+    CHECK_CONTAINS(again.out, "holds all of the plan already");
     /* It was an edit of its own. */
     done("undo large %s --i-mean %s", device, device);
     must("cmp -n 62914560 larger.img gpt.img");

@@ -388,6 +388,7 @@ static void wishes_that_cannot_be_had_leave_the_plan(void)
         {"--keep 1 --resize 1:8", 1, "--keep 1: it needs 32768 sectors"},
         {"--keep 1 --resize 1:99999999", 1, "past the end of this drive"},
         {"--scheme tape", 2, "mbr, gpt, apm or none"},
+        {"--scheme apm", 1, "read, and not made, by this version"},
         {"--layer 9", 1, "1 layer of volumes"},
         {"--layer -1", 2, "1 is the newest"},
         {"--table-sectors 100", 2, "512, 1024, 2048 or 4096"},
@@ -431,6 +432,42 @@ static void more_partitions_than_there_is_room_for(void)
          "-eq 127");
 }
 
+/* Two plans on one target, one after the other: undo takes them back one by one. */
+static void plans_stack(void)
+{
+    must("rm -f drive.img target.img && truncate -s 60M drive.img");
+    lay("mke2fs -q -F -t ext2 -b 1024", 16, 2048);
+    lay("mkfs.exfat", 16, 65536);
+    make_case();
+    must("cp drive.img target.img");
+    done("plan bench --scheme mbr");
+    done("apply bench target.img");
+    must("cp target.img first.img");
+    done("plan bench --scheme gpt --drop 2");
+    done("apply bench target.img");
+    must("sfdisk -V target.img >/dev/null 2>&1 && sfdisk -d target.img | grep -q 'label: gpt'");
+    /* It is what the second plan alone would have made. */
+    must("cp drive.img alone.img");
+    done("apply bench alone.img");
+    must("cmp alone.img target.img");
+    done("undo bench target.img");
+    must("cmp first.img target.img");
+    done("undo bench target.img");
+    must("cmp drive.img target.img");
+    g_auto(Result) third = ektypon("undo bench target.img");
+    CHECK_CONTAINS(third.err, "left to undo");
+    /* The image of the case as well: what was read stays what it is. */
+    must("cp bench/image.raw as-read.raw");
+    done("plan bench --scheme mbr");
+    done("apply bench bench/image.raw");
+    done("plan bench --scheme gpt");
+    done("apply bench bench/image.raw");
+    done("image bench --check");
+    done("undo bench bench/image.raw");
+    done("undo bench bench/image.raw");
+    must("cmp as-read.raw bench/image.raw");
+}
+
 /* Cut off again and again, it goes on, and ends as it would have. */
 static void an_interrupted_clone_goes_on(void)
 {
@@ -469,6 +506,7 @@ int main(void)
         {"what was broken is rebuilt", what_was_broken_is_rebuilt},
         {"what was there before can be planned", what_was_there_before_can_be_planned},
         {"wishes that cannot be had leave the plan", wishes_that_cannot_be_had_leave_the_plan},
+        {"plans stack", plans_stack},
         {"an interrupted clone goes on", an_interrupted_clone_goes_on},
         {"more partitions than there is room for", more_partitions_than_there_is_room_for}};
     return RUN_TESTS("rebuilds", tests);

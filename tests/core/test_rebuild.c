@@ -177,6 +177,24 @@ static void a_protected_drive_gets_a_gpt(void)
     rig_close(&rig);
 }
 
+/* A volume where a GPT itself would stand: only an MBR can name it. */
+static void what_a_gpt_has_no_room_for_gets_an_mbr(void)
+{
+    Rig rig;
+    rig_open(&rig);
+    mbr_put(rig.drive, 0, 0xee, 1, DRIVE / 512 - 1);
+    rig_measure(&rig);
+    rig.ntfs->confidence = 10;
+    rig.fat->bytes = DRIVE - FAT_AT; /* to the drive's very end */
+    g_autoptr(EkPlan) plan = make(&rig);
+    g_autofree char *warnings = warnings_of(plan);
+    CHECK_TEXT(plan->scheme, "mbr");
+    CHECK_CONTAINS(warnings, "leaves no room for the GPT itself");
+    CHECK_CONTAINS(warnings, "an MBR is planned");
+    CHECK_NUMBER(plan->partitions->len, 1);
+    rig_close(&rig);
+}
+
 /* A dynamic disk rules itself: an MBR would hide it. */
 static void a_dynamic_disk_is_left_alone(void)
 {
@@ -413,6 +431,7 @@ int main(void)
         {"a healthy drive gets an empty plan", a_healthy_drive_gets_an_empty_plan},
         {"old entries that contradict nothing stay", old_entries_that_contradict_nothing_stay},
         {"a protected drive gets a GPT", a_protected_drive_gets_a_gpt},
+        {"what a GPT has no room for gets an MBR", what_a_gpt_has_no_room_for_gets_an_mbr},
         {"a dynamic disk is left alone", a_dynamic_disk_is_left_alone},
         {"a lost boot sector is repaired from its backup",
          a_lost_boot_sector_is_repaired_from_its_backup},
