@@ -417,12 +417,13 @@ gboolean ek_planner_choose(EkPlanner *planner, GError **error)
     for (guint i = 0; i < set->len; i++) {
         const Candidate *one = set->pdata[i];
         EkChosen chosen = {one->entry->number, one->entry->volume, one->entry->volume->filesystem,
-                           one->range};
+                           one->range, is_resized(planner, one->entry->number)};
         g_array_append_val(planner->chosen, chosen);
     }
     for (guint i = 0; i < planner->wishes->added->len; i++) {
         const EkPlanAdded *added = planner->wishes->added->pdata[i];
-        EkChosen chosen = {.filesystem = added->filesystem, .range = added->range};
+        EkChosen chosen = {
+            .filesystem = added->filesystem, .range = added->range, .is_exact = TRUE};
         g_array_append_val(planner->chosen, chosen);
     }
     g_array_sort(planner->chosen, by_position);

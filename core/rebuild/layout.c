@@ -239,8 +239,8 @@ static EkTableEntry entry_for(const Layout *layout, const EkChosen *chosen, cons
         if (old->type != 0 && is_known_type(old, entry.type))
             entry.type = old->type;
         /* A partition may be a little longer than its volume: then the old table knows better. */
-        if (old->range.first == entry.range.first && old->range.bytes >= entry.range.bytes &&
-            ek_range_end(old->range) <= planner->bytes)
+        if (!chosen->is_exact && old->range.first == entry.range.first &&
+            old->range.bytes >= entry.range.bytes && ek_range_end(old->range) <= planner->bytes)
             entry.range = old->range;
     }
     if (g_str_equal(layout->scheme, "gpt"))

@@ -10,7 +10,8 @@ typedef struct {
     guint number;           /* of the volume; 0: it was asked for */
     const EkVolume *volume; /* NULL: it was asked for, and nothing was found of it */
     const char *filesystem;
-    EkRange range; /* of the partition it needs */
+    EkRange range;     /* of the partition it needs */
+    gboolean is_exact; /* the user says so: no old table knows better */
 } EkChosen;
 
 typedef struct {

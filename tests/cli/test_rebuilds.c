@@ -363,6 +363,21 @@ static void what_was_there_before_can_be_planned(void)
     CHECK_NUMBER(planned("--drop 1 --drop 2 --add ext4:4096:8192"), 1);
 }
 
+/* What the user says counts more than the table that stands there. */
+static void a_partition_is_as_long_as_it_is_said_to_be(void)
+{
+    must("rm -f drive.img && truncate -s 60M drive.img && "
+         "printf 'label: dos\\nstart=2048,size=65536,type=83\\n' | sfdisk -q drive.img");
+    lay("mke2fs -q -F -t ext2 -b 1024", 16, 2048);
+    make_case();
+    g_auto(Result) kept = ektypon("plan bench --json");
+    CHECK_CONTAINS(kept.out, "\"sectors\": 65536");
+    g_auto(Result) said = ektypon("plan bench --resize 1:40960 --json");
+    CHECK_CONTAINS(said.out, "\"sectors\": 40960");
+    g_auto(Result) added = ektypon("plan bench --drop 1 --add fat32:2048:4096 --json");
+    CHECK_CONTAINS(added.out, "\"sectors\": 4096");
+}
+
 static void wishes_that_cannot_be_had_leave_the_plan(void)
 {
     static const struct {
@@ -505,6 +520,7 @@ int main(void)
     static const Test tests[] = {
         {"what was broken is rebuilt", what_was_broken_is_rebuilt},
         {"what was there before can be planned", what_was_there_before_can_be_planned},
+        {"a partition is as long as it is said to be", a_partition_is_as_long_as_it_is_said_to_be},
         {"wishes that cannot be had leave the plan", wishes_that_cannot_be_had_leave_the_plan},
         {"plans stack", plans_stack},
         {"an interrupted clone goes on", an_interrupted_clone_goes_on},
