@@ -267,7 +267,8 @@ static gboolean is_in_missed(const Drive *drive, guint64 sector)
 }
 
 /* Does one of another layout lie on its ground, and no date tell which came later? Some keep none,
- * and those in local time are not told from UTC within a day. */
+ * those in local time are not told from UTC within a day, and an older XFS has its dates in a
+ * folder that may be written over. */
 static gboolean is_undecidable(const Drive *drive, const Made *made)
 {
     static const char *const dated[] = {"ntfs", "ext2", "ext3", "ext4", "xfs"};
@@ -277,8 +278,11 @@ static gboolean is_undecidable(const Drive *drive, const Made *made)
                          made->first + made->sectors <= other->first;
         guint dates = 0;
         for (gsize k = 0; k < G_N_ELEMENTS(dated); k++)
-            dates += (g_str_equal(made->maker->filesystem, dated[k]) ? 1u : 0u) +
-                     (g_str_equal(other->maker->filesystem, dated[k]) ? 1u : 0u);
+            dates +=
+                (g_str_equal(made->maker->filesystem, dated[k]) ? 1u : 0u) +
+                (g_str_equal(other->maker->filesystem, dated[k]) && !g_str_equal(dated[k], "xfs")
+                     ? 1u
+                     : 0u);
         if (!other->is_last && !apart && dates < 2)
             return TRUE;
     }
