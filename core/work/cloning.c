@@ -12,7 +12,7 @@
 
 #define PIECE_BYTES (4u << 20)
 #define HOLE_BYTES 4096u
-#define SAVE_BYTES ((EkByte)256 << 20) /* from one point to go on from to the next */
+#define SAVE_BYTES ((EkByte)64 << 20) /* from one point to go on from to the next */
 
 struct EkCloning {
     EkView view;

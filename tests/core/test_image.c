@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 #include "check.h"
 #include "fixture.h"
-#include "image/gate.h"
+#include "image/piece.h"
 
 #include <string.h>
 #include <sys/stat.h>
@@ -267,6 +267,32 @@ static void the_two_faces_differ_by_the_plan_only(void)
     bench_close(&bench);
 }
 
+static void a_piece_knows_what_of_it_was_read(void)
+{
+    guint8 data[8 * 512];
+    guint8 buffer[sizeof data];
+    Bench bench;
+    EkPiece piece;
+    fill_noise(data, sizeof data, 3);
+    bench_open(&bench, data, sizeof data);
+    bench_hole(&bench, 2, 1, EK_STATE_BAD);
+    CHECK(ek_piece_read(&piece, bench.gate, 512, buffer, 5 * 512));
+    CHECK_NUMBER(piece.known.bad, 512);
+    CHECK_NUMBER(ek_piece_until(&piece, 0), 512);
+    CHECK_NUMBER(ek_piece_until(&piece, 511), 512);
+    CHECK_NUMBER(ek_piece_until(&piece, 700), 700); /* not read at all */
+    CHECK_NUMBER(ek_piece_until(&piece, 1024), 5 * 512);
+    CHECK_NUMBER(ek_piece_until(&piece, 9999), 9999);
+    CHECK(ek_piece_has(&piece, 0, 512));
+    CHECK(!ek_piece_has(&piece, 0, 513));
+    CHECK(!ek_piece_has(&piece, 600, 1));
+    CHECK(ek_piece_has(&piece, 1024, 4 * 512 - 512));
+    CHECK(!ek_piece_has(&piece, 1024, 4 * 512)); /* past its end */
+    CHECK_BYTES(buffer + 1024, data + 3 * 512, 512);
+    CHECK(!ek_piece_read(&piece, bench.gate, 6 * 512, buffer, 5 * 512)); /* leaves the image */
+    bench_close(&bench);
+}
+
 int main(void)
 {
     static const Test tests[] = {
@@ -279,6 +305,7 @@ int main(void)
         {"a truncated image is said", a_truncated_image_is_said},
         {"layers lie over one another", layers_lie_over_one_another},
         {"the gate tells unread from zero", the_gate_tells_unread_from_zero},
+        {"a piece knows what of it was read", a_piece_knows_what_of_it_was_read},
         {"the two faces differ by the plan only", the_two_faces_differ_by_the_plan_only},
     };
     return RUN_TESTS("image", tests);

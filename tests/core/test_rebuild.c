@@ -3,6 +3,7 @@
 #include "fixture.h"
 #include "rebuild/apply.h"
 #include "rebuild/plan.h"
+#include "rebuild/stack.h"
 #include "volume/fat/fat.h"
 #include "volume/formats.h"
 #include "volume/ntfs/ntfs.h"
@@ -193,6 +194,51 @@ static void what_a_gpt_has_no_room_for_gets_an_mbr(void)
     CHECK_CONTAINS(warnings, "an MBR is planned");
     CHECK_NUMBER(plan->partitions->len, 1);
     rig_close(&rig);
+}
+
+static EkEdit *some_edit(EkByte first, const char *before, const char *after)
+{
+    return ek_edit_new("mbr", first, (const guint8 *)before, (const guint8 *)after, strlen(before),
+                       "a test");
+}
+
+static void check_edit(const GPtrArray *edits, guint index, EkByte first, const char *before,
+                       const char *after)
+{
+    const EkEdit *edit = index < edits->len ? edits->pdata[index] : NULL;
+    CHECK(edit != NULL);
+    if (edit == NULL)
+        return;
+    CHECK_NUMBER(edit->first_byte, first);
+    CHECK_NUMBER(edit->length, strlen(before));
+    CHECK_BYTES(edit->before, before, strlen(before));
+    CHECK_BYTES(edit->after, after, strlen(after));
+}
+
+/* What was read is lower case; the plans write upper case and digits. */
+static void a_plan_on_top_of_another_leaves_itself_only(void)
+{
+    g_autoptr(GPtrArray) plan = g_ptr_array_new_with_free_func((GDestroyNotify)ek_edit_free);
+    g_autoptr(GPtrArray) applied =
+        g_ptr_array_new_with_free_func((GDestroyNotify)g_ptr_array_unref);
+    for (guint i = 0; i < 2; i++)
+        g_ptr_array_add(applied, g_ptr_array_new_with_free_func((GDestroyNotify)ek_edit_free));
+    g_ptr_array_add(applied->pdata[0], some_edit(510, "abcd", "ABCD")); /* over two steps */
+    g_ptr_array_add(applied->pdata[0], some_edit(2000, "gh", "GH"));
+    g_ptr_array_add(applied->pdata[1], some_edit(511, "BC", "12"));
+    g_ptr_array_add(plan, some_edit(512, "cdef", "3456"));
+    g_ptr_array_add(plan, some_edit(4000, "xy", "XY"));
+    g_autoptr(GPtrArray) edits = ek_stack_edits(plan, applied);
+    CHECK_NUMBER(edits->len, 4);
+    check_edit(edits, 0, 510, "A1", "ab");
+    check_edit(edits, 1, 512, "2Def", "3456");
+    check_edit(edits, 2, 2000, "GH", "gh");
+    check_edit(edits, 3, 4000, "xy", "XY");
+    /* The same plan again: nothing is left to write. */
+    g_ptr_array_set_size(applied, 0);
+    g_ptr_array_add(applied, g_ptr_array_ref(plan));
+    g_autoptr(GPtrArray) none = ek_stack_edits(plan, applied);
+    CHECK_NUMBER(none->len, 0);
 }
 
 /* A dynamic disk rules itself: an MBR would hide it. */
@@ -432,6 +478,8 @@ int main(void)
         {"old entries that contradict nothing stay", old_entries_that_contradict_nothing_stay},
         {"a protected drive gets a GPT", a_protected_drive_gets_a_gpt},
         {"what a GPT has no room for gets an MBR", what_a_gpt_has_no_room_for_gets_an_mbr},
+        {"a plan on top of another leaves itself only",
+         a_plan_on_top_of_another_leaves_itself_only},
         {"a dynamic disk is left alone", a_dynamic_disk_is_left_alone},
         {"a lost boot sector is repaired from its backup",
          a_lost_boot_sector_is_repaired_from_its_backup},
