@@ -17,6 +17,7 @@ typedef struct {
     gboolean is_holed;
     gboolean has_root;
     gboolean is_cut; /* there are more */
+    gboolean boots;  /* a boot loader stands in its root folder */
 } Count;
 
 static void end_file(Count *count)
@@ -40,10 +41,20 @@ static gboolean count_file(void *data, const EkFile *file)
     return !count->is_cut;
 }
 
+/* What a boot sector of these systems loads from the active partition. */
+static gboolean is_loader(const char *name)
+{
+    static const char *const loaders[] = {"bootmgr", "ntldr", "io.sys", "kernel.sys"};
+    for (gsize i = 0; i < G_N_ELEMENTS(loaders); i++)
+        if (g_ascii_strcasecmp(name, loaders[i]) == 0)
+            return TRUE;
+    return FALSE;
+}
+
 static gboolean count_name(void *data, const EkFileName *name)
 {
-    (void)data;
-    (void)name;
+    Count *count = data;
+    count->boots |= name->parent == count->root && !name->is_deleted && is_loader(name->text);
     return TRUE;
 }
 
@@ -75,7 +86,7 @@ static gboolean count_mark(void *data, guint64 mark, guint64 done, guint64 total
 }
 
 /* What is in it, in words; NULL: it does not open. */
-static char *count_files(EkGate *gate, const EkVolume *volume)
+static char *count_files(EkGate *gate, const EkVolume *volume, gboolean *boots)
 {
     const EkFileSystem *format = volume->format;
     EkOpened *opened = format->open(gate, volume, NULL);
@@ -91,6 +102,7 @@ static char *count_files(EkGate *gate, const EkVolume *volume)
     format->walk(opened, 0, &sink);
     end_file(&count);
     format->close(opened);
+    *boots = count.boots;
     g_autofree char *files = ek_text_count(count.files, "file", "files");
     g_autofree char *folders = ek_text_count(count.folders, "folder", "folders");
     g_autofree char *holed =
@@ -121,12 +133,12 @@ static EkVolume *measure_through(EkGate *gate, const EkVolume *volume)
     return NULL;
 }
 
-static char *open_through(EkGate *gate, const EkVolume *volume)
+static char *open_through(EkGate *gate, const EkVolume *volume, gboolean *boots)
 {
     g_autoptr(EkVolume) seen = measure_through(gate, volume);
     if (seen == NULL)
         return NULL;
-    return seen->format->open != NULL ? count_files(gate, seen)
+    return seen->format->open != NULL ? count_files(gate, seen, boots)
                                       : g_strdup("stands; its files are not counted");
 }
 
@@ -142,6 +154,33 @@ static void note_check(EkPlanner *planner, guint volume, const char *check, gboo
     }
 }
 
+/* With no table left that says so, the one primary partition that holds a boot loader is active. */
+static void set_active(EkPlanner *planner, guint volume)
+{
+    EkPlanPartition *boot = NULL;
+    for (guint i = 0; i < planner->plan->partitions->len; i++) {
+        EkPlanPartition *partition = planner->plan->partitions->pdata[i];
+        if (partition->entry.active)
+            return;
+        if (partition->volume == volume && !partition->entry.logical)
+            boot = partition;
+    }
+    if (boot == NULL || planner->has_current || !g_str_equal(planner->plan->scheme, "mbr"))
+        return;
+    EkByte place = ek_mbr_entry_offset(boot->entry.index);
+    for (guint i = 0; i < planner->plan->edits->len; i++) {
+        EkEdit *edit = planner->plan->edits->pdata[i];
+        if (edit->first_byte != place || !g_str_equal(edit->structure, "mbr"))
+            continue;
+        edit->after[0] = EK_MBR_ACTIVE;
+        boot->entry.active = TRUE;
+        ek_planner_warn(planner,
+                        "partition %u is made the active one: it is the only one that holds a boot "
+                        "loader, and no table says otherwise",
+                        boot->entry.index + 1);
+    }
+}
+
 void ek_planner_check(EkPlanner *planner)
 {
     g_autoptr(EkOverlay) overlay = ek_plan_overlay(planner->plan->edits);
@@ -149,11 +188,16 @@ void ek_planner_check(EkPlanner *planner)
     parts.repairs = overlay;
     g_autoptr(EkGate) repaired = ek_gate_new(&parts, EK_FACE_AS_REPAIRED);
     planner->plan->opens = TRUE;
+    guint loaders = 0;
+    guint loader = 0;
     for (guint i = 0; i < planner->chosen->len; i++) {
         const EkChosen *chosen = &g_array_index(planner->chosen, EkChosen, i);
         if (chosen->volume == NULL)
             continue;
-        g_autofree char *check = open_through(repaired, chosen->volume);
+        gboolean boots = FALSE;
+        g_autofree char *check = open_through(repaired, chosen->volume, &boots);
+        loaders += boots ? 1 : 0;
+        loader = boots ? chosen->number : loader;
         note_check(planner, chosen->number, check != NULL ? check : "does not open", check != NULL);
         if (check != NULL)
             continue;
@@ -161,4 +205,6 @@ void ek_planner_check(EkPlanner *planner)
         ek_planner_warn(planner, "volume %u (%s) does not open through this plan", chosen->number,
                         chosen->filesystem);
     }
+    if (loaders == 1)
+        set_active(planner, loader);
 }

@@ -32,6 +32,11 @@ const char *ek_mbr_type_name(guint8 type)
     return "";
 }
 
+EkByte ek_mbr_entry_offset(guint slot)
+{
+    return ENTRIES_OFFSET + (EkByte)slot * ENTRY_BYTES;
+}
+
 const char *ek_mbr_other_ruler(guint8 type)
 {
     return type == EK_MBR_PROTECTIVE ? "GPT" : type == 0x42 ? "dynamic disk" : NULL;
@@ -84,7 +89,7 @@ static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
         guint8 type = ek_span_u8(entry, 4);
         guint32 first = ek_span_le32(entry, 8);
         guint32 count = ek_span_le32(entry, 12);
-        if (status != 0x00 && status != 0x80)
+        if (status != 0x00 && status != EK_MBR_ACTIVE)
             return FALSE;
         if (type == 0) {
             if (first != 0 || count != 0)
@@ -97,7 +102,7 @@ static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
             .index = i,
             .range = {(EkByte)first * sector_size, (EkByte)count * sector_size},
             .type = type,
-            .active = status == 0x80,
+            .active = status == EK_MBR_ACTIVE,
             .extended = is_extended(type),
         };
     }
@@ -146,7 +151,7 @@ static gboolean compose_entry(const EkTableEntry *entry, guint32 sector_size, Ek
                             " sectors at sector %" G_GUINT64_FORMAT,
                             count, sector);
     memset(p, 0, ENTRY_BYTES);
-    p[0] = entry->active ? 0x80 : 0x00;
+    p[0] = entry->active ? EK_MBR_ACTIVE : 0;
     put_chs(p + 1, sector);
     p[4] = entry->type;
     put_chs(p + 5, sector + count - 1);
@@ -173,7 +178,7 @@ static char *explain_entry(EkSpan entry, guint32 sector_size)
     return g_strdup_printf("type %02x %s, sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT
                            " (%s)%s",
                            type, ek_mbr_type_name(type), first, first + MAX(count, 1) - 1, size,
-                           ek_span_u8(entry, 0) == 0x80 ? ", active" : "");
+                           ek_span_u8(entry, 0) == EK_MBR_ACTIVE ? ", active" : "");
 }
 
 static GPtrArray *mbr_explain(EkSpan span, guint32 sector_size)
@@ -214,8 +219,8 @@ static gboolean link_read(EkSpan span, guint32 sector_size, EkTable *table)
         guint8 type = ek_span_u8(entry, 4);
         EkRange range = {(EkByte)ek_span_le32(entry, 8) * sector_size,
                          (EkByte)ek_span_le32(entry, 12) * sector_size};
-        if ((status != 0x00 && status != 0x80) || (i == 1 && type != 0 && !is_extended(type)) ||
-            (i == 0 && is_extended(type)))
+        if ((status != 0x00 && status != EK_MBR_ACTIVE) ||
+            (i == 1 && type != 0 && !is_extended(type)) || (i == 0 && is_extended(type)))
             return FALSE;
         if (type == 0)
             continue;
@@ -224,7 +229,7 @@ static gboolean link_read(EkSpan span, guint32 sector_size, EkTable *table)
         table->entries[table->count++] = (EkTableEntry){.index = i,
                                                         .range = range,
                                                         .type = type,
-                                                        .active = status == 0x80,
+                                                        .active = status == EK_MBR_ACTIVE,
                                                         .extended = i == 1,
                                                         .logical = i == 0};
     }

@@ -15,6 +15,7 @@
 #define EK_TABLE_NAME 128u      /* bytes of a name, its end included */
 #define EK_GPT_NAME_BYTES 72u
 #define EK_MBR_PRIMARIES 4u
+#define EK_MBR_ACTIVE 0x80u /* first byte of an entry */
 
 typedef struct {
     guint index;   /* of the slot in the table, from 0 */
@@ -126,6 +127,9 @@ gboolean ek_gpt_holds(const EkTable *table, const EkTable *entries);
 /* A GPT's UUID as people write it, from the 16 bytes as they stand on the drive. The caller frees.
  */
 char *ek_gpt_uuid(const guint8 *uuid);
+
+/* The byte of an MBR at which the entry of a slot begins. */
+EkByte ek_mbr_entry_offset(guint slot);
 
 /* Does this MBR type byte say that another table rules the drive ("GPT", "dynamic disk")? NULL when
  * not. */

@@ -363,6 +363,22 @@ static void what_was_there_before_can_be_planned(void)
     CHECK_NUMBER(planned("--drop 1 --drop 2 --add ext4:4096:8192"), 1);
 }
 
+/* No table is left: what holds the boot loader was the active partition. */
+static void what_boots_is_made_active(void)
+{
+    must("rm -f drive.img && truncate -s 120M drive.img && echo loader >BOOTMGR");
+    lay("mkfs.fat -F 32 -s 1", 40, 2048);
+    lay("mkfs.fat -F 32 -s 1", 40, 2048 + 40 * MIB_SECTORS);
+    must("MTOOLS_SKIP_CHECK=1 mcopy -i drive.img@@42991616 BOOTMGR ::");
+    make_case();
+    g_auto(Result) plan = ektypon("plan bench");
+    CHECK_CONTAINS(plan.out, "partition 2 is made the active one");
+    must("rm -f clone.img");
+    done("clone bench clone.img");
+    must("sfdisk -d clone.img | grep -c bootable | grep -qx 1 && "
+         "sfdisk -d clone.img | grep bootable | grep -q 'start=       83968'");
+}
+
 /* What the user says counts more than the table that stands there. */
 static void a_partition_is_as_long_as_it_is_said_to_be(void)
 {
@@ -520,6 +536,7 @@ int main(void)
     static const Test tests[] = {
         {"what was broken is rebuilt", what_was_broken_is_rebuilt},
         {"what was there before can be planned", what_was_there_before_can_be_planned},
+        {"what boots is made active", what_boots_is_made_active},
         {"a partition is as long as it is said to be", a_partition_is_as_long_as_it_is_said_to_be},
         {"wishes that cannot be had leave the plan", wishes_that_cannot_be_had_leave_the_plan},
         {"plans stack", plans_stack},
