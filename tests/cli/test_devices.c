@@ -246,6 +246,29 @@ static void a_larger_device_gets_the_backup_at_its_end(void)
     detach(device);
 }
 
+/* Imaged through an adapter that showed 512, for a drive that shows itself in 4096. */
+static void a_table_is_written_for_other_sectors(void)
+{
+    static const char *const schemes[] = {"gpt", "mbr"};
+    must("truncate -s 60M wide.img && truncate -s 20M part.img && mke2fs -q -F -b 4096 part.img && "
+         "dd if=part.img of=wide.img bs=1M seek=1 conv=notrunc status=none");
+    done("new wide wide.img");
+    done("image wide");
+    done("hunt wide");
+    for (gsize i = 0; i < G_N_ELEMENTS(schemes); i++) {
+        must("rm -f copy.img");
+        done("plan wide --scheme %s --table-sectors 4096", schemes[i]);
+        done("clone wide copy.img");
+        g_autofree char *device = attach("copy.img", "-b 4096");
+        if (device == NULL) {
+            no_loop_device();
+            return;
+        }
+        must("sfdisk -d %s | grep -q 'start=         256, size=        5120'", device);
+        detach(device);
+    }
+}
+
 static void drives_are_listed_from_another_root(void)
 {
     must("mkdir -p root/sys/block/sdq/queue root/proc/self root/run/udev/data && "
@@ -283,6 +306,7 @@ int main(void)
         {"extraction stays off the source", extraction_stays_off_the_source},
         {"a device as target wants to be meant", a_device_as_target_wants_to_be_meant},
         {"a larger device gets the backup at its end", a_larger_device_gets_the_backup_at_its_end},
+        {"a table is written for other sectors", a_table_is_written_for_other_sectors},
         {"drives are listed from another root", drives_are_listed_from_another_root},
     };
     return RUN_TESTS("devices", tests);
