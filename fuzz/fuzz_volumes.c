@@ -3,6 +3,8 @@
  * first header, and at its own beginning. */
 #include "harness.h"
 #include "hunt/steps.h"
+#include "rebuild/plan.h"
+#include "rebuild/stack.h"
 #include "table/table.h"
 #include "volume/formats.h"
 
@@ -33,9 +35,53 @@ static void measure(EkGate *gate, const EkFileSystem *format, EkByte at)
     }
 }
 
-/* Everything that a hunt does with it, inference and standing included. */
-static void hunt(EkGate *gate, gsize size)
+static void check_plan(const EkPlan *plan, EkGate *gate)
 {
+    EkByte at = 0;
+    for (guint i = 0; i < plan->edits->len; i++) {
+        const EkEdit *edit = plan->edits->pdata[i];
+        if (edit->length == 0 || edit->first_byte < at ||
+            edit->first_byte + edit->length > ek_gate_bytes(gate))
+            abort();
+        at = edit->first_byte + edit->length;
+        g_ptr_array_unref(ek_edit_fields(edit, EK_STEP, TRUE));
+    }
+}
+
+/* What would be rebuilt of it, by evidence and with each kind of table, one plan on another. */
+static void plan(const FuzzImage *fuzz, const GPtrArray *traces, const GPtrArray *findings)
+{
+    static const char *const schemes[] = {NULL, "mbr", "gpt"};
+    g_autoptr(GPtrArray) tables = ek_hunt_tables(fuzz->gate, EK_STEP, traces);
+    g_autofree EkPlanVolume *volumes = g_new0(EkPlanVolume, findings->len + 1);
+    g_autoptr(GPtrArray) made = g_ptr_array_new_with_free_func((GDestroyNotify)g_ptr_array_unref);
+    for (guint i = 0; i < findings->len; i++) {
+        const EkFinding *finding = findings->pdata[i];
+        volumes[i] = (EkPlanVolume){i + 1, finding->volume, ek_standing_name(finding->standing)};
+    }
+    for (gsize i = 0; i < G_N_ELEMENTS(schemes); i++) {
+        g_autoptr(EkPlanWishes) wishes = ek_plan_wishes_new();
+        wishes->scheme = schemes[i];
+        wishes->layer = i == 1 ? 2 : 0;
+        EkPlanInput input = {.parts = {fuzz->image, fuzz->map, EK_STEP, NULL, NULL},
+                             .case_id = "0123",
+                             .volumes = volumes,
+                             .volume_count = findings->len,
+                             .tables = tables,
+                             .wishes = wishes};
+        g_autoptr(EkPlan) planned = ek_plan_make(&input, NULL);
+        if (planned == NULL)
+            continue;
+        check_plan(planned, fuzz->gate);
+        g_ptr_array_unref(ek_stack_edits(planned->edits, made));
+        g_ptr_array_add(made, g_ptr_array_ref(planned->edits));
+    }
+}
+
+/* Everything that a hunt does with it, inference and standing included, and a plan. */
+static void hunt(const FuzzImage *fuzz, gsize size)
+{
+    EkGate *gate = fuzz->gate;
     static EkHuntSteps *steps;
     guint8 step[EK_RECOGNISE_BYTES];
     g_autoptr(GArray) traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
@@ -50,6 +96,7 @@ static void hunt(EkGate *gate, gsize size)
     g_autoptr(GPtrArray) findings = ek_hunt_agree(gate, EK_STEP, all, NULL);
     if (findings == NULL)
         abort();
+    plan(fuzz, all, findings);
 }
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
@@ -63,7 +110,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
         if (ek_file_systems[i]->header_offset != 0)
             measure(fuzz.gate, ek_file_systems[i], ek_file_systems[i]->header_offset);
     }
-    hunt(fuzz.gate, size);
+    hunt(&fuzz, size);
     g_autofree EkTable *table = g_new0(EkTable, 1);
     ek_table_current(fuzz.gate, 512, table, &unread);
     for (gsize i = 0; ek_table_formats[i] != NULL; i++)

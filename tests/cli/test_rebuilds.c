@@ -9,7 +9,7 @@
 #include <stdio.h>
 #include <string.h>
 
-#define DRIVES 8u
+#define DRIVES 6u
 #define PARTS_MOST 7u
 #define SECTOR ((guint64)512)
 #define MIB_SECTORS 2048u
