@@ -6,8 +6,6 @@
 
 #include "base/text.h"
 
-#include <string.h>
-
 #define ALTERNATIVES_MOST 16u
 #define LAYERS_MOST 16u
 
@@ -35,24 +33,23 @@ static const EkPlanVolume *volume_of(const EkPlanner *planner, guint number)
     return NULL;
 }
 
+/* What was said last of a volume's length; NULL: nothing. */
+static const EkPlanResized *resized_of(const EkPlanner *planner, guint number)
+{
+    const GArray *resized = planner->wishes->resized;
+    for (guint i = resized->len; i > 0; i--)
+        if (g_array_index(resized, EkPlanResized, i - 1).volume == number)
+            return &g_array_index(resized, EkPlanResized, i - 1);
+    return NULL;
+}
+
 static EkRange range_of(const EkPlanner *planner, const EkPlanVolume *entry)
 {
     guint32 size = planner->table_size;
     EkRange range = ek_volume_range(entry->volume);
-    const GArray *resized = planner->wishes->resized;
-    range.bytes = ek_divide_up(range.bytes, size) * size;
-    for (guint i = 0; i < resized->len; i++)
-        if (g_array_index(resized, EkPlanResized, i).volume == entry->number)
-            range.bytes = g_array_index(resized, EkPlanResized, i).bytes;
+    const EkPlanResized *resized = resized_of(planner, entry->number);
+    range.bytes = resized != NULL ? resized->bytes : ek_divide_up(range.bytes, size) * size;
     return range;
-}
-
-static gboolean is_resized(const EkPlanner *planner, guint number)
-{
-    for (guint i = 0; i < planner->wishes->resized->len; i++)
-        if (g_array_index(planner->wishes->resized, EkPlanResized, i).volume == number)
-            return TRUE;
-    return FALSE;
 }
 
 /* Why a volume cannot stand in any table; NULL when it can. */
@@ -62,7 +59,7 @@ static char *why_never(const EkPlanner *planner, const EkPlanVolume *entry, EkRa
     EkRange inside;
     if (ek_mbr_type_for(volume->filesystem) == 0)
         return g_strdup("it is not kept in a partition");
-    if (volume->length_is_least && !is_resized(planner, entry->number))
+    if (volume->length_is_least && resized_of(planner, entry->number) == NULL)
         return g_strdup_printf("nothing tells where it ends. To say so: --resize %u:SECTORS",
                                entry->number);
     if (!ek_range_checked(range.first, range.bytes, planner->bytes, &inside))
@@ -417,7 +414,7 @@ gboolean ek_planner_choose(EkPlanner *planner, GError **error)
     for (guint i = 0; i < set->len; i++) {
         const Candidate *one = set->pdata[i];
         EkChosen chosen = {one->entry->number, one->entry->volume, one->entry->volume->filesystem,
-                           one->range, is_resized(planner, one->entry->number)};
+                           one->range, resized_of(planner, one->entry->number) != NULL};
         g_array_append_val(planner->chosen, chosen);
     }
     for (guint i = 0; i < planner->wishes->added->len; i++) {

@@ -25,6 +25,18 @@ void ek_edit_free(EkEdit *edit)
     g_free(edit);
 }
 
+static gint by_position(gconstpointer a, gconstpointer b)
+{
+    const EkEdit *left = *(const EkEdit *const *)a;
+    const EkEdit *right = *(const EkEdit *const *)b;
+    return left->first_byte < right->first_byte ? -1 : left->first_byte > right->first_byte;
+}
+
+void ek_edits_sort(GPtrArray *edits)
+{
+    g_ptr_array_sort(edits, by_position);
+}
+
 EkOverlay *ek_plan_overlay(const GPtrArray *edits)
 {
     EkOverlay *overlay = ek_overlay_new();
@@ -37,7 +49,7 @@ EkOverlay *ek_plan_overlay(const GPtrArray *edits)
 
 #define EXPLAINED_MOST 4096u /* bytes of an edit */
 
-static GPtrArray *explain(const char *structure, EkSpan span, guint32 sector_size)
+GPtrArray *ek_structure_fields(const char *structure, EkSpan span, guint32 sector_size)
 {
     for (gsize i = 0; ek_table_formats[i] != NULL; i++)
         if (g_str_equal(ek_table_formats[i]->scheme, structure) &&
@@ -58,7 +70,8 @@ GPtrArray *ek_edit_fields(const EkEdit *edit, guint32 sector_size, gboolean afte
     gsize length = MIN(edit->length, sizeof sector - inside);
     gsize all_of_it = MAX(ek_divide_up(inside + length, EK_STEP) * EK_STEP, EK_STEP);
     memcpy(sector + inside, after ? edit->after : edit->before, length);
-    g_autoptr(GPtrArray) all = explain(edit->structure, (EkSpan){sector, all_of_it}, sector_size);
+    g_autoptr(GPtrArray) all =
+        ek_structure_fields(edit->structure, (EkSpan){sector, all_of_it}, sector_size);
     GPtrArray *fields = ek_fields_new();
     for (guint i = 0; i < all->len; i++) {
         const EkField *field = all->pdata[i];

@@ -8,7 +8,6 @@
 
 #include <string.h>
 
-#define GAP_BYTES (1u << 20) /* smaller gaps are alignment, not space */
 #define NO_SLOT G_MAXUINT
 
 typedef struct {
@@ -202,6 +201,14 @@ static gboolean is_known_type(const EkTableEntry *old, guint8 type)
            g_str_has_prefix(ek_mbr_type_name(old->type), ek_mbr_type_name(type));
 }
 
+/* Version 4 of RFC 4122, made at random; GPTs store the first fields the other way round. */
+static void make_uuid(const EkPlanner *planner, const char *what, guint8 uuid[16])
+{
+    ek_planner_make_id(planner, what, uuid, 16);
+    uuid[7] = (guint8)((uuid[7] & 0x0f) | 0x40);
+    uuid[8] = (guint8)((uuid[8] & 0x3f) | 0x80);
+}
+
 /* What a GPT says of a partition beyond its place. */
 static void take_gpt(const EkPlanner *planner, const EkChosen *chosen, const EkTableEntry *old,
                      EkTableEntry *entry)
@@ -220,10 +227,7 @@ static void take_gpt(const EkPlanner *planner, const EkChosen *chosen, const EkT
         return;
     }
     g_autofree char *what = g_strdup_printf("partition at %" G_GUINT64_FORMAT, entry->range.first);
-    ek_planner_make_id(planner, what, entry->uuid, sizeof entry->uuid);
-    /* Version 4 of RFC 4122, made at random; GPTs store the first fields the other way round. */
-    entry->uuid[7] = (guint8)((entry->uuid[7] & 0x0f) | 0x40);
-    entry->uuid[8] = (guint8)((entry->uuid[8] & 0x3f) | 0x80);
+    make_uuid(planner, what, entry->uuid);
 }
 
 static EkTableEntry entry_for(const Layout *layout, const EkChosen *chosen, const EkTableEntry *old)
@@ -372,9 +376,7 @@ static void take_gpt_header(Layout *layout, const GPtrArray *tables)
         if (is_scheme(tables->pdata[i], "gpt"))
             old = tables->pdata[i];
     if (old == NULL) {
-        ek_planner_make_id(layout->planner, "drive", table->uuid, sizeof table->uuid);
-        table->uuid[7] = (guint8)((table->uuid[7] & 0x0f) | 0x40);
-        table->uuid[8] = (guint8)((table->uuid[8] & 0x3f) | 0x80);
+        make_uuid(layout->planner, "drive", table->uuid);
         return;
     }
     memcpy(table->uuid, old->uuid, sizeof table->uuid);

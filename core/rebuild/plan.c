@@ -119,12 +119,8 @@ gboolean ek_planner_take_part(void *data, const char *structure, EkByte first_by
     gsize first = length;
     gsize end = 0;
     gboolean is_one = g_str_equal(structure, "gpt");
-    g_autoptr(GPtrArray) fields = g_ptr_array_new();
-    for (gsize i = 0; ek_table_formats[i] != NULL; i++)
-        if (g_str_equal(ek_table_formats[i]->scheme, structure)) {
-            g_ptr_array_unref(fields);
-            fields = ek_table_formats[i]->explain((EkSpan){after, length}, planner->table_size);
-        }
+    g_autoptr(GPtrArray) fields =
+        ek_structure_fields(structure, (EkSpan){after, length}, planner->table_size);
     for (guint i = 0; i < fields->len; i++) {
         const EkField *field = fields->pdata[i];
         gsize at = field->offset;
@@ -197,13 +193,6 @@ static gboolean plan_repairs(EkPlanner *planner, GError **error)
 
 /* --- all of it ------------------------------------------------------------------------------ */
 
-static gint by_edit_position(gconstpointer a, gconstpointer b)
-{
-    const EkEdit *left = *(const EkEdit *const *)a;
-    const EkEdit *right = *(const EkEdit *const *)b;
-    return left->first_byte < right->first_byte ? -1 : left->first_byte > right->first_byte;
-}
-
 /* The partitions of a table and the headers of volumes never share ground; hostile ones might. */
 static gboolean edits_are_apart(const EkPlan *plan, GError **error)
 {
@@ -229,7 +218,7 @@ static gboolean fill_plan(EkPlanner *planner, GError **error)
     if (!ek_planner_choose(planner, error) || !ek_planner_lay_out(planner, error) ||
         !plan_repairs(planner, error))
         return FALSE;
-    g_ptr_array_sort(planner->plan->edits, by_edit_position);
+    ek_edits_sort(planner->plan->edits);
     if (!edits_are_apart(planner->plan, error))
         return FALSE;
     ek_planner_look_at_gaps(planner);

@@ -104,6 +104,13 @@ typedef struct {
  * EK_ERROR_ABSENT and EK_ERROR_UNSUPPORTED for wishes that cannot be had. */
 EkPlan *ek_plan_make(const EkPlanInput *input, GError **error);
 
+/* Puts edits (EkEdit*) in order of position. */
+void ek_edits_sort(GPtrArray *edits);
+
+/* The fields of a structure, by the name that edits give it; none where it has no known ones.
+ * EkField*, the caller unrefs. */
+GPtrArray *ek_structure_fields(const char *structure, EkSpan span, guint32 sector_size);
+
 /* The edits as an overlay. The caller frees. */
 EkOverlay *ek_plan_overlay(const GPtrArray *edits);
 

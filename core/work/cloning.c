@@ -246,13 +246,6 @@ static gboolean take_part(void *data, const char *structure, EkByte first_byte, 
     return TRUE;
 }
 
-static gint by_position(gconstpointer a, gconstpointer b)
-{
-    const EkEdit *left = *(const EkEdit *const *)a;
-    const EkEdit *right = *(const EkEdit *const *)b;
-    return left->first_byte < right->first_byte ? -1 : left->first_byte > right->first_byte;
-}
-
 /* On a larger device a GPT's backup goes to the device's end: an application of its own. */
 static gboolean extend_table(EkCloning *cloning, const EkJournal *journal, GError **error)
 {
@@ -267,7 +260,7 @@ static gboolean extend_table(EkCloning *cloning, const EkJournal *journal, GErro
     table->drive_bytes = bytes;
     if (!ek_table_gpt.compose(table, cloning->gate, take_part, &extending, error))
         return FALSE;
-    g_ptr_array_sort(edits, by_position);
+    ek_edits_sort(edits);
     cloning->is_extended = edits->len > 0;
     return edits->len == 0 || ek_apply(cloning->target, edits, journal, error);
 }
