@@ -225,7 +225,9 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
                                  : "none yet",
            standing->cloned ? ", cloned" : "", standing->applied ? ", applied" : "");
     g_autofree char *strong = ek_show_in(cli->color_out, EK_COLOR_STRONG, next);
-    printf("\nNext: %s\n      (%s)\n", strong, why);
+    g_autofree char *reason = g_strdup_printf("%s)", why);
+    printf("\nNext: %s\n", strong);
+    ek_show_sentence(stdout, "      (", 7, reason);
 }
 
 int ek_command_status(EkCli *cli)
