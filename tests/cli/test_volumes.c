@@ -170,15 +170,17 @@ static void check_out(Truth *truth, const char *list, gboolean masked)
     done("hunt bench");
     g_auto(Result) result =
         ektypon("extract bench %" G_GUINT64_FORMAT " --to out --json", made_volume(truth));
-    CHECK(result.status == 0 || (masked && result.status == 3));
+    for (guint i = 0; i < truth->put->len; i++)
+        ((Put *)truth->put->pdata[i])->found = FALSE;
+    /* A small catalog may lie in what was not read as a whole: nothing is found then, and it is
+     * told afterwards whether that had to be. */
+    CHECK(result.status == 0 || masked);
     if (result.status != 0 && result.status != 3) {
-        fprintf(stderr, "\n%s", result.err);
+        CHECK(strstr(result.err, "not read") != NULL);
         return;
     }
     json_t *json = result_json(&result);
     json_t *files = json_object_get(json, "files");
-    for (guint i = 0; i < truth->put->len; i++)
-        ((Put *)truth->put->pdata[i])->found = FALSE;
     for (gsize i = 0; i < json_array_size(files); i++)
         check_file(truth, json_array_get(files, i), masked);
     json_decref(json);
@@ -476,7 +478,8 @@ static void check_deleted(Truth *truth)
     json_decref(json);
 }
 
-static void check_kind(const Kind *kind, GRand *random, guint files)
+/* Adds to *safe how many files were safe under a mask, to *all how many there were. */
+static void check_kind(const Kind *kind, GRand *random, guint files, guint *safe, guint *all)
 {
     must("rm -f v.img && truncate -s %uM v.img && %s >maker.log 2>&1", volume_mib, kind->make);
     Truth *truth = truth_new(kind, random, files);
@@ -486,14 +489,13 @@ static void check_kind(const Kind *kind, GRand *random, guint files)
         return;
     }
     check_out(truth, "", FALSE);
-    guint safe = 0;
     Witness witness = check_plain(truth);
     for (Mask mask = MASK_RANDOM; mask < MASKS; mask++) {
         g_autofree guint8 *unread = write_mask(random, mask);
         check_out(truth, " --bad-list unread.txt", TRUE);
-        safe += check_not_lost(truth, &witness, unread);
+        *safe += check_not_lost(truth, &witness, unread);
+        *all += truth->put->len;
     }
-    CHECK(safe > truth->put->len);
     plain_free(witness.volume);
     if (g_str_equal(kind->filesystem, "exfat") || g_str_equal(kind->filesystem, "fat32"))
         check_without_root(truth);
@@ -517,6 +519,8 @@ static void what_was_put_in_comes_out(void)
     guint files = wanted != NULL ? (guint)g_ascii_strtoull(wanted, NULL, 10) : FILES;
     volume_mib = truth_mib(files);
     const char *only = g_getenv("EKTYPON_TEST_KIND");
+    guint safe = 0;
+    guint all = 0;
     for (gsize i = 0; i < G_N_ELEMENTS(kinds); i++) {
         /* Every second one, unless it is said which, or how large. */
         gboolean is_due = only != NULL     ? g_ascii_strtoull(only, NULL, 10) == i
@@ -525,10 +529,12 @@ static void what_was_put_in_comes_out(void)
         if (!is_due)
             continue;
         guint before = CU_get_number_of_failures();
-        check_kind(&kinds[i], random, files);
+        check_kind(&kinds[i], random, files, &safe, &all);
         if (CU_get_number_of_failures() != before)
             fprintf(stderr, "\nthat was: %s\n", kinds[i].make);
     }
+    /* Not for nothing were they looked for. */
+    CHECK(only != NULL || safe * 3 > all);
 }
 
 int main(void)
