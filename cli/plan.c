@@ -14,6 +14,7 @@ typedef struct {
     char **resize;
     char *scheme;
     int layer;
+    int alternative;
     int table_sectors;
     int edit;
     gboolean show;
@@ -150,6 +151,22 @@ static int show_plan(EkCli *cli, const Options *options, const Image *image, con
     return EK_EXIT_DONE;
 }
 
+/* Keeps the volume that the plan which was made last names under this number. FALSE without *error:
+ * there is no such. */
+static gboolean take_alternative(EkCli *cli, int number, EkPlanWishes *wishes, GError **error)
+{
+    Image image;
+    g_autoptr(EkPlan) plan = NULL;
+    if (!image_of(cli, &image, &plan, TRUE, error))
+        return FALSE;
+    if (number < 1 || (guint)number > plan->alternatives->len)
+        return !ek_cli_misused(cli, "--alternative %d: the plan that was made has %u of them",
+                               number, plan->alternatives->len);
+    guint volume = ((const EkPlanAlternative *)plan->alternatives->pdata[number - 1])->volume;
+    g_array_append_val(wishes->keep, volume);
+    return TRUE;
+}
+
 static int run(EkCli *cli, const Options *options)
 {
     GError *error = NULL;
@@ -158,13 +175,15 @@ static int run(EkCli *cli, const Options *options)
     g_autoptr(EkPlanWishes) wishes = ek_plan_wishes_new();
     gboolean is_wish = options->keep != NULL || options->drop != NULL || options->add != NULL ||
                        options->resize != NULL || options->scheme != NULL || options->layer != 0 ||
-                       options->table_sectors != 0;
+                       options->table_sectors != 0 || options->alternative != 0;
     if (options->show && is_wish)
         return ek_cli_misused(cli, "--show shows the plan that was made: it takes no wishes");
     if (!image_of(cli, &image, &plan, options->show, &error))
         return ek_cli_fail(cli, error);
     if (!parse_wishes(cli, options, image.sector_size, wishes))
         return EK_EXIT_USAGE;
+    if (options->alternative != 0 && !take_alternative(cli, options->alternative, wishes, &error))
+        return error != NULL ? ek_cli_fail(cli, error) : EK_EXIT_USAGE;
     if (plan == NULL)
         plan = ek_rebuilding_plan(cli->operands[0], cli->options, wishes, &error);
     return plan != NULL ? show_plan(cli, options, &image, plan) : ek_cli_fail(cli, error);
@@ -183,6 +202,8 @@ int ek_command_plan(EkCli *cli)
          "the length of a volume's partition", "N:SECTORS"},
         {"scheme", 0, 0, G_OPTION_ARG_STRING, &options.scheme,
          "the kind of table: mbr, gpt, apm or none", "NAME"},
+        {"alternative", 0, 0, G_OPTION_ARG_INT, &options.alternative,
+         "the layout that the plan which was made last names so", "N"},
         {"layer", 0, 0, G_OPTION_ARG_INT, &options.layer,
          "the drive as it was before: 2, 3 and so on", "N"},
         {"table-sectors", 0, 0, G_OPTION_ARG_INT, &options.table_sectors,

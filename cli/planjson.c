@@ -18,8 +18,9 @@ static json_t *partition_json(const EkPlanPartition *partition, guint32 sector_s
 {
     const EkTableEntry *entry = &partition->entry;
     gboolean is_gpt = !ek_bytes_are_zero(entry->type_uuid, sizeof entry->type_uuid);
-    g_autofree char *type =
-        is_gpt ? ek_gpt_uuid(entry->type_uuid) : g_strdup_printf("%02x", entry->type);
+    g_autofree char *type = is_gpt                      ? ek_gpt_uuid(entry->type_uuid)
+                            : *entry->type_text != '\0' ? g_strdup(entry->type_text)
+                                                        : g_strdup_printf("%02x", entry->type);
     json_t *row = json_object();
     json_object_set_new(row, "index", json_integer(entry->index + 1));
     json_object_set_new(row, "volume",
@@ -39,6 +40,23 @@ static json_t *partition_json(const EkPlanPartition *partition, guint32 sector_s
     json_object_set_new(row, "check", text_or_null(partition->check));
     json_object_set_new(row, "opens", json_boolean(partition->opens));
     return row;
+}
+
+/* What the table has now. */
+static json_t *current_json(const EkPlan *plan, guint32 sector_size)
+{
+    json_t *list = json_array();
+    for (guint i = 0; i < plan->current->len; i++) {
+        const EkTableEntry *entry = &g_array_index(plan->current, EkTableEntry, i);
+        json_t *row = json_object();
+        json_object_set_new(row, "index", json_integer(entry->index + 1));
+        json_object_set_new(row, "first_sector", ek_json_whole(entry->range.first, sector_size));
+        json_object_set_new(row, "sectors", ek_json_whole(entry->range.bytes, sector_size));
+        json_object_set_new(row, "logical", json_boolean(entry->logical));
+        json_object_set_new(row, "extended", json_boolean(entry->extended));
+        json_array_append_new(list, row);
+    }
+    return json_pack("{s:o,s:o}", "scheme", ek_json_text(plan->current_scheme), "partitions", list);
 }
 
 static json_t *edits_json(const EkPlan *plan)
@@ -92,6 +110,7 @@ int ek_plan_print_json(const EkPlan *plan, guint32 sector_size)
     json_object_set_new(root, "sector_size", json_integer(sector_size));
     json_object_set_new(root, "opens", json_boolean(plan->opens));
     json_object_set_new(root, "layers", json_integer(plan->layers));
+    json_object_set_new(root, "current", current_json(plan, sector_size));
     json_object_set_new(root, "partitions", partitions);
     json_object_set_new(root, "repairs", repairs);
     json_object_set_new(root, "edits", edits_json(plan));

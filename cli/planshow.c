@@ -82,34 +82,39 @@ void ek_plan_show_edit(EkCli *cli, const EkPlan *plan, guint number, guint32 sec
 /* --- the table ------------------------------------------------------------------------------ */
 
 #define LEAST_COLUMNS 20u
+#define STRIP_TITLE 9u
 
-/* The drive as a line: what is planned, by its number; dots for what is outside. */
-static void print_strip(EkCli *cli, const EkPlan *plan, EkByte bytes)
+/* The partition that begins next at or behind a place; NULL: none. */
+static const EkTableEntry *next_from(const EkTableEntry *const *entries, guint count, EkByte from)
 {
-    guint columns = (guint)MAX(cli->width, (int)LEAST_COLUMNS);
+    const EkTableEntry *next = NULL;
+    for (guint i = 0; i < count; i++)
+        if (!entries[i]->extended && entries[i]->range.first >= from &&
+            (next == NULL || entries[i]->range.first < next->range.first))
+            next = entries[i];
+    return next;
+}
+
+/* The drive as a line: the partitions of a table, by their numbers; dots for what is outside. */
+static void print_strip(EkCli *cli, const char *title, const EkTableEntry *const *entries,
+                        guint count, EkByte bytes)
+{
+    guint columns = (guint)MAX(cli->width, (int)(LEAST_COLUMNS + STRIP_TITLE)) - STRIP_TITLE;
     g_autoptr(GString) line = g_string_new(NULL);
+    const EkTableEntry *next = NULL;
     guint at = 0;
-    for (EkByte from = 0;;) {
-        const EkPlanPartition *next = NULL;
-        for (guint i = 0; i < plan->partitions->len; i++) {
-            const EkPlanPartition *one = plan->partitions->pdata[i];
-            if (!one->entry.extended && one->entry.range.first >= from &&
-                (next == NULL || one->entry.range.first < next->entry.range.first))
-                next = one;
-        }
-        if (next == NULL)
-            break;
-        EkRange range = next->entry.range;
+    for (EkByte from = 0; (next = next_from(entries, count, from)) != NULL;) {
+        EkRange range = next->range;
         guint first = (guint)((double)range.first / (double)bytes * columns + 0.5);
         guint end = (guint)((double)ek_range_end(range) / (double)bytes * columns + 0.5);
         for (; at < MIN(first, columns); at++)
             g_string_append(line, "·");
         end = MIN(MAX(end, at + 1), columns);
-        g_autofree char *number = g_strdup_printf("%u", next->entry.index + 1);
+        g_autofree char *number = g_strdup_printf("%u", next->index + 1);
         guint length = (guint)strlen(number);
         gboolean fits = at + length + 2 <= end;
-        g_string_append(
-            line, ek_show_on(cli->color_out, next->entry.logical ? EK_COLOR_PLAIN : EK_COLOR_GOOD));
+        g_string_append(line,
+                        ek_show_on(cli->color_out, next->logical ? EK_COLOR_PLAIN : EK_COLOR_GOOD));
         if (fits)
             g_string_append_printf(line, "┣%s", number);
         for (at += fits ? length + 1 : 0; at < end; at++)
@@ -119,12 +124,27 @@ static void print_strip(EkCli *cli, const EkPlan *plan, EkByte bytes)
     }
     for (; at < columns; at++)
         g_string_append(line, "·");
-    puts(line->str);
+    printf("%-*s%s\n", (int)STRIP_TITLE, title, line->str);
+}
+
+/* The drive as its table has it now, and as it is planned. */
+static void print_strips(EkCli *cli, const EkPlan *plan, EkByte bytes)
+{
+    g_autofree const EkTableEntry **entries =
+        g_new(const EkTableEntry *, plan->current->len + plan->partitions->len);
+    for (guint i = 0; i < plan->current->len; i++)
+        entries[i] = &g_array_index(plan->current, EkTableEntry, i);
+    print_strip(cli, "now", entries, plan->current->len, bytes);
+    for (guint i = 0; i < plan->partitions->len; i++)
+        entries[i] = &((const EkPlanPartition *)plan->partitions->pdata[i])->entry;
+    print_strip(cli, "planned", entries, plan->partitions->len, bytes);
 }
 
 static char *type_of(const EkTableEntry *entry)
 {
     const char *name = ek_gpt_type_name(entry->type_uuid);
+    if (*entry->type_text != '\0')
+        return ek_text_escape(entry->type_text);
     if (ek_bytes_are_zero(entry->type_uuid, sizeof entry->type_uuid))
         return g_strdup_printf("%02x %s", entry->type, ek_mbr_type_name(entry->type));
     return *name != '\0' ? g_strdup(name) : ek_gpt_uuid(entry->type_uuid);
@@ -179,6 +199,14 @@ static void print_checks(EkCli *cli, const EkPlan *plan)
     }
 }
 
+static const char *scheme_name(const char *scheme)
+{
+    return g_str_equal(scheme, "gpt")   ? "a GPT"
+           : g_str_equal(scheme, "mbr") ? "an MBR"
+           : g_str_equal(scheme, "apm") ? "an Apple partition map"
+                                        : "none";
+}
+
 static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_size)
 {
     EkColumn columns[COLUMNS] = {
@@ -192,13 +220,12 @@ static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint
         {"FROM", FALSE, FALSE},
         {"IN THE TABLE NOW", FALSE, FALSE},
     };
-    gboolean has_names = g_str_equal(plan->scheme, "gpt");
+    gboolean has_names = !g_str_equal(plan->scheme, "mbr");
     if (plan->partitions->len == 0)
         return;
-    printf("Planned: %s table\n", has_names                          ? "a GPT"
-                                  : g_str_equal(plan->scheme, "mbr") ? "an MBR"
-                                                                     : "an Apple partition");
-    print_strip(cli, plan, bytes);
+    printf("The table now: %s. Planned: %s.\n", scheme_name(plan->current_scheme),
+           scheme_name(plan->scheme));
+    print_strips(cli, plan, bytes);
     for (guint i = NAME_COLUMN; !has_names && i + 1 < COLUMNS; i++)
         columns[i] = columns[i + 1];
     EkShowTable *table = ek_show_table_new(columns, has_names ? COLUMNS : COLUMNS - 1);
@@ -228,7 +255,7 @@ static void print_alternatives(EkCli *cli, const EkPlan *plan)
         const EkPlanAlternative *alternative = plan->alternatives->pdata[i];
         g_autofree char *safe = ek_text_escape(alternative->text);
         g_autofree char *line =
-            g_strdup_printf("instead: --keep %u: %s", alternative->volume, safe);
+            g_strdup_printf("--alternative %u (volume %u): %s", i + 1, alternative->volume, safe);
         g_autofree char *mark = ek_show_in(cli->color_out, EK_COLOR_FAINT, "~ ");
         ek_show_sentence(stdout, mark, 2, line);
     }

@@ -1,6 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 #include "case/applications.h"
 
+#include "case/seal.h"
+
 #include <string.h>
 
 static const char *const state_names[] = {
@@ -41,29 +43,59 @@ GPtrArray *ek_applications_list(EkCase *self, GError **error)
     return got == 0 ? g_steal_pointer(&list) : NULL;
 }
 
+/* How many edits an application has; -1 on failure, 0: one of an earlier version, it is not told.
+ */
+static gint64 count_edits(EkCase *self, gint64 id, GError **error)
+{
+    g_autoptr(EkStatement) row = ek_sql_prepare(
+        ek_case_store(self), error, "SELECT edits FROM application WHERE id=?", "i", id);
+    if (row == NULL || ek_sql_step(ek_case_store(self), row, error) != 1)
+        return -1;
+    return sqlite3_column_int64(row, 0);
+}
+
+/* The edit in a row; NULL when it is not as it was put there. */
+static EkEdit *edit_of(sqlite3_stmt *row, gint64 id, guint position)
+{
+    gsize length = (gsize)sqlite3_column_bytes(row, 1);
+    g_autofree char *sum = ek_sql_text(row, 4);
+    if (length == 0 || length != (gsize)sqlite3_column_bytes(row, 2))
+        return NULL;
+    EkEdit *edit =
+        ek_edit_new("", (EkByte)sqlite3_column_int64(row, 0), sqlite3_column_blob(row, 1),
+                    sqlite3_column_blob(row, 2), length, (const char *)sqlite3_column_text(row, 3));
+    g_autofree char *found = ek_seal_edit(edit, id, position);
+    if (*sum == '\0' || g_str_equal(found, sum))
+        return edit;
+    ek_edit_free(edit);
+    return NULL;
+}
+
 GPtrArray *ek_applications_edits(EkCase *self, gint64 id, GError **error)
 {
     sqlite3 *store = ek_case_store(self);
     g_autoptr(GPtrArray) edits = g_ptr_array_new_with_free_func((GDestroyNotify)ek_edit_free);
     g_autoptr(EkStatement) rows = ek_sql_prepare(
         store, error,
-        "SELECT first_byte,before,after,why FROM application_edit WHERE application=?"
+        "SELECT first_byte,before,after,why,sum FROM application_edit WHERE application=?"
         " ORDER BY position",
         "i", id);
-    int got = rows != NULL ? 1 : -1;
-    while (got == 1 && (got = ek_sql_step(store, rows, error)) == 1) {
-        gsize length = (gsize)sqlite3_column_bytes(rows, 1);
-        if (length == 0 || length != (gsize)sqlite3_column_bytes(rows, 2)) {
-            ek_error_set(error, EK_ERROR_DAMAGED, "%s/case.db: an applied edit is torn",
-                         ek_case_folder(self));
-            return NULL;
-        }
-        g_ptr_array_add(edits,
-                        ek_edit_new("", (EkByte)sqlite3_column_int64(rows, 0),
-                                    sqlite3_column_blob(rows, 1), sqlite3_column_blob(rows, 2),
-                                    length, (const char *)sqlite3_column_text(rows, 3)));
-    }
-    return got == 0 ? g_steal_pointer(&edits) : NULL;
+    gint64 count = count_edits(self, id, error);
+    int got = rows != NULL && count >= 0 ? 1 : -1;
+    EkEdit *edit = NULL;
+    while (got == 1 && (got = ek_sql_step(store, rows, error)) == 1 &&
+           (edit = edit_of(rows, id, edits->len)) != NULL)
+        g_ptr_array_add(edits, edit);
+    if (got == -1)
+        return NULL;
+    if (got == 0 && (count == 0 || count == edits->len))
+        return g_steal_pointer(&edits);
+    ek_error_set(
+        error, EK_ERROR_DAMAGED,
+        "%s/case.db: an applied edit is damaged: what stood on the target before it is not "
+        "known for sure. Nothing was written",
+        ek_case_folder(self));
+    return NULL;
 }
 
 typedef struct {
@@ -77,17 +109,18 @@ static gboolean put_begin(sqlite3 *db, void *data, GError **error)
     Begin *begin = data;
     const EkJournalTarget *target = begin->target;
     if (!ek_sql_do(db, error,
-                   "INSERT INTO application (event,target,identity,is_image,state)"
-                   " VALUES (?,?,?,?,'writing')",
-                   "issi", target->event, target->target, target->identity,
-                   (gint64)target->is_image))
+                   "INSERT INTO application (event,target,identity,is_image,state,edits)"
+                   " VALUES (?,?,?,?,'writing',?)",
+                   "issii", target->event, target->target, target->identity,
+                   (gint64)target->is_image, (gint64)begin->edits->len))
         return FALSE;
     begin->id = sqlite3_last_insert_rowid(db);
     for (guint i = 0; i < begin->edits->len; i++) {
         const EkEdit *edit = begin->edits->pdata[i];
-        if (!ek_sql_do(db, error, "INSERT INTO application_edit VALUES (?,?,?,?,?,?)", "iiubbs",
+        g_autofree char *sum = ek_seal_edit(edit, begin->id, i);
+        if (!ek_sql_do(db, error, "INSERT INTO application_edit VALUES (?,?,?,?,?,?,?)", "iiubbss",
                        begin->id, (gint64)i, edit->first_byte, edit->before, edit->length,
-                       edit->after, edit->length, edit->why))
+                       edit->after, edit->length, edit->why, sum))
             return FALSE;
     }
     return TRUE;
@@ -169,9 +202,11 @@ static gboolean correct_edits(sqlite3 *db, const Correction *correction, gint64 
                 edit->before[at - covered.first] = correction->bytes[inside];
             done[inside] = 1;
         }
-        if (!ek_sql_do(db, error,
-                       "UPDATE application_edit SET before=? WHERE application=? AND position=?",
-                       "bii", edit->before, edit->length, id, (gint64)i))
+        g_autofree char *sum = ek_seal_edit(edit, id, i);
+        if (!ek_sql_do(
+                db, error,
+                "UPDATE application_edit SET before=?,sum=? WHERE application=? AND position=?",
+                "bsii", edit->before, edit->length, sum, id, (gint64)i))
             return FALSE;
     }
     return edits != NULL;

@@ -1,6 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 #include "case/planstore.h"
 
+#include "case/seal.h"
+
 #include <string.h>
 
 typedef struct {
@@ -14,13 +16,21 @@ static gboolean put_lists(sqlite3 *db, const EkPlan *plan, GError **error)
         const EkPlanPartition *partition = plan->partitions->pdata[i];
         const EkTableEntry *entry = &partition->entry;
         if (!ek_sql_do(db, error,
-                       "INSERT INTO plan_partition VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
-                       "iiiuuiiiibbussssi", (gint64)i, (gint64)entry->index,
+                       "INSERT INTO plan_partition VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+                       "iiiuuiiiibbusssssi", (gint64)i, (gint64)entry->index,
                        (gint64)partition->volume, entry->range.first, entry->range.bytes,
                        (gint64)entry->type, (gint64)entry->active, (gint64)entry->logical,
                        (gint64)entry->extended, entry->type_uuid, sizeof entry->type_uuid,
-                       entry->uuid, sizeof entry->uuid, entry->attributes, entry->name,
-                       partition->note, partition->now, partition->check, (gint64)partition->opens))
+                       entry->uuid, sizeof entry->uuid, entry->attributes, entry->type_text,
+                       entry->name, partition->note, partition->now, partition->check,
+                       (gint64)partition->opens))
+            return FALSE;
+    }
+    for (guint i = 0; i < plan->current->len; i++) {
+        const EkTableEntry *entry = &g_array_index(plan->current, EkTableEntry, i);
+        if (!ek_sql_do(db, error, "INSERT INTO plan_current VALUES (?,?,?,?,?,?)", "iiuuii",
+                       (gint64)i, (gint64)entry->index, entry->range.first, entry->range.bytes,
+                       (gint64)entry->logical, (gint64)entry->extended))
             return FALSE;
     }
     for (guint i = 0; i < plan->repairs->len; i++) {
@@ -45,13 +55,15 @@ static gboolean put_lists(sqlite3 *db, const EkPlan *plan, GError **error)
 static gboolean put_plan(sqlite3 *db, void *data, GError **error)
 {
     const Put *put = data;
+    g_autofree char *sum = ek_seal_plan(put->plan);
     if (!ek_sql_run(db,
                     "DELETE FROM plan; DELETE FROM plan_partition; DELETE FROM plan_repair;"
                     "DELETE FROM plan_edit; DELETE FROM plan_warning;"
-                    "DELETE FROM plan_alternative",
+                    "DELETE FROM plan_alternative; DELETE FROM plan_current",
                     error) ||
-        !ek_sql_do(db, error, "INSERT INTO plan VALUES (1,?,?,?,?)", "isii", put->event,
-                   put->plan->scheme, (gint64)put->plan->opens, (gint64)put->plan->layers) ||
+        !ek_sql_do(db, error, "INSERT INTO plan VALUES (1,?,?,?,?,?,?)", "isiiss", put->event,
+                   put->plan->scheme, (gint64)put->plan->opens, (gint64)put->plan->layers,
+                   put->plan->current_scheme, sum) ||
         !put_lists(db, put->plan, error))
         return FALSE;
     for (guint i = 0; i < put->plan->edits->len; i++) {
@@ -81,21 +93,39 @@ static void load_uuid(sqlite3_stmt *rows, int column, guint8 uuid[16])
         memcpy(uuid, sqlite3_column_blob(rows, column), 16);
 }
 
+static gboolean refuse_damaged(EkCase *self, GError **error)
+{
+    return ek_error_set(error, EK_ERROR_DAMAGED,
+                        "%s/case.db: the plan in it is damaged. Make it again: ektypon plan %s",
+                        ek_case_folder(self), ek_case_folder(self));
+}
+
+/* A place as a row has it in two columns; FALSE with *error when it is none. */
+static gboolean load_range(EkCase *self, sqlite3_stmt *rows, int column, EkRange *range,
+                           GError **error)
+{
+    gint64 first = sqlite3_column_int64(rows, column);
+    gint64 bytes = sqlite3_column_int64(rows, column + 1);
+    if (first < 0 || bytes < 0 || bytes > G_MAXINT64 - first)
+        return refuse_damaged(self, error);
+    *range = (EkRange){(EkByte)first, (EkByte)bytes};
+    return TRUE;
+}
+
 static gboolean load_partitions(EkCase *self, EkPlan *plan, GError **error)
 {
-    g_autoptr(EkStatement) rows =
-        rows_of(self, error,
-                "SELECT slot,volume,first_byte,bytes,type,active,logical,extended,type_uuid,uuid,"
-                "attributes,name,note,now,checked,opens FROM plan_partition ORDER BY position");
+    g_autoptr(EkStatement) rows = rows_of(
+        self, error,
+        "SELECT slot,volume,first_byte,bytes,type,active,logical,extended,type_uuid,uuid,"
+        "attributes,type_text,name,note,now,checked,opens FROM plan_partition ORDER BY position");
     int got = rows != NULL ? 1 : -1;
     while (got == 1 && (got = ek_sql_step(ek_case_store(self), rows, error)) == 1) {
         EkPlanPartition *partition = g_new0(EkPlanPartition, 1);
         EkTableEntry *entry = &partition->entry;
-        g_autofree char *name = ek_sql_text(rows, 11);
+        g_autofree char *name = ek_sql_text(rows, 12);
+        g_autofree char *type = ek_sql_text(rows, 11);
         entry->index = (guint)sqlite3_column_int(rows, 0);
         partition->volume = (guint)sqlite3_column_int64(rows, 1);
-        entry->range.first = (EkByte)sqlite3_column_int64(rows, 2);
-        entry->range.bytes = (EkByte)sqlite3_column_int64(rows, 3);
         entry->type = (guint8)sqlite3_column_int(rows, 4);
         entry->active = sqlite3_column_int(rows, 5) != 0;
         entry->logical = sqlite3_column_int(rows, 6) != 0;
@@ -104,11 +134,31 @@ static gboolean load_partitions(EkCase *self, EkPlan *plan, GError **error)
         load_uuid(rows, 9, entry->uuid);
         entry->attributes = (guint64)sqlite3_column_int64(rows, 10);
         g_strlcpy(entry->name, name, sizeof entry->name);
-        partition->note = ek_sql_text(rows, 12);
-        partition->now = ek_sql_text(rows, 13);
-        partition->check = ek_sql_text(rows, 14);
-        partition->opens = sqlite3_column_int(rows, 15) != 0;
+        g_strlcpy(entry->type_text, type, sizeof entry->type_text);
+        partition->note = ek_sql_text(rows, 13);
+        partition->now = ek_sql_text(rows, 14);
+        partition->check = ek_sql_text(rows, 15);
+        partition->opens = sqlite3_column_int(rows, 16) != 0;
         g_ptr_array_add(plan->partitions, partition);
+        if (!load_range(self, rows, 2, &entry->range, error))
+            return FALSE;
+    }
+    return got == 0;
+}
+
+static gboolean load_current(EkCase *self, EkPlan *plan, GError **error)
+{
+    g_autoptr(EkStatement) rows = rows_of(
+        self, error,
+        "SELECT slot,first_byte,bytes,logical,extended FROM plan_current ORDER BY position");
+    int got = rows != NULL ? 1 : -1;
+    while (got == 1 && (got = ek_sql_step(ek_case_store(self), rows, error)) == 1) {
+        EkTableEntry entry = {.index = (guint)sqlite3_column_int(rows, 0),
+                              .logical = sqlite3_column_int(rows, 3) != 0,
+                              .extended = sqlite3_column_int(rows, 4) != 0};
+        if (!load_range(self, rows, 1, &entry.range, error))
+            return FALSE;
+        g_array_append_val(plan->current, entry);
     }
     return got == 0;
 }
@@ -137,8 +187,7 @@ static gboolean load_edits(EkCase *self, EkPlan *plan, GError **error)
     while (got == 1 && (got = ek_sql_step(ek_case_store(self), rows, error)) == 1) {
         gsize length = (gsize)sqlite3_column_bytes(rows, 2);
         if (length == 0 || length != (gsize)sqlite3_column_bytes(rows, 3))
-            return ek_error_set(error, EK_ERROR_DAMAGED, "%s/case.db: an edit of the plan is torn",
-                                ek_case_folder(self));
+            return refuse_damaged(self, error);
         g_ptr_array_add(plan->edits,
                         ek_edit_new((const char *)sqlite3_column_text(rows, 0),
                                     (EkByte)sqlite3_column_int64(rows, 1),
@@ -174,7 +223,8 @@ static gboolean load_warnings(EkCase *self, EkPlan *plan, GError **error)
 
 EkPlan *ek_planstore_load(EkCase *self, GError **error)
 {
-    g_autoptr(EkStatement) row = rows_of(self, error, "SELECT scheme,opens,layers FROM plan");
+    g_autoptr(EkStatement) row =
+        rows_of(self, error, "SELECT scheme,opens,layers,current_scheme,sum FROM plan");
     int got = row != NULL ? ek_sql_step(ek_case_store(self), row, error) : -1;
     if (got == 0)
         ek_error_set(error, EK_ERROR_ABSENT, "%s has no plan yet. Make one: ektypon plan %s",
@@ -182,13 +232,21 @@ EkPlan *ek_planstore_load(EkCase *self, GError **error)
     if (got != 1)
         return NULL;
     g_autoptr(EkPlan) plan = ek_plan_new();
+    g_autofree char *sum = ek_sql_text(row, 4);
     plan->scheme = ek_sql_text(row, 0);
     plan->opens = sqlite3_column_int(row, 1) != 0;
     plan->layers = (guint)sqlite3_column_int(row, 2);
-    if (!load_partitions(self, plan, error) || !load_repairs(self, plan, error) ||
-        !load_edits(self, plan, error) || !load_alternatives(self, plan, error) ||
-        !load_warnings(self, plan, error))
+    g_free(plan->current_scheme);
+    plan->current_scheme = ek_sql_text(row, 3);
+    if (!load_partitions(self, plan, error) || !load_current(self, plan, error) ||
+        !load_repairs(self, plan, error) || !load_edits(self, plan, error) ||
+        !load_alternatives(self, plan, error) || !load_warnings(self, plan, error))
         return NULL;
+    g_autofree char *found = ek_seal_plan(plan);
+    if (!g_str_equal(found, sum)) {
+        refuse_damaged(self, error);
+        return NULL;
+    }
     return g_steal_pointer(&plan);
 }
 

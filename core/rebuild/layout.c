@@ -35,7 +35,7 @@ static gboolean is_in_place(const EkPlanner *planner, const EkTable *table)
         return table->first_byte == 2 * (EkByte)table->sector_size ||
                table->first_byte + (1u << 20) > planner->bytes;
     if (is_scheme(table, "apm"))
-        return table->first_byte == EK_STEP || table->first_byte == 2048;
+        return table->first_byte == table->sector_size;
     if (is_scheme(table, "mbr"))
         return table->first_byte == 0;
     for (guint i = 0; i < planner->chosen->len; i++) {
@@ -77,6 +77,8 @@ static GPtrArray *tables_of(const EkPlanner *planner, const char *scheme)
     const GPtrArray *all = planner->input->tables;
     if (planner->has_current && g_str_has_prefix(planner->current.scheme, scheme))
         g_ptr_array_add(tables, (gpointer)&planner->current);
+    if (g_str_equal(scheme, "apm") && planner->has_map)
+        g_ptr_array_add(tables, (gpointer)&planner->map);
     for (guint turn = 0; turn < 2; turn++)
         for (guint i = 0; all != NULL && i < all->len; i++) {
             const EkTable *table = all->pdata[i];
@@ -230,6 +232,19 @@ static void take_gpt(const EkPlanner *planner, const EkChosen *chosen, const EkT
     make_uuid(planner, what, entry->uuid);
 }
 
+/* What an Apple partition map says of a partition beyond its place. */
+static void take_apm(const EkChosen *chosen, const EkTableEntry *old, EkTableEntry *entry)
+{
+    entry->type = 0;
+    g_strlcpy(entry->type_text, ek_apm_type_for(chosen->filesystem), sizeof entry->type_text);
+    if (old != NULL && *old->type_text != '\0') {
+        memcpy(entry->type_text, old->type_text, sizeof entry->type_text);
+        memcpy(entry->name, old->name, sizeof entry->name);
+    } else if (chosen->volume != NULL && chosen->volume->label != NULL) {
+        g_strlcpy(entry->name, chosen->volume->label, EK_APM_TEXT);
+    }
+}
+
 static EkTableEntry entry_for(const Layout *layout, const EkChosen *chosen, const EkTableEntry *old)
 {
     const EkPlanner *planner = layout->planner;
@@ -249,6 +264,8 @@ static EkTableEntry entry_for(const Layout *layout, const EkChosen *chosen, cons
     }
     if (g_str_equal(layout->scheme, "gpt"))
         take_gpt(planner, chosen, old, &entry);
+    if (g_str_equal(layout->scheme, "apm"))
+        take_apm(chosen, old, &entry);
     return entry;
 }
 
@@ -321,12 +338,29 @@ static void add_chosen(Layout *layout, const GPtrArray *tables)
     }
 }
 
-/* Those whose slot is not known take the free ones, in order of position. */
-static void fill_slots(EkTable *table)
+/* The map itself stands in a slot of an Apple partition map, and so does free space that stays. */
+static gboolean is_of_map(const Layout *layout, guint slot)
 {
+    const EkPlanner *planner = layout->planner;
+    gboolean has_map = FALSE;
+    if (!g_str_equal(layout->scheme, "apm"))
+        return FALSE;
+    for (guint i = 0; planner->has_map && i < planner->map.count; i++) {
+        const EkTableEntry *entry = &planner->map.entries[i];
+        has_map |= entry->extended && entry->range.first == planner->map.sector_size;
+        if (entry->extended && entry->index == slot && !is_taken(layout, entry->range))
+            return TRUE;
+    }
+    return slot == 0 && !has_map;
+}
+
+/* Those whose slot is not known take the free ones, in order of position. */
+static void fill_slots(Layout *layout)
+{
+    EkTable *table = &layout->table;
     for (guint i = 0; i < table->count; i++)
         for (guint slot = 0; table->entries[i].index == NO_SLOT; slot++)
-            if (slot_is_free(table, slot))
+            if (slot_is_free(table, slot) && !is_of_map(layout, slot))
                 table->entries[i].index = slot;
 }
 
@@ -451,7 +485,8 @@ static char *now_of(const EkPlanner *planner, const EkTableEntry *planned)
         near->range.first == planned->range.first && near->range.bytes == planned->range.bytes;
     gboolean is_same_type =
         near->type == planned->type &&
-        memcmp(near->type_uuid, planned->type_uuid, sizeof near->type_uuid) == 0;
+        memcmp(near->type_uuid, planned->type_uuid, sizeof near->type_uuid) == 0 &&
+        g_str_equal(near->type_text, planned->type_text);
     if (is_same_place && is_same_type && near->logical == planned->logical)
         return g_strdup(near->active == planned->active ? "the same" : "not so active");
     if (is_same_place)
@@ -506,35 +541,27 @@ static const EkTableFormat *format_of(const char *scheme)
 static gboolean lay_out(EkPlanner *planner, Layout *layout, GError **error)
 {
     const EkTableFormat *format = format_of(layout->scheme);
+    gboolean is_apm = g_str_equal(layout->scheme, "apm");
     g_autoptr(GPtrArray) tables = tables_of(planner, layout->scheme);
     layout->table = (EkTable){.scheme = layout->scheme, .sector_size = planner->table_size};
-    if (format == NULL || format->compose == NULL) {
-        if (planner->wishes->scheme != NULL)
-            return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                                "--scheme %s: Apple partition maps are read, and not made, by this "
-                                "version",
-                                layout->scheme);
-        g_free(planner->plan->scheme);
-        planner->plan->scheme = g_strdup("none");
-        ek_planner_warn(planner,
-                        "the drive is ruled by an Apple partition map, which this version does not "
-                        "make: the table stays as it is");
-        return TRUE;
-    }
-    warn_of_other_sectors(planner, tables);
+    if (is_apm && planner->has_map && planner->wishes->table_sectors == 0)
+        layout->table.sector_size = planner->map.sector_size;
+    /* A map names the size of its blocks, whatever the drive's sectors are. */
+    if (!is_apm)
+        warn_of_other_sectors(planner, tables);
     add_chosen(layout, tables);
     keep_old(layout, tables);
     shorten(layout);
     sort_entries(layout, FALSE);
     if (g_str_equal(layout->scheme, "gpt")) {
         take_gpt_header(layout, tables);
-    } else {
+    } else if (!is_apm) {
         take_mbr_header(layout);
         ek_planner_chain(planner, &layout->table);
         drop_empty(layout);
         sort_entries(layout, FALSE);
     }
-    fill_slots(&layout->table);
+    fill_slots(layout);
     sort_entries(layout, TRUE);
     if (layout->table.count == 0)
         return TRUE; /* nothing is known: what stands there stays */
@@ -554,7 +581,10 @@ static gboolean lay_out_otherwise(EkPlanner *planner, Layout *layout, GError *fa
         return FALSE;
     }
     ek_planner_warn(planner, "the evidence is for %s, but %s: %s is planned",
-                    was_gpt ? "a GPT" : "an MBR", failure->message, was_gpt ? "an MBR" : "a GPT");
+                    was_gpt                              ? "a GPT"
+                    : g_str_equal(layout->scheme, "apm") ? "an Apple partition map"
+                                                         : "an MBR",
+                    failure->message, was_gpt ? "an MBR" : "a GPT");
     g_error_free(failure);
     g_ptr_array_set_size(planner->plan->partitions, 0);
     g_ptr_array_set_size(planner->plan->edits, 0);

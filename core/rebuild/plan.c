@@ -41,6 +41,8 @@ static void added_free(gpointer data)
 EkPlan *ek_plan_new(void)
 {
     EkPlan *plan = g_new0(EkPlan, 1);
+    plan->current_scheme = g_strdup("none");
+    plan->current = g_array_new(FALSE, FALSE, sizeof(EkTableEntry));
     plan->partitions = g_ptr_array_new_with_free_func(partition_free);
     plan->repairs = g_ptr_array_new_with_free_func(repair_free);
     plan->edits = g_ptr_array_new_with_free_func((GDestroyNotify)ek_edit_free);
@@ -53,6 +55,8 @@ EkPlan *ek_plan_new(void)
 void ek_plan_free(EkPlan *plan)
 {
     g_free(plan->scheme);
+    g_free(plan->current_scheme);
+    g_array_unref(plan->current);
     g_ptr_array_unref(plan->partitions);
     g_ptr_array_unref(plan->repairs);
     g_ptr_array_unref(plan->edits);
@@ -208,12 +212,24 @@ static gboolean edits_are_apart(const EkPlan *plan, GError **error)
     return TRUE;
 }
 
+static void note_current(EkPlanner *planner)
+{
+    EkPlan *plan = planner->plan;
+    if (!planner->has_current)
+        return;
+    g_free(plan->current_scheme);
+    plan->current_scheme = g_strdup(planner->current.scheme);
+    g_array_append_vals(plan->current, planner->current.entries, planner->current.count);
+}
+
 static gboolean fill_plan(EkPlanner *planner, GError **error)
 {
     EkGate *gate = planner->gate;
     gboolean unread = FALSE;
     planner->has_current =
         ek_hunt_current_table(gate, planner->sector_size, &planner->current, &unread);
+    planner->has_map = ek_apm_gather(gate, &planner->map);
+    note_current(planner);
     planner->table_unread = ek_gate_known(gate, 0, EK_STEP).good < EK_STEP;
     if (!ek_planner_choose(planner, error) || !ek_planner_lay_out(planner, error) ||
         !plan_repairs(planner, error))

@@ -44,6 +44,8 @@ void ek_edit_free(EkEdit *edit);
 
 typedef struct {
     char *scheme;            /* "mbr", "gpt", "apm"; "none" where no table is planned */
+    char *current_scheme;    /* of the table that rules the drive now; "none" */
+    GArray *current;         /* EkTableEntry: its partitions, in order of slot */
     GPtrArray *partitions;   /* EkPlanPartition* in order of slot */
     GPtrArray *repairs;      /* EkPlanRepair* */
     GPtrArray *edits;        /* EkEdit*, apart from one another, in order of position */

@@ -26,6 +26,8 @@ typedef struct {
     gboolean has_current;
     gboolean table_unread;
     EkTable current; /* that rules the drive */
+    gboolean has_map;
+    EkTable map; /* what is left of an Apple partition map */
 } EkPlanner;
 
 void ek_planner_warn(EkPlanner *planner, const char *format, ...) G_GNUC_PRINTF(2, 3);

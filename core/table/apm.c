@@ -4,11 +4,11 @@
  * says how many there are, and all must agree. */
 #include "table/table.h"
 
+#include "table/apm.h"
+
 #include "base/text.h"
 
-#define ENTRIES_MOST 256u
-#define NAME_BYTES 32u
-#define MAP_TYPE "Apple_partition_map"
+static const guint32 sizes[] = {512, 1024, 2048, 4096}; /* of blocks */
 
 static const EkSignature signatures[] = {
     /* PM, two zeros, a number of entries below 65536. */
@@ -24,29 +24,35 @@ static gboolean is_text(EkSpan span)
     return TRUE;
 }
 
-/* One entry of the map. */
-static gboolean entry_read(EkSpan span, guint32 sector_size, EkTable *table)
+gboolean ek_apm_entry_read(EkSpan span, guint32 sector_size, EkTable *table)
 {
     *table = (EkTable){.scheme = "apm", .sector_size = sector_size, .is_whole = TRUE};
     if (span.length < EK_STEP || !ek_span_equals(span, 0, "PM\0\0", 4))
         return FALSE;
     table->entry_count = ek_span_be32(span, 4);
-    EkSpan type = ek_span_part(span, 48, NAME_BYTES);
-    if (table->entry_count == 0 || table->entry_count > ENTRIES_MOST || type.data[0] == 0 ||
+    EkSpan type = ek_span_part(span, EK_APM_TYPE_AT, EK_APM_TEXT);
+    EkSpan name = ek_span_part(span, EK_APM_NAME_AT, EK_APM_TEXT);
+    if (table->entry_count == 0 || table->entry_count > EK_APM_ENTRIES_MOST || type.data[0] == 0 ||
         !is_text(type) || ek_span_be32(span, 8) == 0 || ek_span_be32(span, 12) == 0)
         return FALSE;
     EkTableEntry *entry = &table->entries[table->count++];
     *entry = (EkTableEntry){.range = {(EkByte)ek_span_be32(span, 8) * sector_size,
                                       (EkByte)ek_span_be32(span, 12) * sector_size}};
-    g_autofree char *name = g_strndup((const char *)type.data, NAME_BYTES);
-    g_strlcpy(entry->name, name, sizeof entry->name);
+    g_autofree char *type_text = g_strndup((const char *)type.data, EK_APM_TEXT);
+    g_autofree char *name_text = g_strndup((const char *)name.data, EK_APM_TEXT);
+    g_strlcpy(entry->type_text, type_text, sizeof entry->type_text);
+    if (g_utf8_validate(name_text, -1, NULL))
+        g_strlcpy(entry->name, name_text, sizeof entry->name);
+    /* The map is no volume, nor is what is free. */
+    entry->extended = g_str_equal(type_text, EK_APM_MAP) || g_str_equal(type_text, EK_APM_FREE);
     return TRUE;
 }
 
 /* The entry for the map itself, which is its first: all others are found from there. */
 static gboolean apm_read(EkSpan span, guint32 sector_size, EkTable *table)
 {
-    return entry_read(span, sector_size, table) && g_str_equal(table->entries[0].name, MAP_TYPE);
+    return ek_apm_entry_read(span, sector_size, table) &&
+           g_str_equal(table->entries[0].type_text, EK_APM_MAP);
 }
 
 static gboolean read_entry(EkGate *gate, EkByte at, guint32 sector_size, EkTable *one)
@@ -55,35 +61,93 @@ static gboolean read_entry(EkGate *gate, EkByte at, guint32 sector_size, EkTable
     EkKnown known;
     return ek_gate_read(gate, at, block, sizeof block, &known, NULL) &&
            known.good == sizeof block &&
-           entry_read((EkSpan){block, sizeof block}, sector_size, one);
+           ek_apm_entry_read((EkSpan){block, sizeof block}, sector_size, one);
+}
+
+/* Takes all entries of a map that agree with table->entry_count; `at` is where the first stands. */
+static void take_entries(EkGate *gate, EkByte at, EkTable *table)
+{
+    EkTable *one = g_new(EkTable, 1);
+    table->count = 0;
+    for (guint i = 0; i < table->entry_count && table->count < EK_TABLE_MOST; i++) {
+        if (!read_entry(gate, at + (EkByte)i * table->sector_size, table->sector_size, one) ||
+            one->entry_count != table->entry_count) {
+            table->is_whole = FALSE;
+            continue;
+        }
+        table->entries[table->count] = one->entries[0];
+        table->entries[table->count++].index = i;
+    }
+    g_free(one);
 }
 
 /* `at` is the first entry; block 0 stands before it and names the size of a block. */
 static gboolean apm_follow(EkGate *gate, EkByte at, EkTable *table)
 {
-    static const guint32 sizes[] = {512, 1024, 2048, 4096};
     EkTable one;
     guint32 size = 0;
     for (gsize i = 0; i < G_N_ELEMENTS(sizes) && size == 0 && table->entry_count > 1; i++)
         if (read_entry(gate, at + sizes[i], EK_STEP, &one) && one.entry_count == table->entry_count)
             size = sizes[i];
     table->sector_size = size != 0 ? size : EK_STEP;
-    guint count = table->entry_count;
-    table->count = 0;
-    for (guint i = 0; i < count && table->count < EK_TABLE_MOST; i++) {
-        if (!read_entry(gate, at + (EkByte)i * table->sector_size, table->sector_size, &one) ||
-            one.entry_count != count) {
-            table->is_whole = FALSE;
-            continue;
-        }
-        EkTableEntry *entry = &table->entries[table->count++];
-        *entry = one.entries[0];
-        entry->index = i;
-        /* The map is no volume, nor is what is free. */
-        entry->extended =
-            g_str_equal(entry->name, MAP_TYPE) || g_str_equal(entry->name, "Apple_Free");
-    }
+    take_entries(gate, at, table);
     return table->count > 0;
+}
+
+gboolean ek_apm_gather(EkGate *gate, EkTable *table)
+{
+    guint8 block[EK_STEP];
+    guint32 said = 0;
+    EkTable *one = g_new(EkTable, 1);
+    if (ek_gate_read(gate, 0, block, sizeof block, NULL, NULL) && block[0] == 'E' &&
+        block[1] == 'R')
+        said = ek_span_be16((EkSpan){block, sizeof block}, 2);
+    *table = (EkTable){.scheme = "apm"};
+    for (gsize i = 0; i < G_N_ELEMENTS(sizes); i++) {
+        EkTable *some = g_new0(EkTable, 1);
+        some->scheme = "apm";
+        some->first_byte = some->sector_size = sizes[i];
+        some->is_whole = TRUE;
+        for (guint k = 0; k < EK_APM_ENTRIES_MOST && some->entry_count == 0; k++)
+            if (read_entry(gate, (EkByte)sizes[i] * (k + 1), sizes[i], one) && k < one->entry_count)
+                some->entry_count = one->entry_count;
+        take_entries(gate, sizes[i], some);
+        /* With blocks of 512 bytes the entries of larger ones are seen too, but not all. */
+        if (some->count > table->count || (some->count == table->count && sizes[i] == said))
+            *table = *some;
+        g_free(some);
+    }
+    g_free(one);
+    return table->count > 1 || (table->count == 1 && said != 0);
+}
+
+static GPtrArray *apm_explain(EkSpan span, guint32 sector_size)
+{
+    GPtrArray *fields = ek_fields_new();
+    EkTable one;
+    (void)sector_size;
+    if (ek_span_equals(span, 0, "ER", 2)) {
+        ek_fields_add(fields, 0, 2, "signature", NULL);
+        ek_fields_add(fields, 2, 2, "bytes a block", g_strdup_printf("%u", ek_span_be16(span, 2)));
+        ek_fields_add(fields, 4, 4, "blocks", g_strdup_printf("%u", ek_span_be32(span, 4)));
+        ek_fields_add(fields, 8, 504, "drivers, boot code", NULL);
+        return fields;
+    }
+    if (!ek_apm_entry_read(span, EK_STEP, &one)) {
+        ek_fields_add(fields, 0, span.length, "no entry", NULL);
+        return fields;
+    }
+    ek_fields_add(fields, 0, 4, "signature", NULL);
+    ek_fields_add(fields, 4, 4, "entries", g_strdup_printf("%u", one.entry_count));
+    ek_fields_add(fields, 8, 4, "first block", g_strdup_printf("%u", ek_span_be32(span, 8)));
+    ek_fields_add(fields, 12, 4, "blocks", g_strdup_printf("%u", ek_span_be32(span, 12)));
+    ek_fields_add(fields, EK_APM_NAME_AT, EK_APM_TEXT, "name", ek_text_escape(one.entries[0].name));
+    ek_fields_add(fields, EK_APM_TYPE_AT, EK_APM_TEXT, "type",
+                  ek_text_escape(one.entries[0].type_text));
+    ek_fields_add(fields, 80, 8, "first block and blocks of data", NULL);
+    ek_fields_add(fields, 88, 4, "status", NULL);
+    ek_fields_add(fields, 92, 420, "boot code", NULL);
+    return fields;
 }
 
 const EkTableFormat ek_table_apm = {
@@ -93,4 +157,6 @@ const EkTableFormat ek_table_apm = {
     .signature_count = G_N_ELEMENTS(signatures),
     .read = apm_read,
     .follow = apm_follow,
+    .compose = ek_apm_compose,
+    .explain = apm_explain,
 };

@@ -63,7 +63,8 @@ gboolean ek_table_current(EkGate *gate, guint32 sector_size, EkTable *table, gbo
         ek_span_equals(span, 0, "ER", 2)) {
         guint32 size = ek_span_be16(span, 2);
         return ek_table_load(&ek_table_apm, gate, size == 2048 ? size : EK_STEP, EK_STEP, table) ||
-               ek_table_load(&ek_table_apm, gate, EK_STEP, EK_STEP, table);
+               ek_table_load(&ek_table_apm, gate, EK_STEP, EK_STEP, table) ||
+               ek_apm_gather(gate, table);
     }
     return has_mbr;
 }

@@ -14,6 +14,7 @@
 #define EK_MBR_PROTECTIVE 0xeeu /* type of an MBR's entry that protects a GPT */
 #define EK_TABLE_NAME 128u      /* bytes of a name, its end included */
 #define EK_GPT_NAME_BYTES 72u
+#define EK_APM_TEXT 32u /* bytes of a name, and of a type */
 #define EK_MBR_PRIMARIES 4u
 #define EK_MBR_ACTIVE 0x80u /* first byte of an entry */
 
@@ -22,13 +23,15 @@ typedef struct {
     EkRange range; /* bytes on the drive */
     guint8 type;   /* MBR type byte */
     gboolean active;
-    gboolean extended;               /* holds further tables, no volume of its own */
+    gboolean extended;               /* of the table itself, no volume: holds further tables; APM:
+                                      * the map, and what is free */
     gboolean logical;                /* named by a table inside an extended partition */
     EkByte link_byte;                /* logical: where its link of the chain stands */
     guint8 type_uuid[16];            /* GPT: as it stands there; zeros elsewhere */
     guint8 uuid[16];                 /* GPT: as it stands there; zeros elsewhere */
     guint64 attributes;              /* GPT */
     char name[EK_TABLE_NAME];        /* UTF-8; GPT and APM */
+    char type_text[EK_APM_TEXT + 1]; /* APM: "Apple_HFS" */
     guint8 units[EK_GPT_NAME_BYTES]; /* GPT: the name as it stands there, UTF-16LE */
 } EkTableEntry;
 
@@ -101,6 +104,13 @@ gboolean ek_table_load(const EkTableFormat *format, EkGate *gate, EkByte at, gui
  * logical partitions. `sector_size` is the drive's. FALSE when there is none; *unread says whether
  * that may be because its sectors were not read. */
 gboolean ek_table_current(EkGate *gate, guint32 sector_size, EkTable *table, gboolean *unread);
+
+/* The map of the drive by whatever of its entries is left, also without its first or its block 0.
+ * FALSE when there is none. */
+gboolean ek_apm_gather(EkGate *gate, EkTable *table);
+
+/* The type of a partition that holds such a file system: "Apple_HFS"; "" when there is none. */
+const char *ek_apm_type_for(const char *filesystem);
 
 /* The type of a partition that holds such a file system, 16 bytes as they stand on the drive; NULL
  * when there is none. */

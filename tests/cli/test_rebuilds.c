@@ -347,8 +347,10 @@ static void what_was_there_before_can_be_planned(void)
     g_auto(Result) first = ektypon("plan bench");
     CHECK_STATUS(first, 0);
     CHECK_CONTAINS(first.out, "a newer volume lies on its ground");
-    CHECK_CONTAINS(first.out, "instead: --keep ");
+    CHECK_CONTAINS(first.out, "--alternative 1 (volume ");
     CHECK_CONTAINS(first.out, "The drive holds 2 layers of volumes; an older one: --layer 2");
+    CHECK_NUMBER(planned(""), 2);
+    CHECK_NUMBER(planned("--alternative 1"), 1);
     CHECK_NUMBER(planned(""), 2);
     CHECK_NUMBER(planned("--layer 2"), 1);
     g_auto(Result) older = ektypon("plan bench --layer 2 --json");
@@ -419,7 +421,9 @@ static void wishes_that_cannot_be_had_leave_the_plan(void)
         {"--keep 1 --resize 1:8", 1, "--keep 1: it needs 32768 sectors"},
         {"--keep 1 --resize 1:99999999", 1, "past the end of this drive"},
         {"--scheme tape", 2, "mbr, gpt, apm or none"},
-        {"--scheme apm", 1, "read, and not made, by this version"},
+        {"--scheme tape --json", 2, "mbr, gpt, apm or none"},
+        {"--alternative 3", 2, "the plan that was made has 0 of them"},
+        {"--show --alternative 1", 2, "it takes no wishes"},
         {"--layer 9", 1, "1 layer of volumes"},
         {"--layer -1", 2, "1 is the newest"},
         {"--table-sectors 100", 2, "512, 1024, 2048 or 4096"},

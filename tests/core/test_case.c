@@ -355,6 +355,7 @@ static void a_plan_comes_back_as_it_was(void)
                                              .type = 0x0c,
                                              .active = TRUE,
                                              .uuid = {9, 8},
+                                             .type_text = "Apple_HFS",
                                              .name = "Größe"},
                                    .volume = 5,
                                    .note = g_strdup("found"),
@@ -362,6 +363,10 @@ static void a_plan_comes_back_as_it_was(void)
                                    .check = g_strdup("opens"),
                                    .opens = TRUE};
     g_ptr_array_add(plan->partitions, partition);
+    EkTableEntry standing = {.index = 1, .range = {512, 1 << 20}, .logical = TRUE};
+    g_free(plan->current_scheme);
+    plan->current_scheme = g_strdup("mbr");
+    g_array_append_val(plan->current, standing);
     EkPlanAlternative *alternative = g_new0(EkPlanAlternative, 1);
     *alternative = (EkPlanAlternative){3, g_strdup("an older one")};
     g_ptr_array_add(plan->alternatives, alternative);
@@ -379,7 +384,12 @@ static void a_plan_comes_back_as_it_was(void)
     CHECK(same->entry.active);
     CHECK_BYTES(same->entry.uuid, partition->entry.uuid, 16);
     CHECK_TEXT(same->entry.name, "Größe");
+    CHECK_TEXT(same->entry.type_text, "Apple_HFS");
     CHECK_TEXT(same->check, "opens");
+    CHECK_TEXT(back->current_scheme, "mbr");
+    CHECK_NUMBER(back->current->len, 1);
+    CHECK_NUMBER(g_array_index(back->current, EkTableEntry, 0).range.bytes, 1 << 20);
+    CHECK(g_array_index(back->current, EkTableEntry, 0).logical);
     CHECK_NUMBER(back->layers, 2);
     CHECK_NUMBER(((EkPlanAlternative *)back->alternatives->pdata[0])->volume, 3);
     CHECK_TEXT(back->warnings->pdata[0], "mind the gap");

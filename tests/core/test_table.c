@@ -209,6 +209,79 @@ static void a_gpt_is_composed_with_its_backup(void)
     drive_close(&drive);
 }
 
+/* The map itself, two partitions, and what is free before, between and behind them. */
+static void an_apple_map_is_composed(void)
+{
+    static const struct {
+        guint first;
+        guint blocks;
+        const char *type;
+    } wanted[] = {{1, 63, "Apple_partition_map"}, {100, 900, "Apple_HFS"},
+                  {64, 36, "Apple_Free"},         {2000, 6000, "DOS_FAT_32"},
+                  {1000, 1000, "Apple_Free"},     {8000, 192, "Apple_Free"}};
+    Drive drive;
+    EkTable back;
+    GError *error = NULL;
+    drive_open(&drive);
+    EkTable table = {.scheme = "apm", .sector_size = 512, .count = 2};
+    table.entries[0] = (EkTableEntry){
+        .index = 1, .range = {100 * 512, 900 * 512}, .type_text = "Apple_HFS", .name = "Photos"};
+    table.entries[1] = (EkTableEntry){
+        .index = 3, .range = {2000 * 512, 6000 * 512}, .type_text = "DOS_FAT_32", .name = "Logs"};
+    CHECK(compose(&drive, &ek_table_apm, &table, &error));
+    CHECK_FINE(&error);
+    CHECK_NUMBER(ek_span_be32((EkSpan){drive.data, 512}, 4), DRIVE_BYTES / 512);
+    CHECK(load(&drive, &ek_table_apm, 512, &back));
+    CHECK(back.is_whole);
+    CHECK_NUMBER(back.count, G_N_ELEMENTS(wanted));
+    for (guint i = 0; i < MIN(back.count, G_N_ELEMENTS(wanted)); i++) {
+        CHECK_NUMBER(back.entries[i].range.first, wanted[i].first * 512);
+        CHECK_NUMBER(back.entries[i].range.bytes, wanted[i].blocks * 512);
+        CHECK_TEXT(back.entries[i].type_text, wanted[i].type);
+    }
+    CHECK_TEXT(back.entries[1].name, "Photos");
+    /* Composed once more, it stays as it is; so does what only its own maker knows. */
+    fill_noise(drive.data + 2 * 512 + 92, 400, 3);
+    g_autofree guint8 *before = g_memdup2(drive.data, DRIVE_BYTES);
+    CHECK(compose(&drive, &ek_table_apm, &table, &error));
+    CHECK_BYTES(drive.data, before, DRIVE_BYTES);
+    /* What overlaps what is free takes its place. */
+    table.entries[table.count++] =
+        (EkTableEntry){.index = 4, .range = {1000 * 512, 500 * 512}, .type_text = "DOS_FAT_16"};
+    CHECK(compose(&drive, &ek_table_apm, &table, &error));
+    CHECK(load(&drive, &ek_table_apm, 512, &back) && back.is_whole);
+    CHECK_TEXT(back.entries[4].type_text, "DOS_FAT_16");
+    /* Without block 0 and its first entry the others still tell. */
+    Bench bench;
+    memset(drive.data, 0, 1024);
+    bench_open(&bench, drive.data, DRIVE_BYTES);
+    CHECK(ek_apm_gather(bench.gate, &back));
+    bench_close(&bench);
+    CHECK(!back.is_whole);
+    CHECK_TEXT(back.entries[0].name, "Photos");
+    drive_close(&drive);
+}
+
+static void what_an_apple_map_cannot_say_is_refused(void)
+{
+    Drive drive;
+    GError *error = NULL;
+    drive_open(&drive);
+    EkTable table = {.scheme = "apm", .sector_size = 512, .count = 1};
+    table.entries[0] = (EkTableEntry){.index = 1, .range = {512, 512}, .type_text = "Apple_HFS"};
+    CHECK(!compose(&drive, &ek_table_apm, &table, &error));
+    CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "has no room in front of the first partition");
+    table.entries[0].range = (EkRange){700, 512};
+    CHECK(!compose(&drive, &ek_table_apm, &table, &error));
+    CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "does not begin and end on blocks");
+    table.entries[0] =
+        (EkTableEntry){.index = 300, .range = {65536, 512}, .type_text = "Apple_HFS"};
+    CHECK(!compose(&drive, &ek_table_apm, &table, &error));
+    CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "up to 256 entries");
+    CHECK_NUMBER(drive.data[512], 0); /* nothing was written */
+    drive_close(&drive);
+}
+
 static void what_an_mbr_cannot_say_is_refused(void)
 {
     Drive drive;
@@ -251,6 +324,8 @@ int main(void)
         {"what is composed reads back", what_is_composed_reads_back},
         {"a chain is composed", a_chain_is_composed},
         {"a GPT is composed with its backup", a_gpt_is_composed_with_its_backup},
+        {"an Apple map is composed", an_apple_map_is_composed},
+        {"what an Apple map cannot say is refused", what_an_apple_map_cannot_say_is_refused},
         {"what an MBR cannot say is refused", what_an_mbr_cannot_say_is_refused},
         {"the fields cover the sector", the_fields_cover_the_sector},
     };
