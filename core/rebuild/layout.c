@@ -216,6 +216,7 @@ static void take_gpt(const EkPlanner *planner, const EkChosen *chosen, const EkT
                      EkTableEntry *entry)
 {
     const guint8 *type = ek_gpt_type_for(chosen->filesystem);
+    entry->type = 0;
     memset(entry->type_uuid, 0, sizeof entry->type_uuid);
     if (type != NULL)
         memcpy(entry->type_uuid, type, sizeof entry->type_uuid);

@@ -10,6 +10,7 @@
 #include <string.h>
 
 #define DRIVES 6u
+#define FILES 24u
 #define PARTS_MOST 7u
 #define SECTOR ((guint64)512)
 #define MIB_SECTORS 2048u
@@ -17,8 +18,9 @@
 typedef struct {
     const char *type; /* for sfdisk: of an MBR, and of a GPT */
     const char *gpt_type;
-    const char *make;  /* FILE is put in */
-    const char *check; /* read-only, FILE is put in; NULL: none */
+    const char *driver; /* of the system, to put files in; NULL: it has none */
+    const char *make;   /* FILE is put in */
+    const char *check;  /* read-only, FILE is put in; NULL: none */
     guint least_mib;
     guint most_mib;
     guint wiped_first; /* sectors in it that can be lost, since something else tells of them */
@@ -31,20 +33,28 @@ typedef struct {
 #define BASIC_DATA "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"
 
 static const Maker makers[] = {
-    {"83", "L", "mke2fs -q -F -t ext2 -b 1024 FILE", "e2fsck -fn FILE", 16, 40, 0, 6, FALSE},
-    {"83", "L", "mke2fs -q -F -t ext4 -b 4096 -O ^has_journal FILE", "e2fsck -fn FILE", 140, 180, 0,
-     16, FALSE},
-    {"83", "L", "mke2fs -q -F -t ext3 -b 1024 FILE", "e2fsck -fn FILE", 30, 60, 0, 6, FALSE},
-    {"83", "L", "mkfs.xfs -q FILE", "xfs_repair -f -n FILE", 301, 320, 0, 1, FALSE},
-    {"83", "L", "mkfs.btrfs -q FILE", "btrfs check --readonly FILE", 120, 140, 128, 8, FALSE},
-    {"7", BASIC_DATA, "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 FILE", "ntfsfix -n FILE", 8, 40, 0, 1,
+    {"83", "L", "ext2", "mke2fs -q -F -t ext2 -b 1024 FILE", "e2fsck -fn FILE", 16, 40, 0, 6,
      FALSE},
-    {"7", BASIC_DATA, "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 -c 4096 FILE", "ntfsfix -n FILE", 8,
-     40, 0, 16, TRUE},
-    {"c", BASIC_DATA, "mkfs.fat -F 32 -s 1 FILE", "fsck.fat -n FILE", 40, 60, 0, 2, FALSE},
-    {"7", BASIC_DATA, "mkfs.exfat FILE", "fsck.exfat -n FILE", 8, 60, 0, 12, FALSE},
-    {"7", BASIC_DATA, "mkfs.exfat FILE", "fsck.exfat -n FILE", 8, 60, 0, BOTH_REGIONS, FALSE},
-    {"82", "S", "mkswap FILE", NULL, 4, 20, 0, 0, FALSE},
+    {"83", "L", "ext4", "mke2fs -q -F -t ext4 -b 4096 FILE", "e2fsck -fn FILE", 140, 180, 0, 16,
+     FALSE},
+    {"83", "L", "ext3", "mke2fs -q -F -t ext3 -b 1024 FILE", "e2fsck -fn FILE", 30, 60, 0, 6,
+     FALSE},
+    {"83", "L", "ext4", "mke2fs -q -F -t ext4 -b 1024 -O ^metadata_csum,uninit_bg,^64bit FILE",
+     "e2fsck -fn FILE", 30, 60, 0, 6, FALSE},
+    {"83", "L", "ext4", "mke2fs -q -F -t ext4 -b 1024 -O bigalloc -C 8192 FILE", "e2fsck -fn FILE",
+     140, 160, 0, 6, FALSE},
+    {"83", "L", "xfs", "mkfs.xfs -q FILE", "xfs_repair -f -n FILE", 301, 320, 0, 1, FALSE},
+    {"83", "L", "btrfs", "mkfs.btrfs -q FILE", "btrfs check --readonly FILE", 120, 140, 128, 8,
+     FALSE},
+    {"7", BASIC_DATA, "ntfs", "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 FILE", "ntfsfix -n FILE", 8,
+     40, 0, 1, FALSE},
+    {"7", BASIC_DATA, "ntfs", "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 -c 4096 FILE",
+     "ntfsfix -n FILE", 8, 40, 0, 16, TRUE},
+    {"c", BASIC_DATA, "vfat", "mkfs.fat -F 32 -s 1 FILE", "fsck.fat -n FILE", 40, 60, 0, 2, FALSE},
+    {"7", BASIC_DATA, "exfat", "mkfs.exfat FILE", "fsck.exfat -n FILE", 8, 60, 0, 12, FALSE},
+    {"7", BASIC_DATA, "exfat", "mkfs.exfat FILE", "fsck.exfat -n FILE", 8, 60, 0, BOTH_REGIONS,
+     FALSE},
+    {"82", "S", NULL, "mkswap FILE", NULL, 4, 20, 0, 0, FALSE},
 };
 
 typedef enum { TABLE_PRIMARIES, TABLE_LOGICAL, TABLE_GPT, TABLES } TableKind;
@@ -54,6 +64,7 @@ typedef struct {
     guint64 first;
     guint64 sectors;
     gboolean wiped;
+    gboolean filled; /* with the files that files.txt has the sums of */
 } Part;
 
 typedef struct {
@@ -134,13 +145,44 @@ static void make_table(const Drive *drive)
          drive->sectors * SECTOR);
 }
 
+/* Some files in folders, from nothing to a MiB, other ones for each drive. */
+static void make_files(GRand *random)
+{
+    must("rm -rf files && mkdir -p files/Catalogue/2025 files/Photos");
+    for (guint i = 0; i < FILES; i++) {
+        static const char *const folders[] = {".", "Catalogue", "Catalogue/2025", "Photos"};
+        gsize length = (gsize)g_rand_int_range(random, 0, i % 4 == 0 ? 1 << 18 : 20000);
+        g_autofree char *path = g_strdup_printf("files/%s/Tray %u.dat", folders[i % 4], i);
+        g_autofree guint8 *bytes = g_malloc(MAX(length, 1));
+        fill_noise(bytes, length, g_rand_int(random));
+        write_file(path, bytes, i == 0 ? 0 : length);
+    }
+    must("cd files && find . -type f -print0 | xargs -0 sha256sum >../files.txt");
+}
+
+/* FALSE where the system cannot mount such a volume. */
+static gboolean fill(const Part *part)
+{
+    if (part->maker->driver == NULL)
+        return FALSE;
+    g_auto(Result) up = shell("%s/tests/scripts/mount-volume %s part.img mount", EKTYPON_SOURCE,
+                              part->maker->driver);
+    if (up.status != 0)
+        return FALSE;
+    must("cp -r files/. mount/ && %s/tests/scripts/mount-volume --down part.img mount",
+         EKTYPON_SOURCE);
+    return TRUE;
+}
+
 static void make_volumes(Drive *drive)
 {
+    make_files(drive->random);
     for (guint i = 0; i < drive->count; i++) {
-        const Part *part = &drive->parts[i];
+        Part *part = &drive->parts[i];
         g_autofree char *make = with_file(part->maker->make, "part.img");
         must("rm -f part.img && truncate -s %" G_GUINT64_FORMAT " part.img && %s >maker.log 2>&1",
              part->sectors * SECTOR, make);
+        part->filled = fill(part);
         must("dd if=part.img of=drive.img bs=1M seek=%" G_GUINT64_FORMAT
              " conv=notrunc,sparse status=none",
              part->first / MIB_SECTORS);
@@ -233,6 +275,17 @@ static void check_table(const Drive *drive, const char *wanted, const char *file
     CHECK_TEXT(is, wanted);
 }
 
+/* The system's own driver has every file as it was put in. */
+static void check_files(const Part *part)
+{
+    if (!part->filled)
+        return;
+    must("%s/tests/scripts/mount-volume %s part.img mount", EKTYPON_SOURCE, part->maker->driver);
+    g_auto(Result) sums = shell("cd mount && sha256sum --quiet -c ../files.txt");
+    CHECK_STATUS(sums, 0);
+    must("%s/tests/scripts/mount-volume --down part.img mount", EKTYPON_SOURCE);
+}
+
 static void check_volumes(const Drive *drive, const char *file)
 {
     for (guint i = 0; i < drive->count; i++) {
@@ -255,6 +308,7 @@ static void check_volumes(const Drive *drive, const char *file)
         }
         if (!part->wiped)
             must("cmp part.img was.img");
+        check_files(part);
     }
 }
 

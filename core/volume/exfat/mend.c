@@ -9,6 +9,8 @@
 
 #define SUMMED_SECTORS 11u
 #define EXTENDED_SECTORS 8u
+#define SHARE_IN_USE 112u /* of neither's sum */
+#define SHARE_NOT_KNOWN 0xffu
 #define EXTENDED_MARK 0xaa550000u
 
 typedef struct {
@@ -61,13 +63,20 @@ gboolean ek_exfat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, vo
         : second.is_whole
             ? g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT, backup / EK_STEP)
             : g_strdup("what its other traces tell");
+    /* Each of them keeps a state and a share in use of its own: a whole one is right as it is. */
+    gboolean is_first_right = first.is_whole;
+    gboolean is_second_right = second.is_whole;
     Region *good = first.is_whole ? &first : &second;
     if (!good->is_whole)
         compose(volume, &boot, good);
-    ek_header_mend_range(gate, "exfat-boot", volume->first_byte, good->data, good->length,
-                         "main boot region", from, sink, data);
-    ek_header_mend_range(gate, "exfat-boot", backup, good->data, good->length, "backup boot region",
-                         from, sink, data);
+    if (!is_first_right) {
+        good->data[SHARE_IN_USE] = SHARE_NOT_KNOWN;
+        ek_header_mend_range(gate, "exfat-boot", volume->first_byte, good->data, good->length,
+                             "main boot region", from, sink, data);
+    }
+    if (!is_second_right)
+        ek_header_mend_range(gate, "exfat-boot", backup, good->data, good->length,
+                             "backup boot region", from, sink, data);
     g_free(first.data);
     g_free(second.data);
     return TRUE;

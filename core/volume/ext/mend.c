@@ -1,8 +1,9 @@
 /* SPDX-License-Identifier: MIT */
 /* What makes the beginning of an ext volume right again: the primary superblock, and the group
- * descriptors behind it. Copies of both stand in some groups. What they count may be old: the file
- * system's own checker counts again. */
+ * descriptors behind it. Copies of both stand in some groups; what they count is old, and is
+ * counted again. */
 #include "volume/ext/ext.h"
+#include "volume/ext/recount.h"
 #include "volume/headers.h"
 
 #include <string.h>
@@ -52,35 +53,47 @@ static guint8 *load_copy(EkGate *gate, const EkVolume *volume, const EkExtSuper 
     return NULL;
 }
 
-/* Those that were not read, or that cannot be, from a copy. */
-static void mend_descriptors(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
-                             EkMendSink sink, void *data)
+/* The descriptors as they shall stand: those that were not read, or that cannot be, from a copy and
+ * counted again. */
+typedef struct {
+    guint8 *wanted; /* NULL: nothing is known of them */
+    gsize length;
+    EkByte first;
+    EkByte copy_at;
+    gboolean is_changed;
+} Descriptors;
+
+static Descriptors load_descriptors(EkExtRecount *recount, const EkVolume *volume)
 {
+    const EkExtSuper *super = &recount->super;
+    EkGate *gate = recount->gate;
     guint32 bytes = super->descriptor_bytes;
-    gsize length = (gsize)MIN(
-        ek_divide_up(super->groups * bytes, super->block_bytes) * super->block_bytes, G_MAXUINT32);
-    EkByte first = descriptors_byte(volume, super, EK_EXT_SUPER_OFFSET);
-    EkByte at = 0;
-    if (super->meta_bg || length > DESCRIPTORS_MOST)
-        return;
-    g_autofree guint8 *wanted = g_malloc0(length);
-    if (!ek_gate_read(gate, first, wanted, length, NULL, NULL))
-        return;
-    g_autofree guint8 *copy = load_copy(gate, volume, super, length, &at);
-    gboolean is_changed = FALSE;
-    for (guint64 group = 0; group < super->groups && copy != NULL; group++) {
+    Descriptors all = {
+        .length =
+            (gsize)MIN(ek_divide_up(super->groups * bytes, super->block_bytes) * super->block_bytes,
+                       G_MAXUINT32),
+        .first = descriptors_byte(volume, super, EK_EXT_SUPER_OFFSET),
+    };
+    if (super->meta_bg || all.length > DESCRIPTORS_MOST)
+        return all;
+    g_autofree guint8 *wanted = g_malloc0(all.length);
+    if (!ek_gate_read(gate, all.first, wanted, all.length, NULL, NULL))
+        return all;
+    g_autofree guint8 *copy = load_copy(gate, volume, super, all.length, &all.copy_at);
+    recount->descriptors = wanted;
+    for (guint64 group = 0; group < super->groups; group++) {
         gsize place = group * bytes;
-        gboolean is_good = ek_gate_known(gate, first + place, bytes).good == bytes &&
-                           is_plausible(super, (EkSpan){wanted + place, bytes});
-        if (is_good)
+        if (ek_gate_known(gate, all.first + place, bytes).good == bytes &&
+            is_plausible(super, (EkSpan){wanted + place, bytes}))
             continue;
+        if (copy == NULL)
+            return all;
         memcpy(wanted + place, copy + place, bytes);
-        is_changed = TRUE;
+        ek_ext_recount_group(recount, group);
+        all.is_changed = TRUE;
     }
-    g_autofree char *from = g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT, at / EK_STEP);
-    if (is_changed)
-        ek_header_mend_range(gate, "ext-descriptors", first, wanted, length, "group descriptors",
-                             from, sink, data);
+    all.wanted = g_steal_pointer(&wanted);
+    return all;
 }
 
 /* Of another volume, or with a sum that does not fit: no system mounts it. */
@@ -107,16 +120,25 @@ gboolean ek_ext_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
         return ek_error_set(error, EK_ERROR_DAMAGED,
                             "the superblock at sector %" G_GUINT64_FORMAT " is none any more",
                             volume->header_byte / EK_STEP);
+    EkExtRecount recount = {gate, volume->first_byte, super, good, NULL};
+    Descriptors all = load_descriptors(&recount, volume);
     EkByte at = volume->first_byte + EK_EXT_SUPER_OFFSET;
-    guint32 group = super.group;
     if (ek_part_read(gate, at, there, sizeof there) != EK_PART_THERE ||
         !is_right((EkSpan){there, sizeof there}, span)) {
+        if (all.wanted != NULL)
+            ek_ext_recount_super(&recount);
         ek_ext_super_set_group(good, 0);
-        g_autofree char *from = g_strdup_printf("the copy of group %u at sector %" G_GUINT64_FORMAT,
-                                                group, volume->header_byte / EK_STEP);
+        g_autofree char *from = g_strdup_printf(
+            "the copy of group %u at sector %" G_GUINT64_FORMAT "%s", super.group,
+            volume->header_byte / EK_STEP, all.wanted != NULL ? ", counted again" : "");
         ek_header_mend_range(gate, volume->format->structure, at, good, sizeof good,
                              "primary superblock", from, sink, data);
     }
-    mend_descriptors(gate, volume, &super, sink, data);
+    g_autofree char *from = g_strdup_printf(
+        "the copy at sector %" G_GUINT64_FORMAT ", counted again", all.copy_at / EK_STEP);
+    if (all.wanted != NULL && all.is_changed)
+        ek_header_mend_range(gate, "ext-descriptors", all.first, all.wanted, all.length,
+                             "group descriptors", from, sink, data);
+    g_free(all.wanted);
     return TRUE;
 }

@@ -1,0 +1,280 @@
+/* SPDX-License-Identifier: MIT */
+#include "volume/ext/recount.h"
+
+#include "base/checksum.h"
+#include "volume/ext/inode.h"
+#include "volume/headers.h"
+
+#include <string.h>
+
+#define COMPAT_JOURNAL 0x4u
+#define INCOMPAT_RECOVER 0x4u
+#define INCOMPAT_SUM_SEED 0x2000u
+#define RO_GROUP_SUMS 0x10u
+#define RO_BIGALLOC 0x200u
+#define RO_CHECKSUM 0x400u
+#define INODES_NOT_WRITTEN 1u /* flags of a group */
+#define BLOCKS_NOT_WRITTEN 2u
+#define SUM_AT 30u /* in a descriptor */
+#define WIDE_BYTES 64u
+#define JOURNAL_START 28u /* in a journal's superblock: 0 when all of it was played back */
+#define JOURNAL_MAGIC 0xc03b3998u
+
+static EkSpan raw_of(const EkExtRecount *recount)
+{
+    return (EkSpan){recount->raw, EK_EXT_SUPER_BYTES};
+}
+
+static gboolean has_ro(const EkExtRecount *recount, guint32 feature)
+{
+    EkSpan raw = raw_of(recount);
+    return ek_span_le32(raw, 76) != 0 && (ek_span_le32(raw, 100) & feature) != 0;
+}
+
+static gboolean has_incompat(const EkExtRecount *recount, guint32 feature)
+{
+    EkSpan raw = raw_of(recount);
+    return ek_span_le32(raw, 76) != 0 && (ek_span_le32(raw, 96) & feature) != 0;
+}
+
+/* --- sums ----------------------------------------------------------------------------------- */
+
+static guint32 sum_seed(const EkExtRecount *recount)
+{
+    EkSpan raw = raw_of(recount);
+    return has_incompat(recount, INCOMPAT_SUM_SEED)
+               ? ek_span_le32(raw, 624)
+               : ek_crc32c(G_MAXUINT32, ek_span_part(raw, 104, 16));
+}
+
+/* CRC-16 with the reversed polynomial A001. */
+static guint16 crc16_from(guint16 sum, EkSpan span)
+{
+    for (gsize i = 0; i < span.length; i++) {
+        sum = (guint16)(sum ^ span.data[i]);
+        for (guint bit = 0; bit < 8; bit++)
+            sum = (guint16)((sum & 1) != 0 ? sum >> 1 ^ 0xa001 : sum >> 1);
+    }
+    return sum;
+}
+
+static void set_sum(const EkExtRecount *recount, guint64 group, guint8 *descriptor)
+{
+    guint32 bytes = recount->super.descriptor_bytes;
+    EkSpan span = {descriptor, bytes};
+    EkSpan behind = ek_span_part(span, SUM_AT + 2, bytes - SUM_AT - 2);
+    guint8 number[4];
+    EkSpan own = {number, sizeof number};
+    ek_put_le32(number, (guint32)group);
+    if (has_ro(recount, RO_CHECKSUM)) {
+        static const guint8 zeros[2];
+        guint32 sum = ek_crc32c(sum_seed(recount), own);
+        sum = ek_crc32c(sum, ek_span_part(span, 0, SUM_AT));
+        sum = ek_crc32c(sum, (EkSpan){zeros, sizeof zeros});
+        ek_put_le16(descriptor + SUM_AT, (guint16)(ek_crc32c(sum, behind) & 0xffff));
+    } else if (has_ro(recount, RO_GROUP_SUMS)) {
+        guint16 sum = crc16_from(0xffff, ek_span_part(raw_of(recount), 104, 16));
+        sum = crc16_from(sum, own);
+        sum = crc16_from(sum, ek_span_part(span, 0, SUM_AT));
+        ek_put_le16(descriptor + SUM_AT, bytes > 32 ? crc16_from(sum, behind) : sum);
+    }
+}
+
+/* --- a group -------------------------------------------------------------------------------- */
+
+/* Fields of a descriptor have a low half, and a high one where there is room. */
+static guint64 get_field(const EkExtRecount *recount, const guint8 *descriptor, gsize low,
+                         gsize high)
+{
+    EkSpan span = {descriptor, recount->super.descriptor_bytes};
+    gboolean is_wide = span.length >= WIDE_BYTES;
+    if (low < 12)
+        return ek_span_le32(span, low) | (is_wide ? (guint64)ek_span_le32(span, high) << 32 : 0);
+    return ek_span_le16(span, low) | (is_wide ? (guint64)ek_span_le16(span, high) << 16 : 0);
+}
+
+static void put_half(const EkExtRecount *recount, guint8 *descriptor, gsize low, gsize high,
+                     guint32 value)
+{
+    ek_put_le16(descriptor + low, (guint16)(value & 0xffff));
+    if (recount->super.descriptor_bytes >= WIDE_BYTES)
+        ek_put_le16(descriptor + high, (guint16)(value >> 16));
+}
+
+/* A bitmap that was read as a whole; NULL otherwise. The caller frees. */
+static guint8 *load_bitmap(const EkExtRecount *recount, guint64 block)
+{
+    guint32 bytes = recount->super.block_bytes;
+    g_autofree guint8 *bitmap = g_malloc(bytes);
+    if (block >= recount->super.blocks ||
+        ek_part_read(recount->gate, recount->first_byte + block * bytes, bitmap, bytes) !=
+            EK_PART_THERE)
+        return NULL;
+    return g_steal_pointer(&bitmap);
+}
+
+static gboolean is_used(const guint8 *bitmap, guint64 bit)
+{
+    return (bitmap[bit / 8] >> bit % 8 & 1) != 0;
+}
+
+static guint32 count_free(const guint8 *bitmap, guint64 bits)
+{
+    guint32 count = 0;
+    for (guint64 bit = 0; bit < bits; bit++)
+        count += is_used(bitmap, bit) ? 0 : 1;
+    return count;
+}
+
+static void put_bitmap_sum(const EkExtRecount *recount, guint8 *descriptor, const guint8 *bitmap,
+                           guint64 bits, gsize low, gsize high)
+{
+    if (has_ro(recount, RO_CHECKSUM))
+        put_half(recount, descriptor, low, high,
+                 ek_crc32c(sum_seed(recount), (EkSpan){bitmap, (gsize)(bits / 8)}));
+}
+
+/* Blocks, or clusters of them, that one bit stands for. */
+static guint32 blocks_a_bit(const EkExtRecount *recount)
+{
+    EkSpan raw = raw_of(recount);
+    guint32 log = ek_span_le32(raw, 28) - ek_span_le32(raw, 24);
+    return has_ro(recount, RO_BIGALLOC) && log < 20 ? 1u << log : 1;
+}
+
+/* A bitmap that was never written may hold anything; one with nothing in it is none to rely on. */
+static gboolean was_written(const EkExtRecount *recount, const guint8 *descriptor, guint16 flag,
+                            const guint8 *bitmap, guint64 bits)
+{
+    gboolean is_flagged = (ek_span_le16((EkSpan){descriptor, 32}, 18) & flag) != 0 &&
+                          has_ro(recount, RO_GROUP_SUMS | RO_CHECKSUM);
+    return !is_flagged || !ek_bytes_are_zero(bitmap, (gsize)(bits / 8));
+}
+
+static void clear_flag(guint8 *descriptor, guint16 flag)
+{
+    ek_put_le16(descriptor + 18, (guint16)(ek_span_le16((EkSpan){descriptor, 32}, 18) & ~flag));
+}
+
+static void recount_blocks(const EkExtRecount *recount, guint64 group, guint8 *descriptor)
+{
+    const EkExtSuper *super = &recount->super;
+    g_autofree guint8 *bitmap = load_bitmap(recount, get_field(recount, descriptor, 0, 32));
+    guint64 before = super->first_data_block + group * super->blocks_per_group;
+    guint64 blocks = MIN(super->blocks - before, super->blocks_per_group);
+    guint32 a_bit = blocks_a_bit(recount);
+    guint64 bits = MIN(ek_divide_up(blocks, a_bit), (guint64)super->block_bytes * 8);
+    guint64 all = MIN(super->blocks_per_group / a_bit, (guint64)super->block_bytes * 8);
+    if (bitmap == NULL || !was_written(recount, descriptor, BLOCKS_NOT_WRITTEN, bitmap, bits))
+        return;
+    clear_flag(descriptor, BLOCKS_NOT_WRITTEN);
+    put_half(recount, descriptor, 12, 44, count_free(bitmap, bits));
+    put_bitmap_sum(recount, descriptor, bitmap, all, 24, 56);
+}
+
+/* Folders among the inodes that are in use; those that were not read count as none. */
+static guint32 count_folders(const EkExtRecount *recount, const guint8 *descriptor,
+                             const guint8 *bitmap, guint64 *end)
+{
+    const EkExtSuper *super = &recount->super;
+    EkByte table = recount->first_byte + get_field(recount, descriptor, 8, 40) * super->block_bytes;
+    guint32 folders = 0;
+    *end = 0;
+    for (guint64 i = 0; i < super->inodes_per_group; i++) {
+        guint8 mode[2];
+        if (!is_used(bitmap, i))
+            continue;
+        *end = i + 1;
+        if (ek_gate_read(recount->gate, table + i * super->inode_bytes, mode, 2, NULL, NULL))
+            folders += (ek_span_le16((EkSpan){mode, 2}, 0) & EK_EXT_TYPE) == EK_EXT_FOLDER;
+    }
+    return folders;
+}
+
+static void recount_inodes(const EkExtRecount *recount, guint8 *descriptor)
+{
+    const EkExtSuper *super = &recount->super;
+    guint64 bits = super->inodes_per_group;
+    g_autofree guint8 *bitmap = load_bitmap(recount, get_field(recount, descriptor, 4, 36));
+    guint64 end = 0;
+    if (bitmap == NULL || !was_written(recount, descriptor, INODES_NOT_WRITTEN, bitmap, bits))
+        return;
+    clear_flag(descriptor, INODES_NOT_WRITTEN);
+    put_half(recount, descriptor, 14, 46, count_free(bitmap, bits));
+    put_half(recount, descriptor, 16, 48, count_folders(recount, descriptor, bitmap, &end));
+    if (has_ro(recount, RO_GROUP_SUMS | RO_CHECKSUM))
+        put_half(recount, descriptor, 28, 50, (guint32)(bits - end));
+    put_bitmap_sum(recount, descriptor, bitmap, bits, 26, 58);
+}
+
+void ek_ext_recount_group(const EkExtRecount *recount, guint64 group)
+{
+    guint8 *descriptor = recount->descriptors + group * recount->super.descriptor_bytes;
+    recount_blocks(recount, group, descriptor);
+    recount_inodes(recount, descriptor);
+    set_sum(recount, group, descriptor);
+}
+
+/* --- the superblock ------------------------------------------------------------------------- */
+
+typedef struct {
+    EkByte at;
+} First;
+
+static gboolean take_first(void *data, const EkExtent *extent)
+{
+    First *first = data;
+    if (extent->offset == 0)
+        first->at = extent->first_byte;
+    return FALSE;
+}
+
+/* Was the volume in use when it was last written to? Then its journal must be played back. */
+static gboolean journal_is_due(const EkExtRecount *recount)
+{
+    const EkExtSuper *super = &recount->super;
+    guint64 number = ek_span_le32(raw_of(recount), 224);
+    guint8 head[EK_STEP];
+    EkSpan span = {head, sizeof head};
+    if ((ek_span_le32(raw_of(recount), 92) & COMPAT_JOURNAL) == 0 || number == 0 ||
+        number > super->inodes_per_group)
+        return FALSE;
+    EkExtVolume volume = {.gate = recount->gate,
+                          .first_byte = recount->first_byte,
+                          .super = *super,
+                          .steps = super->blocks};
+    EkByte table =
+        recount->first_byte + get_field(recount, recount->descriptors, 8, 40) * super->block_bytes;
+    EkByte at = table + (number - 1) * super->inode_bytes;
+    g_autofree guint8 *bytes = g_malloc(super->inode_bytes);
+    EkSpan inode = {bytes, super->inode_bytes};
+    First first = {EK_UNPLACED};
+    if (ek_part_read(recount->gate, at, bytes, inode.length) != EK_PART_THERE)
+        return FALSE;
+    EkExtInode said = ek_ext_inode_read(&volume, inode);
+    ek_ext_extents(&volume, inode, &said, at, take_first, &first);
+    return first.at != EK_UNPLACED &&
+           ek_part_read(recount->gate, first.at, head, sizeof head) == EK_PART_THERE &&
+           ek_span_be32(span, 0) == JOURNAL_MAGIC && ek_span_be32(span, JOURNAL_START) != 0;
+}
+
+void ek_ext_recount_super(const EkExtRecount *recount)
+{
+    guint64 blocks = 0;
+    guint64 inodes = 0;
+    guint32 bytes = recount->super.descriptor_bytes;
+    for (guint64 group = 0; group < recount->super.groups; group++) {
+        const guint8 *descriptor = recount->descriptors + group * bytes;
+        blocks += get_field(recount, descriptor, 12, 44);
+        inodes += get_field(recount, descriptor, 14, 46);
+    }
+    blocks *= blocks_a_bit(recount);
+    if (blocks > recount->super.blocks || inodes > recount->super.inodes)
+        return; /* descriptors that say so are none to count by */
+    ek_put_le32(recount->raw + 12, (guint32)(blocks & 0xffffffff));
+    ek_put_le32(recount->raw + 16, (guint32)inodes);
+    if (ek_span_le32(raw_of(recount), 76) != 0 && bytes >= WIDE_BYTES)
+        ek_put_le32(recount->raw + 344, (guint32)(blocks >> 32));
+    if (journal_is_due(recount))
+        ek_put_le32(recount->raw + 96, ek_span_le32(raw_of(recount), 96) | INCOMPAT_RECOVER);
+}
