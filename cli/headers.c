@@ -37,48 +37,113 @@ static char *said(const Header *header, const EkField *field)
     return g_strdup_printf("%s%s", hex, shown < field->length ? " …" : "");
 }
 
-static gboolean differs(const Header *one, const Header *other, const EkField *field)
+/* What it was composed as, where none is left. */
+static void header_compose(const EkVolume *volume, Header *header)
 {
-    return one->is_read && other->is_read &&
-           memcmp(one->data + field->offset, other->data + field->offset, field->length) != 0;
+    *header = (Header){.at = EK_UNPLACED, .is_read = TRUE, .length = volume->format->header_bytes};
+    memcpy(header->data, volume->header, MIN(header->length, EK_HEADER_MOST));
+    header->fields = volume->format->explain((EkSpan){header->data, header->length});
+}
+
+#define SHOWN_MOST 3u
+
+/* The headers that are put side by side. */
+typedef struct {
+    Header all[SHOWN_MOST];
+    char *heads[SHOWN_MOST];
+    guint count;
+} Sides;
+
+static Header *add_side(Sides *sides, char *head)
+{
+    sides->heads[sides->count] = head;
+    return &sides->all[sides->count++];
+}
+
+/* Of one that was composed a side that was not read is told in a word, not field by field. */
+static void drop_unread(Sides *sides, const char *which)
+{
+    Header *last = &sides->all[sides->count - 1];
+    if (last->is_read)
+        return;
+    printf("%s (sector %" G_GUINT64_FORMAT ") was not read\n", which, last->at / EK_STEP);
+    g_ptr_array_unref(last->fields);
+    g_free(sides->heads[--sides->count]);
+}
+
+static void load_sides(EkGate *gate, const EkVolume *volume, Sides *sides)
+{
+    EkByte first = volume->first_byte + volume->format->header_offset;
+    EkByte backup = volume->format->backup != NULL ? volume->format->backup(volume) : EK_UNPLACED;
+    header_load(
+        gate, volume, first,
+        add_side(sides, g_strdup_printf("FIRST (SECTOR %" G_GUINT64_FORMAT ")", first / EK_STEP)));
+    if (volume->composed)
+        drop_unread(sides, "The first one");
+    if (backup != EK_UNPLACED)
+        header_load(gate, volume, backup,
+                    add_side(sides, g_strdup_printf("BACKUP (SECTOR %" G_GUINT64_FORMAT ")",
+                                                    backup / EK_STEP)));
+    if (backup != EK_UNPLACED && volume->composed)
+        drop_unread(sides, "Its backup");
+    if (volume->composed)
+        header_compose(volume, add_side(sides, g_strdup("COMPOSED")));
+}
+
+static gboolean differs(const Sides *sides, const EkField *field)
+{
+    const Header *one = &sides->all[0];
+    for (guint i = 1; i < sides->count; i++) {
+        const Header *other = &sides->all[i];
+        if (one->is_read && other->is_read &&
+            memcmp(one->data + field->offset, other->data + field->offset, field->length) != 0)
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* How a field is explained can depend on others: the names are those of one that was read. */
+static const Header *names_of(const Sides *sides)
+{
+    for (guint i = 0; i < sides->count; i++)
+        if (sides->all[i].is_read)
+            return &sides->all[i];
+    return &sides->all[0];
 }
 
 void ek_headers_print(EkCli *cli, EkGate *gate, const EkVolume *volume)
 {
     if (volume->format->explain == NULL || volume->format->header_bytes == 0)
         return;
-    Header first;
-    Header backup;
+    Sides sides = {.count = 0};
     guint different = 0;
-    header_load(gate, volume, volume->first_byte + volume->format->header_offset, &first);
-    header_load(gate, volume,
-                volume->format->backup != NULL ? volume->format->backup(volume) : EK_UNPLACED,
-                &backup);
-    g_autofree char *first_head =
-        g_strdup_printf("FIRST (SECTOR %" G_GUINT64_FORMAT ")", first.at / EK_STEP);
-    g_autofree char *backup_head =
-        g_strdup_printf("BACKUP (SECTOR %" G_GUINT64_FORMAT ")", backup.at / EK_STEP);
-    const EkColumn columns[] = {{"", FALSE, FALSE},
-                                {"FIELD", FALSE, TRUE},
-                                {first_head, FALSE, TRUE},
-                                {backup_head, FALSE, TRUE}};
-    guint shown = backup.at == EK_UNPLACED ? 3 : 4;
-    EkShowTable *table = ek_show_table_new(columns, shown);
-    for (guint i = 0; i < MIN(first.fields->len, backup.fields->len); i++) {
-        /* How a field is explained can depend on others: the names are those of the one that was
-         * read. */
-        const EkField *field = (first.is_read ? first : backup).fields->pdata[i];
-        gboolean is_different = shown == 4 && differs(&first, &backup, field);
-        g_autofree char *left = said(&first, first.fields->pdata[i]);
-        g_autofree char *right = said(&backup, backup.fields->pdata[i]);
-        const char *cells[] = {is_different ? "*" : "", field->name, left, right};
-        different += is_different ? 1 : 0;
-        ek_show_table_row(table, cells);
-    }
     puts("");
+    load_sides(gate, volume, &sides);
+    EkColumn columns[SHOWN_MOST + 2] = {{"", FALSE, FALSE}, {"FIELD", FALSE, TRUE}};
+    const Header *names = names_of(&sides);
+    guint rows = names->fields->len;
+    for (guint i = 0; i < sides.count; i++) {
+        columns[i + 2] = (EkColumn){sides.heads[i], FALSE, TRUE};
+        rows = MIN(rows, sides.all[i].fields->len);
+    }
+    EkShowTable *table = ek_show_table_new(columns, sides.count + 2);
+    for (guint row = 0; row < rows; row++) {
+        const EkField *field = names->fields->pdata[row];
+        gboolean is_different = differs(&sides, field);
+        char *texts[SHOWN_MOST] = {NULL};
+        const char *cells[SHOWN_MOST + 2] = {is_different ? "*" : "", field->name};
+        different += is_different ? 1 : 0;
+        for (guint i = 0; i < sides.count; i++)
+            cells[i + 2] = texts[i] = said(&sides.all[i], sides.all[i].fields->pdata[row]);
+        ek_show_table_row(table, cells);
+        for (guint i = 0; i < sides.count; i++)
+            g_free(texts[i]);
+    }
     ek_show_table_print(table, cli->width);
     if (different > 0)
         printf("* %u fields differ\n", different);
-    g_ptr_array_unref(first.fields);
-    g_ptr_array_unref(backup.fields);
+    for (guint i = 0; i < sides.count; i++) {
+        g_ptr_array_unref(sides.all[i].fields);
+        g_free(sides.heads[i]);
+    }
 }

@@ -241,6 +241,46 @@ static void the_table_and_the_boot_sector_are_rebuilt(void)
     CHECK_STATUS(checked, 0);
 }
 
+/* Neither the boot sector nor its backup was read: both are composed, and the volume is what it was
+ * but for its serial number. */
+static void a_boot_sector_without_any_copy_is_composed(void)
+{
+    gsize length = 0;
+    unpack_demo();
+    must("cp %s/drive.model .", EKTYPON_DEMO);
+    done("new bench sim:drive.model");
+    done("image bench");
+    done("hunt bench");
+    g_auto(Result) listed = ektypon("volumes bench --json");
+    json_t *json = result_json(&listed);
+    json_t *ntfs = volume_at(json, NTFS_SECTOR);
+    CHECK_TEXT(json_text(ntfs, "filesystem"), "ntfs");
+    CHECK_TEXT(json_text(ntfs, "label"), "Catalogue");
+    guint64 number = json_u64(ntfs, "number");
+    json_decref(json);
+    g_auto(Result) one = ektypon("volumes bench %" G_GUINT64_FORMAT, number);
+    CHECK_CONTAINS(one.out, "no boot sector is left");
+    CHECK_CONTAINS(one.out, "Its backup (sector 165887) was not read");
+    CHECK_CONTAINS(one.out, "COMPOSED");
+    g_auto(Result) plan = ektypon("plan bench");
+    CHECK_CONTAINS(plan.out, "opens; 76 files in 40 folders");
+    CHECK_CONTAINS(plan.out, "backup boot sector of volume 3, from what its other traces tell");
+    CHECK_CONTAINS(plan.out, "every planned volume opens");
+    done("clone bench clone.raw");
+    g_autofree guint8 *clone = read_file("clone.raw", &length);
+    g_autofree guint8 *drive = read_file("drive.img", &length);
+    CHECK_BYTES(clone + NTFS_SECTOR * 512, drive + NTFS_SECTOR * 512, 72);
+    CHECK_BYTES(clone + (FAT_SECTOR - 1) * 512, clone + NTFS_SECTOR * 512, 512);
+    must("dd if=clone.raw of=ntfs.raw bs=512 skip=%d count=%d status=none", NTFS_SECTOR,
+         FAT_SECTOR - NTFS_SECTOR);
+    g_auto(Result) checked = shell("ntfsfix -n ntfs.raw");
+    CHECK_STATUS(checked, 0);
+    must("cp bench/image.raw target.raw");
+    done("apply bench target.raw");
+    done("undo bench target.raw");
+    must("cmp bench/image.raw target.raw");
+}
+
 static void undo_brings_every_byte_back(void)
 {
     image_and_hunt();
@@ -332,6 +372,7 @@ int main(void)
         {"both volumes are found and shown", both_volumes_are_found_and_shown},
         {"files come out whole or named", files_come_out_whole_or_named},
         {"the table and the boot sector are rebuilt", the_table_and_the_boot_sector_are_rebuilt},
+        {"a boot sector without any copy is composed", a_boot_sector_without_any_copy_is_composed},
         {"undo brings every byte back", undo_brings_every_byte_back},
         {"a changed target is refused", a_changed_target_is_refused},
         {"imaging goes on under an applied plan", imaging_goes_on_under_an_applied_plan},

@@ -110,8 +110,9 @@ static void json_has_the_shapes_that_are_promised(void)
                "holes");
     json_decref(extract);
     json_t *plan = json_of("plan bench --show --json", 0);
-    check_keys(plan, "plan",
-               "scheme sector_size opens layers partitions repairs edits alternatives warnings");
+    check_keys(
+        plan, "plan",
+        "scheme sector_size opens layers current partitions repairs edits alternatives warnings");
     check_keys(first_of(plan, "partitions"), "a partition",
                "index volume first_byte bytes first_sector sectors type name uuid active logical "
                "extended from now check opens");

@@ -42,7 +42,8 @@ const char *json_text(json_t *object, const char *key);
  * is none. Borrowed from `json`. */
 json_t *volume_at(json_t *json, guint64 sector);
 
-/* Unpacks the demo drive into the current folder: drive.img and drive.model. */
+/* Unpacks the demo drive into the current folder: drive.img and drive.model, on which the backup of
+ * the NTFS boot sector reads. */
 void unpack_demo(void);
 
 /* The same, imaged to the end and hunted as the case "bench". */
