@@ -66,7 +66,7 @@ static void drop_unread(Sides *sides, const char *which)
     Header *last = &sides->all[sides->count - 1];
     if (last->is_read)
         return;
-    printf("%s (sector %" G_GUINT64_FORMAT ") was not read\n", which, last->at / EK_STEP);
+    printf("%s at sector %" G_GUINT64_FORMAT " was not read.\n", which, last->at / EK_STEP);
     g_ptr_array_unref(last->fields);
     g_free(sides->heads[--sides->count]);
 }
@@ -79,7 +79,7 @@ static void load_sides(EkGate *gate, const EkVolume *volume, Sides *sides)
         gate, volume, first,
         add_side(sides, g_strdup_printf("FIRST (SECTOR %" G_GUINT64_FORMAT ")", first / EK_STEP)));
     if (volume->composed)
-        drop_unread(sides, "The first one");
+        drop_unread(sides, "The header");
     if (backup != EK_UNPLACED)
         header_load(gate, volume, backup,
                     add_side(sides, g_strdup_printf("BACKUP (SECTOR %" G_GUINT64_FORMAT ")",

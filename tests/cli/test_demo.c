@@ -260,7 +260,7 @@ static void a_boot_sector_without_any_copy_is_composed(void)
     json_decref(json);
     g_auto(Result) one = ektypon("volumes bench %" G_GUINT64_FORMAT, number);
     CHECK_CONTAINS(one.out, "no boot sector is left");
-    CHECK_CONTAINS(one.out, "Its backup (sector 165887) was not read");
+    CHECK_CONTAINS(one.out, "Its backup at sector 165887 was not read");
     CHECK_CONTAINS(one.out, "COMPOSED");
     g_auto(Result) plan = ektypon("plan bench");
     CHECK_CONTAINS(plan.out, "opens; 76 files in 40 folders");
