@@ -35,6 +35,8 @@ int ek_command_clone(EkCli *cli)
     g_autofree char *meant = NULL;
     const GOptionEntry entries[] = {
         {"as-imaged", 0, 0, G_OPTION_ARG_NONE, &order.as_imaged, "leave the plan out", NULL},
+        {"leave-out-rest", 0, 0, G_OPTION_ARG_NONE, &order.leave_out_rest,
+         "onto a smaller device: leave out what lies behind the last planned partition", NULL},
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;
@@ -70,10 +72,14 @@ int ek_command_clone(EkCli *cli)
     printf("%s holds the image%s%s%s, written and read back.\n", order.target,
            order.as_imaged ? " as it was read" : " with the plan's ", order.as_imaged ? "" : laid,
            order.as_imaged ? "" : " laid over it");
-    if (ek_cloning_is_extended(cloning))
-        printf(
-            "It is larger than the image: the GPT's backup stands at its end. No file system was "
-            "grown.\n");
+    if (ek_cloning_left_out(cloning) > 0) {
+        g_autofree char *rest = ek_text_size(ek_cloning_left_out(cloning));
+        printf("It is smaller than the image: the last %s were left out%s.\n", rest,
+               ek_cloning_is_extended(cloning) ? "; the GPT's backup stands at its end" : "");
+    } else if (ek_cloning_is_extended(cloning)) {
+        puts("It is larger than the image: the GPT's backup stands at its end. No file system was "
+             "grown.");
+    }
     if (ek_cloning_unread(cloning) > 0) {
         g_autofree char *unread = ek_text_size(ek_cloning_unread(cloning));
         printf("%s of it were not read from the drive and are zeros.\n", unread);

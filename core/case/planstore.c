@@ -61,9 +61,9 @@ static gboolean put_plan(sqlite3 *db, void *data, GError **error)
                     "DELETE FROM plan_edit; DELETE FROM plan_warning;"
                     "DELETE FROM plan_alternative; DELETE FROM plan_current",
                     error) ||
-        !ek_sql_do(db, error, "INSERT INTO plan VALUES (1,?,?,?,?,?,?)", "isiiss", put->event,
+        !ek_sql_do(db, error, "INSERT INTO plan VALUES (1,?,?,?,?,?,?,?)", "isiisis", put->event,
                    put->plan->scheme, (gint64)put->plan->opens, (gint64)put->plan->layers,
-                   put->plan->current_scheme, sum) ||
+                   put->plan->current_scheme, (gint64)put->plan->table_sectors, sum) ||
         !put_lists(db, put->plan, error))
         return FALSE;
     for (guint i = 0; i < put->plan->edits->len; i++) {
@@ -223,8 +223,8 @@ static gboolean load_warnings(EkCase *self, EkPlan *plan, GError **error)
 
 EkPlan *ek_planstore_load(EkCase *self, GError **error)
 {
-    g_autoptr(EkStatement) row =
-        rows_of(self, error, "SELECT scheme,opens,layers,current_scheme,sum FROM plan");
+    g_autoptr(EkStatement) row = rows_of(
+        self, error, "SELECT scheme,opens,layers,current_scheme,sum,table_sectors FROM plan");
     int got = row != NULL ? ek_sql_step(ek_case_store(self), row, error) : -1;
     if (got == 0)
         ek_error_set(error, EK_ERROR_ABSENT, "%s has no plan yet. Make one: ektypon plan %s",
@@ -236,6 +236,7 @@ EkPlan *ek_planstore_load(EkCase *self, GError **error)
     plan->scheme = ek_sql_text(row, 0);
     plan->opens = sqlite3_column_int(row, 1) != 0;
     plan->layers = (guint)sqlite3_column_int(row, 2);
+    plan->table_sectors = (guint32)sqlite3_column_int64(row, 5);
     g_free(plan->current_scheme);
     plan->current_scheme = ek_sql_text(row, 3);
     if (!load_partitions(self, plan, error) || !load_current(self, plan, error) ||

@@ -75,6 +75,7 @@ const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS] = {
     "DROP TABLE plan_partition;"
     "ALTER TABLE plan ADD COLUMN layers INTEGER NOT NULL DEFAULT 1;"
     "ALTER TABLE plan ADD COLUMN current_scheme TEXT NOT NULL DEFAULT 'none';"
+    "ALTER TABLE plan ADD COLUMN table_sectors INTEGER NOT NULL DEFAULT 512;"
     "ALTER TABLE plan ADD COLUMN sum TEXT NOT NULL DEFAULT '';"
     "ALTER TABLE application ADD COLUMN edits INTEGER NOT NULL DEFAULT 0;"
     "ALTER TABLE application_edit ADD COLUMN sum TEXT NOT NULL DEFAULT '';"

@@ -39,6 +39,7 @@ char *ek_seal_plan(const EkPlan *plan)
     add_bytes(sum, plan->scheme, strlen(plan->scheme));
     add_number(sum, plan->opens != 0);
     add_number(sum, plan->layers);
+    add_number(sum, plan->table_sectors);
     add_number(sum, plan->partitions->len);
     for (guint i = 0; i < plan->partitions->len; i++) {
         const EkPlanPartition *partition = plan->partitions->pdata[i];

@@ -259,5 +259,6 @@ EkPlan *ek_plan_make(const EkPlanInput *input, GError **error)
                                                                     : input->parts.sector_size,
                            .plan = plan,
                            .chosen = chosen};
+    plan->table_sectors = planner->table_size;
     return fill_plan(planner, error) ? g_steal_pointer(&plan) : NULL;
 }

@@ -45,6 +45,7 @@ void ek_edit_free(EkEdit *edit);
 typedef struct {
     char *scheme;            /* "mbr", "gpt", "apm"; "none" where no table is planned */
     char *current_scheme;    /* of the table that rules the drive now; "none" */
+    guint32 table_sectors;   /* bytes of the sectors that the drive is planned to be shown with */
     GArray *current;         /* EkTableEntry: its partitions, in order of slot */
     GPtrArray *partitions;   /* EkPlanPartition* in order of slot */
     GPtrArray *repairs;      /* EkPlanRepair* */

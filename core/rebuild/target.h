@@ -21,6 +21,10 @@ EkByte ek_target_bytes(const EkTarget *target);
 const char *ek_target_path(const EkTarget *target);
 gboolean ek_target_is_device(const EkTarget *target);
 
+/* Is this a device that shows itself in sectors of another size? No system would find there what a
+ * table says in these. FALSE with *error set when it is. */
+gboolean ek_target_has_sectors(const EkTarget *target, guint32 bytes, GError **error);
+
 /* Names the target for good, whatever path leads to it: "file:DEVICE:INODE:BIRTH", "block:SERIAL"
  * or, without one, "block:MAJOR:MINOR". */
 const char *ek_target_identity(const EkTarget *target);

@@ -18,7 +18,9 @@ struct EkCloning {
     EkView view;
     EkLock *lock;
     EkTarget *target;
-    EkPlan *plan; /* NULL: as imaged */
+    EkPlan *plan;     /* NULL: as imaged */
+    GPtrArray *edits; /* EkEdit*, the plan's */
+    EkByte bytes;     /* that are written */
     EkOverlay *repairs;
     EkGate *gate;
     const gint *cancel;
@@ -30,9 +32,46 @@ struct EkCloning {
     EkCloneProgress progress;
 };
 
+#define GPT_ENTRIES 16384u /* bytes: what stands with a sector at the end of the drive */
+
+/* Where the last planned partition ends, and with it all that a clone must hold. */
+static EkByte end_of_plan(const EkPlan *plan)
+{
+    EkByte end = 0;
+    for (guint i = 0; i < plan->partitions->len; i++) {
+        const EkPlanPartition *partition = plan->partitions->pdata[i];
+        end = MAX(end, ek_range_end(partition->entry.range));
+    }
+    return g_str_equal(plan->scheme, "gpt") ? end + GPT_ENTRIES + plan->table_sectors : end;
+}
+
+/* A smaller device will do when all that is planned has room on it, and it is asked for. */
+static gboolean check_room(const EkCloning *cloning, const EkCloneOrder *order,
+                           const EkTarget *target, EkByte bytes, GError **error)
+{
+    const EkPlan *plan = cloning->plan;
+    EkByte there = ek_target_bytes(target);
+    if (there >= bytes)
+        return TRUE;
+    g_autofree char *missing = ek_text_size(bytes - there);
+    gboolean has_end = plan != NULL && plan->partitions->len > 0 &&
+                       (g_str_equal(plan->scheme, "mbr") || g_str_equal(plan->scheme, "gpt"));
+    if (has_end && end_of_plan(plan) <= there)
+        return order->leave_out_rest ||
+               ek_error_set(error, EK_ERROR_REFUSED,
+                            "%s is smaller than the image: %s are missing. All planned partitions "
+                            "end before its end. To leave out what lies behind it: "
+                            "--leave-out-rest",
+                            order->target, missing);
+    g_autofree char *needed = has_end ? ek_text_size(end_of_plan(plan)) : NULL;
+    return ek_error_set(
+        error, EK_ERROR_REFUSED, "%s is smaller than the image: %s are missing%s%s", order->target,
+        missing, has_end ? ", and the planned partitions alone need " : "", has_end ? needed : "");
+}
+
 /* Opens the target: a new file, one that an earlier clone of this case left unfinished, or a
  * device. */
-static EkTarget *open_target(EkCase *opened, const EkCloneOrder *order, EkByte bytes, EkByte *begun,
+static EkTarget *open_target(EkCloning *cloning, const EkCloneOrder *order, EkByte bytes,
                              GError **error)
 {
     if (!g_file_test(order->target, G_FILE_TEST_EXISTS))
@@ -40,16 +79,16 @@ static EkTarget *open_target(EkCase *opened, const EkCloneOrder *order, EkByte b
     g_autoptr(EkTarget) target = ek_target_open(order->target, error);
     if (target == NULL)
         return NULL;
-    gboolean is_ours =
-        ek_clonestore_is_unfinished(opened, ek_target_identity(target), order->as_imaged, begun);
-    *begun = MIN(*begun, bytes);
+    gboolean is_ours = ek_clonestore_is_unfinished(cloning->view.opened, ek_target_identity(target),
+                                                   order->as_imaged, &cloning->begun);
+    cloning->begun = MIN(cloning->begun, bytes);
     if (ek_target_is_device(target)) {
-        if (ek_target_bytes(target) >= bytes)
-            return g_steal_pointer(&target);
-        ek_error_set(error, EK_ERROR_REFUSED,
-                     "%s is smaller than the image: %" G_GUINT64_FORMAT " bytes are missing",
-                     order->target, bytes - ek_target_bytes(target));
-        return NULL;
+        const EkCaseInfo *info = ek_case_info(cloning->view.opened);
+        guint32 sectors = cloning->plan != NULL ? cloning->plan->table_sectors : info->sector_size;
+        return ek_target_has_sectors(target, sectors, error) &&
+                       check_room(cloning, order, target, bytes, error)
+                   ? g_steal_pointer(&target)
+                   : NULL;
     }
     if (ek_target_bytes(target) != bytes || !is_ours) {
         ek_error_set(error, EK_ERROR_REFUSED,
@@ -57,9 +96,22 @@ static EkTarget *open_target(EkCase *opened, const EkCloneOrder *order, EkByte b
                      order->target);
         return NULL;
     }
-    if (*begun == 0 && !ek_target_blank(target, error))
+    if (cloning->begun == 0 && !ek_target_blank(target, error))
         return NULL;
     return g_steal_pointer(&target);
+}
+
+/* The edits that have their place on the target: a GPT's backup behind the end of a smaller one is
+ * composed anew for it. */
+static void choose_edits(EkCloning *cloning)
+{
+    EkByte there = ek_target_bytes(cloning->target);
+    cloning->edits = g_ptr_array_new();
+    for (guint i = 0; cloning->plan != NULL && i < cloning->plan->edits->len; i++) {
+        EkEdit *edit = cloning->plan->edits->pdata[i];
+        if (edit->first_byte + edit->length <= there)
+            g_ptr_array_add(cloning->edits, edit);
+    }
 }
 
 static gboolean load_repairs(EkCloning *cloning, const EkCloneOrder *order, GError **error)
@@ -94,9 +146,11 @@ EkCloning *ek_cloning_new(EkSystem *system, const EkCloneOrder *order, const gin
     gboolean exists = g_file_test(order->target, G_FILE_TEST_EXISTS);
     if (!exists && !ek_guard_space(order->target, needed, "the clone", error))
         return NULL;
-    cloning->target = open_target(cloning->view.opened, order, info->bytes, &cloning->begun, error);
+    cloning->target = open_target(cloning, order, info->bytes, error);
     if (cloning->target == NULL)
         return NULL;
+    choose_edits(cloning);
+    cloning->bytes = MIN(info->bytes, ek_target_bytes(cloning->target));
     cloning->event = ek_event_begin(cloning->view.opened, "clone", order->options, error);
     cloning->id = cloning->event == 0
                       ? 0
@@ -108,7 +162,7 @@ EkCloning *ek_cloning_new(EkSystem *system, const EkCloneOrder *order, const gin
     EkGateParts parts = ek_view_parts(&cloning->view);
     parts.repairs = cloning->repairs;
     cloning->gate = ek_gate_new(&parts, EK_FACE_AS_REPAIRED);
-    cloning->progress.total = info->bytes * 2;
+    cloning->progress.total = cloning->bytes * 2;
     return g_steal_pointer(&cloning);
 }
 
@@ -116,6 +170,7 @@ void ek_cloning_free(EkCloning *cloning)
 {
     g_clear_pointer(&cloning->gate, ek_gate_free);
     g_clear_pointer(&cloning->repairs, ek_overlay_free);
+    g_clear_pointer(&cloning->edits, g_ptr_array_unref);
     g_clear_pointer(&cloning->plan, ek_plan_free);
     g_clear_pointer(&cloning->target, ek_target_close);
     g_clear_pointer(&cloning->lock, ek_lock_release);
@@ -134,12 +189,17 @@ EkCloneProgress ek_cloning_progress(EkCloning *cloning)
 
 guint ek_cloning_edits(const EkCloning *cloning)
 {
-    return cloning->plan != NULL ? cloning->plan->edits->len : 0;
+    return cloning->edits->len;
 }
 
 gboolean ek_cloning_is_extended(const EkCloning *cloning)
 {
     return cloning->is_extended;
+}
+
+EkByte ek_cloning_left_out(const EkCloning *cloning)
+{
+    return ek_gate_bytes(cloning->gate) - cloning->bytes;
 }
 
 EkByte ek_cloning_begun(const EkCloning *cloning)
@@ -149,7 +209,7 @@ EkByte ek_cloning_begun(const EkCloning *cloning)
 
 EkByte ek_cloning_unread(const EkCloning *cloning)
 {
-    EkKnown known = ek_gate_known(cloning->gate, 0, ek_gate_bytes(cloning->gate));
+    EkKnown known = ek_gate_known(cloning->gate, 0, cloning->bytes);
     return known.bad + known.unread;
 }
 
@@ -203,7 +263,7 @@ static gboolean pass(EkCloning *cloning, gboolean verifying, GError **error)
 {
     g_autofree guint8 *data = g_malloc(PIECE_BYTES);
     g_autofree guint8 *back = g_malloc(PIECE_BYTES);
-    EkByte bytes = ek_gate_bytes(cloning->gate);
+    EkByte bytes = cloning->bytes;
     EkByte saved = cloning->begun;
     for (EkByte at = verifying ? 0 : cloning->begun; at < bytes; at += PIECE_BYTES) {
         gsize length = (gsize)MIN(PIECE_BYTES, bytes - at);
@@ -226,7 +286,7 @@ static gboolean pass(EkCloning *cloning, gboolean verifying, GError **error)
     return TRUE;
 }
 
-/* --- a larger target -------------------------------------------------------------------------- */
+/* --- a target of another size ----------------------------------------------------------------- */
 
 typedef struct {
     EkCloning *cloning;
@@ -246,11 +306,12 @@ static gboolean take_part(void *data, const char *structure, EkByte first_byte, 
     return TRUE;
 }
 
-/* On a larger device a GPT's backup goes to the device's end: an application of its own. */
+/* On a larger device, or a smaller one, a GPT's backup goes to the device's end: an application of
+ * its own. */
 static gboolean extend_table(EkCloning *cloning, const EkJournal *journal, GError **error)
 {
     EkByte bytes = ek_target_bytes(cloning->target);
-    guint32 size = ek_case_info(cloning->view.opened)->sector_size;
+    guint32 size = cloning->plan != NULL ? cloning->plan->table_sectors : EK_STEP;
     g_autofree EkTable *table = g_new0(EkTable, 1);
     if (cloning->plan == NULL || bytes == ek_gate_bytes(cloning->gate) ||
         !ek_table_load(&ek_table_gpt, cloning->gate, size, size, table) || !table->is_whole)
@@ -273,7 +334,7 @@ static gboolean note_edits(EkCloning *cloning, GError **error)
     EkJournal journal = ek_applications_journal(&named);
     gint64 id = 0;
     if (ek_cloning_edits(cloning) > 0 &&
-        (!journal.begin(journal.data, cloning->plan->edits, &id, error) ||
+        (!journal.begin(journal.data, cloning->edits, &id, error) ||
          !journal.set_state(journal.data, id, EK_APPLICATION_APPLIED, error)))
         return FALSE;
     return extend_table(cloning, &journal, error);

@@ -14,7 +14,8 @@ typedef struct {
     const char *target;
     const char *options; /* for the log */
     const char *meant;
-    gboolean as_imaged; /* without the plan */
+    gboolean as_imaged;      /* without the plan */
+    gboolean leave_out_rest; /* of the image, which a smaller device has no room for */
 } EkCloneOrder;
 
 typedef struct {
@@ -34,7 +35,10 @@ gboolean ek_cloning_run(EkCloning *cloning, GError **error);
 /* Edits that were laid over it. */
 guint ek_cloning_edits(const EkCloning *cloning);
 
-/* Was a GPT's backup moved to the end of a larger target? */
+/* Bytes of the image behind the end of a smaller device, which were left out. */
+EkByte ek_cloning_left_out(const EkCloning *cloning);
+
+/* Was a GPT's backup moved to the end of a larger target, or of a smaller one? */
 gboolean ek_cloning_is_extended(const EkCloning *cloning);
 
 /* Bytes that an earlier attempt wrote: it goes on behind them. */

@@ -195,7 +195,9 @@ static gboolean apply_plan(Job *job, const EkRebuildOrder *order, const EkJourna
                            EkRebuildResult *result, GError **error)
 {
     g_autoptr(EkPlan) plan = ek_planstore_load(job->view.opened, error);
-    g_autoptr(GPtrArray) applied = plan != NULL ? applied_before(job, error) : NULL;
+    if (plan == NULL || !ek_target_has_sectors(job->target, plan->table_sectors, error))
+        return FALSE;
+    g_autoptr(GPtrArray) applied = applied_before(job, error);
     if (applied == NULL)
         return FALSE;
     g_autoptr(GPtrArray) stacked =

@@ -4,8 +4,10 @@
 #include "fixture.h"
 #include "program.h"
 
+#include <fcntl.h>
 #include <stdio.h>
 #include <string.h>
+#include <unistd.h>
 
 /* A loop device for a file: its path, for the caller to g_free; NULL where there are none. */
 static char *attach(const char *file, const char *options)
@@ -269,6 +271,110 @@ static void a_table_is_written_for_other_sectors(void)
     }
 }
 
+/* What counts in other sectors would be found by no system. */
+static void other_sectors_are_refused(void)
+{
+    must(
+        "truncate -s 60M disk.img && truncate -s 20M part.img && mke2fs -q -F part.img && "
+        "dd if=part.img of=disk.img bs=1M seek=1 conv=notrunc status=none && cp disk.img wide.img");
+    g_autofree char *device = attach("wide.img", "-b 4096");
+    if (device == NULL) {
+        no_loop_device();
+        return;
+    }
+    done("new narrow disk.img");
+    done("image narrow");
+    done("hunt narrow");
+    done("plan narrow");
+    static const char *const commands[] = {"apply", "clone", "clone --as-imaged"};
+    for (gsize i = 0; i < G_N_ELEMENTS(commands); i++) {
+        g_auto(Result) refused = ektypon("%s narrow %s --i-mean %s", commands[i], device, device);
+        CHECK_STATUS(refused, 4);
+        CHECK_CONTAINS(refused.err, "shows itself in sectors of 4096 bytes");
+        must("cmp disk.img wide.img");
+    }
+    done("plan narrow --table-sectors 4096");
+    done("apply narrow %s --i-mean %s", device, device);
+    must("sfdisk -d %s | grep -q 'start=         256, size=        5120'", device);
+    done("undo narrow %s --i-mean %s", device, device);
+    must("cmp disk.img wide.img");
+    detach(device);
+}
+
+/* Whoever builds on a device, as a volume manager does, holds it for itself alone. */
+static void what_is_held_is_refused(void)
+{
+    must(
+        "truncate -s 60M disk.img && truncate -s 20M part.img && mke2fs -q -F part.img && "
+        "dd if=part.img of=disk.img bs=1M seek=1 conv=notrunc status=none && cp disk.img held.img");
+    g_autofree char *device = attach("held.img", "");
+    if (device == NULL) {
+        no_loop_device();
+        return;
+    }
+    done("new free disk.img");
+    done("image free");
+    done("hunt free");
+    done("plan free");
+    int holder = open(device, O_RDONLY | O_EXCL | O_CLOEXEC);
+    CHECK(holder >= 0);
+    static const char *const commands[] = {"apply", "clone", "undo"};
+    for (gsize i = 0; i < G_N_ELEMENTS(commands); i++) {
+        g_auto(Result) refused = ektypon("%s free %s --i-mean %s", commands[i], device, device);
+        CHECK_STATUS(refused, 4);
+        CHECK_CONTAINS(refused.err, "is in use: unmount or release it first");
+    }
+    close(holder);
+    must("cmp disk.img held.img");
+    done("apply free %s --i-mean %s", device, device);
+    detach(device);
+}
+
+/* All that is planned has room on a smaller one: it is taken, when that is asked for. */
+static void a_smaller_device_is_taken_when_all_has_room(void)
+{
+    static const char *const schemes[] = {"mbr", "gpt"};
+    must("truncate -s 90M long.img && truncate -s 20M part.img && mke2fs -q -F part.img && "
+         "dd if=part.img of=long.img bs=1M seek=1 conv=notrunc status=none && "
+         "truncate -s 20M tight.img");
+    g_autofree char *tight = attach("tight.img", "");
+    if (tight == NULL) {
+        no_loop_device();
+        return;
+    }
+    done("new long long.img");
+    done("image long");
+    done("hunt long");
+    for (gsize i = 0; i < G_N_ELEMENTS(schemes); i++) {
+        must("rm -f short.img && truncate -s 40M short.img");
+        g_autofree char *device = attach("short.img", "");
+        done("plan long --scheme %s", schemes[i]);
+        g_auto(Result) needs = ektypon("clone long %s --i-mean %s", tight, tight);
+        CHECK_STATUS(needs, 4);
+        CHECK_CONTAINS(needs.err, "and the planned partitions alone need 21.0 MiB");
+        g_auto(Result) asked = ektypon("clone long %s --i-mean %s", device, device);
+        CHECK_STATUS(asked, 4);
+        CHECK_CONTAINS(asked.err, "To leave out what lies behind it: --leave-out-rest");
+        g_auto(Result) whole =
+            ektypon("clone long %s --as-imaged --leave-out-rest --i-mean %s", device, device);
+        CHECK_STATUS(whole, 4);
+        g_auto(Result) taken =
+            ektypon("clone long %s --leave-out-rest --i-mean %s", device, device);
+        CHECK_STATUS(taken, 0);
+        CHECK_CONTAINS(taken.out, "the last 50.0 MiB were left out");
+        must("sfdisk -V %s && sfdisk -d %s | grep -q 'start=        2048, size=       40960'",
+             device, device);
+        must("dd if=%s of=was.img bs=1M skip=1 count=20 status=none && cmp was.img part.img",
+             device);
+        /* First the table's backup at this end, then the plan. */
+        for (gsize k = 0; k <= i; k++)
+            done("undo long %s --i-mean %s", device, device);
+        must("cmp -n 41943040 long.img short.img");
+        detach(device);
+    }
+    detach(tight);
+}
+
 static void drives_are_listed_from_another_root(void)
 {
     must("mkdir -p root/sys/block/sdq/queue root/proc/self root/run/udev/data && "
@@ -307,6 +413,10 @@ int main(void)
         {"a device as target wants to be meant", a_device_as_target_wants_to_be_meant},
         {"a larger device gets the backup at its end", a_larger_device_gets_the_backup_at_its_end},
         {"a table is written for other sectors", a_table_is_written_for_other_sectors},
+        {"other sectors are refused", other_sectors_are_refused},
+        {"what is held is refused", what_is_held_is_refused},
+        {"a smaller device is taken when all has room",
+         a_smaller_device_is_taken_when_all_has_room},
         {"drives are listed from another root", drives_are_listed_from_another_root},
     };
     return RUN_TESTS("devices", tests);
