@@ -255,6 +255,67 @@ static void hfsplus_needs_its_bitmap(void)
     g_free(laid.drive);
 }
 
+/* --- its headers are mended --- */
+
+/* Lays what is proposed over the drive. */
+static void lay_mend(void *data, EkMend *mend)
+{
+    memcpy((guint8 *)data + mend->first_byte, mend->after, mend->length);
+    ek_mend_free(mend);
+}
+
+static guint32 field_of(const guint8 *header, gsize at)
+{
+    return ek_span_be32((EkSpan){header, 512}, at);
+}
+
+/* The first header is lost; its copy is as old as the volume, and counts nothing of it yet. */
+static void hfsplus_is_mended_from_an_old_copy(void)
+{
+    HfsPlan plan = {.block_bytes = 4096, .node_bytes = 4096, .files = 50, .has_pieces = TRUE};
+    g_autoptr(Composed) composed = composed_hfs(&plan);
+    guint8 *copy = composed->data + composed->copy_byte;
+    guint8 *first = composed->data + composed->first_byte;
+    g_autofree guint8 *was = g_memdup2(first, 512);
+    GError *error = NULL;
+    Bench bench;
+    g_autofree guint8 *drive = g_malloc0(composed->length);
+    EkHfsHeader header;
+    guint32 free = 0;
+    CHECK(ek_hfs_header_read((EkSpan){was, 512}, &header));
+    const guint8 *bitmap = composed->data + (gsize)header.bitmap_block * 4096;
+    for (guint i = 0; i < header.blocks; i++)
+        free += (bitmap[i / 8] & 0x80 >> i % 8) == 0 ? 1 : 0;
+    ek_put_be32(copy + 32, 0);
+    ek_put_be32(copy + 36, 7);
+    ek_put_be32(copy + 48, 5);
+    ek_put_be32(copy + 64, 16);
+    memset(first, 0, 512);
+    bench_open(&bench, composed->data, composed->length);
+    EkClaim claim = {0, composed->copy_byte, EK_ROLE_BACKUP};
+    g_autoptr(EkVolume) volume = ek_fs_hfsplus.measure(bench.gate, &claim, &error);
+    CHECK_FINE(&error);
+    CHECK(volume != NULL);
+    CHECK(ek_fs_hfsplus.mend(bench.gate, volume, lay_mend, drive, &error));
+    const guint8 *is = drive + composed->first_byte;
+    CHECK_BYTES(is + 72, was + 72, 440);            /* identity, and all forks */
+    CHECK_NUMBER(field_of(is, 32), plan.files + 1); /* and the one in pieces */
+    CHECK_NUMBER(field_of(is, 36), 0);
+    CHECK_NUMBER(field_of(is, 48), free);
+    CHECK(field_of(is, 64) >= 16 + plan.files);
+    CHECK_NUMBER(field_of(is, 4), field_of(was, 4));
+    bench_close(&bench);
+    /* A bitmap that was not read is counted by nobody: a check is asked for. */
+    memset(drive, 0, composed->length);
+    bench_open(&bench, composed->data, composed->length);
+    bench_hole(&bench, (EkSector)header.bitmap_block * 8, 1, EK_STATE_BAD);
+    g_autoptr(EkVolume) again = ek_fs_hfsplus.measure(bench.gate, &claim, &error);
+    CHECK(ek_fs_hfsplus.mend(bench.gate, again, lay_mend, drive, &error));
+    CHECK_NUMBER(field_of(is, 48), 5);
+    CHECK_NUMBER(field_of(is, 4) & 0x100, 0);
+    bench_close(&bench);
+}
+
 /* --- its files --- */
 
 static void hfsplus_lists_its_files(void)
@@ -567,6 +628,7 @@ int main(void)
         {"HFS+ is found without headers", hfsplus_is_found_without_headers},
         {"HFS+ is found by its leaves", hfsplus_is_found_by_its_leaves},
         {"HFS+ needs its bitmap", hfsplus_needs_its_bitmap},
+        {"HFS+ is mended from an old copy", hfsplus_is_mended_from_an_old_copy},
         {"HFS+ lists its files", hfsplus_lists_its_files},
         {"HFS+ unpacks its files", hfsplus_unpacks_its_files},
         {"HFS+ goes on where it was cut", hfsplus_goes_on_where_it_was_cut},

@@ -506,6 +506,25 @@ static guint64 count_nodes(EkGate *gate, const GArray *runs, const Catalog *cata
     return last + 1;
 }
 
+/* The tree of extents stands behind the bitmap: without it no system mounts a volume. */
+static void compose_extents(EkGate *gate, const GArray *runs, const Fit *fit, guint8 *header)
+{
+    EkByte bitmap = fit->start + (EkByte)bitmap_block_of(fit->block_bytes) * fit->block_bytes;
+    for (guint i = 0; i < runs->len; i++) {
+        const EkRecordRun *run = run_at(runs, i, SEEN_EXTENTS);
+        guint8 step[EK_STEP];
+        EkHfsTree tree;
+        if (run == NULL || run->first_byte <= bitmap ||
+            (run->first_byte - fit->start) % fit->block_bytes != 0 ||
+            !read_step(gate, run->first_byte, step) ||
+            !ek_hfs_tree_read((EkSpan){step, sizeof step}, &tree))
+            continue;
+        put_fork(header + EK_HFS_EXTENTS_FORK, (EkByte)tree.nodes * tree.node_bytes,
+                 (guint32)((run->first_byte - fit->start) / fit->block_bytes), fit->block_bytes);
+        return;
+    }
+}
+
 static void compose_header(const Catalog *catalog, const Fit *fit, guint64 blocks, guint8 *header)
 {
     guint32 size = fit->block_bytes;
@@ -537,6 +556,7 @@ static EkVolume *compose_by_files(EkGate *gate, const EkEvidence *evidence, Cata
     volume->bytes =
         fit.end != 0 && !volume->length_is_least ? fit.end - fit.start : blocks * fit.block_bytes;
     compose_header(catalog, &fit, blocks, volume->header);
+    compose_extents(gate, evidence->runs, &fit, volume->header);
     ek_volume_term_number(volume, "bytes an allocation block", fit.block_bytes);
     ek_volume_term_number(volume, "allocation blocks", blocks);
     ek_volume_term_number(volume, "catalog begins at block",

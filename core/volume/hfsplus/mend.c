@@ -1,11 +1,102 @@
 /* SPDX-License-Identifier: MIT */
 /* The volume header of HFS+, 1024 bytes behind the beginning, and its copy, 1024 bytes before the
- * end. The copy is written when the trees grow, so that what it counts may be old: the file
- * system's own checker counts again. */
+ * end. The copy is written when the trees grow, so that what it counts may be old: it is counted
+ * again from the bitmap and the catalog. Offsets as in Technical Note TN1150. */
 #include "volume/headers.h"
-#include "volume/hfsplus/hfsplus.h"
+#include "volume/hfsplus/fork.h"
 
 #include <string.h>
+
+#define ALLOCATION_FILE 6u
+#define CATALOG_FILE 4u
+#define FOLDER_RECORD 1u
+#define FILE_RECORD 2u
+#define UNMOUNTED 0x100u /* of the attributes: nothing needs to be checked */
+#define PIECE_BYTES (1u << 20)
+
+typedef struct {
+    guint32 files;
+    guint32 folders;
+    guint32 last; /* the highest number that is in use */
+} Counted;
+
+static gboolean count_record(void *data, EkSpan record, EkByte at)
+{
+    Counted *counted = data;
+    gsize key = ek_span_be16(record, 0) + 2ul;
+    guint type = ek_span_be16(record, key);
+    guint32 number = ek_span_be32(record, key + 8);
+    (void)at;
+    if (type != FOLDER_RECORD && type != FILE_RECORD)
+        return TRUE;
+    counted->files += type == FILE_RECORD ? 1 : 0;
+    counted->folders += type == FOLDER_RECORD && number != EK_HFS_ROOT_FOLDER ? 1 : 0;
+    counted->last = MAX(counted->last, number);
+    return TRUE;
+}
+
+/* Was all of a fork read? */
+static gboolean is_read(const EkHfsGround *ground, const EkHfsFork *fork)
+{
+    EkByte covered = 0;
+    for (guint i = 0; i < fork->pieces->len; i++) {
+        const EkHfsPiece *piece = &g_array_index(fork->pieces, EkHfsPiece, i);
+        EkByte place = ek_hfs_piece_byte(ground, piece);
+        EkByte bytes = (EkByte)piece->count * ground->block_bytes;
+        if (place == EK_UNPLACED || ek_gate_known(ground->gate, place, bytes).good < bytes)
+            return FALSE;
+        covered += bytes;
+    }
+    return covered >= fork->bytes;
+}
+
+static guint32 count_free(const EkHfsGround *ground, const EkHfsFork *bitmap)
+{
+    g_autofree guint8 *piece = g_malloc(PIECE_BYTES);
+    guint32 count = 0;
+    EkByte whole = ek_divide_up(ground->blocks, 8);
+    for (EkByte at = 0; at < whole; at += PIECE_BYTES) {
+        gsize length = (gsize)MIN(PIECE_BYTES, whole - at);
+        EkKnown known;
+        if (!ek_hfs_fork_read(ground, bitmap, at, piece, length, &known))
+            return 0;
+        for (guint64 i = at * 8; i < MIN((at + length) * 8, ground->blocks); i++)
+            count += (piece[i / 8 - at] >> (7 - i % 8) & 1) == 0 ? 1 : 0;
+    }
+    return count;
+}
+
+/* What could not be counted, since not all of it was read, is left to the file system's own
+ * checker, which is asked for. */
+static void recount(EkGate *gate, const EkVolume *volume, const EkHfsHeader *own, guint8 *header)
+{
+    EkSpan span = {header, EK_HEADER_MOST};
+    EkHfsGround ground = {.gate = gate,
+                          .first_byte = volume->first_byte,
+                          .block_bytes = own->block_bytes,
+                          .blocks = own->blocks};
+    ek_hfs_overflow_load(&ground, span);
+    EkHfsFork bitmap =
+        ek_hfs_fork_of(&ground, ek_span_part(span, EK_HFS_BITMAP_FORK, 80), ALLOCATION_FILE, 0);
+    EkHfsFork catalog =
+        ek_hfs_fork_of(&ground, ek_span_part(span, EK_HFS_CATALOG_FORK, 80), CATALOG_FILE, 0);
+    Counted counted = {.last = MAX(ek_span_be32(span, 64), 1) - 1};
+    gboolean has_catalog = is_read(&ground, &catalog);
+    gboolean has_bitmap = bitmap.bytes >= ek_divide_up(own->blocks, 8) && is_read(&ground, &bitmap);
+    ek_hfs_fork_records(&ground, &catalog, count_record, &counted);
+    ek_put_be32(header + 64, counted.last + 1);
+    if (has_catalog) {
+        ek_put_be32(header + 32, counted.files);
+        ek_put_be32(header + 36, counted.folders);
+    }
+    if (has_bitmap)
+        ek_put_be32(header + 48, count_free(&ground, &bitmap));
+    if (!has_catalog || !has_bitmap)
+        ek_put_be32(header + 4, ek_span_be32(span, 4) & ~UNMOUNTED);
+    ek_hfs_fork_clear(&bitmap);
+    ek_hfs_fork_clear(&catalog);
+    g_clear_pointer(&ground.overflow, g_array_unref);
+}
 
 gboolean ek_hfs_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error)
@@ -18,6 +109,13 @@ gboolean ek_hfs_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
         return TRUE;
     if (volume->bytes < 2 * EK_HFS_HEADER_OFFSET)
         return ek_error_set(error, EK_ERROR_DAMAGED, "the kept volume header is none");
+    /* One that was composed without its tree of extents is enough to find files by, not to be
+     * written: no system mounts it. */
+    gboolean is_first = volume->header_byte == volume->first_byte + EK_HFS_HEADER_OFFSET;
+    if (own.extents_block == 0)
+        return TRUE;
+    if (!is_first)
+        recount(gate, volume, &own, header);
     EkByte places[] = {volume->first_byte + EK_HFS_HEADER_OFFSET,
                        volume->first_byte + volume->bytes - EK_HFS_HEADER_OFFSET};
     static const char *const names[] = {"volume header", "alternate volume header"};
@@ -27,10 +125,11 @@ gboolean ek_hfs_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
         gboolean is_there = ek_part_read(gate, places[i], there, sizeof there) == EK_PART_THERE &&
                             ek_hfs_header_read((EkSpan){there, sizeof there}, &other) &&
                             other.blocks == own.blocks && other.block_bytes == own.block_bytes;
-        g_autofree char *from = volume->composed
-                                    ? g_strdup("what its other traces tell")
-                                    : g_strdup_printf("the one at sector %" G_GUINT64_FORMAT,
-                                                      volume->header_byte / EK_STEP);
+        g_autofree char *from =
+            volume->composed
+                ? g_strdup("what its other traces tell")
+                : g_strdup_printf("the one at sector %" G_GUINT64_FORMAT "%s",
+                                  volume->header_byte / EK_STEP, is_first ? "" : ", counted again");
         if (!is_there)
             ek_header_mend_range(gate, "hfsplus-header", places[i], header, sizeof header, names[i],
                                  from, sink, data);
