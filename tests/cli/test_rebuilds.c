@@ -25,36 +25,39 @@ typedef struct {
     guint most_mib;
     guint wiped_first; /* sectors in it that can be lost, since something else tells of them */
     guint wiped;
-    gboolean end_too; /* the last sector is lost with them */
+    gboolean end_too;  /* the last sector is lost with them */
+    gboolean by_table; /* without them only a table tells where it ends */
 } Maker;
-
-#define BOTH_REGIONS 24u /* of an exFAT: then only a table tells where it ends */
 
 #define BASIC_DATA "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"
 
 static const Maker makers[] = {
-    {"83", "L", "ext2", "mke2fs -q -F -t ext2 -b 1024 FILE", "e2fsck -fn FILE", 16, 40, 0, 6,
+    {"83", "L", "ext2", "mke2fs -q -F -t ext2 -b 1024 FILE", "e2fsck -fn FILE", 16, 40, 0, 6, FALSE,
      FALSE},
     {"83", "L", "ext4", "mke2fs -q -F -t ext4 -b 4096 FILE", "e2fsck -fn FILE", 140, 180, 0, 16,
-     FALSE},
-    {"83", "L", "ext3", "mke2fs -q -F -t ext3 -b 1024 FILE", "e2fsck -fn FILE", 30, 60, 0, 6,
+     FALSE, FALSE},
+    {"83", "L", "ext3", "mke2fs -q -F -t ext3 -b 1024 FILE", "e2fsck -fn FILE", 30, 60, 0, 6, FALSE,
      FALSE},
     {"83", "L", "ext4", "mke2fs -q -F -t ext4 -b 1024 -O ^metadata_csum,uninit_bg,^64bit FILE",
-     "e2fsck -fn FILE", 30, 60, 0, 6, FALSE},
+     "e2fsck -fn FILE", 30, 60, 0, 6, FALSE, FALSE},
     {"83", "L", "ext4", "mke2fs -q -F -t ext4 -b 1024 -O bigalloc -C 8192 FILE", "e2fsck -fn FILE",
-     140, 160, 0, 6, FALSE},
-    {"83", "L", "xfs", "mkfs.xfs -q FILE", "xfs_repair -f -n FILE", 301, 320, 0, 1, FALSE},
+     140, 160, 0, 6, FALSE, FALSE},
+    {"83", "L", "ext4", "mke2fs -q -F -t ext4 -b 4096 FILE", "e2fsck -fn FILE", 16, 100, 2, 2,
+     FALSE, TRUE},
+    {"83", "L", "ext2", "mke2fs -q -F -t ext2 -b 1024 FILE", "e2fsck -fn FILE", 6, 8, 2, 2, FALSE,
+     TRUE},
+    {"83", "L", "xfs", "mkfs.xfs -q FILE", "xfs_repair -f -n FILE", 301, 320, 0, 1, FALSE, FALSE},
     {"83", "L", "btrfs", "mkfs.btrfs -q FILE", "btrfs check --readonly FILE", 120, 140, 128, 8,
-     FALSE},
+     FALSE, FALSE},
     {"7", BASIC_DATA, "ntfs", "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 FILE", "ntfsfix -n FILE", 8,
-     40, 0, 1, FALSE},
+     40, 0, 1, FALSE, FALSE},
     {"7", BASIC_DATA, "ntfs", "mkntfs -q -F -s 512 -p 0 -H 255 -S 63 -c 4096 FILE",
-     "ntfsfix -n FILE", 8, 40, 0, 16, TRUE},
-    {"c", BASIC_DATA, "vfat", "mkfs.fat -F 32 -s 1 FILE", "fsck.fat -n FILE", 40, 60, 0, 2, FALSE},
-    {"7", BASIC_DATA, "exfat", "mkfs.exfat FILE", "fsck.exfat -n FILE", 8, 60, 0, 12, FALSE},
-    {"7", BASIC_DATA, "exfat", "mkfs.exfat FILE", "fsck.exfat -n FILE", 8, 60, 0, BOTH_REGIONS,
+     "ntfsfix -n FILE", 8, 40, 0, 16, TRUE, FALSE},
+    {"c", BASIC_DATA, "vfat", "mkfs.fat -F 32 -s 1 FILE", "fsck.fat -n FILE", 40, 60, 0, 2, FALSE,
      FALSE},
-    {"82", "S", NULL, "mkswap FILE", NULL, 4, 20, 0, 0, FALSE},
+    {"7", BASIC_DATA, "exfat", "mkfs.exfat FILE", "fsck.exfat -n FILE", 8, 60, 0, 12, FALSE, FALSE},
+    {"7", BASIC_DATA, "exfat", "mkfs.exfat FILE", "fsck.exfat -n FILE", 8, 60, 0, 24, FALSE, TRUE},
+    {"82", "S", NULL, "mkswap FILE", NULL, 4, 20, 0, 0, FALSE, FALSE},
 };
 
 typedef enum { TABLE_PRIMARIES, TABLE_LOGICAL, TABLE_GPT, TABLES } TableKind;
@@ -234,7 +237,7 @@ static guint break_drive(Drive *drive)
         Part *part = &drive->parts[i];
         part->wiped = (done & 1u << DAMAGE_HEADERS) != 0 && part->maker->wiped > 0 &&
                       g_rand_boolean(drive->random) &&
-                      (part->maker->wiped != BOTH_REGIONS || (done & ~(1u << DAMAGE_HEADERS)) == 0);
+                      (!part->maker->by_table || (done & ~(1u << DAMAGE_HEADERS)) == 0);
         if (part->wiped)
             wipe(part->first + part->maker->wiped_first, part->maker->wiped);
         if (part->wiped && part->maker->end_too)

@@ -159,8 +159,31 @@ static gboolean find_groups(EkGate *gate, Volume *volume)
     return FALSE;
 }
 
+/* In the bitmap of a group's inodes all that is behind the last one is marked as used. 0: that does
+ * not agree with how many are free. */
+static guint64 inodes_by_bitmap(EkGate *gate, const Volume *volume, const Group *group)
+{
+    const EkExtSuper *super = &volume->super;
+    guint64 bits = (guint64)super->block_bytes * 8;
+    guint64 a_block = super->block_bytes / super->inode_bytes;
+    guint64 free = 0;
+    guint64 last = 0;
+    g_autofree guint8 *bitmap = g_malloc(super->block_bytes);
+    if (ek_part_read(gate, volume->start + group->inodes_bitmap * super->block_bytes, bitmap,
+                     super->block_bytes) != EK_PART_THERE)
+        return 0;
+    for (guint64 bit = 0; bit < bits; bit++)
+        if ((bitmap[bit / 8] >> bit % 8 & 1) == 0) {
+            free++;
+            last = bit;
+        }
+    return free == group->free_inodes && free > 0
+               ? MIN(ek_divide_up(last + 1, MAX(a_block, 8)) * MAX(a_block, 8), bits)
+               : 0;
+}
+
 /* An empty group has all inodes free; where tables stand one behind the other their distance
- * tells. */
+ * tells, else the bitmap. */
 static void find_inodes(EkGate *gate, Volume *volume)
 {
     EkExtSuper *super = &volume->super;
@@ -168,6 +191,7 @@ static void find_inodes(EkGate *gate, Volume *volume)
     Group first = {0};
     Group group;
     group_read(gate, volume, 0, &first);
+    guint64 by_bitmap = inodes_by_bitmap(gate, volume, &first);
     for (guint64 i = 1; i < super->groups; i++)
         if (group_read(gate, volume, i, &group))
             per_group = MAX(per_group, group.free_inodes);
@@ -176,6 +200,8 @@ static void find_inodes(EkGate *gate, Volume *volume)
         group.inode_table - first.inode_table < super->blocks_per_group / 2)
         per_group =
             (group.inode_table - first.inode_table) * super->block_bytes / super->inode_bytes;
+    else if (by_bitmap >= per_group && by_bitmap > 0)
+        per_group = by_bitmap;
     else if (super->groups == 1)
         per_group = ek_divide_up(first.free_inodes + (guint64)FIRST_INODES, 8) * 8;
     super->inodes_per_group = (guint32)CLAMP(per_group, 1, (guint64)super->block_bytes * 8);

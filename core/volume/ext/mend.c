@@ -2,8 +2,8 @@
 /* What makes the beginning of an ext volume right again: the primary superblock, and the group
  * descriptors behind it. Copies of both stand in some groups; what they count is old, and is
  * counted again. */
+#include "volume/ext/compose.h"
 #include "volume/ext/ext.h"
-#include "volume/ext/recount.h"
 #include "volume/headers.h"
 
 #include <string.h>
@@ -104,6 +104,47 @@ static gboolean is_right(EkSpan there, EkSpan good)
            (!own.has_checksum || own.checksum_fits);
 }
 
+/* No superblock is left: one is composed, with all its copies. */
+static gboolean mend_composed(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data)
+{
+    static const char from[] =
+        "what its other traces tell: its UUID is a new one, its label is lost";
+    guint8 good[EK_EXT_SUPER_BYTES] = {0};
+    EkSpan span = {good, sizeof good};
+    EkExtRecount recount = {.gate = gate, .first_byte = volume->first_byte, .raw = good};
+    guint64 holders[HOLDERS_MOST];
+    memcpy(good, volume->header, EK_HEADER_MOST);
+    if (volume->length_is_least || !ek_ext_super_read(span, &recount.super))
+        return TRUE; /* where it ends must be known: --resize */
+    recount.super.descriptor_bytes = ek_span_le16(span, 254) > 32 ? 64 : 32;
+    recount.super.sparse = TRUE;
+    Descriptors all = load_descriptors(&recount, volume);
+    if (all.wanted == NULL || !ek_ext_compose_super(&recount, volume)) {
+        g_free(all.wanted);
+        return TRUE;
+    }
+    for (guint64 group = 0; group < recount.super.groups; group++)
+        if (all.is_changed)
+            ek_ext_recount_group(&recount, group);
+        else
+            ek_ext_sum_group(&recount, group);
+    ek_ext_recount_super(&recount);
+    guint count = ek_ext_super_groups(&recount.super, holders, HOLDERS_MOST);
+    for (guint i = 0; i < count; i++) {
+        g_autofree char *what =
+            holders[i] == 0 ? g_strdup("primary superblock")
+                            : g_strdup_printf("superblock of group %" G_GUINT64_FORMAT, holders[i]);
+        ek_ext_super_set_group(good, (guint16)holders[i]);
+        ek_header_mend_range(gate, volume->format->structure,
+                             volume->first_byte + ek_ext_super_place(&recount.super, holders[i]),
+                             good, sizeof good, what, from, sink, data);
+    }
+    ek_header_mend_range(gate, "ext-descriptors", all.first, all.wanted, all.length,
+                         "group descriptors", from, sink, data);
+    g_free(all.wanted);
+    return TRUE;
+}
+
 gboolean ek_ext_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error)
 {
@@ -111,9 +152,8 @@ gboolean ek_ext_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     guint8 there[EK_EXT_SUPER_BYTES];
     EkSpan span = {good, sizeof good};
     EkExtSuper super;
-    /* What was composed is enough to find files by, not to be written: it knows no features. */
     if (volume->composed)
-        return TRUE;
+        return mend_composed(gate, volume, sink, data);
     if (!ek_gate_read(gate, volume->header_byte, good, sizeof good, NULL, error))
         return FALSE;
     if (!ek_ext_super_read(span, &super))

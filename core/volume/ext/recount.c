@@ -58,9 +58,10 @@ static guint16 crc16_from(guint16 sum, EkSpan span)
     return sum;
 }
 
-static void set_sum(const EkExtRecount *recount, guint64 group, guint8 *descriptor)
+void ek_ext_sum_group(const EkExtRecount *recount, guint64 group)
 {
     guint32 bytes = recount->super.descriptor_bytes;
+    guint8 *descriptor = recount->descriptors + group * bytes;
     EkSpan span = {descriptor, bytes};
     EkSpan behind = ek_span_part(span, SUM_AT + 2, bytes - SUM_AT - 2);
     guint8 number[4];
@@ -212,7 +213,7 @@ void ek_ext_recount_group(const EkExtRecount *recount, guint64 group)
     guint8 *descriptor = recount->descriptors + group * recount->super.descriptor_bytes;
     recount_blocks(recount, group, descriptor);
     recount_inodes(recount, descriptor);
-    set_sum(recount, group, descriptor);
+    ek_ext_sum_group(recount, group);
 }
 
 /* --- the superblock ------------------------------------------------------------------------- */

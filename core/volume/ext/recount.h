@@ -20,6 +20,9 @@ typedef struct {
  * read keeps what the copy says. */
 void ek_ext_recount_group(const EkExtRecount *recount, guint64 group);
 
+/* Sums a group's descriptor as the superblock's features ask for. */
+void ek_ext_sum_group(const EkExtRecount *recount, guint64 group);
+
 /* Adds up the descriptors' counts into the superblock, and notes there when the journal was not
  * played back. Its own sum is the caller's. */
 void ek_ext_recount_super(const EkExtRecount *recount);

@@ -1,0 +1,134 @@
+/* SPDX-License-Identifier: MIT */
+/* Volumes of which no copy of the superblock is left: one is composed, and the file system's own
+ * tools take it for theirs. */
+#include "check.h"
+#include "fixture.h"
+#include "program.h"
+
+#include <stdio.h>
+#include <string.h>
+
+#define SUPER_BYTES 1024u
+
+typedef struct {
+    const char *options;
+    guint mib;
+} Kind;
+
+/* With checksums of all, of groups, of nothing; in one group and in many. */
+static const Kind kinds[] = {
+    {"-t ext4 -b 1024", 60},
+    {"-t ext4 -b 4096", 200},
+    {"-t ext4 -b 4096", 24},
+    {"-t ext4 -b 1024 -O ^metadata_csum,uninit_bg", 60},
+    {"-t ext4 -b 1024 -O ^flex_bg,^resize_inode,^64bit", 40},
+    {"-t ext4 -b 1024 -O inline_data", 40},
+    {"-t ext3 -b 1024", 40},
+    {"-t ext3 -b 4096 -I 128", 150},
+    {"-t ext2 -b 1024", 6},
+    {"-t ext2 -b 1024", 60},
+};
+
+static void make_files(void)
+{
+    must("mkdir -p src/Catalogue src/Photos");
+    for (guint i = 0; i < 30; i++) {
+        g_autofree char *path =
+            g_strdup_printf("src/%s/Tray %u.dat", i % 2 == 0 ? "Catalogue" : "Photos", i);
+        g_autofree guint8 *bytes = g_malloc(1 + i * 2000);
+        fill_noise(bytes, 1 + i * 2000, i);
+        write_file(path, bytes, i * 2000);
+    }
+}
+
+/* Wipes all that looks like a superblock; returns how many there were. */
+static guint wipe_superblocks(const char *file)
+{
+    gsize length = 0;
+    g_autofree guint8 *data = read_file(file, &length);
+    guint count = 0;
+    for (gsize at = 0; at + SUPER_BYTES <= length; at += SUPER_BYTES) {
+        EkSpan span = {data + at, SUPER_BYTES};
+        if (ek_span_le16(span, 56) != 0xef53 || ek_span_le32(span, 24) > 6 ||
+            ek_span_le32(span, 76) > 1)
+            continue;
+        memset(data + at, 0, SUPER_BYTES);
+        count++;
+    }
+    write_file(file, data, length);
+    return count;
+}
+
+static void carry_through(const Kind *kind)
+{
+    must("rm -rf bench clone.img part.img was out && truncate -s %uM part.img && "
+         "mke2fs -q -F %s -d src part.img >maker.log 2>&1 && e2fsck -fn part.img >maker.log 2>&1",
+         kind->mib, kind->options);
+    must("mkdir was out && debugfs -R 'rdump / was' part.img >maker.log 2>&1");
+    CHECK(wipe_superblocks("part.img") > 0);
+    must("rm -f drive.img && truncate -s %uM drive.img && "
+         "printf 'start=2048,size=%u,type=83\\n' | sfdisk -q drive.img && "
+         "dd if=part.img of=drive.img bs=1M seek=1 conv=notrunc,sparse status=none",
+         kind->mib + 2, kind->mib * 2048);
+    done("new bench drive.img");
+    done("image bench");
+    done("hunt bench");
+    g_auto(Result) plan = ektypon("plan bench");
+    CHECK_STATUS(plan, 0);
+    CHECK_CONTAINS(plan.out, "primary superblock of volume 1, from what its other traces tell");
+    CHECK_CONTAINS(plan.out, "opens; 30 files in 3 folders");
+    done("clone bench clone.img");
+    must("dd if=clone.img of=part.img bs=1M skip=1 count=%u status=none", kind->mib);
+    g_auto(Result) checked = shell("e2fsck -fn part.img");
+    CHECK_STATUS(checked, 0);
+    if (checked.status != 0)
+        fprintf(stderr, "%s", checked.out);
+    must("debugfs -R 'rdump / out' part.img >maker.log 2>&1");
+    g_auto(Result) same = shell("diff -r was out");
+    CHECK_STATUS(same, 0);
+    /* Each copy is one, too. */
+    g_auto(Result) copies = shell("dumpe2fs part.img 2>/dev/null | "
+                                  "sed -n 's/.*Backup superblock at \\([0-9]*\\).*/\\1/p'");
+    g_auto(GStrv) blocks = g_strsplit(g_strstrip(copies.out), "\n", -1);
+    for (char **block = blocks; *block != NULL && **block != '\0'; block++)
+        must("size=$(dumpe2fs -h part.img 2>/dev/null | sed -n 's/^Block size: *//p') && "
+             "dumpe2fs -h part.img 2>/dev/null | grep -E 'UUID|features|count' >first.txt && "
+             "dumpe2fs -h -o superblock=%s -o blocksize=$size part.img 2>/dev/null | "
+             "grep -E 'UUID|features|count' >copy.txt && cmp first.txt copy.txt",
+             *block);
+}
+
+static void a_superblock_is_composed(void)
+{
+    make_files();
+    for (gsize i = 0; i < G_N_ELEMENTS(kinds); i++) {
+        guint before = CU_get_number_of_failures();
+        carry_through(&kinds[i]);
+        if (CU_get_number_of_failures() != before)
+            fprintf(stderr, "\nthat was: %s, %u MiB\n", kinds[i].options, kinds[i].mib);
+    }
+}
+
+/* Where nothing tells how long it is, nothing is written before that is said. */
+static void its_length_must_be_known(void)
+{
+    make_files();
+    must("truncate -s 40M part.img && mke2fs -q -F -t ext4 -b 1024 -d src part.img");
+    CHECK(wipe_superblocks("part.img") > 0);
+    must("truncate -s 42M drive.img && "
+         "dd if=part.img of=drive.img bs=1M seek=1 conv=notrunc,sparse status=none");
+    done("new bench drive.img");
+    done("image bench");
+    done("hunt bench");
+    g_auto(Result) plan = ektypon("plan bench");
+    CHECK(strstr(plan.out, "primary superblock") == NULL);
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"a superblock is composed", a_superblock_is_composed},
+        {"its length must be known", its_length_must_be_known},
+    };
+    return RUN_TESTS("composed", tests);
+}
