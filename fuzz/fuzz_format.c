@@ -45,6 +45,11 @@ static void use_volume(EkGate *gate, const EkVolume *volume)
 static void take_volume(void *data, EkVolume *volume)
 {
     use_volume(data, volume);
+    /* As if the user had said how long it is. */
+    if (volume->stands && volume->length_is_least && volume->format->mend != NULL) {
+        volume->length_is_least = FALSE;
+        volume->format->mend(data, volume, drop_mend, NULL, NULL);
+    }
     ek_volume_free(volume);
 }
 

@@ -30,6 +30,7 @@ static void use_table(const EkTableFormat *format, EkGate *gate, EkByte at, guin
         ek_mbr_other_ruler(entry->type);
         ek_mbr_type_name(entry->type);
         ek_mbr_type_for(entry->name);
+        ek_apm_type_for(i % 2 == 0 ? "hfsplus" : entry->name);
         ek_gpt_type_for(i % 2 == 0 ? "linux-swap" : entry->name);
         EkTableEntry copy = *entry;
         ek_gpt_set_name(&copy, entry->name);
@@ -59,7 +60,11 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
                                   table))
                     use_table(ek_table_formats[k], drive.image.gate, drive.places[i], sector,
                               table);
-        ek_table_current(drive.image.gate, sector, table, &unread);
+        if (!ek_table_current(drive.image.gate, sector, table, &unread))
+            continue;
+        for (gsize k = 0; ek_table_formats[k] != NULL; k++)
+            if (g_str_equal(ek_table_formats[k]->scheme, table->scheme))
+                use_table(ek_table_formats[k], drive.image.gate, table->first_byte, sector, table);
     }
     g_free(table);
     fuzz_drive_close(&drive);

@@ -114,6 +114,15 @@ static void add_files(GString *text, EkGate *gate, const EkVolume *volume)
     volume->format->close(opened);
 }
 
+static void add_mend(void *data, EkMend *mend)
+{
+    guint32 sum = 0;
+    for (gsize i = 0; i < mend->length; i++)
+        sum = (sum << 1 | sum >> 31) + mend->after[i];
+    g_string_append_printf(data, "m%" G_GUINT64_FORMAT " %u\n", mend->first_byte, sum);
+    ek_mend_free(mend);
+}
+
 /* Traces of the sectors that are listed, and all that follows from them, as text. */
 static char *found_in(const Drive *drive, const GArray *sectors)
 {
@@ -143,6 +152,10 @@ static char *found_in(const Drive *drive, const GArray *sectors)
         for (guint k = 0; k < volume->terms->len; k++)
             g_string_append(text, ((const EkTerm *)volume->terms->pdata[k])->value);
         add_files(text, drive->gate, volume);
+        EkVolume sized = *volume;
+        sized.length_is_least = FALSE;
+        if (volume->stands && volume->format->mend != NULL)
+            volume->format->mend(drive->gate, &sized, add_mend, text, NULL);
         for (guint k = 0; volume->format->use != NULL && k < 16; k++)
             g_string_append_printf(
                 text, "%d",

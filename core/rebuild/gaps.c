@@ -5,6 +5,7 @@
 #include "base/text.h"
 
 #define GAP_BYTES (1u << 20) /* smaller gaps are alignment, not space */
+#define APPLE_MAP 64u        /* sectors, as usual */
 #define LOOK_BYTES (1u << 20)
 
 /* The first byte in the range that is not zero; FALSE when there is none. */
@@ -73,7 +74,10 @@ void ek_planner_look_at_gaps(EkPlanner *planner)
     for (guint i = 0; i < planner->chosen->len; i++)
         g_array_append_val(taken, g_array_index(planner->chosen, EkChosen, i).range);
     g_array_sort(taken, by_start);
-    EkByte at = planner->sector_size; /* sector 0 is the table's */
+    /* Sector 0 is the table's, and more of it where that is an Apple partition map. */
+    EkByte at = planner->sector_size;
+    if (g_strcmp0(planner->plan->scheme, "apm") == 0)
+        at *= APPLE_MAP;
     for (guint i = 0; i < taken->len; i++) {
         EkRange range = g_array_index(taken, EkRange, i);
         if (range.first > at)

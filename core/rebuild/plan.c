@@ -185,7 +185,13 @@ static gboolean plan_repairs(EkPlanner *planner, GError **error)
         MendTaker taker = {planner, chosen, NULL};
         if (chosen->volume == NULL || chosen->volume->format->mend == NULL)
             continue; /* whether it opens without is told by the check */
-        if (!chosen->volume->format->mend(planner->gate, chosen->volume, take_mend, &taker, error))
+        /* Where nothing told its length, the user did. */
+        EkVolume volume = *chosen->volume;
+        if (volume.length_is_least && chosen->is_exact) {
+            volume.bytes = chosen->range.bytes;
+            volume.length_is_least = FALSE;
+        }
+        if (!volume.format->mend(planner->gate, &volume, take_mend, &taker, error))
             return FALSE;
         if (taker.error != NULL) {
             g_propagate_error(error, taker.error);

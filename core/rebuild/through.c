@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* The plan laid over the image: does every volume open through it, and what is in it? */
 #include "rebuild/planner.h"
+#include "rebuild/sample.h"
 
 #include "base/text.h"
 
@@ -17,7 +18,8 @@ typedef struct {
     gboolean is_holed;
     gboolean has_root;
     gboolean is_cut; /* there are more */
-    gboolean boots;  /* a boot loader stands in its root folder */
+    EkSample *sample;
+    gboolean boots; /* a boot loader stands in its root folder */
 } Count;
 
 static void end_file(Count *count)
@@ -54,6 +56,8 @@ static gboolean is_loader(const char *name)
 static gboolean count_name(void *data, const EkFileName *name)
 {
     Count *count = data;
+    if (!name->is_deleted)
+        ek_sample_name(count->sample, name->file, name->text);
     count->boots |= name->parent == count->root && !name->is_deleted && is_loader(name->text);
     return TRUE;
 }
@@ -63,6 +67,9 @@ static gboolean count_extent(void *data, guint64 file, const EkExtent *extent)
     Count *count = data;
     if (!count->is_counted || file != count->number || extent->stored == 0)
         return TRUE;
+    /* What is packed begins with something else. */
+    if (extent->offset == 0 && extent->stored == extent->bytes && !extent->is_packed)
+        ek_sample_place(count->sample, file, extent->first_byte);
     EkKnown known = ek_gate_known(count->gate, extent->first_byte, extent->stored);
     count->is_holed |= known.bad + known.unread > 0;
     return TRUE;
@@ -85,6 +92,22 @@ static gboolean count_mark(void *data, guint64 mark, guint64 done, guint64 total
     return TRUE;
 }
 
+/* Do files begin as their names say? In words. */
+static char *look_at_sample(const EkSample *sample, EkGate *gate)
+{
+    guint fit = 0;
+    guint all = 0;
+    ek_sample_check(sample, gate, &fit, &all);
+    if (all == 0)
+        return g_strdup("");
+    if (fit == all)
+        return g_strdup_printf("; %u of them looked at: %s as %s say%s", all,
+                               all == 1 ? "it begins" : "all begin",
+                               all == 1 ? "its name" : "their names", all == 1 ? "s" : "");
+    return g_strdup_printf("; only %u of %u that were looked at begin as their names say", fit,
+                           all);
+}
+
 /* What is in it, in words; NULL: it does not open. */
 static char *count_files(EkGate *gate, const EkVolume *volume, gboolean *boots)
 {
@@ -92,7 +115,8 @@ static char *count_files(EkGate *gate, const EkVolume *volume, gboolean *boots)
     EkOpened *opened = format->open(gate, volume, NULL);
     if (opened == NULL)
         return NULL;
-    Count count = {.gate = gate, .root = format->root(opened)};
+    g_autoptr(EkSample) sample = ek_sample_new();
+    Count count = {.gate = gate, .root = format->root(opened), .sample = sample};
     EkFileSink sink = {.data = &count,
                        .file = count_file,
                        .name = count_name,
@@ -110,8 +134,9 @@ static char *count_files(EkGate *gate, const EkVolume *volume, gboolean *boots)
             ? g_strdup("")
             : g_strdup_printf("; %" G_GUINT64_FORMAT " touch%s sectors that were not read",
                               count.holed, count.holed == 1 ? "es" : "");
-    return g_strdup_printf("opens; %s%s in %s%s", count.is_cut ? "more than " : "", files, folders,
-                           holed);
+    g_autofree char *looked = look_at_sample(sample, gate);
+    return g_strdup_printf("opens; %s%s in %s%s%s", count.is_cut ? "more than " : "", files,
+                           folders, holed, looked);
 }
 
 /* Its header must stand where the volume begins, through the plan, and say the same. */
@@ -127,7 +152,7 @@ static EkVolume *measure_through(EkGate *gate, const EkVolume *volume)
     }
     EkVolume *seen = volume->format->measure(gate, &claim, NULL);
     if (seen != NULL && seen->stands && g_str_equal(seen->filesystem, volume->filesystem) &&
-        seen->bytes == volume->bytes)
+        (seen->bytes == volume->bytes || (volume->length_is_least && seen->bytes > volume->bytes)))
         return seen;
     g_clear_pointer(&seen, ek_volume_free);
     return NULL;

@@ -155,16 +155,18 @@ static void find_gaps(Composing *composing)
     }
 }
 
-/* Free space takes the slots that nothing stands in. A map that had entries for all it has now gets
- * no more of them; slots that stay empty are closed up: a map ends at the first. */
+/* Free space takes the slots that nothing stands in. A map of which nothing is missing gets no more
+ * of them; slots that stay empty are closed up: a map ends at the first. */
 static gboolean fill_slots(Composing *composing, GError **error)
 {
     guint gap = 0;
-    gboolean is_longer = composing->count != composing->old.entry_count;
-    for (guint i = 0; i < composing->count && gap < composing->gap_count; i++)
-        if (composing->slots[i].kind == SLOT_EMPTY)
+    gboolean is_changed = composing->count != composing->old.entry_count;
+    for (guint i = 0; i < composing->count; i++) {
+        is_changed |= composing->slots[i].kind == SLOT_EMPTY;
+        if (composing->slots[i].kind == SLOT_EMPTY && gap < composing->gap_count)
             composing->slots[i] = composing->gaps[gap++];
-    while (is_longer && gap < composing->gap_count && composing->count < EK_APM_ENTRIES_MOST)
+    }
+    while (is_changed && gap < composing->gap_count && composing->count < EK_APM_ENTRIES_MOST)
         composing->slots[composing->count++] = composing->gaps[gap++];
     guint kept = 0;
     guint64 room = 0;

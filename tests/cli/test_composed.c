@@ -122,6 +122,14 @@ static void its_length_must_be_known(void)
     done("hunt bench");
     g_auto(Result) plan = ektypon("plan bench");
     CHECK(strstr(plan.out, "primary superblock") == NULL);
+    g_auto(Result) short_of = ektypon("plan bench --resize 1:1000000");
+    CHECK(short_of.status == 1 || strstr(short_of.out, "primary superblock") == NULL);
+    g_auto(Result) said = ektypon("plan bench --resize 1:81920");
+    CHECK_STATUS(said, 0);
+    CHECK_CONTAINS(said.out, "primary superblock");
+    done("clone bench clone.img");
+    must("dd if=clone.img of=part.img bs=1M skip=1 count=40 status=none && "
+         "e2fsck -fn part.img >maker.log 2>&1");
 }
 
 int main(void)

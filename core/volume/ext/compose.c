@@ -237,6 +237,8 @@ gboolean ek_ext_compose_super(EkExtRecount *recount, const EkVolume *volume)
     features->recount = recount;
     memset(raw, 0, EK_EXT_SUPER_BYTES);
     memcpy(raw, volume->header, EK_HEADER_MOST);
+    ek_put_le32(raw + 4, (guint32)(recount->super.blocks & 0xffffffff));
+    ek_put_le32(raw + 336, (guint32)(recount->super.blocks >> 32));
     if (!find_features(features))
         return FALSE;
     ek_put_le16(raw + 54, G_MAXUINT16); /* mounts before a check: no matter */

@@ -104,6 +104,15 @@ static gboolean is_right(EkSpan there, EkSpan good)
            (!own.has_checksum || own.checksum_fits);
 }
 
+/* FALSE when the volume would have other groups then. */
+static gboolean set_length(const EkVolume *volume, EkExtSuper *super)
+{
+    guint64 blocks = volume->bytes / super->block_bytes;
+    guint64 before = super->first_data_block + (super->groups - 1) * super->blocks_per_group;
+    super->blocks = blocks;
+    return blocks > before && blocks - before <= super->blocks_per_group;
+}
+
 /* No superblock is left: one is composed, with all its copies. */
 static gboolean mend_composed(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data)
 {
@@ -114,8 +123,10 @@ static gboolean mend_composed(EkGate *gate, const EkVolume *volume, EkMendSink s
     EkExtRecount recount = {.gate = gate, .first_byte = volume->first_byte, .raw = good};
     guint64 holders[HOLDERS_MOST];
     memcpy(good, volume->header, EK_HEADER_MOST);
-    if (volume->length_is_least || !ek_ext_super_read(span, &recount.super))
-        return TRUE; /* where it ends must be known: --resize */
+    /* Where it ends must be known: a table tells, or the user. */
+    if (volume->length_is_least || !ek_ext_super_read(span, &recount.super) ||
+        !set_length(volume, &recount.super))
+        return TRUE;
     recount.super.descriptor_bytes = ek_span_le16(span, 254) > 32 ? 64 : 32;
     recount.super.sparse = TRUE;
     Descriptors all = load_descriptors(&recount, volume);
