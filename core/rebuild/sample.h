@@ -18,8 +18,8 @@ void ek_sample_place(EkSample *sample, guint64 file, EkByte first_byte);
 /* It has this name. In any order with its place. */
 void ek_sample_name(EkSample *sample, guint64 file, const char *name);
 
-/* Reads the beginnings of those for which both are known. *fit of *all begin as their names say; what
- * was not read from the drive counts in neither. */
+/* Reads the beginnings of those for which both are known. *fit of *all begin as their names say;
+ * what was not read from the drive counts in neither. */
 void ek_sample_check(const EkSample *sample, EkGate *gate, guint *fit, guint *all);
 
 #endif
