@@ -134,10 +134,11 @@ gboolean ek_target_has_sectors(const EkTarget *target, guint32 bytes, GError **e
     if (!target->is_device || ioctl(target->fd, BLKSSZGET, &size) != 0 || size <= 0 ||
         (guint32)size == bytes)
         return TRUE;
-    return ek_error_set(error, EK_ERROR_REFUSED,
-                        "%s shows itself in sectors of %d bytes, the plan counts in %u: no system "
-                        "would find the partitions there. To plan for it: plan --table-sectors %d",
-                        target->path, size, bytes, size);
+    return ek_error_set(
+        error, EK_ERROR_REFUSED,
+        "%s shows itself in sectors of %d bytes, what would be written counts in %u: "
+        "no system would find the partitions there. To plan for it: plan --table-sectors %d",
+        target->path, size, bytes, size);
 }
 
 const char *ek_target_identity(const EkTarget *target)

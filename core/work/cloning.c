@@ -313,7 +313,9 @@ static gboolean extend_table(EkCloning *cloning, const EkJournal *journal, GErro
     EkByte bytes = ek_target_bytes(cloning->target);
     guint32 size = cloning->plan != NULL ? cloning->plan->table_sectors : EK_STEP;
     g_autofree EkTable *table = g_new0(EkTable, 1);
-    if (cloning->plan == NULL || bytes == ek_gate_bytes(cloning->gate) ||
+    /* An old GPT may still stand on a drive that an MBR is planned for: it rules nothing. */
+    if (cloning->plan == NULL || !g_str_equal(cloning->plan->scheme, "gpt") ||
+        bytes == ek_gate_bytes(cloning->gate) ||
         !ek_table_load(&ek_table_gpt, cloning->gate, size, size, table) || !table->is_whole)
         return TRUE;
     g_autoptr(GPtrArray) edits = g_ptr_array_new_with_free_func((GDestroyNotify)ek_edit_free);

@@ -245,6 +245,12 @@ static void a_larger_device_gets_the_backup_at_its_end(void)
     /* It was an edit of its own. */
     done("undo large %s --i-mean %s", device, device);
     must("cmp -n 62914560 larger.img gpt.img");
+    /* Where an MBR is planned in its place, the old GPT is not brought up to date. */
+    done("plan large --scheme mbr");
+    done("clone large %s --i-mean %s", device, device);
+    must("sfdisk -d %s | grep -q 'label: dos' && "
+         "sfdisk -d %s | grep -q 'start=        2048, size=       40960, type=83'",
+         device, device);
     detach(device);
 }
 

@@ -18,6 +18,7 @@
 #define SUM_AT 30u /* in a descriptor */
 #define WIDE_BYTES 64u
 #define JOURNAL_START 28u /* in a journal's superblock: 0 when all of it was played back */
+#define PIECE_BYTES 65536u
 #define JOURNAL_MAGIC 0xc03b3998u
 
 static EkSpan raw_of(const EkExtRecount *recount)
@@ -178,16 +179,25 @@ static guint32 count_folders(const EkExtRecount *recount, const guint8 *descript
                              const guint8 *bitmap, guint64 *end)
 {
     const EkExtSuper *super = &recount->super;
+    g_autofree guint8 *piece = g_malloc(PIECE_BYTES);
+    guint64 from = 0; /* inodes in the piece */
+    guint64 behind = 0;
     EkByte table = recount->first_byte + get_field(recount, descriptor, 8, 40) * super->block_bytes;
     guint32 folders = 0;
     *end = 0;
     for (guint64 i = 0; i < super->inodes_per_group; i++) {
-        guint8 mode[2];
         if (!is_used(bitmap, i))
             continue;
         *end = i + 1;
-        if (ek_gate_read(recount->gate, table + i * super->inode_bytes, mode, 2, NULL, NULL))
-            folders += (ek_span_le16((EkSpan){mode, 2}, 0) & EK_EXT_TYPE) == EK_EXT_FOLDER;
+        if (i >= behind) {
+            from = i;
+            behind = MIN(i + PIECE_BYTES / super->inode_bytes, super->inodes_per_group);
+            if (!ek_gate_read(recount->gate, table + i * super->inode_bytes, piece,
+                              (gsize)((behind - from) * super->inode_bytes), NULL, NULL))
+                memset(piece, 0, PIECE_BYTES);
+        }
+        EkSpan inode = {piece + (i - from) * super->inode_bytes, super->inode_bytes};
+        folders += (ek_span_le16(inode, 0) & EK_EXT_TYPE) == EK_EXT_FOLDER ? 1 : 0;
     }
     return folders;
 }
