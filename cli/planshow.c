@@ -254,8 +254,7 @@ static void print_alternatives(EkCli *cli, const EkPlan *plan)
     for (guint i = 0; i < plan->alternatives->len; i++) {
         const EkPlanAlternative *alternative = plan->alternatives->pdata[i];
         g_autofree char *safe = ek_text_escape(alternative->text);
-        g_autofree char *line =
-            g_strdup_printf("--alternative %u (volume %u): %s", i + 1, alternative->volume, safe);
+        g_autofree char *line = g_strdup_printf("--alternative %u: %s", i + 1, safe);
         g_autofree char *mark = ek_show_in(cli->color_out, EK_COLOR_FAINT, "~ ");
         ek_show_sentence(stdout, mark, 2, line);
     }

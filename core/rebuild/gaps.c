@@ -6,6 +6,7 @@
 
 #define GAP_BYTES (1u << 20) /* smaller gaps are alignment, not space */
 #define APPLE_MAP 64u        /* sectors, as usual */
+#define GPT_ENTRIES 16384u   /* bytes */
 #define LOOK_BYTES (1u << 20)
 
 /* The first byte in the range that is not zero; FALSE when there is none. */
@@ -84,6 +85,10 @@ void ek_planner_look_at_gaps(EkPlanner *planner)
             look_at_gap(planner, at, MIN(range.first, planner->bytes));
         at = MAX(at, ek_range_end(range));
     }
-    if (at < planner->bytes)
-        look_at_gap(planner, at, planner->bytes);
+    /* A GPT's backup stands at the end of the drive. */
+    EkByte end = planner->bytes;
+    if (g_strcmp0(planner->plan->scheme, "gpt") == 0)
+        end -= MIN(end, GPT_ENTRIES + planner->table_size);
+    if (at < end)
+        look_at_gap(planner, at, end);
 }

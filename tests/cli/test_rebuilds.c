@@ -404,7 +404,7 @@ static void what_was_there_before_can_be_planned(void)
     g_auto(Result) first = ektypon("plan bench");
     CHECK_STATUS(first, 0);
     CHECK_CONTAINS(first.out, "a newer volume lies on its ground");
-    CHECK_CONTAINS(first.out, "--alternative 1 (volume ");
+    CHECK_CONTAINS(first.out, "--alternative 1: volume ");
     CHECK_CONTAINS(first.out, "The drive holds 2 layers of volumes; an older one: --layer 2");
     CHECK_NUMBER(planned(""), 2);
     CHECK_NUMBER(planned("--alternative 1"), 1);
