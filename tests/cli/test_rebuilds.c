@@ -438,6 +438,18 @@ static void what_boots_is_made_active(void)
          "sfdisk -d clone.img | grep bootable | grep -q 'start=       83968'");
 }
 
+/* One that is no picture, whatever its name says; one that is a document; one of no kind. */
+static void files_are_looked_at(void)
+{
+    must("rm -f drive.img && truncate -s 60M drive.img && echo trays >p.jpg && "
+         "printf '%%%%PDF-1.4' >d.pdf && echo note >n.txt");
+    lay("mkfs.fat -F 32 -s 1", 40, 2048);
+    must("MTOOLS_SKIP_CHECK=1 mcopy -i drive.img@@1048576 p.jpg d.pdf n.txt ::");
+    make_case();
+    g_auto(Result) plan = ektypon("plan bench");
+    CHECK_CONTAINS(plan.out, "only 1 of 2 that were looked at begin as their names say");
+}
+
 /* What the user says counts more than the table that stands there. */
 static void a_partition_is_as_long_as_it_is_said_to_be(void)
 {
@@ -598,6 +610,7 @@ int main(void)
         {"what was broken is rebuilt", what_was_broken_is_rebuilt},
         {"what was there before can be planned", what_was_there_before_can_be_planned},
         {"what boots is made active", what_boots_is_made_active},
+        {"files are looked at", files_are_looked_at},
         {"a partition is as long as it is said to be", a_partition_is_as_long_as_it_is_said_to_be},
         {"wishes that cannot be had leave the plan", wishes_that_cannot_be_had_leave_the_plan},
         {"plans stack", plans_stack},
