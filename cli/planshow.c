@@ -192,8 +192,8 @@ static void print_checks(EkCli *cli, const EkPlan *plan)
             ek_show_in(cli->color_out, partition->opens ? EK_COLOR_GOOD : EK_COLOR_BAD,
                        partition->opens ? "+ " : "! ");
         g_autofree char *line =
-            g_strdup_printf("through the plan, partition %u (volume %u) %s",
-                            partition->entry.index + 1, partition->volume, partition->check);
+            g_strdup_printf("partition %u (volume %u) %s", partition->entry.index + 1,
+                            partition->volume, partition->check);
         if (*partition->check != '\0')
             ek_show_sentence(stdout, mark, 2, line);
     }

@@ -100,10 +100,10 @@ static char *look_at_sample(const EkSample *sample, EkGate *gate)
     ek_sample_check(sample, gate, &fit, &all);
     if (all == 0)
         return g_strdup("");
+    if (all == 1 && fit == 1)
+        return g_strdup("; the one that was looked at begins as its name says");
     if (fit == all)
-        return g_strdup_printf("; %u of them looked at: %s as %s say%s", all,
-                               all == 1 ? "it begins" : "all begin",
-                               all == 1 ? "its name" : "their names", all == 1 ? "s" : "");
+        return g_strdup_printf("; %u that were looked at begin as their names say", all);
     return g_strdup_printf("; only %u of %u that were looked at begin as their names say", fit,
                            all);
 }
