@@ -572,6 +572,26 @@ static void plans_stack(void)
     must("cmp as-read.raw bench/image.raw");
 }
 
+/* The original is written to only when it is all read and meant; and gets its bytes back. */
+static void the_original_gets_its_bytes_back(void)
+{
+    must("rm -f drive.img clone.img && truncate -s 60M drive.img");
+    lay("mke2fs -q -F -t ext2 -b 1024", 16, 2048);
+    must("dd if=/dev/zero of=drive.img bs=512 seek=2050 count=2 conv=notrunc status=none && "
+         "cp drive.img was.img");
+    make_case();
+    done("plan bench");
+    done("clone bench clone.img");
+    g_auto(Result) refused = ektypon("apply bench drive.img");
+    CHECK_STATUS(refused, 4);
+    CHECK_CONTAINS(refused.err, "is the original. Work on a clone");
+    must("cmp drive.img was.img");
+    done("apply bench drive.img --i-mean .img");
+    must("cmp drive.img clone.img");
+    done("undo bench drive.img --i-mean .img");
+    must("cmp drive.img was.img");
+}
+
 /* Cut off again and again, it goes on, and ends as it would have. */
 static void an_interrupted_clone_goes_on(void)
 {
@@ -614,6 +634,7 @@ int main(void)
         {"a partition is as long as it is said to be", a_partition_is_as_long_as_it_is_said_to_be},
         {"wishes that cannot be had leave the plan", wishes_that_cannot_be_had_leave_the_plan},
         {"plans stack", plans_stack},
+        {"the original gets its bytes back", the_original_gets_its_bytes_back},
         {"an interrupted clone goes on", an_interrupted_clone_goes_on},
         {"more partitions than there is room for", more_partitions_than_there_is_room_for}};
     return RUN_TESTS("rebuilds", tests);
