@@ -336,6 +336,37 @@ static void what_is_held_is_refused(void)
     detach(device);
 }
 
+/* Neither what is mounted is a target, nor a file that lies on the drive that is recovered. */
+static void what_is_mounted_is_refused(void)
+{
+    must("truncate -s 60M disk.img && mke2fs -q -F disk.img && cp disk.img used.img && "
+         "mkdir mount");
+    g_autofree char *used = attach("used.img", "");
+    if (used == NULL) {
+        no_loop_device();
+        return;
+    }
+    g_autofree char *source = attach("disk.img", "");
+    done("new whole %s", source);
+    done("image whole");
+    done("hunt whole");
+    done("plan whole --scheme none");
+    must("mount %s mount", used);
+    static const char *const commands[] = {"apply", "clone", "undo"};
+    for (gsize i = 0; i < G_N_ELEMENTS(commands); i++) {
+        g_auto(Result) refused = ektypon("%s whole %s --i-mean %s", commands[i], used, used);
+        CHECK_STATUS(refused, 4);
+        CHECK_CONTAINS(refused.err, "is mounted on");
+    }
+    must("umount mount && blockdev --setrw %s && mount %s mount", source, source);
+    g_auto(Result) inside = ektypon("clone whole mount/clone.raw");
+    CHECK_STATUS(inside, 4);
+    CHECK_CONTAINS(inside.err, "lies on the drive that is being recovered");
+    must("test ! -e mount/clone.raw && umount mount");
+    detach(source);
+    detach(used);
+}
+
 /* All that is planned has room on a smaller one: it is taken, when that is asked for. */
 static void a_smaller_device_is_taken_when_all_has_room(void)
 {
@@ -421,6 +452,7 @@ int main(void)
         {"a table is written for other sectors", a_table_is_written_for_other_sectors},
         {"other sectors are refused", other_sectors_are_refused},
         {"what is held is refused", what_is_held_is_refused},
+        {"what is mounted is refused", what_is_mounted_is_refused},
         {"a smaller device is taken when all has room",
          a_smaller_device_is_taken_when_all_has_room},
         {"drives are listed from another root", drives_are_listed_from_another_root},
