@@ -5,7 +5,8 @@
 #include "volume/volume.h"
 
 #define EK_EXT_SUPER_BYTES 1024u
-#define EK_EXT_SUPER_OFFSET 1024u /* of the primary one */
+#define EK_EXT_INCOMPAT_RECOVER 0x4u /* the journal must be played back */
+#define EK_EXT_SUPER_OFFSET 1024u    /* of the primary one */
 
 /* What a superblock says. */
 typedef struct {

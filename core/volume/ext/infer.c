@@ -121,6 +121,15 @@ static gboolean group_read(EkGate *gate, const Volume *volume, guint64 number, G
            group->inode_table != group->blocks_bitmap && group->inode_table != group->inodes_bitmap;
 }
 
+/* Does a lone descriptor go on? The later half of a larger one has the later half of two sums. */
+static gboolean is_wide(EkGate *gate, const Volume *volume)
+{
+    guint8 half[32];
+    return ek_part_read(gate, volume->groups_at + sizeof half, half, sizeof half) ==
+               EK_PART_THERE &&
+           !ek_bytes_are_zero(half, sizeof half);
+}
+
 /* Descriptors of either size: those of the right one go on for longer. */
 static guint64 count_groups(EkGate *gate, Volume *volume)
 {
@@ -132,7 +141,7 @@ static guint64 count_groups(EkGate *gate, Volume *volume)
         volume->super.descriptor_bytes = size;
         while (count < GROUPS_MOST && group_read(gate, volume, count, &group))
             count++;
-        if (count > best) {
+        if (count > best || (count == 1 && best == 1 && is_wide(gate, volume))) {
             best = count;
             bytes = size;
         }

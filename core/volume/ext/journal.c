@@ -197,3 +197,22 @@ guint8 *ek_ext_journal_find(const EkExtJournal *journal, const EkExtVolume *volu
     }
     return NULL;
 }
+
+gboolean ek_ext_journal_super(const EkExtJournal *journal, const EkExtVolume *volume,
+                              guint8 super[EK_EXT_SUPER_BYTES])
+{
+    guint64 block = EK_EXT_SUPER_OFFSET / journal->block_bytes;
+    gsize inside = EK_EXT_SUPER_OFFSET % journal->block_bytes;
+    for (guint i = first_copy(journal->copies, block);
+         i < journal->copies->len && g_array_index(journal->copies, Copy, i).block == block; i++) {
+        EkByte place = place_of(journal, g_array_index(journal->copies, Copy, i).place);
+        EkExtSuper said;
+        EkKnown known;
+        if (place != EK_UNPLACED &&
+            ek_gate_read(volume->gate, place + inside, super, EK_EXT_SUPER_BYTES, &known, NULL) &&
+            known.good == EK_EXT_SUPER_BYTES &&
+            ek_ext_super_read((EkSpan){super, EK_EXT_SUPER_BYTES}, &said) && said.checksum_fits)
+            return TRUE;
+    }
+    return FALSE;
+}

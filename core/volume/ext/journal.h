@@ -17,4 +17,9 @@ void ek_ext_journal_close(EkExtJournal *journal);
 guint8 *ek_ext_journal_find(const EkExtJournal *journal, const EkExtVolume *volume, EkSpan span,
                             EkByte at, EkByte *copy_at);
 
+/* The newest copy of the primary superblock that was written in one piece with its sum. FALSE:
+ * there is none. */
+gboolean ek_ext_journal_super(const EkExtJournal *journal, const EkExtVolume *volume,
+                              guint8 super[EK_EXT_SUPER_BYTES]);
+
 #endif

@@ -4,12 +4,14 @@
  * counted again. */
 #include "volume/ext/compose.h"
 #include "volume/ext/ext.h"
+#include "volume/ext/journal.h"
 #include "volume/headers.h"
 
 #include <string.h>
 
 #define DESCRIPTORS_MOST (16u << 20) /* bytes */
 #define HOLDERS_MOST 16u
+#define LAST_ORPHAN 232u /* in a superblock */
 
 static EkByte descriptors_byte(const EkVolume *volume, const EkExtSuper *super, EkByte place)
 {
@@ -113,27 +115,59 @@ static gboolean set_length(const EkVolume *volume, EkExtSuper *super)
     return blocks > before && blocks - before <= super->blocks_per_group;
 }
 
-/* No superblock is left: one is composed, with all its copies. */
+/* The journal has a copy of what was changed in the superblock, which is all of it: nothing is lost
+ * then. FALSE when there is none, or it is of another geometry. */
+static gboolean take_journal_s(const EkVolume *volume, EkExtRecount *recount)
+{
+    EkExtVolume files;
+    EkExtSuper said;
+    guint8 super[EK_EXT_SUPER_BYTES];
+    EkSpan span = {super, sizeof super};
+    EkExtJournal *journal =
+        ek_ext_volume_open(&files, recount->gate, volume) ? ek_ext_journal_open(&files) : NULL;
+    gboolean has_copy = journal != NULL && ek_ext_journal_super(journal, &files, super);
+    g_clear_pointer(&journal, ek_ext_journal_close);
+    if (!has_copy || !ek_ext_super_read(span, &said))
+        return FALSE;
+    const EkExtSuper *own = &recount->super;
+    EkByte bytes = said.blocks * said.block_bytes;
+    if (said.block_bytes != own->block_bytes || said.blocks_per_group != own->blocks_per_group ||
+        said.inode_bytes != own->inode_bytes || said.groups != own->groups ||
+        said.descriptor_bytes != own->descriptor_bytes || bytes > volume->bytes ||
+        volume->bytes - bytes >= said.block_bytes)
+        return FALSE;
+    /* It was in use then: whether its journal is due is told by the journal. */
+    ek_put_le32(super + 96, ek_span_le32(span, 96) & ~EK_EXT_INCOMPAT_RECOVER);
+    ek_put_le32(super + LAST_ORPHAN, 0);
+    memcpy(recount->raw, super, sizeof super);
+    recount->super = said;
+    return TRUE;
+}
+
+/* No superblock is left: one is taken from the journal, else composed, with all its copies. */
 static gboolean mend_composed(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data)
 {
-    static const char from[] =
-        "what its other traces tell: its UUID is a new one, its label is lost";
+    const char *from = "the copy of it in the journal, counted again";
     guint8 good[EK_EXT_SUPER_BYTES] = {0};
     EkSpan span = {good, sizeof good};
     EkExtRecount recount = {.gate = gate, .first_byte = volume->first_byte, .raw = good};
     guint64 holders[HOLDERS_MOST];
     memcpy(good, volume->header, EK_HEADER_MOST);
-    /* Where it ends must be known: a table tells, or the user. */
-    if (volume->length_is_least || !ek_ext_super_read(span, &recount.super) ||
-        !set_length(volume, &recount.super))
+    if (!ek_ext_super_read(span, &recount.super))
         return TRUE;
     recount.super.descriptor_bytes = ek_span_le16(span, 254) > 32 ? 64 : 32;
     recount.super.sparse = TRUE;
+    gboolean has_copy = take_journal_s(volume, &recount);
+    /* Where it ends must be known: a table tells, or the user. */
+    if (!has_copy && (volume->length_is_least || !set_length(volume, &recount.super)))
+        return TRUE;
     Descriptors all = load_descriptors(&recount, volume);
-    if (all.wanted == NULL || !ek_ext_compose_super(&recount, volume)) {
+    if (all.wanted == NULL || (!has_copy && !ek_ext_compose_super(&recount, volume))) {
         g_free(all.wanted);
         return TRUE;
     }
+    if (!has_copy)
+        from = "what its other traces tell: its UUID is a new one, its label is lost";
     for (guint64 group = 0; group < recount.super.groups; group++)
         if (all.is_changed)
             ek_ext_recount_group(&recount, group);

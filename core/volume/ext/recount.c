@@ -8,7 +8,6 @@
 #include <string.h>
 
 #define COMPAT_JOURNAL 0x4u
-#define INCOMPAT_RECOVER 0x4u
 #define INCOMPAT_SUM_SEED 0x2000u
 #define RO_GROUP_SUMS 0x10u
 #define RO_BIGALLOC 0x200u
@@ -291,5 +290,5 @@ void ek_ext_recount_super(const EkExtRecount *recount)
     if (ek_span_le32(raw_of(recount), 76) != 0 && bytes >= WIDE_BYTES)
         ek_put_le32(recount->raw + 344, (guint32)(blocks >> 32));
     if (journal_is_due(recount))
-        ek_put_le32(recount->raw + 96, ek_span_le32(raw_of(recount), 96) | INCOMPAT_RECOVER);
+        ek_put_le32(recount->raw + 96, ek_span_le32(raw_of(recount), 96) | EK_EXT_INCOMPAT_RECOVER);
 }
