@@ -199,14 +199,6 @@ static void print_checks(EkCli *cli, const EkPlan *plan)
     }
 }
 
-static const char *scheme_name(const char *scheme)
-{
-    return g_str_equal(scheme, "gpt")   ? "a GPT"
-           : g_str_equal(scheme, "mbr") ? "an MBR"
-           : g_str_equal(scheme, "apm") ? "an Apple partition map"
-                                        : "none";
-}
-
 static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_size)
 {
     EkColumn columns[COLUMNS] = {
@@ -223,8 +215,8 @@ static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint
     gboolean has_names = !g_str_equal(plan->scheme, "mbr");
     if (plan->partitions->len == 0)
         return;
-    printf("The table now: %s. Planned: %s.\n", scheme_name(plan->current_scheme),
-           scheme_name(plan->scheme));
+    printf("The table now: %s. Planned: %s.\n", ek_table_scheme_words(plan->current_scheme),
+           ek_table_scheme_words(plan->scheme));
     print_strips(cli, plan, bytes);
     for (guint i = NAME_COLUMN; !has_names && i + 1 < COLUMNS; i++)
         columns[i] = columns[i + 1];

@@ -21,6 +21,7 @@ static gboolean take_part(void *data, const char *structure, EkByte first_byte, 
 static void use_table(const EkTableFormat *format, EkGate *gate, EkByte at, guint32 sector_size,
                       const EkTable *table)
 {
+    ek_table_scheme_words(table->scheme);
     guint8 *header = g_malloc0(MAX(format->header_bytes, sector_size));
     EkSpan span = {header, MAX(format->header_bytes, sector_size)};
     for (guint i = 0; i < table->count; i++) {

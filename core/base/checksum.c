@@ -5,6 +5,7 @@
 
 #define CASTAGNOLI 0x82f63b78u
 #define CCITT 0x1021u
+#define ANSI 0xa001u /* reversed */
 
 guint32 ek_crc32(EkSpan span)
 {
@@ -35,6 +36,27 @@ guint32 ek_crc32c(guint32 seed, EkSpan span)
     for (gsize i = 0; i < span.length; i++)
         seed = seed >> 8 ^ table[(seed ^ span.data[i]) & 0xff];
     return seed;
+}
+
+guint32 ek_crc32c_before(guint32 sum, EkSpan span)
+{
+    for (gsize i = span.length; i > 0; i--) {
+        for (guint bit = 0; bit < 8; bit++)
+            sum = (sum & 0x80000000u) != 0 ? (sum ^ CASTAGNOLI) << 1 | 1 : sum << 1;
+        sum ^= span.data[i - 1];
+    }
+    return sum;
+}
+
+guint16 ek_crc16_from(guint16 seed, EkSpan span)
+{
+    guint32 sum = seed;
+    for (gsize i = 0; i < span.length; i++) {
+        sum ^= span.data[i];
+        for (int bit = 0; bit < 8; bit++)
+            sum = sum & 1 ? sum >> 1 ^ ANSI : sum >> 1;
+    }
+    return (guint16)sum;
 }
 
 guint16 ek_crc16(EkSpan span)

@@ -15,6 +15,12 @@ guint32 ek_crc32_from(guint32 seed, EkSpan span);
  * ext4, XFS and Btrfs differ in that. */
 guint32 ek_crc32c(guint32 seed, EkSpan span);
 
+/* ek_crc32c run backwards: the seed from which these bytes lead to `sum`. */
+guint32 ek_crc32c_before(guint32 sum, EkSpan span);
+
+/* CRC-16 with the reversed polynomial a001, continued from `seed`: descriptors of ext4. */
+guint16 ek_crc16_from(guint16 seed, EkSpan span);
+
 /* CRC-16 of ECMA-167 descriptors (polynomial 1021, from 0). */
 guint16 ek_crc16(EkSpan span);
 

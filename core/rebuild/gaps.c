@@ -6,7 +6,6 @@
 
 #define GAP_BYTES (1u << 20) /* smaller gaps are alignment, not space */
 #define APPLE_MAP 64u        /* sectors, as usual */
-#define GPT_ENTRIES 16384u   /* bytes */
 #define LOOK_BYTES (1u << 20)
 
 /* The first byte in the range that is not zero; FALSE when there is none. */
@@ -88,7 +87,7 @@ void ek_planner_look_at_gaps(EkPlanner *planner)
     /* A GPT's backup stands at the end of the drive. */
     EkByte end = planner->bytes;
     if (g_strcmp0(planner->plan->scheme, "gpt") == 0)
-        end -= MIN(end, GPT_ENTRIES + planner->table_size);
+        end -= MIN(end, ek_gpt_backup_bytes(planner->table_size));
     if (at < end)
         look_at_gap(planner, at, end);
 }

@@ -582,10 +582,8 @@ static gboolean lay_out_otherwise(EkPlanner *planner, Layout *layout, GError *fa
         return FALSE;
     }
     ek_planner_warn(planner, "the evidence is for %s, but %s: %s is planned",
-                    was_gpt                              ? "a GPT"
-                    : g_str_equal(layout->scheme, "apm") ? "an Apple partition map"
-                                                         : "an MBR",
-                    failure->message, was_gpt ? "an MBR" : "a GPT");
+                    ek_table_scheme_words(layout->scheme), failure->message,
+                    ek_table_scheme_words(was_gpt ? "mbr" : "gpt"));
     g_error_free(failure);
     g_ptr_array_set_size(planner->plan->partitions, 0);
     g_ptr_array_set_size(planner->plan->edits, 0);

@@ -31,6 +31,11 @@ typedef struct {
     guint32 entries_sum;
 } Composing;
 
+EkByte ek_gpt_backup_bytes(guint32 sector_size)
+{
+    return (EkByte)USUAL_ENTRIES * USUAL_ENTRY + sector_size;
+}
+
 void ek_gpt_set_name(EkTableEntry *entry, const char *name)
 {
     glong units = 0;

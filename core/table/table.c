@@ -4,6 +4,14 @@
 const EkTableFormat *const ek_table_formats[] = {
     &ek_table_gpt, &ek_table_gpt_entries, &ek_table_apm, &ek_table_ebr, &ek_table_mbr, NULL};
 
+const char *ek_table_scheme_words(const char *scheme)
+{
+    return g_str_equal(scheme, "gpt")   ? "a GPT"
+           : g_str_equal(scheme, "mbr") ? "an MBR"
+           : g_str_equal(scheme, "apm") ? "an Apple partition map"
+                                        : "none";
+}
+
 gboolean ek_table_load(const EkTableFormat *format, EkGate *gate, EkByte at, guint32 sector_size,
                        EkTable *table)
 {

@@ -120,6 +120,12 @@ const guint8 *ek_gpt_type_for(const char *filesystem);
 gboolean ek_gpt_compose(const EkTable *table, EkGate *gate, EkTableSink sink, void *data,
                         GError **error);
 
+/* Bytes that the backup of a GPT of the usual size takes at the end of a drive. */
+EkByte ek_gpt_backup_bytes(guint32 sector_size);
+
+/* A scheme in words: "a GPT"; "none" when there is none. */
+const char *ek_table_scheme_words(const char *scheme);
+
 /* Sets a name, cut to what a GPT has room for. */
 void ek_gpt_set_name(EkTableEntry *entry, const char *name);
 

@@ -32,8 +32,6 @@ struct EkCloning {
     EkCloneProgress progress;
 };
 
-#define GPT_ENTRIES 16384u /* bytes: what stands with a sector at the end of the drive */
-
 /* Where the last planned partition ends, and with it all that a clone must hold. */
 static EkByte end_of_plan(const EkPlan *plan)
 {
@@ -42,7 +40,7 @@ static EkByte end_of_plan(const EkPlan *plan)
         const EkPlanPartition *partition = plan->partitions->pdata[i];
         end = MAX(end, ek_range_end(partition->entry.range));
     }
-    return g_str_equal(plan->scheme, "gpt") ? end + GPT_ENTRIES + plan->table_sectors : end;
+    return g_str_equal(plan->scheme, "gpt") ? end + ek_gpt_backup_bytes(plan->table_sectors) : end;
 }
 
 /* A smaller device will do when all that is planned has room on it, and it is asked for. */

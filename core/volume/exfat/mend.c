@@ -64,17 +64,15 @@ gboolean ek_exfat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, vo
             ? g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT, backup / EK_STEP)
             : g_strdup("what its other traces tell");
     /* Each of them keeps a state and a share in use of its own: a whole one is right as it is. */
-    gboolean is_first_right = first.is_whole;
-    gboolean is_second_right = second.is_whole;
     Region *good = first.is_whole ? &first : &second;
     if (!good->is_whole)
         compose(volume, &boot, good);
-    if (!is_first_right) {
+    if (!first.is_whole) {
         good->data[SHARE_IN_USE] = SHARE_NOT_KNOWN;
         ek_header_mend_range(gate, "exfat-boot", volume->first_byte, good->data, good->length,
                              "main boot region", from, sink, data);
     }
-    if (!is_second_right)
+    if (!second.is_whole)
         ek_header_mend_range(gate, "exfat-boot", backup, good->data, good->length,
                              "backup boot region", from, sink, data);
     g_free(first.data);

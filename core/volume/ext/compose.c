@@ -30,7 +30,6 @@
 #define FLAG_ATTRIBUTES 0x200000u
 
 #define RESIZE_INODE 7u
-#define CRC32C 0x82f63b78u
 #define SUM_LOW 124u /* in an inode */
 #define SUM_HIGH 130u
 #define EXTRA_BYTES 32u /* of an inode, as it is usual */
@@ -79,17 +78,6 @@ static EkSpan inode_of(const Features *features)
 
 /* --- the seed of sums ----------------------------------------------------------------------- */
 
-/* A CRC-32C run backwards: what it was before these bytes, when it is `sum` behind them. */
-static guint32 crc32c_before(guint32 sum, EkSpan span)
-{
-    for (gsize i = span.length; i > 0; i--) {
-        for (guint bit = 0; bit < 8; bit++)
-            sum = (sum & 0x80000000u) != 0 ? (sum ^ CRC32C) << 1 | 1 : sum << 1;
-        sum ^= span.data[i - 1];
-    }
-    return sum;
-}
-
 /* The seed that makes the sum in an inode right. */
 static guint32 seed_of(const Features *features, guint64 number)
 {
@@ -102,8 +90,8 @@ static guint32 seed_of(const Features *features, guint64 number)
     ek_put_le16(bytes + SUM_HIGH, 0);
     ek_put_le32(head, (guint32)number);
     memcpy(head + 4, inode.data + 100, 4); /* the generation */
-    return crc32c_before(crc32c_before(sum, (EkSpan){bytes, inode.length}),
-                         (EkSpan){head, sizeof head});
+    return ek_crc32c_before(ek_crc32c_before(sum, (EkSpan){bytes, inode.length}),
+                            (EkSpan){head, sizeof head});
 }
 
 /* Where inodes have sums of 32 bits, the first tells the seed and the others must agree. */

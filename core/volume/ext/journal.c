@@ -6,6 +6,7 @@
 #define SUPER_1 3u
 #define SUPER_2 4u
 #define HEADER_BYTES 12u
+#define START_AT 28u /* in its superblock: 0 when all of it was played back */
 #define FEATURE_WIDE 0x2u
 #define FEATURE_SUMS_2 0x8u
 #define FEATURE_SUMS_3 0x10u
@@ -119,7 +120,9 @@ void ek_ext_journal_close(EkExtJournal *journal)
     g_free(journal);
 }
 
-EkExtJournal *ek_ext_journal_open(EkExtVolume *volume)
+/* Where the journal lies; none of its copies is loaded. NULL when there is none, or it cannot be
+ * read. */
+static EkExtJournal *find_journal(EkExtVolume *volume, guint64 *bytes_of_it)
 {
     guint64 group = (EK_EXT_JOURNAL - 1) / volume->super.inodes_per_group;
     guint64 index = (EK_EXT_JOURNAL - 1) % volume->super.inodes_per_group;
@@ -141,19 +144,52 @@ EkExtJournal *ek_ext_journal_open(EkExtVolume *volume)
     journal->extents = g_array_new(FALSE, FALSE, sizeof(EkExtent));
     journal->copies = g_array_new(FALSE, FALSE, sizeof(Copy));
     ek_ext_extents(volume, span, &inode, at + index * bytes, add_extent, journal->extents);
+    *bytes_of_it = inode.size;
+    return journal;
+}
+
+/* Its superblock, a block long; NULL when it is none, or was not read. The caller frees. */
+static guint8 *read_super(const EkExtJournal *journal, EkGate *gate)
+{
     g_autofree guint8 *super = g_malloc(journal->block_bytes);
     EkSpan head = {super, journal->block_bytes};
-    if (read_block(journal, volume->gate, 0, super) && ek_span_be32(head, 0) == MAGIC &&
-        ek_span_be32(head, 12) == journal->block_bytes &&
-        (ek_span_be32(head, 4) == SUPER_1 || ek_span_be32(head, 4) == SUPER_2)) {
+    return read_block(journal, gate, 0, super) && ek_span_be32(head, 0) == MAGIC &&
+                   ek_span_be32(head, 12) == journal->block_bytes &&
+                   (ek_span_be32(head, 4) == SUPER_1 || ek_span_be32(head, 4) == SUPER_2)
+               ? g_steal_pointer(&super)
+               : NULL;
+}
+
+EkExtJournal *ek_ext_journal_open(EkExtVolume *volume)
+{
+    guint64 bytes = 0;
+    EkExtJournal *journal = find_journal(volume, &bytes);
+    if (journal == NULL)
+        return NULL;
+    g_autofree guint8 *super = read_super(journal, volume->gate);
+    if (super != NULL) {
+        EkSpan head = {super, journal->block_bytes};
         journal->features = ek_span_be32(head, 4) == SUPER_2 ? ek_span_be32(head, 0x28) : 0;
-        guint64 blocks = MIN(inode.size / journal->block_bytes, ek_span_be32(head, 16));
+        guint64 blocks = MIN(bytes / journal->block_bytes, ek_span_be32(head, 16));
         load_copies(journal, volume->gate, (guint32)MIN(blocks, BLOCKS_MOST));
     }
     if (journal->copies->len > 0)
         return journal;
     ek_ext_journal_close(journal);
     return NULL;
+}
+
+gboolean ek_ext_journal_is_due(EkExtVolume *volume)
+{
+    guint64 bytes = 0;
+    EkExtJournal *journal = find_journal(volume, &bytes);
+    if (journal == NULL)
+        return FALSE;
+    g_autofree guint8 *super = read_super(journal, volume->gate);
+    EkSpan head = {super, journal->block_bytes};
+    gboolean is_due = super != NULL && ek_span_be32(head, START_AT) != 0;
+    ek_ext_journal_close(journal);
+    return is_due;
 }
 
 /* The first copy of a block in the list. */

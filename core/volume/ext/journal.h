@@ -22,4 +22,7 @@ guint8 *ek_ext_journal_find(const EkExtJournal *journal, const EkExtVolume *volu
 gboolean ek_ext_journal_super(const EkExtJournal *journal, const EkExtVolume *volume,
                               guint8 super[EK_EXT_SUPER_BYTES]);
 
+/* Was the volume in use when it was last written to, so that its journal must be played back? */
+gboolean ek_ext_journal_is_due(EkExtVolume *volume);
+
 #endif

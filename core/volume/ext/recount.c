@@ -2,7 +2,7 @@
 #include "volume/ext/recount.h"
 
 #include "base/checksum.h"
-#include "volume/ext/inode.h"
+#include "volume/ext/journal.h"
 #include "volume/headers.h"
 
 #include <string.h>
@@ -16,9 +16,7 @@
 #define BLOCKS_NOT_WRITTEN 2u
 #define SUM_AT 30u /* in a descriptor */
 #define WIDE_BYTES 64u
-#define JOURNAL_START 28u /* in a journal's superblock: 0 when all of it was played back */
 #define PIECE_BYTES 65536u
-#define JOURNAL_MAGIC 0xc03b3998u
 
 static EkSpan raw_of(const EkExtRecount *recount)
 {
@@ -47,17 +45,6 @@ static guint32 sum_seed(const EkExtRecount *recount)
                : ek_crc32c(G_MAXUINT32, ek_span_part(raw, 104, 16));
 }
 
-/* CRC-16 with the reversed polynomial A001. */
-static guint16 crc16_from(guint16 sum, EkSpan span)
-{
-    for (gsize i = 0; i < span.length; i++) {
-        sum = (guint16)(sum ^ span.data[i]);
-        for (guint bit = 0; bit < 8; bit++)
-            sum = (guint16)((sum & 1) != 0 ? sum >> 1 ^ 0xa001 : sum >> 1);
-    }
-    return sum;
-}
-
 void ek_ext_sum_group(const EkExtRecount *recount, guint64 group)
 {
     guint32 bytes = recount->super.descriptor_bytes;
@@ -74,10 +61,10 @@ void ek_ext_sum_group(const EkExtRecount *recount, guint64 group)
         sum = ek_crc32c(sum, (EkSpan){zeros, sizeof zeros});
         ek_put_le16(descriptor + SUM_AT, (guint16)(ek_crc32c(sum, behind) & 0xffff));
     } else if (has_ro(recount, RO_GROUP_SUMS)) {
-        guint16 sum = crc16_from(0xffff, ek_span_part(raw_of(recount), 104, 16));
-        sum = crc16_from(sum, own);
-        sum = crc16_from(sum, ek_span_part(span, 0, SUM_AT));
-        ek_put_le16(descriptor + SUM_AT, bytes > 32 ? crc16_from(sum, behind) : sum);
+        guint16 sum = ek_crc16_from(0xffff, ek_span_part(raw_of(recount), 104, 16));
+        sum = ek_crc16_from(sum, own);
+        sum = ek_crc16_from(sum, ek_span_part(span, 0, SUM_AT));
+        ek_put_le16(descriptor + SUM_AT, bytes > 32 ? ek_crc16_from(sum, behind) : sum);
     }
 }
 
@@ -231,45 +218,14 @@ void ek_ext_recount_group(const EkExtRecount *recount, guint64 group)
 
 /* --- the superblock ------------------------------------------------------------------------- */
 
-typedef struct {
-    EkByte at;
-} First;
-
-static gboolean take_first(void *data, const EkExtent *extent)
-{
-    First *first = data;
-    if (extent->offset == 0)
-        first->at = extent->first_byte;
-    return FALSE;
-}
-
-/* Was the volume in use when it was last written to? Then its journal must be played back. */
 static gboolean journal_is_due(const EkExtRecount *recount)
 {
-    const EkExtSuper *super = &recount->super;
-    guint64 number = ek_span_le32(raw_of(recount), 224);
-    guint8 head[EK_STEP];
-    EkSpan span = {head, sizeof head};
-    if ((ek_span_le32(raw_of(recount), 92) & COMPAT_JOURNAL) == 0 || number == 0 ||
-        number > super->inodes_per_group)
-        return FALSE;
     EkExtVolume volume = {.gate = recount->gate,
                           .first_byte = recount->first_byte,
-                          .super = *super,
-                          .steps = super->blocks};
-    EkByte table =
-        recount->first_byte + get_field(recount, recount->descriptors, 8, 40) * super->block_bytes;
-    EkByte at = table + (number - 1) * super->inode_bytes;
-    g_autofree guint8 *bytes = g_malloc(super->inode_bytes);
-    EkSpan inode = {bytes, super->inode_bytes};
-    First first = {EK_UNPLACED};
-    if (ek_part_read(recount->gate, at, bytes, inode.length) != EK_PART_THERE)
-        return FALSE;
-    EkExtInode said = ek_ext_inode_read(&volume, inode);
-    ek_ext_extents(&volume, inode, &said, at, take_first, &first);
-    return first.at != EK_UNPLACED &&
-           ek_part_read(recount->gate, first.at, head, sizeof head) == EK_PART_THERE &&
-           ek_span_be32(span, 0) == JOURNAL_MAGIC && ek_span_be32(span, JOURNAL_START) != 0;
+                          .super = recount->super,
+                          .steps = recount->super.blocks};
+    return (ek_span_le32(raw_of(recount), 92) & COMPAT_JOURNAL) != 0 &&
+           ek_ext_journal_is_due(&volume);
 }
 
 void ek_ext_recount_super(const EkExtRecount *recount)

@@ -25,7 +25,6 @@
 #define RESOURCE_BIT ((guint64)1 << 40) /* in the number of a file: its resource fork */
 #define SEEN_MOST (1u << 29)            /* numbers of which it is known whether they are there */
 #define EPOCH 2082844800                /* seconds from 1904 to 1970 */
-#define CATALOG_FILE 4u
 #define ATTRIBUTES_FILE 8u
 #define MARK_EVERY 16u   /* nodes */
 #define GUESS_NODES 256u /* that are looked at for the size of a node */
@@ -116,11 +115,11 @@ EkOpened *ek_hfs_open(EkGate *gate, const EkVolume *volume, GError **error)
         opened->ground =
             (EkHfsGround){.gate = gate, .block_bytes = header.block_bytes, .blocks = header.blocks};
         opened->next_number = ek_span_be32(span, 64);
-        opened->catalog = ek_hfs_fork_of(&opened->ground, catalog, CATALOG_FILE, 0);
+        opened->catalog = ek_hfs_fork_of(&opened->ground, catalog, EK_HFS_CATALOG_FILE, 0);
         if (find_start(opened, volume)) {
             ek_hfs_overflow_load(&opened->ground, span);
             ek_hfs_fork_clear(&opened->catalog);
-            opened->catalog = ek_hfs_fork_of(&opened->ground, catalog, CATALOG_FILE, 0);
+            opened->catalog = ek_hfs_fork_of(&opened->ground, catalog, EK_HFS_CATALOG_FILE, 0);
             opened->attributes = ek_hfs_fork_of(&opened->ground, attributes, ATTRIBUTES_FILE, 0);
             return opened;
         }

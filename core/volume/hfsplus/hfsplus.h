@@ -11,6 +11,9 @@
 #define EK_HFS_ROOT_PARENT 1u
 #define EK_HFS_ROOT_FOLDER 2u
 
+#define EK_HFS_CATALOG_FILE 4u /* numbers of the volume's own files */
+#define EK_HFS_BITMAP_FILE 6u
+
 /* The longest key of a tree tells which one it is. */
 #define EK_HFS_CATALOG_KEY 516u
 #define EK_HFS_EXTENTS_KEY 10u

@@ -7,8 +7,6 @@
 
 #include <string.h>
 
-#define ALLOCATION_FILE 6u
-#define CATALOG_FILE 4u
 #define FOLDER_RECORD 1u
 #define FILE_RECORD 2u
 #define UNMOUNTED 0x100u /* of the attributes: nothing needs to be checked */
@@ -76,10 +74,11 @@ static void recount(EkGate *gate, const EkVolume *volume, const EkHfsHeader *own
                           .block_bytes = own->block_bytes,
                           .blocks = own->blocks};
     ek_hfs_overflow_load(&ground, span);
-    EkHfsFork bitmap =
-        ek_hfs_fork_of(&ground, ek_span_part(span, EK_HFS_BITMAP_FORK, 80), ALLOCATION_FILE, 0);
+    EkHfsFork bitmap = ek_hfs_fork_of(
+        &ground, ek_span_part(span, EK_HFS_BITMAP_FORK, EK_HFS_FORK_RECORD), EK_HFS_BITMAP_FILE, 0);
     EkHfsFork catalog =
-        ek_hfs_fork_of(&ground, ek_span_part(span, EK_HFS_CATALOG_FORK, 80), CATALOG_FILE, 0);
+        ek_hfs_fork_of(&ground, ek_span_part(span, EK_HFS_CATALOG_FORK, EK_HFS_FORK_RECORD),
+                       EK_HFS_CATALOG_FILE, 0);
     Counted counted = {.last = MAX(ek_span_be32(span, 64), 1) - 1};
     gboolean has_catalog = is_read(&ground, &catalog);
     gboolean has_bitmap = bitmap.bytes >= ek_divide_up(own->blocks, 8) && is_read(&ground, &bitmap);
