@@ -162,6 +162,39 @@ static void the_journal_has_a_copy(void)
     }
 }
 
+/* It was cut off while it was mounted: what is only in its journal is played back, also through a
+ * superblock that is a copy, which knows of no journal that is due. */
+static void a_journal_that_is_due_is_told(void)
+{
+    must("truncate -s 64M part.img && mke2fs -q -F -t ext4 -b 1024 part.img");
+    g_auto(Result) up = shell("%s/tests/scripts/mount-volume ext4 part.img mount", EKTYPON_SOURCE);
+    if (up.status != 0) {
+        skip("no loop device, or no driver");
+        return;
+    }
+    must("mkdir mount/trays && echo sown >'mount/trays/tray 7' && sync -d 'mount/trays/tray 7' && "
+         "sync 'mount/trays/tray 7' && cp --sparse=always part.img cut.img && "
+         "%s/tests/scripts/mount-volume --down part.img mount",
+         EKTYPON_SOURCE);
+    g_auto(Result) due = shell("dumpe2fs -h cut.img 2>/dev/null | grep -q needs_recovery");
+    CHECK_STATUS(due, 0);
+    must("truncate -s 66M drive.img && printf 'start=2048,size=131072,type=83\n' | "
+         "sfdisk -q drive.img && dd if=cut.img of=drive.img bs=1M seek=1 conv=notrunc,sparse "
+         "status=none && dd if=/dev/zero of=drive.img bs=1024 seek=1025 count=2 conv=notrunc "
+         "status=none");
+    done("new bench drive.img");
+    done("image bench");
+    done("hunt bench");
+    done("plan bench");
+    done("clone bench clone.img");
+    must("dd if=clone.img of=part.img bs=1M skip=1 count=64 conv=sparse status=none && "
+         "dumpe2fs -h part.img 2>/dev/null | grep -q needs_recovery");
+    must("%s/tests/scripts/mount-volume ext4 part.img mount && grep -qx sown 'mount/trays/tray 7' "
+         "&& "
+         "%s/tests/scripts/mount-volume --down part.img mount",
+         EKTYPON_SOURCE, EKTYPON_SOURCE);
+}
+
 /* Where nothing tells how long it is, nothing is written before that is said. */
 static void its_length_must_be_known(void)
 {
@@ -190,6 +223,7 @@ int main(void)
     static const Test tests[] = {
         {"a superblock is composed", a_superblock_is_composed},
         {"the journal has a copy", the_journal_has_a_copy},
+        {"a journal that is due is told", a_journal_that_is_due_is_told},
         {"its length must be known", its_length_must_be_known},
     };
     return RUN_TESTS("composed", tests);

@@ -1,5 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 #include "base/bytes.h"
+#include "base/checksum.h"
 #include "base/digest.h"
 #include "base/text.h"
 #include "base/units.h"
@@ -148,11 +149,26 @@ static void block_sums_do_not_depend_on_order(void)
     CHECK(whole != ek_block_sum(8, 512, data, sizeof data));
 }
 
+/* The values that catalogues of these sums give for the nine digits. */
+static void sums_are_those_of_their_catalogues(void)
+{
+    EkSpan digits = {(const guint8 *)"123456789", 9};
+    CHECK_NUMBER(ek_crc32(digits), 0xcbf43926);
+    CHECK_NUMBER(ek_crc32c(G_MAXUINT32, digits) ^ G_MAXUINT32, 0xe3069283);
+    CHECK_NUMBER(ek_crc16_from(0, digits), 0xbb3d);
+    CHECK_NUMBER(ek_crc16_from(0xffff, digits), 0x4b37);
+    CHECK_NUMBER(ek_crc16(digits), 0x31c3);
+    /* Backwards it leads to where it began. */
+    for (guint32 seed = 0; seed < 0xf0000000u; seed += 0x0fedcba9u)
+        CHECK_NUMBER(ek_crc32c_before(ek_crc32c(seed, digits), digits), seed);
+}
+
 int main(void)
 {
     static const Test tests[] = {
         {"numbers are read within bounds", numbers_are_read_within_bounds},
         {"numbers are written as they are read", numbers_are_written_as_they_are_read},
+        {"sums are those of their catalogues", sums_are_those_of_their_catalogues},
         {"ranges do not wrap", ranges_do_not_wrap},
         {"zeros are told from the rest", zeros_are_told_from_the_rest},
         {"sizes and times read well", sizes_and_times_read_well},
