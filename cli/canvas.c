@@ -5,7 +5,12 @@
 #include "work/guard.h"
 
 #include <cairo-svg.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <glib/gstdio.h>
 #include <stdio.h>
+#include <sys/stat.h>
+#include <unistd.h>
 
 #define WIDTH 1280
 #define LEFT EK_CANVAS_LEFT
@@ -88,36 +93,82 @@ static cairo_status_t draw_on(cairo_surface_t *surface, EkCanvasDraw draw, const
     return status;
 }
 
-static gboolean write_picture(gboolean is_svg, const char *path, int height, EkCanvasDraw draw,
-                              const void *data, GError **error)
+static cairo_status_t put_bytes(void *data, const unsigned char *bytes, unsigned length)
 {
-    cairo_surface_t *surface = is_svg
-                                   ? cairo_svg_surface_create(path, WIDTH, height)
-                                   : cairo_image_surface_create(CAIRO_FORMAT_RGB24, WIDTH, height);
+    return fwrite(bytes, 1, length, data) == length ? CAIRO_STATUS_SUCCESS
+                                                    : CAIRO_STATUS_WRITE_ERROR;
+}
+
+static cairo_status_t draw_into(FILE *file, gboolean is_svg, int height, EkCanvasDraw draw,
+                                const void *data)
+{
+    cairo_surface_t *surface =
+        is_svg ? cairo_svg_surface_create_for_stream(put_bytes, file, WIDTH, height)
+               : cairo_image_surface_create(CAIRO_FORMAT_RGB24, WIDTH, height);
     cairo_status_t status = draw_on(surface, draw, data);
     if (status == CAIRO_STATUS_SUCCESS && !is_svg)
-        status = cairo_surface_write_to_png(surface, path);
+        status = cairo_surface_write_to_png_stream(surface, put_bytes, file);
     cairo_surface_finish(surface);
     if (status == CAIRO_STATUS_SUCCESS)
         status = cairo_surface_status(surface);
     cairo_surface_destroy(surface);
-    return status == CAIRO_STATUS_SUCCESS ||
-           ek_error_set(error, EK_ERROR_FAILED, "cannot write the picture %s: %s", path,
-                        cairo_status_to_string(status));
+    return status;
 }
 
-gboolean ek_canvas_draw(const EkCli *cli, const char *png, const char *svg, const char *source,
+/* A file that takes the name of another when it is complete; what is no file is written to as it
+ * is.
+ */
+static FILE *open_picture(const char *path, char **draft)
+{
+    struct stat st;
+    *draft = NULL;
+    if (stat(path, &st) == 0 && !S_ISREG(st.st_mode))
+        return fopen(path, "we");
+    g_autofree char *name = g_strconcat(path, ".XXXXXX", NULL);
+    int fd = g_mkstemp_full(name, O_RDWR | O_CLOEXEC, 0666);
+    if (fd < 0)
+        return NULL;
+    *draft = g_steal_pointer(&name);
+    return fdopen(fd, "w");
+}
+
+static gboolean write_picture(gboolean is_svg, const char *path, int height, EkCanvasDraw draw,
+                              const void *data, GError **error)
+{
+    g_autofree char *draft = NULL;
+    errno = 0;
+    FILE *file = open_picture(path, &draft);
+    if (file == NULL)
+        return ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot write the picture %s",
+                                   path);
+    cairo_status_t status = draw_into(file, is_svg, height, draw, data);
+    gboolean fine = fflush(file) == 0 && status == CAIRO_STATUS_SUCCESS;
+    fine = fclose(file) == 0 && fine;
+    fine = fine && (draft == NULL || rename(draft, path) == 0);
+    int errnum = errno != 0 ? errno : EIO;
+    if (!fine && draft != NULL)
+        unlink(draft);
+    return fine ||
+           ek_error_from_errno(error, EK_ERROR_FAILED, errnum, "cannot write the picture %s", path);
+}
+
+gboolean ek_canvas_draw(const EkCli *cli, const char *png, const char *svg, const char *folder,
                         int height, EkCanvasDraw draw, const void *data, GError **error)
 {
     const char *paths[] = {png, svg};
-    for (gsize i = 0; i < G_N_ELEMENTS(paths); i++) {
-        if (paths[i] == NULL)
-            continue;
-        /* It lands where it was asked to, and never on the drive that is being recovered. */
-        if (!ek_guard_apart(cli->system, paths[i], source, "the picture", error) ||
-            !write_picture(i == 1, paths[i], height, draw, data, error))
-            return FALSE;
-        printf("%s is drawn\n", paths[i]);
+    EkView view;
+    if ((png != NULL || svg != NULL) && !ek_view_open(&view, folder, FALSE, error))
+        return FALSE;
+    EkGuard guard = {cli->system, &view, NULL, NULL};
+    gboolean fine = TRUE;
+    for (gsize i = 0; fine && i < G_N_ELEMENTS(paths); i++)
+        fine = paths[i] == NULL || ek_guard_output(&guard, paths[i], "the picture", error);
+    if (png != NULL || svg != NULL)
+        ek_view_close(&view);
+    for (gsize i = 0; fine && i < G_N_ELEMENTS(paths); i++) {
+        fine = paths[i] == NULL || write_picture(i == 1, paths[i], height, draw, data, error);
+        if (fine && paths[i] != NULL)
+            ek_cli_print("%s is drawn\n", paths[i]);
     }
-    return TRUE;
+    return fine;
 }

@@ -27,8 +27,9 @@ void ek_canvas_scale(cairo_t *cr, double y, EkRange part, guint32 sector_size);
 typedef void (*EkCanvasDraw)(cairo_t *cr, const void *data);
 
 /* Draws on white and writes it to `png`, and to `svg`, where these are not NULL; a file that is
- * there is replaced. Says on stdout what it wrote, and refuses to write to the drive `source`. */
-gboolean ek_canvas_draw(const EkCli *cli, const char *png, const char *svg, const char *source,
+ * there is replaced, when all of the new one is written. Says on stdout what it wrote. Writes only
+ * where the guard of the case at `folder` lets it. */
+gboolean ek_canvas_draw(const EkCli *cli, const char *png, const char *svg, const char *folder,
                         int height, EkCanvasDraw draw, const void *data, GError **error);
 
 #endif

@@ -7,58 +7,110 @@
 #include <signal.h>
 #include <stdio.h>
 #include <string.h>
+#include <time.h>
+#include <unistd.h>
 
-/* The only mutable variable of the program outside of a function: a signal handler can reach
+#define DEADLINE_NS 900000000
+
+/* The only mutable variables of the program outside of a function: a signal handler can reach
  * nothing else. */
 static gint cancel_flag;
+static timer_t deadline;
+
+/* The work was asked to end and has not: something in it hangs. What was saved stays, and whatever
+ * was under way is written such that it can be cut off at any moment. */
+static void on_deadline(int number)
+{
+    static const char text[] =
+        "\ninterrupted while something did not answer; what was saved stays\n";
+    (void)number;
+    ssize_t put = write(STDERR_FILENO, text, sizeof text - 1);
+    (void)put;
+    _exit(EK_EXIT_INTERRUPTED);
+}
 
 static void on_signal(int number)
 {
+    struct itimerspec in = {.it_value = {.tv_nsec = DEADLINE_NS}};
     (void)number;
     g_atomic_int_set(&cancel_flag, 1);
+    (void)timer_settime(deadline, 0, &in, NULL);
+}
+
+/* Before a command has begun anything, or where it only looks. */
+static void on_signal_at_once(int number)
+{
+    (void)number;
+    _exit(EK_EXIT_INTERRUPTED);
+}
+
+static void handle(void (*handler)(int), int flags)
+{
+    static const int numbers[] = {SIGINT, SIGTERM, SIGHUP};
+    struct sigaction action = {.sa_handler = handler, .sa_flags = flags};
+    sigemptyset(&action.sa_mask);
+    for (gsize i = 0; i < G_N_ELEMENTS(numbers); i++) {
+        struct sigaction now;
+        /* One that whoever started us had us ignore (nohup) stays ignored. */
+        if (sigaction(numbers[i], NULL, &now) == 0 && now.sa_handler != SIG_IGN)
+            sigaction(numbers[i], &action, NULL);
+    }
+}
+
+void ek_cli_expect_signals(void)
+{
+    signal(SIGPIPE, SIG_IGN); /* output that nobody takes is a failure like others */
+    handle(on_signal_at_once, 0);
 }
 
 const gint *ek_cli_watch_signals(void)
 {
-    struct sigaction action = {.sa_handler = on_signal, .sa_flags = (int)SA_RESETHAND};
-    sigemptyset(&action.sa_mask);
-    sigaction(SIGINT, &action, NULL);
-    sigaction(SIGTERM, &action, NULL);
-    sigaction(SIGHUP, &action, NULL);
+    static gsize ready;
+    if (g_once_init_enter(&ready)) {
+        struct sigevent event = {.sigev_notify = SIGEV_SIGNAL, .sigev_signo = SIGALRM};
+        struct sigaction action = {.sa_handler = on_deadline};
+        sigemptyset(&action.sa_mask);
+        sigaction(SIGALRM, &action, NULL);
+        if (timer_create(CLOCK_MONOTONIC, &event, &deadline) == 0)
+            handle(on_signal, (int)SA_RESETHAND);
+        g_once_init_leave(&ready, 1);
+    }
     return &cancel_flag;
 }
 
 static void print_options(const GOptionEntry *entries)
 {
-    puts("\nOptions:");
+    ek_cli_print("\nOptions:\n");
     for (const GOptionEntry *entry = entries; entry != NULL && entry->long_name != NULL; entry++) {
         if ((entry->flags & G_OPTION_FLAG_HIDDEN) != 0)
             continue;
         g_autofree char *name =
             g_strdup_printf("--%s%s%s", entry->long_name, entry->arg_description != NULL ? " " : "",
                             entry->arg_description != NULL ? entry->arg_description : "");
-        printf("  %-22s %s\n", name, entry->description);
+        ek_cli_print("  %-22s %s\n", name, entry->description);
     }
-    printf("  %-22s %s\n", "--help", "this page");
+    ek_cli_print("  %-22s %s\n", "--help", "this page");
 }
 
 static void print_help(const EkCommand *command, const GOptionEntry *entries)
 {
-    printf("ektypon %s%s%s\n\n%s\n", command->name, *command->arguments != '\0' ? " " : "",
-           command->arguments, command->summary);
+    ek_cli_print("ektypon %s%s%s\n\n%s\n", command->name, *command->arguments != '\0' ? " " : "",
+                 command->arguments, command->summary);
     if (command->details != NULL)
-        printf("\n%s\n", command->details);
+        ek_cli_print("\n%s\n", command->details);
     print_options(entries);
     if (command->example != NULL)
-        printf("\nExample:\n  %s\n", command->example);
+        ek_cli_print("\nExample:\n  %s\n", command->example);
 }
 
 static int explain_usage(EkCli *cli, const char *what)
 {
-    fprintf(stderr, "%s: %s\nUsage: ektypon %s%s%s\nAll of it: ektypon help %s\n",
-            cli->command->name, what, cli->command->name,
-            *cli->command->arguments != '\0' ? " " : "", cli->command->arguments,
-            cli->command->name);
+    g_autofree char *safe = ek_text_printable(what, FALSE);
+    g_autofree char *text = g_strdup_printf(
+        "%s: %s\nUsage: ektypon %s%s%s\nAll of it: ektypon help %s\n", cli->command->name, safe,
+        cli->command->name, *cli->command->arguments != '\0' ? " " : "", cli->command->arguments,
+        cli->command->name);
+    ek_show_put(stderr, text);
     return EK_EXIT_USAGE;
 }
 
@@ -124,7 +176,9 @@ gboolean ek_cli_parse_json(EkCli *cli, gboolean *json, int *status)
 int ek_cli_fail(EkCli *cli, GError *error)
 {
     fflush(stdout);
-    g_autofree char *text = g_strdup_printf("%s: %s", cli->command->name, error->message);
+    /* A message may hold names from a disk, and those anything. */
+    g_autofree char *safe = ek_text_printable(error->message, FALSE);
+    g_autofree char *text = g_strdup_printf("%s: %s", cli->command->name, safe);
     ek_show_sentence(stderr, "", 2, text);
     int status = EK_EXIT_FAILED;
     if (g_error_matches(error, EK_ERROR, EK_ERROR_REFUSED))
@@ -145,10 +199,27 @@ void ek_cli_advise(const char *format, ...)
     ek_show_sentence(stderr, "", 0, text);
 }
 
+void ek_cli_print(const char *format, ...)
+{
+    va_list arguments;
+    va_start(arguments, format);
+    g_autofree char *text = g_strdup_vprintf(format, arguments);
+    va_end(arguments);
+    ek_show_put(stdout, text);
+}
+
+int ek_cli_dump_json(json_t *row, gboolean indented)
+{
+    /* A terminal acts on some characters that JSON leaves as they are. */
+    gsize flags = JSON_PRESERVE_ORDER | (isatty(STDOUT_FILENO) != 0 ? JSON_ENSURE_ASCII : 0);
+    int done = json_dumpf(row, stdout, flags | (indented ? JSON_INDENT(2) : 0));
+    json_decref(row);
+    return done;
+}
+
 int ek_cli_print_json(json_t *root)
 {
-    int done = json_dumpf(root, stdout, JSON_INDENT(2) | JSON_PRESERVE_ORDER);
-    json_decref(root);
+    int done = ek_cli_dump_json(root, TRUE);
     return done == 0 && putchar('\n') != EOF && fflush(stdout) == 0 ? EK_EXIT_DONE : EK_EXIT_FAILED;
 }
 

@@ -67,6 +67,12 @@ int ek_cli_misused(EkCli *cli, const char *format, ...) G_GNUC_PRINTF(2, 3);
 /* Advice: what to do next, what to mind. On stderr, after what stands on stdout so far. */
 void ek_cli_advise(const char *format, ...) G_GNUC_PRINTF(1, 2);
 
+/* Prints to stdout what people read: see ek_show_put. */
+void ek_cli_print(const char *format, ...) G_GNUC_PRINTF(1, 2);
+
+/* Prints JSON as it is, in one line or indented; takes `row`. Not 0 when that failed. */
+int ek_cli_dump_json(json_t *row, gboolean indented);
+
 /* Prints JSON and a newline; takes `root`. */
 int ek_cli_print_json(json_t *root);
 
@@ -76,7 +82,11 @@ json_t *ek_json_u64(guint64 value);
 /* value / unit, or null where that is not whole. */
 json_t *ek_json_whole(guint64 value, guint64 unit);
 
-/* Atomic: not 0 once Ctrl-C, SIGTERM or SIGHUP asked us to end. A second one ends at once. */
+/* From the start: Ctrl-C, SIGTERM and SIGHUP end the program at once, with EK_EXIT_INTERRUPTED. */
+void ek_cli_expect_signals(void);
+
+/* From now on they ask the work to end in order: atomic, not 0 once one came. Work that has not
+ * ended within a second, and a second signal, end at once. */
 const gint *ek_cli_watch_signals(void);
 
 /* "VOLUME" or "VOLUME:PATH": *path points into `operand`, "" when there is none. */

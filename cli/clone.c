@@ -32,7 +32,7 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
 int ek_command_clone(EkCli *cli)
 {
     EkCloneOrder order = {0};
-    g_autofree char *meant = NULL;
+    g_autofree char *confirmed = NULL;
     const GOptionEntry entries[] = {
         {"as-imaged", 0, 0, G_OPTION_ARG_NONE, &order.as_imaged, "leave the plan out", NULL},
         {"leave-out-rest", 0, 0, G_OPTION_ARG_NONE, &order.leave_out_rest,
@@ -40,12 +40,12 @@ int ek_command_clone(EkCli *cli)
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;
-    if (!ek_target_parse(cli, entries, &meant, &status))
+    if (!ek_target_parse(cli, entries, &confirmed, &status))
         return status;
     order.folder = cli->operands[0];
     order.target = cli->operands[1];
     order.options = cli->options;
-    order.meant = meant;
+    order.confirmed = confirmed;
 
     GError *error = NULL;
     const gint *cancel = ek_cli_watch_signals();
@@ -69,20 +69,21 @@ int ek_command_clone(EkCli *cli)
     }
     guint edits = ek_cloning_edits(cloning);
     g_autofree char *laid = ek_text_count(edits, "edit", "edits");
-    printf("%s holds the image%s%s%s, written and read back.\n", order.target,
-           order.as_imaged ? " as it was read" : " with the plan's ", order.as_imaged ? "" : laid,
-           order.as_imaged ? "" : " laid over it");
+    ek_cli_print("%s holds the image%s%s%s, written and read back.\n", order.target,
+                 order.as_imaged ? " as it was read" : " with the plan's ",
+                 order.as_imaged ? "" : laid, order.as_imaged ? "" : " laid over it");
     if (ek_cloning_left_out(cloning) > 0) {
         g_autofree char *rest = ek_text_size(ek_cloning_left_out(cloning));
-        printf("It is smaller than the image: the last %s were left out%s.\n", rest,
-               ek_cloning_is_extended(cloning) ? "; the GPT's backup stands at its end" : "");
+        ek_cli_print("It is smaller than the image: the last %s were left out%s.\n", rest,
+                     ek_cloning_is_extended(cloning) ? "; the GPT's backup stands at its end" : "");
     } else if (ek_cloning_is_extended(cloning)) {
-        puts("It is larger than the image: the GPT's backup stands at its end. No file system was "
-             "grown.");
+        ek_cli_print(
+            "It is larger than the image: the GPT's backup stands at its end. No file system was "
+            "grown.\n");
     }
     if (ek_cloning_unread(cloning) > 0) {
         g_autofree char *unread = ek_text_size(ek_cloning_unread(cloning));
-        printf("%s of it were not read from the drive and are zeros.\n", unread);
+        ek_cli_print("%s of it were not read from the drive and are zeros.\n", unread);
     }
     if (edits > 0)
         ek_cli_advise("To take the edits back there: ektypon undo %s %s", order.folder,

@@ -200,8 +200,9 @@ static void print_drive(EkCli *cli, const Row *row)
     g_autofree char *serial = ek_text_escape(drive->serial != NULL ? drive->serial : "unknown");
     g_autofree char *path = ek_show_in(cli->color_out, EK_COLOR_STRONG, drive->path);
     g_autofree char *backing = ek_text_escape(drive->backing != NULL ? drive->backing : "");
-    printf("%s  %s, serial %s%s%s%s%s\n", path, model, serial, drive->bus != NULL ? ", " : "",
-           drive->bus != NULL ? drive->bus : "", drive->backing != NULL ? " over " : "", backing);
+    ek_cli_print("%s  %s, serial %s%s%s%s%s\n", path, model, serial, drive->bus != NULL ? ", " : "",
+                 drive->bus != NULL ? drive->bus : "", drive->backing != NULL ? " over " : "",
+                 backing);
 
     g_autoptr(GString) text = g_string_new(NULL);
     g_string_append_printf(text, "%s on the label, %s; sectors of %u", label, binary,
@@ -306,8 +307,9 @@ int ek_command_drives(EkCli *cli)
             json_array_append_new(list, row_json(&g_array_index(rows, Row, i)));
         status = ek_cli_print_json(json_pack("{s:o}", "drives", list));
     } else if (rows->len == 0) {
-        puts("No drives. A drive that the system does not see is a matter of power, cable or\n"
-             "electronics: no software can reach it.");
+        ek_cli_print(
+            "No drives. A drive that the system does not see is a matter of power, cable or\n"
+            "electronics: no software can reach it.\n");
     } else {
         for (guint i = 0; i < rows->len; i++)
             print_drive(cli, &g_array_index(rows, Row, i));

@@ -4,6 +4,7 @@
 #include "peeking.h"
 
 #include "base/text.h"
+#include "files/names.h"
 #include "files/record.h"
 #include "show.h"
 #include "work/guard.h"
@@ -13,7 +14,6 @@
 #include <string.h>
 
 #define PROBLEMS_SHOWN 50u
-#define DELETED_FOLDER "deleted/"
 
 typedef enum { HOLES_ZEROS, HOLES_SKIP, HOLES_STOP } Holes;
 
@@ -28,6 +28,9 @@ typedef struct {
     Holes holes;
     EkIfExists if_exists;
     EkFilter filter;
+    char *names_word;
+    gboolean portable; /* for every target */
+    gboolean flat;
     gboolean streams;
     gboolean json;
 } Order;
@@ -54,6 +57,9 @@ typedef struct {
     guint64 same;
     guint64 kept;
     guint64 failed;
+    guint64 impossible;  /* they claim more than their volume holds */
+    EkByte stored_bytes; /* of what is wanted, without what is only declared */
+    char *flat_prefix;   /* of the paths, with --flat; NULL: each volume gets its folders */
     GPtrArray *problems; /* char*: the first of them, told when the progress is over */
     guint problem_count;
     gboolean stopped; /* at something that is not whole */
@@ -64,7 +70,38 @@ typedef struct {
     guint64 all_bytes;
 } Taking;
 
+static void tell_problem(Taking *taking, const char *path, const char *what)
+{
+    g_autofree char *safe = ek_text_escape(path);
+    if (!taking->order->json && taking->problem_count++ < PROBLEMS_SHOWN)
+        g_ptr_array_add(taking->problems, g_strdup_printf("%s: %s", safe, what));
+}
+
 /* --- what is wanted ------------------------------------------------------------------------- */
+
+/* Counts what it takes. FALSE for a file that claims more than there is room for in its volume: it
+ * is told, and left out by itself. */
+static gboolean count_wanted(Taking *taking, const char *path, const EkItem *item)
+{
+    const EkVolume *volume = ek_indexing_volume(taking->indexing)->volume;
+    EkByte stored = ek_inventory_stored(ek_indexing_inventory(taking->indexing), item->file.number);
+    gboolean encoded = (item->file.flags & EK_FILE_ENCODED) != 0;
+    gboolean claims_more = item->file.size > volume->bytes && item->damage.unplaced_bytes > 0;
+    if (claims_more || (!encoded && stored > volume->bytes)) {
+        g_autofree char *size = ek_text_size(item->file.size);
+        g_autofree char *room = ek_text_size(volume->bytes);
+        g_autofree char *what = g_strdup_printf(
+            "claims a size of %s, more than its volume has (%s): left out", size, room);
+        taking->impossible++;
+        tell_problem(taking, path, what);
+        return FALSE;
+    }
+    EkByte needed = MIN(stored, item->file.size);
+    taking->wanted++;
+    taking->stored_bytes += needed;
+    taking->all_bytes += needed;
+    return TRUE;
+}
 
 static gboolean pick(void *data, const char *path, const EkItem *item)
 {
@@ -76,8 +113,10 @@ static gboolean pick(void *data, const char *path, const EkItem *item)
     /* Deleted ones come only when they are asked for. */
     if (is_deleted && filter->deleted != EK_WANTED_ONLY)
         return TRUE;
-    if (file->type != EK_TYPE_FILE && file->type != EK_TYPE_STREAM && !is_folder) {
-        taking->links += file->type == EK_TYPE_LINK && !ek_filter_is_set(filter);
+    if ((file->type != EK_TYPE_FILE && file->type != EK_TYPE_STREAM && !is_folder) ||
+        item->is_again) {
+        taking->links +=
+            (file->type == EK_TYPE_LINK || item->is_again) && !ek_filter_is_set(filter);
         return TRUE;
     }
     if (g_atomic_int_get(taking->cancel) != 0)
@@ -90,12 +129,10 @@ static gboolean pick(void *data, const char *path, const EkItem *item)
     /* Folders are made for what is in them, or when all is taken. */
     if (verdict != EK_VERDICT_YES || (is_folder && ek_filter_is_set(filter)))
         return TRUE;
-    if (!is_folder) {
-        taking->wanted++;
-        taking->all_bytes += file->size;
-    }
-    return ek_inventory_pick(ek_indexing_inventory(taking->indexing), path, file->number,
-                             &taking->error);
+    if (!is_folder && !count_wanted(taking, path, item))
+        return TRUE;
+    EkPick pick = {.item = item, .path = path, .by_place = TRUE};
+    return ek_inventory_pick(ek_indexing_inventory(taking->indexing), &pick, &taking->error);
 }
 
 static EkIndexing *volume_of(Taking *taking, guint64 volume, GError **error)
@@ -162,13 +199,6 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
     g_mutex_unlock(&taking->lock);
 }
 
-static void tell_problem(Taking *taking, const char *path, const char *what)
-{
-    g_autofree char *safe = ek_text_escape(path);
-    if (!taking->order->json && taking->problem_count++ < PROBLEMS_SHOWN)
-        g_ptr_array_add(taking->problems, g_strdup_printf("%s: %s", safe, what));
-}
-
 static void tell_json(Taking *taking, const char *path, const EkItem *item,
                       const EkExtracted *result)
 {
@@ -189,6 +219,25 @@ static void tell_json(Taking *taking, const char *path, const EkItem *item,
     ek_filerow_add_to_list(&taking->list, row);
 }
 
+/* As sha256sum does: a name with a backslash or a line end in it is escaped, and the line says so.
+ */
+static void put_sum(FILE *sums, const EkExtracted *result)
+{
+    gboolean escapes = strpbrk(result->written_as, "\\\n\r") != NULL;
+    fprintf(sums, "%s%s  ", escapes ? "\\" : "", result->sha256);
+    for (const char *p = result->written_as; *p != '\0'; p++) {
+        if (*p == '\\')
+            fputs("\\\\", sums);
+        else if (*p == '\n')
+            fputs("\\n", sums);
+        else if (*p == '\r')
+            fputs("\\r", sums);
+        else
+            fputc(*p, sums);
+    }
+    fputc('\n', sums);
+}
+
 static void tell_result(Taking *taking, const char *path, const EkItem *item,
                         const EkExtracted *result, const GArray *holes)
 {
@@ -199,7 +248,7 @@ static void tell_result(Taking *taking, const char *path, const EkItem *item,
     }
     taking->same += result->outcome == EK_OUTCOME_SAME ? 1 : 0;
     if (taking->sums != NULL && result->sha256 != NULL)
-        fprintf(taking->sums, "%s  %s\n", result->sha256, result->written_as);
+        put_sum(taking->sums, result);
     if (result->outcome == EK_OUTCOME_WRITTEN)
         ek_record_add(taking->record, volume, path, item, result, holes);
     if (taking->order->json)
@@ -242,12 +291,14 @@ static gboolean write_file(Taking *taking, const char *path, const char *place, 
     if (extents == NULL)
         return FALSE;
     EkExtracted result = {0};
+    const EkRecorded *known = ek_record_find(taking->record, volume, item->file.number);
     EkExtractOrder order = {
         .path = place,
         .file = &item->file,
         .extents = extents,
         .if_exists = taking->order->if_exists,
-        .known_sha256 = ek_record_sha256(taking->record, volume, item->file.number),
+        .known_sha256 = known != NULL ? known->sha256 : NULL,
+        .known_name = known != NULL ? known->name : NULL,
     };
     EkExtract *extract = taking->holed != NULL && !is_whole ? taking->holed : taking->extract;
     gboolean fine = ek_extract_file(extract, ek_indexing_files(taking->indexing), &order,
@@ -265,8 +316,40 @@ static void count_done(Taking *taking, const EkItem *item)
 {
     g_mutex_lock(&taking->lock);
     taking->done_files++;
-    taking->done_bytes += item->file.size;
+    taking->done_bytes +=
+        MIN(ek_inventory_stored(ek_indexing_inventory(taking->indexing), item->file.number),
+            item->file.size);
     g_mutex_unlock(&taking->lock);
+}
+
+/* "3 Catalogue", and what comes behind that for what was deleted or lost its folder. */
+static char *volume_folder(const Taking *taking, const EkItem *item)
+{
+    const EkCaseVolume *entry = ek_indexing_volume(taking->indexing);
+    const char *label = entry->volume->label;
+    gboolean is_deleted = (item->file.flags & EK_FILE_DELETED) != 0;
+    GString *name = g_string_new(NULL);
+    g_string_printf(name, "%u %s%s", entry->number,
+                    label != NULL && *label != '\0' ? label : entry->volume->filesystem,
+                    is_deleted      ? " - deleted"
+                    : item->is_lost ? " - no folder"
+                                    : "");
+    for (char *p = name->str; *p != '\0'; p++)
+        if (*p == '/')
+            *p = '_';
+    return g_string_free(name, FALSE);
+}
+
+/* Where an entry goes, below the folder that is written to. */
+static char *place_of(const Taking *taking, const char *path, const EkItem *item)
+{
+    const char *prefix = taking->flat_prefix;
+    if (prefix != NULL)
+        return g_strdup(g_str_has_prefix(path, prefix) ? path + strlen(prefix) : path);
+    g_autofree char *folder = volume_folder(taking, item);
+    /* What nothing leads to has a made-up folder at the start of its path. */
+    const char *slash = item->is_lost ? strchr(path, '/') : NULL;
+    return g_strdup_printf("%s/%s", folder, slash != NULL ? slash + 1 : path);
 }
 
 static gboolean take_entry(void *data, const char *path, const EkItem *item)
@@ -274,8 +357,7 @@ static gboolean take_entry(void *data, const char *path, const EkItem *item)
     Taking *taking = data;
     GError *error = NULL;
     gboolean fine = TRUE;
-    gboolean is_deleted = (item->file.flags & EK_FILE_DELETED) != 0;
-    g_autofree char *place = g_strconcat(is_deleted ? DELETED_FOLDER : "", path, NULL);
+    g_autofree char *place = place_of(taking, path, item);
     if (g_atomic_int_get(taking->cancel) != 0) {
         ek_error_set(&taking->error, EK_ERROR_CANCELLED, "interrupted");
         return FALSE;
@@ -320,14 +402,14 @@ static void print_counts(const Taking *taking)
         {totals->by_condition[EK_CONDITION_UNPLACED], "unplaced"},
         {taking->same, "there already"},
         {taking->kept, "kept as they were"},
-        {taking->skipped, "left out"},
+        {taking->skipped + taking->impossible, "left out"},
         {taking->failed, "could not be written"},
     };
     for (gsize i = 0; i < G_N_ELEMENTS(counts); i++)
         if (i == 0 || counts[i].count > 0)
-            printf("%s%" G_GUINT64_FORMAT " %s", i == 0 ? " " : ", ", counts[i].count,
-                   counts[i].what);
-    puts("");
+            ek_cli_print("%s%" G_GUINT64_FORMAT " %s", i == 0 ? " " : ", ", counts[i].count,
+                         counts[i].what);
+    ek_cli_print("\n");
 }
 
 /* "By kind: 12 pictures, 3 documents". */
@@ -339,7 +421,7 @@ static void print_kinds(const Taking *taking)
             g_string_append_printf(text, "%s%" G_GUINT64_FORMAT " %s", text->len > 0 ? ", " : "",
                                    taking->by_kind[i], ek_kind_name((EkKind)i));
     if (text->len > 0)
-        printf("By kind: %s.\n", text->str);
+        ek_cli_print("By kind: %s.\n", text->str);
 }
 
 static void print_summary(const Taking *taking)
@@ -348,18 +430,19 @@ static void print_summary(const Taking *taking)
     for (guint i = 0; i < taking->problems->len; i++)
         ek_show_sentence(stdout, "", 2, taking->problems->pdata[i]);
     if (taking->problem_count > PROBLEMS_SHOWN)
-        printf("… and %u more; --json tells all of them\n", taking->problem_count - PROBLEMS_SHOWN);
+        ek_cli_print("… and %u more; --json tells all of them\n",
+                     taking->problem_count - PROBLEMS_SHOWN);
     g_autofree char *size = ek_text_size(totals->bytes);
     g_autofree char *files = ek_text_count(totals->files, "file", "files");
     g_autofree char *folders = ek_text_count(totals->folders, "folder", "folders");
     if (totals->folders > 0)
-        printf("%s in %s, %s, to %s:", files, folders, size, taking->order->to);
+        ek_cli_print("%s in %s, %s, to %s:", files, folders, size, taking->order->to);
     else
-        printf("%s, %s, to %s:", files, size, taking->order->to);
+        ek_cli_print("%s, %s, to %s:", files, size, taking->order->to);
     print_counts(taking);
     print_kinds(taking);
     if (taking->holed != NULL && totals->by_condition[EK_CONDITION_WHOLE] < totals->files)
-        printf("What is not whole is in %s.\n", taking->order->holed_to);
+        ek_cli_print("What is not whole is in %s.\n", taking->order->holed_to);
 }
 
 static void print_end(const Taking *taking)
@@ -371,6 +454,7 @@ static void print_end(const Taking *taking)
         json_object_set_new(json, "kept", ek_json_u64(taking->kept));
         json_object_set_new(json, "skipped", ek_json_u64(taking->skipped));
         json_object_set_new(json, "failed", ek_json_u64(taking->failed));
+        json_object_set_new(json, "impossible", ek_json_u64(taking->impossible));
         ek_filerow_end_list(json);
     } else {
         print_summary(taking);
@@ -385,7 +469,7 @@ static void print_end(const Taking *taking)
             taking->unknown, taking->peeker != NULL ? "the date or the kind" : "the date");
     if (taking->links > 0) {
         g_autofree char *links = ek_text_count(taking->links, "link", "links");
-        ek_cli_advise("extract: %s of the volume are not made anew: they may lead anywhere. "
+        ek_cli_advise("extract: %s of the volume are not created: they may lead anywhere. "
                       "ls and find list them, peek shows where they lead",
                       links);
     }
@@ -393,33 +477,72 @@ static void print_end(const Taking *taking)
         ek_cli_advise("extract: stopped at the first file that is not whole (--holes stop)");
 }
 
+/* With --flat the one place that is named goes straight into the folder. */
+static gboolean take_flat(Taking *taking, GError **error)
+{
+    const char *path = NULL;
+    guint64 volume = 0;
+    guint64 number = 0;
+    ek_cli_parse_place(taking->cli->operands[1], &volume, &path);
+    taking->indexing = volume_of(taking, volume, error);
+    if (taking->indexing == NULL ||
+        !ek_inventory_find(ek_indexing_inventory(taking->indexing), path, &number, error))
+        return FALSE;
+    EkInventory *inventory = ek_indexing_inventory(taking->indexing);
+    g_autofree char *full = ek_inventory_path(inventory, number);
+    gboolean is_folder = FALSE;
+    if (full == NULL || !ek_inventory_is_folder(inventory, number, &is_folder, error))
+        return FALSE;
+    g_autofree char *parent = g_path_get_dirname(full);
+    const char *above = is_folder ? full : g_str_equal(parent, ".") ? "" : parent;
+    taking->flat_prefix = *above != '\0' ? g_strconcat(above, "/", NULL) : g_strdup("");
+    return TRUE;
+}
+
+/* Asked before anything is looked for, and with the space that is needed before anything is
+ * written.
+ */
+static gboolean check_places(Taking *taking, GError **error)
+{
+    EkGuard guard = {taking->cli->system, &taking->view, NULL, taking->cancel};
+    const char *places[] = {taking->order->to, taking->order->holed_to, taking->order->sums};
+    const char *const what[] = {"the files", "the incomplete files", "the list of digests"};
+    for (gsize i = 0; i < G_N_ELEMENTS(places); i++)
+        if (places[i] != NULL && !ek_guard_output(&guard, places[i], what[i], error))
+            return FALSE;
+    return TRUE;
+}
+
 static gboolean pick_all(Taking *taking, GError **error)
 {
     EkCli *cli = taking->cli;
-    const char *source = ek_case_info(taking->view.opened)->path;
-    const char *folders[] = {taking->order->to, taking->order->holed_to};
-    for (gsize i = 0; i < G_N_ELEMENTS(folders); i++)
-        if (folders[i] != NULL &&
-            !ek_guard_apart(cli->system, folders[i], source, "the folder", error))
-            return FALSE;
+    if (!check_places(taking, error) || (taking->order->flat && !take_flat(taking, error)))
+        return FALSE;
     for (char **operand = cli->operands + 1; *operand != NULL; operand++)
         if (!pick_place(taking, *operand, error))
             return FALSE;
     if (taking->order->list != NULL && !pick_list(taking, taking->order->list, error))
         return FALSE;
-    g_autofree char *size = ek_text_size(taking->all_bytes);
+    g_autofree char *size = ek_text_size(taking->stored_bytes);
     g_autofree char *files = ek_text_count(taking->wanted, "file", "files");
     if (!taking->order->json)
-        ek_cli_advise("To be taken out: %s, %s.", files, size);
-    return ek_guard_space(taking->order->to, taking->all_bytes, "what is to be extracted", error);
+        ek_cli_advise("To be extracted: %s, %s.", files, size);
+    return ek_guard_space(taking->order->to, taking->stored_bytes, "the extraction", error);
+}
+
+static EkExtract *open_target(const Taking *taking, const char *folder, GError **error)
+{
+    g_autofree char *filesystem = ek_system_filesystem_of(taking->cli->system, folder);
+    gboolean portable = taking->order->portable || ek_name_needs_portable(filesystem);
+    return ek_extract_new(folder, portable, error);
 }
 
 static gboolean open_targets(Taking *taking, GError **error)
 {
     const Order *order = taking->order;
-    taking->extract = ek_extract_new(order->to, error);
+    taking->extract = open_target(taking, order->to, error);
     if (taking->extract != NULL && order->holed_to != NULL)
-        taking->holed = ek_extract_new(order->holed_to, error);
+        taking->holed = open_target(taking, order->holed_to, error);
     if (taking->extract == NULL || (order->holed_to != NULL && taking->holed == NULL))
         return FALSE;
     taking->record = ek_record_open(order->to, error);
@@ -456,7 +579,7 @@ static int take_all(Taking *taking)
             ek_cli_advise("What was written is complete. The same command goes on.");
         return status;
     }
-    gboolean losses = taking->failed + taking->kept + taking->skipped > 0 ||
+    gboolean losses = taking->failed + taking->kept + taking->skipped + taking->impossible > 0 ||
                       taking->totals.hurt_folders > 0 ||
                       taking->totals.by_condition[EK_CONDITION_WHOLE] < taking->totals.files;
     return losses ? EK_EXIT_LEFT : EK_EXIT_DONE;
@@ -474,6 +597,16 @@ static void log_end(const Taking *taking, EkCase *log, gint64 event, int status)
         g_strdup_printf("%s to %s, %" G_GUINT64_FORMAT " of them whole", files, taking->order->to,
                         totals->by_condition[EK_CONDITION_WHOLE]);
     ek_event_end(log, event, outcome, detail, NULL);
+}
+
+static gboolean close_sums(Taking *taking)
+{
+    gboolean fine = ferror(taking->sums) == 0;
+    fine = fclose(taking->sums) == 0 && fine;
+    if (!fine)
+        ek_cli_advise("extract: %s could not be written: the list of digests is incomplete",
+                      taking->order->sums);
+    return fine;
 }
 
 static int run(EkCli *cli, const Order *order)
@@ -500,10 +633,11 @@ static int run(EkCli *cli, const Order *order)
     error = NULL;
     if (taking.record != NULL && !ek_record_close(taking.record, &error))
         status = ek_cli_fail(cli, error);
-    if (taking.sums != NULL && fclose(taking.sums) != 0 && status == EK_EXIT_DONE)
+    if (taking.sums != NULL && !close_sums(&taking))
         status = EK_EXIT_FAILED;
     if (event != 0)
         log_end(&taking, log, event, status);
+    g_free(taking.flat_prefix);
     g_clear_pointer(&taking.peeker, ek_peeker_free);
     g_clear_pointer(&taking.holed, ek_extract_free);
     g_clear_pointer(&taking.extract, ek_extract_free);
@@ -544,6 +678,14 @@ static gboolean check_words(EkCli *cli, Order *order, int *status)
         *status = ek_cli_misused(cli, "--if-exists takes keep, replace or rename, not \"%s\"",
                                  order->exists_word);
     order->if_exists = (EkIfExists)choice;
+    static const char *const names[] = {"original", "portable"};
+    if (*status == EK_EXIT_DONE && !choose(order->names_word, names, 2, &choice))
+        *status = ek_cli_misused(cli, "--names takes original or portable, not \"%s\"",
+                                 order->names_word);
+    order->portable = choice == 1;
+    if (*status == EK_EXIT_DONE && order->flat &&
+        (order->list != NULL || cli->operands[1] == NULL || cli->operands[2] != NULL))
+        *status = ek_cli_misused(cli, "--flat takes one VOLUME:PATH, and no --from-list");
     guint64 number = 0;
     const char *path = NULL;
     for (char **operand = cli->operands + 1; *status == EK_EXIT_DONE && *operand != NULL; operand++)
@@ -567,6 +709,12 @@ int ek_command_extract(EkCli *cli)
          "a folder apart for what is not whole", "DIR"},
         {"if-exists", 0, 0, G_OPTION_ARG_STRING, &order.exists_word,
          "where another file is there: keep it (default), replace, rename", "WHAT"},
+        {"names", 0, 0, G_OPTION_ARG_STRING, &order.names_word,
+         "portable: write names that every system takes (default: only where the target needs "
+         "them)",
+         "original|portable"},
+        {"flat", 0, 0, G_OPTION_ARG_NONE, &order.flat,
+         "write one VOLUME:PATH straight into DIR, without a folder for its volume", NULL},
         {"streams", 0, 0, G_OPTION_ARG_NONE, &order.streams,
          "also further streams of files, as files called FILE:STREAM", NULL},
         {"sums", 0, 0, G_OPTION_ARG_FILENAME, &order.sums,
@@ -581,8 +729,8 @@ int ek_command_extract(EkCli *cli)
             status = run(cli, &order);
         ek_filter_clear(&order.filter);
     }
-    char *texts[] = {order.to,   order.holed_to,   order.sums,
-                     order.list, order.holes_word, order.exists_word};
+    char *texts[] = {order.to,         order.holed_to,    order.sums,      order.list,
+                     order.holes_word, order.exists_word, order.names_word};
     for (gsize i = 0; i < G_N_ELEMENTS(texts); i++)
         g_free(texts[i]);
     return status;

@@ -38,6 +38,12 @@ static void set_moment(json_t *row, const char *key, const EkMoment *moment)
     json_object_set_new(row, key, ek_json_text(text));
 }
 
+/* A further name of a folder is a link to it. */
+static const char *type_name(const EkItem *item)
+{
+    return item->is_again ? "link" : type_names[MIN(item->file.type, EK_TYPE_STREAM)];
+}
+
 json_t *ek_filerow_json(EkIndexing *indexing, const char *path, const EkItem *item)
 {
     const EkFile *file = &item->file;
@@ -49,7 +55,9 @@ json_t *ek_filerow_json(EkIndexing *indexing, const char *path, const EkItem *it
         g_autofree char *hex = ek_text_hex(item->name_bytes, item->name_length, '\0');
         json_object_set_new(row, "name_bytes", ek_json_text(hex));
     }
-    json_object_set_new(row, "type", ek_json_text(type_names[MIN(file->type, EK_TYPE_STREAM)]));
+    json_object_set_new(row, "type", ek_json_text(type_name(item)));
+    if (item->is_again)
+        json_object_set_new(row, "same_as", ek_json_u64(file->number));
     json_object_set_new(row, "size", ek_json_u64(file->size));
     set_moment(row, "created", &file->created);
     set_moment(row, "modified", &file->modified);
@@ -88,31 +96,31 @@ char *ek_filerow_condition(const EkDamage *damage)
 }
 
 /* What stands in the place of a size. */
-static char *size_text(const EkFile *file)
+static char *size_text(const EkItem *item)
 {
-    if (file->type == EK_TYPE_FILE || file->type == EK_TYPE_STREAM)
-        return ek_text_size(file->size);
-    return g_strdup(type_names[MIN(file->type, EK_TYPE_STREAM)]);
+    if (item->file.type == EK_TYPE_FILE || item->file.type == EK_TYPE_STREAM)
+        return ek_text_size(item->file.size);
+    return g_strdup(type_name(item));
 }
 
 static void print_marks(EkCli *cli, const EkItem *item)
 {
     if ((item->file.flags & EK_FILE_DELETED) != 0)
-        printf("  %s[deleted%s]%s", ek_show_on(cli->color_out, EK_COLOR_FAINT),
-               (item->file.flags & EK_FILE_GUESSED) != 0 ? ", place a guess" : "",
-               ek_show_off(cli->color_out));
+        ek_cli_print("  %s[deleted%s]%s", ek_show_on(cli->color_out, EK_COLOR_FAINT),
+                     (item->file.flags & EK_FILE_GUESSED) != 0 ? ", place a guess" : "",
+                     ek_show_off(cli->color_out));
     if ((item->file.flags & EK_FILE_ENCRYPTED) != 0)
-        printf("  [encrypted]");
+        ek_cli_print("  [encrypted]");
     if (item->damage.condition == EK_CONDITION_WHOLE)
         return;
     g_autofree char *condition = ek_filerow_condition(&item->damage);
-    printf("  %s[%s]%s", ek_show_on(cli->color_out, EK_COLOR_BAD), condition,
-           ek_show_off(cli->color_out));
+    ek_cli_print("  %s[%s]%s", ek_show_on(cli->color_out, EK_COLOR_BAD), condition,
+                 ek_show_off(cli->color_out));
 }
 
 void ek_filerow_print(EkCli *cli, const char *name, const EkItem *item)
 {
-    g_autofree char *size = size_text(&item->file);
+    g_autofree char *size = size_text(item);
     g_autofree char *modified = ek_moment_text(&item->file.modified);
     g_autofree char *safe = ek_text_escape(name);
     gboolean is_made = item->file.number >= (guint64)1 << 62;
@@ -120,10 +128,12 @@ void ek_filerow_print(EkCli *cli, const char *name, const EkItem *item)
         is_made ? g_strdup("-") : g_strdup_printf("@%" G_GUINT64_FORMAT, item->file.number);
     if (modified != NULL)
         modified[10] = ' ';
-    printf("%10s  %-19.19s  %-10s  %s%s", size, modified != NULL ? modified : "-", number, safe,
-           item->file.type == EK_TYPE_FOLDER ? "/" : "");
+    ek_cli_print("%10s  %-19.19s  %-10s  %s%s", size, modified != NULL ? modified : "-", number,
+                 safe, item->file.type == EK_TYPE_FOLDER ? "/" : "");
+    if (item->is_again)
+        ek_cli_print("  [same folder as %s]", number);
     print_marks(cli, item);
-    puts("");
+    ek_cli_print("\n");
 }
 
 void ek_filerow_count(EkFileTotals *totals, const EkItem *item)
@@ -174,19 +184,19 @@ void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals)
     g_autofree char *folders = ek_text_count(totals->folders, "folder", "folders");
     g_autofree char *size = ek_text_size(totals->bytes);
     if (totals->folders > 0 || totals->files == 0)
-        printf("%s, ", folders);
-    printf("%s, %s", files, size);
+        ek_cli_print("%s, ", folders);
+    ek_cli_print("%s, %s", files, size);
     const char *separator = "; ";
     for (guint i = EK_CONDITION_HOLED; i < EK_CONDITIONS; i++) {
         if (totals->by_condition[i] == 0)
             continue;
-        printf("%s%" G_GUINT64_FORMAT " %s", separator, totals->by_condition[i],
-               ek_condition_name((EkCondition)i));
+        ek_cli_print("%s%" G_GUINT64_FORMAT " %s", separator, totals->by_condition[i],
+                     ek_condition_name((EkCondition)i));
         separator = ", ";
     }
     if (totals->deleted > 0)
-        printf("%s%" G_GUINT64_FORMAT " deleted", separator, totals->deleted);
-    puts("");
+        ek_cli_print("%s%" G_GUINT64_FORMAT " deleted", separator, totals->deleted);
+    ek_cli_print("\n");
     if (totals->hurt_folders > 0)
         ek_cli_advise("%s: %" G_GUINT64_FORMAT
                       " folders have holes: names that stood there may be missing",
@@ -204,18 +214,18 @@ void ek_filerow_print_inventory(guint volume, const EkInventoryTotals *totals)
     g_autofree char *folders = ek_text_count(totals->folders, "folder", "folders");
     g_autofree char *files = ek_text_count(totals->files, "file", "files");
     g_autofree char *size = ek_text_size(totals->bytes);
-    printf("Volume %u: %s, %s, %s: %" G_GUINT64_FORMAT " whole", volume, folders, files, size,
-           totals->by_condition[EK_CONDITION_WHOLE]);
+    ek_cli_print("Volume %u: %s, %s, %s: %" G_GUINT64_FORMAT " whole", volume, folders, files, size,
+                 totals->by_condition[EK_CONDITION_WHOLE]);
     for (guint i = EK_CONDITION_HOLED; i < EK_CONDITIONS; i++)
         if (totals->by_condition[i] > 0)
-            printf(", %" G_GUINT64_FORMAT " %s", totals->by_condition[i],
-                   ek_condition_name((EkCondition)i));
+            ek_cli_print(", %" G_GUINT64_FORMAT " %s", totals->by_condition[i],
+                         ek_condition_name((EkCondition)i));
     if (totals->deleted > 0)
-        printf("; %" G_GUINT64_FORMAT " more were deleted", totals->deleted);
-    puts("");
+        ek_cli_print("; %" G_GUINT64_FORMAT " more were deleted", totals->deleted);
+    ek_cli_print("\n");
     if (totals->hurt_folders > 0)
-        printf("%" G_GUINT64_FORMAT " folders have holes: names may be missing\n",
-               totals->hurt_folders);
+        ek_cli_print("%" G_GUINT64_FORMAT " folders have holes: names may be missing\n",
+                     totals->hurt_folders);
 }
 
 /* --- opening -------------------------------------------------------------------------------- */
@@ -234,6 +244,8 @@ EkIndexing *ek_filerow_open(EkCli *cli, EkView *view, guint64 volume, GError **e
 {
     const gint *cancel = ek_cli_watch_signals();
     g_autoptr(EkIndexing) indexing = ek_indexing_new(view, volume, error);
+    if (indexing != NULL)
+        ek_inventory_watch(ek_indexing_inventory(indexing), cancel);
     if (indexing == NULL || !ek_indexing_is_needed(indexing))
         return g_steal_pointer(&indexing);
     EkProgress *progress = ek_progress_begin(cli->terminal_err, draw, indexing);
@@ -277,15 +289,13 @@ void ek_filerow_begin_list(EkFileList *list)
 void ek_filerow_add_to_list(EkFileList *list, json_t *row)
 {
     fputs(list->first ? "\n" : ",\n", stdout);
-    json_dumpf(row, stdout, JSON_PRESERVE_ORDER);
-    json_decref(row);
+    ek_cli_dump_json(row, FALSE);
     list->first = FALSE;
 }
 
 void ek_filerow_end_list(json_t *totals)
 {
     fputs("\n], \"totals\": ", stdout);
-    json_dumpf(totals, stdout, JSON_PRESERVE_ORDER);
-    puts("}");
-    json_decref(totals);
+    ek_cli_dump_json(totals, FALSE);
+    ek_cli_print("}\n");
 }

@@ -7,11 +7,7 @@
 
 #include <string.h>
 
-typedef struct {
-    char *path;
-    EkItem item; /* its name is the end of the path */
-    gsize name_at;
-} Match;
+typedef enum { ORDER_NONE, ORDER_SIZE, ORDER_DATE, ORDER_NAME } Order;
 
 typedef struct {
     EkCli *cli;
@@ -21,7 +17,7 @@ typedef struct {
     gboolean json;
     gboolean numbers;
     gboolean count;
-    GArray *sorted; /* Match; NULL: as they come */
+    Order order;
     EkFileList list;
     EkFileTotals totals;
     EkPeeker *peeker; /* NULL: content is not asked */
@@ -35,11 +31,35 @@ static void show(Search *search, const char *path, const EkItem *item)
     if (search->json) {
         ek_filerow_add_to_list(&search->list, ek_filerow_json(search->indexing, path, item));
     } else if (search->numbers) {
-        printf("%u:@%" G_GUINT64_FORMAT "\n", volume, item->file.number);
+        ek_cli_print("%u:@%" G_GUINT64_FORMAT "\n", volume, item->file.number);
     } else {
         g_autofree char *place = g_strdup_printf("%u:%s", volume, path);
         ek_filerow_print(search->cli, place, item);
     }
+}
+
+static gboolean goes_on(const Search *search)
+{
+    return g_atomic_int_get(search->cancel) == 0 && ferror(stdout) == 0;
+}
+
+/* Sorting is the store's: what is found may be more than memory holds. */
+static gboolean remember(Search *search, const char *path, const EkItem *item)
+{
+    const EkMoment *modified = &item->file.modified;
+    g_autofree char *folded = search->order == ORDER_NAME ? g_utf8_casefold(item->name, -1) : NULL;
+    EkPick pick = {.item = item, .path = path, .word = folded};
+    if (search->order == ORDER_SIZE)
+        pick.rank = -(gint64)MIN(item->file.size, (guint64)G_MAXINT64);
+    else if (search->order == ORDER_DATE)
+        pick.rank = modified->is_set ? -modified->seconds : G_MAXINT64;
+    return ek_inventory_pick(ek_indexing_inventory(search->indexing), &pick, &search->error);
+}
+
+static gboolean show_item(void *data, const char *path, const EkItem *item)
+{
+    show(data, path, item);
+    return goes_on(data);
 }
 
 static gboolean take_item(void *data, const char *path, const EkItem *item)
@@ -52,67 +72,19 @@ static gboolean take_item(void *data, const char *path, const EkItem *item)
         return FALSE;
     search->unknown += verdict == EK_VERDICT_UNKNOWN;
     if (verdict != EK_VERDICT_YES)
-        return g_atomic_int_get(search->cancel) == 0;
+        return goes_on(search);
     ek_filerow_count(&search->totals, item);
-    if (search->sorted != NULL) {
-        Match match = {g_strdup(path), *item, strlen(path) - strlen(item->name)};
-        match.item.name_bytes = NULL;
-        g_array_append_val(search->sorted, match);
-    } else if (!search->count) {
+    if (search->order != ORDER_NONE && !search->count)
+        return remember(search, path, item) && goes_on(search);
+    if (!search->count)
         show(search, path, item);
-    }
-    return g_atomic_int_get(search->cancel) == 0;
-}
-
-/* --- sorting -------------------------------------------------------------------------------- */
-
-static gint by_size(gconstpointer a, gconstpointer b)
-{
-    guint64 left = ((const Match *)a)->item.file.size;
-    guint64 right = ((const Match *)b)->item.file.size;
-    return left > right ? -1 : left < right;
-}
-
-static gint by_date(gconstpointer a, gconstpointer b)
-{
-    const EkMoment *left = &((const Match *)a)->item.file.modified;
-    const EkMoment *right = &((const Match *)b)->item.file.modified;
-    if (left->is_set != right->is_set)
-        return left->is_set ? -1 : 1;
-    return left->seconds > right->seconds ? -1 : left->seconds < right->seconds;
-}
-
-static gint by_name(gconstpointer a, gconstpointer b)
-{
-    const Match *left = a;
-    const Match *right = b;
-    g_autofree char *x = g_utf8_casefold(left->path + left->name_at, -1);
-    g_autofree char *y = g_utf8_casefold(right->path + right->name_at, -1);
-    return strcmp(x, y);
-}
-
-static const struct {
-    const char *name;
-    GCompareFunc compare;
-} orders[] = {{"size", by_size}, {"date", by_date}, {"name", by_name}};
-
-static void show_sorted(Search *search, GCompareFunc compare)
-{
-    g_array_sort(search->sorted, compare);
-    for (guint i = 0; i < search->sorted->len; i++) {
-        Match *match = &g_array_index(search->sorted, Match, i);
-        match->item.name = match->path + match->name_at;
-        if (!search->count)
-            show(search, match->path, &match->item);
-        g_free(match->path);
-    }
-    g_array_set_size(search->sorted, 0);
+    return goes_on(search);
 }
 
 /* --- the command ---------------------------------------------------------------------------- */
 
 static gboolean search_place(Search *search, EkView *view, guint64 volume, const char *path,
-                             GCompareFunc compare, GError **error)
+                             GError **error)
 {
     g_autoptr(EkIndexing) indexing = ek_filerow_open(search->cli, view, volume, error);
     guint64 number = 0;
@@ -129,14 +101,13 @@ static gboolean search_place(Search *search, EkView *view, guint64 volume, const
         g_propagate_error(error, g_steal_pointer(&search->error));
         fine = FALSE;
     }
-    if (fine && search->sorted != NULL)
-        show_sorted(search, compare);
+    fine = fine && ek_inventory_take_picked(inventory, show_item, search, error);
     search->indexing = NULL;
     return fine;
 }
 
 /* All volumes whose files can be read; the others are named. */
-static gboolean search_all(Search *search, EkView *view, GCompareFunc compare, GError **error)
+static gboolean search_all(Search *search, EkView *view, GError **error)
 {
     g_autoptr(GPtrArray) volumes = ek_volumestore_list(view->opened, error);
     guint searched = 0;
@@ -151,7 +122,7 @@ static gboolean search_all(Search *search, EkView *view, GCompareFunc compare, G
         }
         GError *failure = NULL;
         searched++;
-        if (search_place(search, view, entry->number, "", compare, &failure))
+        if (search_place(search, view, entry->number, "", &failure))
             continue;
         if (!g_error_matches(failure, EK_ERROR, EK_ERROR_DAMAGED)) {
             g_propagate_error(error, failure);
@@ -167,7 +138,7 @@ static gboolean search_all(Search *search, EkView *view, GCompareFunc compare, G
     return volumes != NULL;
 }
 
-static int run(Search *search, EkView *view, GCompareFunc compare)
+static int run(Search *search, EkView *view)
 {
     EkCli *cli = search->cli;
     GError *error = NULL;
@@ -175,12 +146,12 @@ static int run(Search *search, EkView *view, GCompareFunc compare)
     if (search->json)
         ek_filerow_begin_list(&search->list);
     if (cli->operands[1] == NULL)
-        fine = search_all(search, view, compare, &error);
+        fine = search_all(search, view, &error);
     for (char **operand = cli->operands + 1; fine && *operand != NULL; operand++) {
         guint64 volume = 0;
         const char *path = NULL;
         ek_cli_parse_place(*operand, &volume, &path);
-        fine = search_place(search, view, volume, path, compare, &error);
+        fine = search_place(search, view, volume, path, &error);
     }
     if (search->json)
         ek_filerow_end_list(ek_filerow_totals_json(&search->totals));
@@ -223,26 +194,24 @@ int ek_command_find(EkCli *cli)
     const char *path = NULL;
     if (!ek_cli_parse(cli, entries, &status) || !ek_filters_take(cli, &words, &filter, &status))
         return status;
-    GCompareFunc compare = NULL;
-    for (gsize i = 0; order != NULL && i < G_N_ELEMENTS(orders); i++)
-        if (g_str_equal(order, orders[i].name))
-            compare = orders[i].compare;
+    static const char *const orders[] = {
+        [ORDER_SIZE] = "size", [ORDER_DATE] = "date", [ORDER_NAME] = "name"};
+    for (guint i = ORDER_SIZE; order != NULL && i < G_N_ELEMENTS(orders); i++)
+        if (g_str_equal(order, orders[i]))
+            search.order = (Order)i;
     for (char **operand = cli->operands + 1; *operand != NULL; operand++)
         if (ek_cli_take_place(cli, *operand, &volume, &path) != EK_EXIT_DONE)
             status = EK_EXIT_USAGE;
-    if (order != NULL && compare == NULL)
+    if (order != NULL && search.order == ORDER_NONE)
         status = ek_cli_misused(cli, "--sort takes size, date or name, not \"%s\"", order);
     GError *error = NULL;
     EkView view;
     if (status == EK_EXIT_DONE && !ek_view_open(&view, cli->operands[0], FALSE, &error)) {
         status = ek_cli_fail(cli, error);
     } else if (status == EK_EXIT_DONE) {
-        g_autoptr(GArray) sorted =
-            compare != NULL ? g_array_new(FALSE, FALSE, sizeof(Match)) : NULL;
         g_autoptr(EkPeeker) peeker = filter.by_content ? ek_peeking_new(NULL) : NULL;
-        search.sorted = sorted;
         search.peeker = peeker;
-        status = run(&search, &view, compare);
+        status = run(&search, &view);
         ek_view_close(&view);
     }
     ek_filter_clear(&filter);

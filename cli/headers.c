@@ -66,7 +66,7 @@ static void drop_unread(Sides *sides, const char *which)
     Header *last = &sides->all[sides->count - 1];
     if (last->is_read)
         return;
-    printf("%s at sector %" G_GUINT64_FORMAT " was not read.\n", which, last->at / EK_STEP);
+    ek_cli_print("%s at sector %" G_GUINT64_FORMAT " was not read.\n", which, last->at / EK_STEP);
     g_ptr_array_unref(last->fields);
     g_free(sides->heads[--sides->count]);
 }
@@ -117,7 +117,7 @@ void ek_headers_print(EkCli *cli, EkGate *gate, const EkVolume *volume)
         return;
     Sides sides = {.count = 0};
     guint different = 0;
-    puts("");
+    ek_cli_print("\n");
     load_sides(gate, volume, &sides);
     EkColumn columns[SHOWN_MOST + 2] = {{"", FALSE, FALSE}, {"FIELD", FALSE, TRUE}};
     const Header *names = names_of(&sides);
@@ -141,7 +141,7 @@ void ek_headers_print(EkCli *cli, EkGate *gate, const EkVolume *volume)
     }
     ek_show_table_print(table, cli->width);
     if (different > 0)
-        printf("* %u fields differ\n", different);
+        ek_cli_print("* %u fields differ\n", different);
     for (guint i = 0; i < sides.count; i++) {
         g_ptr_array_unref(sides.all[i].fields);
         g_free(sides.heads[i]);

@@ -88,15 +88,15 @@ static void print_tables(const GPtrArray *tables)
         const EkHuntedTable *found = tables->pdata[i];
         const EkTable *table = &found->table;
         g_autofree char *entries = ek_text_count(table->count, "partition", "partitions");
-        printf("%s partition table at sector %" G_GUINT64_FORMAT ", with %s%s%s%s%s\n",
-               table->scheme, found->first_byte / EK_STEP, entries,
-               table->is_whole ? "" : ", not all of it whole", *found->what != '\0' ? " (" : "",
-               found->what, *found->what != '\0' ? ")" : "");
+        ek_cli_print(
+            "%s partition table at sector %" G_GUINT64_FORMAT ", with %s%s%s%s%s\n", table->scheme,
+            found->first_byte / EK_STEP, entries, table->is_whole ? "" : ", not all of it whole",
+            *found->what != '\0' ? " (" : "", found->what, *found->what != '\0' ? ")" : "");
     }
     if (tables->len > TABLES_SHOWN)
-        printf("and %u more\n", tables->len - TABLES_SHOWN);
+        ek_cli_print("and %u more\n", tables->len - TABLES_SHOWN);
     if (tables->len == 0)
-        puts("No partition table.");
+        ek_cli_print("No partition table.\n");
 }
 
 /* What listing the files of all volumes would read, and was not read yet. */
@@ -129,18 +129,19 @@ static int print_result(EkCli *cli, EkHunting *hunting)
     guint left_out = 0;
     g_autoptr(GPtrArray) shown = ek_volumes_worth_showing(volumes, &left_out);
     if (volumes->len == 0)
-        puts("No volume found.");
+        ek_cli_print("No volume found.\n");
     else
         ek_volumes_print_table(cli, shown, left_out);
     print_tables(tables);
     if (known.bad + known.unread > 0) {
         g_autofree char *unread = ek_text_size(known.unread);
         g_autofree char *bad = ek_text_size(known.bad);
-        printf("Not searched: %s bad", bad);
+        ek_cli_print("Not searched: %s bad", bad);
         if (known.unread > 0)
-            printf(", %s not read yet. Image more, then hunt again: only that is searched then",
-                   unread);
-        puts(".");
+            ek_cli_print(
+                ", %s not read yet. Image more, then hunt again: only that is searched then",
+                unread);
+        ek_cli_print(".\n");
         if (known.unread > 0 && volumes->len > 0)
             advise_structures(folder);
     }

@@ -24,6 +24,7 @@ typedef struct {
     char *on_gone;
     char *progress;
     char *short_space;
+    char *confirmed;
     gint64 failed_reads;
     gint again;
     gint compare;
@@ -41,10 +42,10 @@ typedef struct {
 
 static void options_clear(Options *options)
 {
-    char **const texts[] = {&options->duration,    &options->rate,       &options->block,
-                            &options->first,       &options->last,       &options->patience,
-                            &options->source,      &options->on_gone,    &options->progress,
-                            &options->short_space, &options->reopen_what};
+    char **const texts[] = {&options->duration,    &options->rate,        &options->block,
+                            &options->first,       &options->last,        &options->patience,
+                            &options->source,      &options->on_gone,     &options->progress,
+                            &options->short_space, &options->reopen_what, &options->confirmed};
     for (gsize i = 0; i < G_N_ELEMENTS(texts); i++)
         g_free(*texts[i]);
     g_strfreev(options->want);
@@ -189,6 +190,7 @@ static gboolean parse_choices(Options *options, const EkCli *cli, EkImagingChoic
     choices->source = options->source;
     choices->on_gone = options->on_gone;
     choices->allow_short_space = options->short_space != NULL;
+    choices->confirmed = options->confirmed;
     choices->wait = options->wait || (cli->terminal_err && !options->no_wait);
     return TRUE;
 }
@@ -201,10 +203,10 @@ static void print_result(const EkCaptureProgress *now)
     g_autofree char *total = ek_text_size(now->sectors * now->sector_size);
     g_autofree char *share = ek_text_share(now->totals[EK_STATE_GOOD], now->sectors);
     g_autofree char *time = ek_text_duration((double)now->device_clock / 1e9);
-    printf("%s of %s good (%s); %" G_GUINT64_FORMAT " bad sectors, %" G_GUINT64_FORMAT
-           " left; %s of the drive's time\n",
-           good, total, share, now->totals[EK_STATE_BAD],
-           now->totals[EK_STATE_UNTOUCHED] + now->totals[EK_STATE_SET_ASIDE], time);
+    ek_cli_print("%s of %s good (%s); %" G_GUINT64_FORMAT " bad sectors, %" G_GUINT64_FORMAT
+                 " left; %s of the drive's time\n",
+                 good, total, share, now->totals[EK_STATE_BAD],
+                 now->totals[EK_STATE_UNTOUCHED] + now->totals[EK_STATE_SET_ASIDE], time);
 }
 
 /* What is good only in that the drive answered. */
@@ -214,9 +216,10 @@ static void print_doubts(EkImaging *imaging, const EkCaptureProgress *now)
     EkSector good = now->totals[EK_STATE_GOOD];
     EkSector odd = now->fill[EK_FILL_ONES] + now->fill[EK_FILL_PATTERN];
     if (comparison.compared > 0)
-        printf("%u places read a second time: %u the same, %u different, %u did not read\n",
-               comparison.compared, comparison.compared - comparison.differing - comparison.silent,
-               comparison.differing, comparison.silent);
+        ek_cli_print("%u places read a second time: %u the same, %u different, %u did not read\n",
+                     comparison.compared,
+                     comparison.compared - comparison.differing - comparison.silent,
+                     comparison.differing, comparison.silent);
     if (comparison.differing > 0)
         ek_cli_advise("image: the drive does not answer the same each time: what it gave cannot be "
                       "relied on as it is");
@@ -335,9 +338,9 @@ static void name_changed(void *data, EkByte first, EkByte bytes)
 {
     guint32 sector_size = *(const guint32 *)data;
     g_autofree char *size = ek_text_size(bytes);
-    printf("changed: %s at byte %" G_GUINT64_FORMAT ", sectors %" G_GUINT64_FORMAT
-           " to %" G_GUINT64_FORMAT "\n",
-           size, first, first / sector_size, (first + bytes - 1) / sector_size);
+    ek_cli_print("changed: %s at byte %" G_GUINT64_FORMAT ", sectors %" G_GUINT64_FORMAT
+                 " to %" G_GUINT64_FORMAT "\n",
+                 size, first, first / sector_size, (first + bytes - 1) / sector_size);
 }
 
 static int check_image(EkCli *cli, const gint *cancel, guint32 sector_size)
@@ -348,8 +351,9 @@ static int check_image(EkCli *cli, const gint *cancel, guint32 sector_size)
     if (!ek_checking_run(cli->operands[0], &parts, &check, &error))
         return ek_cli_fail(cli, error);
     g_autofree char *size = ek_text_size(check.bytes);
-    printf("%" G_GUINT64_FORMAT " of %" G_GUINT64_FORMAT " blocks (%s) are as they were read\n",
-           check.blocks - check.changed, check.blocks, size);
+    ek_cli_print("%" G_GUINT64_FORMAT " of %" G_GUINT64_FORMAT
+                 " blocks (%s) are as they were read\n",
+                 check.blocks - check.changed, check.blocks, size);
     if (check.changed == 0)
         return EK_EXIT_DONE;
     ek_cli_advise("image: what stands in these blocks is not what the drive gave: the disk under "
@@ -364,7 +368,7 @@ static int print_digest(EkCli *cli, EkPrefix *prefix, const gint *cancel)
     g_autofree char *digest = ek_checking_digest(cli->operands[0], &parts, prefix, &error);
     if (digest == NULL)
         return ek_cli_fail(cli, error);
-    printf("sha256 %s (of the image as read; unread sectors as zeros)\n", digest);
+    ek_cli_print("sha256 %s (of the image as read; unread sectors as zeros)\n", digest);
     return EK_EXIT_DONE;
 }
 
@@ -383,7 +387,7 @@ static int end_hunt(EkCli *cli, EkImageHunt *hunt, int status)
             error->message, cli->operands[0]);
         status = status == EK_EXIT_DONE ? EK_EXIT_FAILED : status;
     } else if (!interrupted) {
-        printf("%u %s found so far\n", count, count == 1 ? "volume" : "volumes");
+        ek_cli_print("%u %s found so far\n", count, count == 1 ? "volume" : "volumes");
         ek_cli_advise("All that was read is searched. Next: ektypon volumes %s", cli->operands[0]);
     }
     g_clear_error(&error);
@@ -456,9 +460,9 @@ static int image(EkCli *cli, Options *options)
         status = run(cli, &choices, options, cancel);
     } else if (!options->sha256) {
         g_autofree char *good = ek_text_size(MIN(state.totals[EK_STATE_GOOD] * sector_size, bytes));
-        printf("Everything was tried already: %s good, %" G_GUINT64_FORMAT
-               " bad sectors. The drive was not touched.\n",
-               good, state.totals[EK_STATE_BAD]);
+        ek_cli_print("Everything was tried already: %s good, %" G_GUINT64_FORMAT
+                     " bad sectors. The drive was not touched.\n",
+                     good, state.totals[EK_STATE_BAD]);
         ek_cli_advise("Next: ektypon hunt %s", cli->operands[0]);
     }
     if (options->sha256 && status == EK_EXIT_DONE)
@@ -517,6 +521,8 @@ int ek_command_image(EkCli *cli)
          "print the digest of the finished image", NULL},
         {"progress", 0, 0, G_OPTION_ARG_STRING, &options.progress,
          "progress as lines of JSON on stderr", "json"},
+        {"confirm", 0, 0, G_OPTION_ARG_STRING, &options.confirmed,
+         "the name of an image outside the case folder, when the case came from elsewhere", "NAME"},
         {"short-space", 0, 0, G_OPTION_ARG_STRING, &options.short_space,
          "what to do when the image may not fit: go-on", "go-on"},
         G_OPTION_ENTRY_NULL,

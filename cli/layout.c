@@ -119,13 +119,13 @@ void ek_layout_print(EkCli *cli, const GPtrArray *volumes, EkByte bytes, guint32
             draw_box(cli, line, box);
             column = box->end;
         }
-        puts(g_strchomp(line->str));
+        ek_cli_print("%s\n", g_strchomp(line->str));
     }
     g_autofree char *size = ek_text_size(bytes);
     g_autofree char *end = g_strdup_printf("sector %" G_GUINT64_FORMAT " (%s)",
                                            ek_divide_up(bytes, sector_size) - 1, size);
     guint at = (guint)((double)bytes / (double)scale * columns);
     int gap = (int)MIN(at, columns) - (int)strlen("sector 0") - (int)strlen(end);
-    printf("sector 0%*s%s%s\n\n", MAX(gap, 1), "", end,
-           scale > bytes ? "  < the image ends here" : "");
+    ek_cli_print("sector 0%*s%s%s\n\n", MAX(gap, 1), "", end,
+                 scale > bytes ? "  < the image ends here" : "");
 }

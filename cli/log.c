@@ -44,7 +44,7 @@ static void print_event(EkCli *cli, const EkEvent *event)
     gboolean fine = g_strcmp0(event->outcome, "done") == 0;
     g_autofree char *outcome =
         ek_show_in(cli->color_out && !fine, EK_COLOR_WARN, outcome_of(event));
-    printf("%4" G_GINT64_FORMAT "  %s  %s %s\n", event->id, began, event->command, options);
+    ek_cli_print("%4" G_GINT64_FORMAT "  %s  %s %s\n", event->id, began, event->command, options);
     g_autofree char *line =
         g_strconcat(outcome, event->ended != 0 ? " after " : "", event->ended != 0 ? took : "",
                     *detail != '\0' ? ": " : "", detail, NULL);

@@ -3,6 +3,8 @@
 
 #include "base/text.h"
 
+#include <stdio.h>
+
 typedef struct {
     EkCli *cli;
     EkIndexing *indexing;
@@ -19,7 +21,7 @@ static gboolean list_entry(void *data, const char *path, const EkItem *item)
         ek_filerow_add_to_list(&listing->list, ek_filerow_json(listing->indexing, path, item));
     else
         ek_filerow_print(listing->cli, item->name, item);
-    return TRUE;
+    return ferror(stdout) == 0;
 }
 
 static int list_place(EkCli *cli, const EkPlace *place, guint with, gboolean json)

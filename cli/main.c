@@ -5,6 +5,8 @@
 #include "case/case.h"
 #include "show.h"
 
+#include <errno.h>
+#include <fcntl.h>
 #include <locale.h>
 #include <stdio.h>
 #include <string.h>
@@ -39,18 +41,39 @@ static void tell_unverified(const EkCli *cli)
                       cli->command->name);
 }
 
+/* A file that is opened must not become what others take for our output. */
+static void hold_standard_streams(void)
+{
+    for (int fd = STDIN_FILENO; fd <= STDERR_FILENO; fd++)
+        if (fcntl(fd, F_GETFD) < 0 && open("/dev/null", O_RDONLY) != fd)
+            _exit(EK_EXIT_FAILED);
+}
+
+/* What nobody could read was not done. */
+static int check_output(int status)
+{
+    errno = 0;
+    if (fflush(stdout) == 0 && ferror(stdout) == 0)
+        return status;
+    if (errno != EPIPE)
+        ek_cli_advise("ektypon: the output could not be written%s%s", errno != 0 ? ": " : "",
+                      errno != 0 ? g_strerror(errno) : "");
+    return status == EK_EXIT_DONE || status == EK_EXIT_LEFT ? EK_EXIT_FAILED : status;
+}
+
 int main(int argc, char **argv)
 {
+    hold_standard_streams();
+    ek_cli_expect_signals();
     setlocale(LC_ALL, "");
     if (argc >= 2 && strcmp(argv[1], "--version") == 0) {
-        puts("ektypon " EKTYPON_VERSION);
-        return EK_EXIT_DONE;
+        ek_cli_print("ektypon " EKTYPON_VERSION "\n");
+        return check_output(EK_EXIT_DONE);
     }
     gboolean wants_help = argc < 2 || strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "-h") == 0;
     const EkCommand *command = find_command(wants_help ? "help" : argv[1]);
     if (command == NULL) {
-        fprintf(stderr, "ektypon: there is no command \"%s\". All of them: ektypon help\n",
-                argv[1]);
+        ek_cli_advise("ektypon: there is no command \"%s\". All of them: ektypon help", argv[1]);
         return EK_EXIT_USAGE;
     }
     g_autoptr(EkSystem) system = ek_system_new(g_getenv("EKTYPON_SYSTEM_ROOT"));
@@ -74,7 +97,6 @@ int main(int argc, char **argv)
     if (command->on_image && (status == EK_EXIT_DONE || status == EK_EXIT_LEFT) &&
         cli.operands != NULL)
         tell_unverified(&cli);
-    if (fflush(stdout) != 0 && status == EK_EXIT_DONE)
-        status = EK_EXIT_FAILED;
+    status = check_output(status);
     return wants_help && argc < 2 ? EK_EXIT_USAGE : status;
 }

@@ -66,26 +66,27 @@ static void each_extent(const EkReadMap *map, EkSectorRange part, ExtentSink sin
 static void print_extent(void *data, const Extent *extent)
 {
     gboolean *first = data;
-    printf("%s\n    {\"first\": %" G_GUINT64_FORMAT ", \"count\": %" G_GUINT64_FORMAT
-           ", \"state\": \"%s\", \"reason\": %s%s%s}",
-           *first ? "" : ",", extent->first, extent->count, ek_state_name(extent->state),
-           extent->reason != EK_REASON_NONE ? "\"" : "",
-           extent->reason != EK_REASON_NONE ? ek_reason_name(extent->reason) : "null",
-           extent->reason != EK_REASON_NONE ? "\"" : "");
+    ek_cli_print("%s\n    {\"first\": %" G_GUINT64_FORMAT ", \"count\": %" G_GUINT64_FORMAT
+                 ", \"state\": \"%s\", \"reason\": %s%s%s}",
+                 *first ? "" : ",", extent->first, extent->count, ek_state_name(extent->state),
+                 extent->reason != EK_REASON_NONE ? "\"" : "",
+                 extent->reason != EK_REASON_NONE ? ek_reason_name(extent->reason) : "null",
+                 extent->reason != EK_REASON_NONE ? "\"" : "");
     *first = FALSE;
 }
 
 static int print_json(const EkCaseInfo *info, const EkReadMap *map, EkSectorRange part)
 {
     gboolean first = TRUE;
-    printf("{\n  \"sector_size\": %u,\n  \"sectors\": %" G_GUINT64_FORMAT ",\n  \"totals\": {",
-           info->sector_size, info->sectors);
+    ek_cli_print("{\n  \"sector_size\": %u,\n  \"sectors\": %" G_GUINT64_FORMAT
+                 ",\n  \"totals\": {",
+                 info->sector_size, info->sectors);
     for (int state = 0; state < EK_STATES; state++)
-        printf("%s\"%s\": %" G_GUINT64_FORMAT, state > 0 ? ", " : "", ek_state_name((EkState)state),
-               ek_read_map_total(map, (EkState)state));
+        ek_cli_print("%s\"%s\": %" G_GUINT64_FORMAT, state > 0 ? ", " : "",
+                     ek_state_name((EkState)state), ek_read_map_total(map, (EkState)state));
     fputs("},\n  \"extents\": [", stdout);
     each_extent(map, part, print_extent, &first);
-    puts("\n  ]\n}");
+    ek_cli_print("\n  ]\n}\n");
     return fflush(stdout) == 0 ? EK_EXIT_DONE : EK_EXIT_FAILED;
 }
 
@@ -98,14 +99,14 @@ static void print_profile(EkCli *cli, const EkReadMap *map, EkSectorRange part, 
     g_autoptr(GString) out = g_string_new(NULL);
     ek_profile_measure(map, part.first, part.count, columns, tally);
     ek_profile_draw(out, tally, columns, PROFILE_HEIGHT, cli->color_out, TRUE);
-    puts(out->str);
+    ek_cli_print("%s\n", out->str);
     g_free(tally);
     EkSector end = part.first + part.count;
     g_autofree char *size = ek_text_size(end * sector_size);
     g_autofree char *left = g_strdup_printf("sector %" G_GUINT64_FORMAT, part.first);
     g_autofree char *right = g_strdup_printf("sector %" G_GUINT64_FORMAT " (%s)", end - 1, size);
     int gap = (int)columns - (int)strlen(left) - (int)strlen(right);
-    printf("      %s%*s%s\n", left, MAX(gap, 2), "", right);
+    ek_cli_print("      %s%*s%s\n", left, MAX(gap, 2), "", right);
 }
 
 static void print_legend(EkCli *cli, const EkReadMap *map)
@@ -115,9 +116,9 @@ static void print_legend(EkCli *cli, const EkReadMap *map)
         if (ek_read_map_total(map, ek_layers[i].state) == 0)
             continue;
         g_autofree char *glyph = ek_show_in(cli->color_out, ek_layers[i].color, ek_layers[i].glyph);
-        printf(" %s %s  ", glyph, ek_layers[i].word);
+        ek_cli_print(" %s %s  ", glyph, ek_layers[i].word);
     }
-    puts("  (each column a slice of the drive; what is not good shows at least once)\n");
+    ek_cli_print("  (each column a slice of the drive; what is not good shows at least once)\n\n");
 }
 
 /* --- the summary ------------------------------------------------------------------------------ */
@@ -181,7 +182,7 @@ static void print_largest(EkCli *cli, const Summary *summary, guint32 sector_siz
     };
     if (summary->largest_count == 0)
         return;
-    puts("\nThe largest stretches that are not good:");
+    ek_cli_print("\nThe largest stretches that are not good:\n");
     EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
     for (guint i = 0; i < summary->largest_count; i++) {
         const Extent *extent = &summary->largest[i];
@@ -278,7 +279,7 @@ int ek_command_map(EkCli *cli)
         return print_json(info, map, part);
     g_autofree char *name = g_path_get_basename(ek_case_folder(opened));
     EkPicture picture = {name, info, map, part};
-    if (!ek_canvas_draw(cli, options.png, options.svg, info->source, EK_PICTURE_HEIGHT,
+    if (!ek_canvas_draw(cli, options.png, options.svg, cli->operands[0], EK_PICTURE_HEIGHT,
                         ek_picture_draw, &picture, &error))
         return ek_cli_fail(cli, error);
     if (options.png == NULL && options.svg == NULL)

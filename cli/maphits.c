@@ -61,7 +61,7 @@ static char *words_for(const EkHit *hit)
 
 static void print_json(const EkHits *hits, guint32 sector_size)
 {
-    printf("{\"sector_size\": %u, \"hits\": [", sector_size);
+    ek_cli_print("{\"sector_size\": %u, \"hits\": [", sector_size);
     for (guint i = 0; i < hits->hits->len; i++) {
         const EkHit *hit = &g_array_index(hits->hits, EkHit, i);
         json_t *row = json_object();
@@ -75,10 +75,9 @@ static void print_json(const EkHits *hits, guint32 sector_size)
                             hit->path != NULL ? ek_json_u64(hit->number) : json_null());
         json_object_set_new(row, "path", ek_json_text(hit->path));
         fputs(i == 0 ? "\n" : ",\n", stdout);
-        json_dumpf(row, stdout, JSON_PRESERVE_ORDER);
-        json_decref(row);
+        ek_cli_dump_json(row, FALSE);
     }
-    printf("\n], \"not_looked_at\": %" G_GUINT64_FORMAT "}\n", hits->not_looked);
+    ek_cli_print("\n], \"not_looked_at\": %" G_GUINT64_FORMAT "}\n", hits->not_looked);
 }
 
 static void print_row(EkCli *cli, const EkHit *hit, guint32 sector_size)
@@ -88,9 +87,9 @@ static void print_row(EkCli *cli, const EkHit *hit, guint32 sector_size)
     EkColor color = hit->path == NULL || hit->is_own ? EK_COLOR_FAINT
                     : hit->is_bad                    ? EK_COLOR_BAD
                                                      : EK_COLOR_WARN;
-    printf("%14" G_GUINT64_FORMAT "  %10s  %-6s  %s%s%s\n", hit->ground.first / sector_size, size,
-           hit->is_bad ? "bad" : "unread", ek_show_on(cli->color_out, color), words,
-           ek_show_off(cli->color_out));
+    ek_cli_print("%14" G_GUINT64_FORMAT "  %10s  %-6s  %s%s%s\n", hit->ground.first / sector_size,
+                 size, hit->is_bad ? "bad" : "unread", ek_show_on(cli->color_out, color), words,
+                 ek_show_off(cli->color_out));
 }
 
 static void print_sums(const EkHits *hits)
@@ -114,8 +113,9 @@ static void print_sums(const EkHits *hits)
     g_autofree char *in_free = ek_text_size(bytes[2]);
     g_autofree char *outside = ek_text_size(bytes[3]);
     g_autofree char *count = ek_text_count(files, "file", "files");
-    printf("%s in %s, %s in what volumes use themselves, %s in free space, %s outside of volumes\n",
-           in_files, count, in_own, in_free, outside);
+    ek_cli_print(
+        "%s in %s, %s in what volumes use themselves, %s in free space, %s outside of volumes\n",
+        in_files, count, in_own, in_free, outside);
 }
 
 static int show(EkCli *cli, EkView *view, const GPtrArray *indexings, gboolean json)
@@ -130,14 +130,14 @@ static int show(EkCli *cli, EkView *view, const GPtrArray *indexings, gboolean j
         return EK_EXIT_DONE;
     }
     if (hits.hits->len == 0) {
-        puts("All of it was read: nothing is hit.");
+        ek_cli_print("All of it was read: nothing is hit.\n");
         return EK_EXIT_DONE;
     }
-    puts("        SECTOR        SIZE  STATE   WHAT LIES THERE");
+    ek_cli_print("        SECTOR        SIZE  STATE   WHAT LIES THERE\n");
     for (guint i = 0; i < MIN(hits.hits->len, SHOWN); i++)
         print_row(cli, &g_array_index(hits.hits, EkHit, i), sector_size);
     if (hits.hits->len > SHOWN)
-        printf("… and %u more; --json tells all of them\n", hits.hits->len - SHOWN);
+        ek_cli_print("… and %u more; --json tells all of them\n", hits.hits->len - SHOWN);
     print_sums(&hits);
     if (hits.not_looked > 0) {
         g_autofree char *size = ek_text_size(hits.not_looked);

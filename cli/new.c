@@ -18,15 +18,20 @@ static void warn_of_adapter(EkCli *cli, const EkCaseInfo *info)
                       info->path);
 }
 
-static void advise(const EkCaseInfo *info, const char *folder)
+static void advise(const EkCaseInfo *info, const char *folder, gboolean locked)
 {
     g_autofree char *label = ek_text_label_size(info->bytes);
     g_autofree char *binary = ek_text_size(info->bytes);
     g_autofree char *model = ek_text_escape(info->model != NULL ? info->model : "unknown model");
     g_autofree char *serial = ek_text_escape(info->serial != NULL ? info->serial : "unknown");
-    printf("%s: %s, serial %s, %s (%s), %" G_GUINT64_FORMAT " sectors of %u\n", info->source, model,
-           serial, label, binary, info->sectors, info->sector_size);
-    printf("Case %s is open; the image will be %s\n", folder, info->image);
+    ek_cli_print("%s: %s, serial %s, %s (%s), %" G_GUINT64_FORMAT " sectors of %u\n", info->source,
+                 model, serial, label, binary, info->sectors, info->sector_size);
+    ek_cli_print("Case %s is open; the image will be %s\n", folder, info->image);
+    if (locked)
+        ek_cli_advise(
+            "The kernel now refuses every write to %s, until the drive is unplugged. To lift "
+            "that later: blockdev --setrw %s",
+            info->path, info->path);
     ek_cli_advise(
         "Until it is imaged: do not format it, do not mount it, not even to look, and let no "
         "repair tool at the original. Keep discard (TRIM) off. Keep the drive cool, and "
@@ -61,10 +66,10 @@ static void advise_adopted(const EkCase *made, const char *folder, const EkKeptS
 {
     const EkCaseInfo *info = ek_case_info(made);
     g_autofree char *size = ek_text_size(info->bytes);
-    printf("Case %s is open; its image is %s: %s, %" G_GUINT64_FORMAT " sectors of %u, "
-           "%" G_GUINT64_FORMAT " of them not read\n",
-           folder, info->image, size, info->sectors, info->sector_size,
-           state->totals[EK_STATE_BAD]);
+    ek_cli_print("Case %s is open; its image is %s: %s, %" G_GUINT64_FORMAT " sectors of %u, "
+                 "%" G_GUINT64_FORMAT " of them not read\n",
+                 folder, info->image, size, info->sectors, info->sector_size,
+                 state->totals[EK_STATE_BAD]);
     if (!info->verified)
         ek_cli_advise("new: without --bad-list nothing is known of which sectors were read: all of "
                       "them count as read, but unverified, and so does all that is found in them");
@@ -118,9 +123,12 @@ static int adopt(EkCli *cli, const Adopting *adopting, gint sector_size)
 
 /* --- the command --- */
 
-static int open_case(EkCli *cli, const EkOpening *opening)
+static int open_case(EkCli *cli, EkOpening *opening)
 {
     GError *error = NULL;
+    gboolean locked = FALSE;
+    opening->cancel = ek_cli_watch_signals();
+    opening->told = &locked;
     g_autoptr(EkCase) made = ek_opening_make(cli->system, opening, &error);
     if (made == NULL)
         return ek_cli_fail(cli, error);
@@ -128,7 +136,7 @@ static int open_case(EkCli *cli, const EkOpening *opening)
     if (status != EK_EXIT_DONE)
         return status;
     warn_of_adapter(cli, ek_case_info(made));
-    advise(ek_case_info(made), opening->folder);
+    advise(ek_case_info(made), opening->folder, locked);
     return EK_EXIT_DONE;
 }
 

@@ -140,16 +140,16 @@ static void print_hex(const EkPeek *peek)
     for (gsize at = 0; at < peek->start_bytes; at += HEX_BYTES) {
         gsize count = MIN(HEX_BYTES, peek->start_bytes - at);
         g_autofree char *hex = ek_text_hex(peek->start + at, count, ' ');
-        printf("  %06" G_GSIZE_MODIFIER "x  %-47s  ", at, hex);
+        ek_cli_print("  %06" G_GSIZE_MODIFIER "x  %-47s  ", at, hex);
         for (gsize i = 0; i < count; i++)
             putchar(g_ascii_isprint(peek->start[at + i]) ? peek->start[at + i] : '.');
-        puts("");
+        ek_cli_print("\n");
     }
 }
 
 static void print_look(const Peeking *peeking, const EkPeek *peek)
 {
-    puts("");
+    ek_cli_print("\n");
     if (peek->look == EK_LOOK_PICTURE) {
         ek_peeking_print_picture(peek->shown);
         return;
@@ -166,7 +166,7 @@ static void print_look(const Peeking *peeking, const EkPeek *peek)
         g_autofree char *safe = ek_text_escape(spaced);
         gboolean cut = g_utf8_strlen(safe, -1) > room;
         g_autofree char *shown = cut ? g_utf8_substring(safe, 0, MAX(room - 1, 0)) : NULL;
-        printf("  %s%s\n", cut ? shown : safe, cut ? "…" : "");
+        ek_cli_print("  %s%s\n", cut ? shown : safe, cut ? "…" : "");
     }
 }
 
@@ -238,7 +238,7 @@ static void print_head(const Peeking *peeking, const GArray *extents, const GArr
     g_autofree char *place = g_strdup_printf("%u:%s", ek_indexing_volume(peeking->indexing)->number,
                                              *path != '\0' ? path : "/");
     g_autofree char *strong = ek_show_in(peeking->cli->color_out, EK_COLOR_STRONG, place);
-    puts(strong);
+    ek_cli_print("%s\n", strong);
     g_autofree char *size = ek_text_size(file->size);
     g_autofree char *sizes =
         has_content(file)

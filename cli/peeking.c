@@ -99,6 +99,6 @@ void ek_peeking_print_picture(const char *drawn)
             fputs(joined, stdout);
             at += text;
         }
-        puts("");
+        ek_cli_print("\n");
     }
 }

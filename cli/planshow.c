@@ -49,10 +49,10 @@ static void print_field(EkCli *cli, const EkEdit *edit, const EkField *before, c
         g_autofree char *place =
             i == 0 ? g_strdup_printf("%03x", (guint)(edit->first_byte % EK_STEP + before->offset))
                    : g_strdup("");
-        printf("   %c %-3s  %-23s  %s%-23s%s  %s%s%s\n", changed && i == 0 ? '*' : ' ', place, l,
-               ek_show_on(cli->color_out && changed, EK_COLOR_GOOD), r,
-               ek_show_off(cli->color_out && changed), i == 0 ? before->name : "",
-               i == 0 && *after->meaning != '\0' ? ": " : "", i == 0 ? after->meaning : "");
+        ek_cli_print("   %c %-3s  %-23s  %s%-23s%s  %s%s%s\n", changed && i == 0 ? '*' : ' ', place,
+                     l, ek_show_on(cli->color_out && changed, EK_COLOR_GOOD), r,
+                     ek_show_off(cli->color_out && changed), i == 0 ? before->name : "",
+                     i == 0 && *after->meaning != '\0' ? ": " : "", i == 0 ? after->meaning : "");
     }
 }
 
@@ -61,14 +61,14 @@ static void print_edit(EkCli *cli, guint number, const EkEdit *edit, guint32 sec
     g_autoptr(GPtrArray) before = ek_edit_fields(edit, sector_size, FALSE);
     g_autoptr(GPtrArray) after = ek_edit_fields(edit, sector_size, TRUE);
     g_autofree char *count = ek_text_count(edit->length, "byte", "bytes");
-    printf("\nEdit %u: %s\n  sector %" G_GUINT64_FORMAT ", from byte %" G_GUINT64_FORMAT
-           " of it, %s\n",
-           number, edit->why, edit->first_byte / sector_size, edit->first_byte % sector_size,
-           count);
+    ek_cli_print("\nEdit %u: %s\n  sector %" G_GUINT64_FORMAT ", from byte %" G_GUINT64_FORMAT
+                 " of it, %s\n",
+                 number, edit->why, edit->first_byte / sector_size, edit->first_byte % sector_size,
+                 count);
     g_autofree char *head =
         ek_show_in(cli->color_out, EK_COLOR_FAINT,
                    "     at   before                   after                    meaning after");
-    puts(head);
+    ek_cli_print("%s\n", head);
     /* Both sides are the same structure, so they have the same fields. */
     for (guint i = 0; i < MIN(before->len, after->len); i++)
         print_field(cli, edit, before->pdata[i], after->pdata[i]);
@@ -124,7 +124,7 @@ static void print_strip(EkCli *cli, const char *title, const EkTableEntry *const
     }
     for (; at < columns; at++)
         g_string_append(line, "·");
-    printf("%-*s%s\n", (int)STRIP_TITLE, title, line->str);
+    ek_cli_print("%-*s%s\n", (int)STRIP_TITLE, title, line->str);
 }
 
 /* The drive as its table has it now, and as it is planned. */
@@ -215,8 +215,8 @@ static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint
     gboolean has_names = !g_str_equal(plan->scheme, "mbr");
     if (plan->partitions->len == 0)
         return;
-    printf("The table now: %s. Planned: %s.\n", ek_table_scheme_words(plan->current_scheme),
-           ek_table_scheme_words(plan->scheme));
+    ek_cli_print("The table now: %s. Planned: %s.\n", ek_table_scheme_words(plan->current_scheme),
+                 ek_table_scheme_words(plan->scheme));
     print_strips(cli, plan, bytes);
     for (guint i = NAME_COLUMN; !has_names && i + 1 < COLUMNS; i++)
         columns[i] = columns[i + 1];
@@ -231,13 +231,14 @@ static void print_edit_lines(const EkPlan *plan, guint32 sector_size)
 {
     if (plan->edits->len == 0)
         return;
-    puts("");
+    ek_cli_print("\n");
     for (guint i = 0; i < plan->edits->len; i++) {
         const EkEdit *edit = plan->edits->pdata[i];
         g_autofree char *count = ek_text_count(edit->length, "byte", "bytes");
         g_autofree char *why = ek_text_escape(edit->why);
-        printf("Edit %u: %s at sector %" G_GUINT64_FORMAT " (+%" G_GUINT64_FORMAT "): %s\n", i + 1,
-               count, edit->first_byte / sector_size, edit->first_byte % sector_size, why);
+        ek_cli_print("Edit %u: %s at sector %" G_GUINT64_FORMAT " (+%" G_GUINT64_FORMAT "): %s\n",
+                     i + 1, count, edit->first_byte / sector_size, edit->first_byte % sector_size,
+                     why);
     }
 }
 
@@ -251,25 +252,27 @@ static void print_alternatives(EkCli *cli, const EkPlan *plan)
         ek_show_sentence(stdout, mark, 2, line);
     }
     if (plan->layers > 1)
-        printf("The drive holds %u layers of volumes; an older one: --layer 2%s\n", plan->layers,
-               plan->layers > 2 ? " and so on" : "");
+        ek_cli_print("The drive holds %u layers of volumes; an older one: --layer 2%s\n",
+                     plan->layers, plan->layers > 2 ? " and so on" : "");
 }
 
 void ek_plan_show(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_size)
 {
     if (g_str_equal(plan->scheme, "none") && plan->edits->len == 0)
-        puts("No table is planned, and no repair is needed.");
+        ek_cli_print("No table is planned, and no repair is needed.\n");
     else if (plan->partitions->len == 0 && plan->edits->len == 0)
-        puts("There is nothing to plan for: no volume is believed enough to stand in a table.");
+        ek_cli_print(
+            "There is nothing to plan for: no volume is believed enough to stand in a table.\n");
     else if (plan->edits->len == 0)
-        puts("The table and the boot sectors are right as they are: the plan is empty.");
+        ek_cli_print("The table and the boot sectors are right as they are: the plan is empty.\n");
     print_partitions(cli, plan, bytes, sector_size);
     for (guint i = 0; i < plan->repairs->len; i++) {
         const EkPlanRepair *repair = plan->repairs->pdata[i];
-        printf("Repair: %s of volume %u, from %s\n", repair->what, repair->volume, repair->from);
+        ek_cli_print("Repair: %s of volume %u, from %s\n", repair->what, repair->volume,
+                     repair->from);
     }
     if (plan->warnings->len > 0)
-        puts("");
+        ek_cli_print("\n");
     for (guint i = 0; i < plan->warnings->len; i++) {
         g_autofree char *mark = ek_show_in(cli->color_out, EK_COLOR_WARN, "! ");
         g_autofree char *safe = ek_text_escape(plan->warnings->pdata[i]);
@@ -278,9 +281,9 @@ void ek_plan_show(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_s
     print_alternatives(cli, plan);
     print_edit_lines(plan, sector_size);
     if (plan->partitions->len > 0 || plan->repairs->len > 0)
-        printf("\nChecked through the plan: %s\n",
-               plan->opens ? "every planned volume opens."
-                           : "not every planned volume opens, see above.");
+        ek_cli_print("\nChecked through the plan: %s\n",
+                     plan->opens ? "every planned volume opens."
+                                 : "not every planned volume opens, see above.");
     if (plan->edits->len > 0)
         ek_cli_advise("Byte by byte: ektypon plan %s --show --edit NUMBER", cli->operands[0]);
     if (plan->edits->len > 0)

@@ -65,6 +65,32 @@ const char *ek_show_off(gboolean color)
     return color ? "\033[0m" : "";
 }
 
+/* Bytes of one of our colour codes at `text`; 0: there is none. */
+static gsize own_code(const char *text)
+{
+    const char *codes[EK_COLOR_STRONG + 2];
+    guint count = 0;
+    for (guint i = EK_COLOR_PLAIN + 1; i <= EK_COLOR_STRONG; i++)
+        codes[count++] = ek_show_on(TRUE, (EkColor)i);
+    codes[count++] = ek_show_off(TRUE);
+    for (guint i = 0; i < count; i++)
+        if (g_str_has_prefix(text, codes[i]))
+            return strlen(codes[i]);
+    return 0;
+}
+
+void ek_show_put(FILE *stream, const char *text)
+{
+    while (*text != '\0') {
+        gsize code = own_code(text);
+        gsize length = code > 0 ? code : MAX(strcspn(text, "\033"), 1u);
+        g_autofree char *part = g_strndup(text, length);
+        g_autofree char *safe = code > 0 ? NULL : ek_text_printable(part, TRUE);
+        fputs(safe != NULL ? safe : part, stream);
+        text += length;
+    }
+}
+
 char *ek_show_in(gboolean color, EkColor which, const char *text)
 {
     return g_strconcat(ek_show_on(color, which), text, ek_show_off(color), NULL);
@@ -79,7 +105,10 @@ EkShowTable *ek_show_table_new(const EkColumn *columns, guint count)
     scols_table_set_column_separator(show->table, "  ");
     for (guint i = 0; i < count; i++) {
         int flags = (columns[i].right ? SCOLS_FL_RIGHT : 0) | (columns[i].cut ? SCOLS_FL_TRUNC : 0);
-        scols_table_new_column(show->table, columns[i].header, 0, flags);
+        struct libscols_column *column =
+            scols_table_new_column(show->table, columns[i].header, 0, flags);
+        /* Names are escaped before: a backslash is one already. */
+        scols_column_set_safechars(column, "\\");
     }
     return show;
 }
@@ -87,8 +116,10 @@ EkShowTable *ek_show_table_new(const EkColumn *columns, guint count)
 void ek_show_table_row(EkShowTable *show, const char *const *cells)
 {
     struct libscols_line *line = scols_table_new_line(show->table, NULL);
-    for (guint i = 0; i < show->columns; i++)
-        scols_line_set_data(line, i, cells[i] != NULL ? cells[i] : "");
+    for (guint i = 0; i < show->columns; i++) {
+        g_autofree char *safe = ek_text_printable(cells[i] != NULL ? cells[i] : "", FALSE);
+        scols_line_set_data(line, i, safe);
+    }
 }
 
 void ek_show_table_print(EkShowTable *show, int width)
@@ -120,7 +151,7 @@ void ek_show_sentence(FILE *stream, const char *mark, guint indent, const char *
     glong width = isatty(fileno(stream)) != 0 ? ek_show_width() : G_MAXLONG;
     glong column = (glong)indent;
     g_auto(GStrv) words = g_strsplit(text, " ", -1);
-    fputs(mark, stream);
+    ek_show_put(stream, mark);
     for (char **word = words; *word != NULL; word++) {
         glong length = g_utf8_strlen(*word, -1);
         if (word > words && column + 1 + length > width) {
@@ -130,7 +161,7 @@ void ek_show_sentence(FILE *stream, const char *mark, guint indent, const char *
             fputc(' ', stream);
             column++;
         }
-        fputs(*word, stream);
+        ek_show_put(stream, *word);
         column += length;
     }
     fputc('\n', stream);
@@ -162,13 +193,16 @@ static void draw_once(EkProgress *progress)
             g_string_append_printf(out, "\033[%uA", progress->drawn - 1);
         progress->drawn = 0;
         for (guint i = 0; i < EK_PROGRESS_LINES && lines[i]->len > 0; i++) {
-            g_string_append_printf(out, "%s\033[K%s", i > 0 ? "\n" : "", lines[i]->str);
+            g_string_append(out, i > 0 ? "\n\033[K" : "\033[K");
+            fputs(out->str, stderr);
+            ek_show_put(stderr, lines[i]->str);
+            g_string_truncate(out, 0);
             progress->drawn++;
         }
-        fputs(out->str, stderr);
         fflush(stderr);
     } else {
-        fprintf(stderr, "%s\n", lines[0]->str);
+        ek_show_put(stderr, lines[0]->str);
+        fputc('\n', stderr);
         progress->drawn = 1;
     }
     for (guint i = 0; i < EK_PROGRESS_LINES; i++)
@@ -212,11 +246,14 @@ void ek_progress_note(EkProgress *progress, const char *text)
         if (progress->drawn > 1)
             fprintf(stderr, "\033[%uA", progress->drawn - 1);
         /* From here on down everything is drawn anew. */
-        fprintf(stderr, "\r\033[J%s\n", text);
+        fputs("\r\033[J", stderr);
+        ek_show_put(stderr, text);
+        fputc('\n', stderr);
         progress->drawn = 0;
         draw_once(progress);
     } else {
-        fprintf(stderr, "%s\n", text);
+        ek_show_put(stderr, text);
+        fputc('\n', stderr);
     }
     g_mutex_unlock(&progress->lock);
 }

@@ -26,6 +26,10 @@ char *ek_show_in(gboolean color, EkColor which, const char *text);
 const char *ek_show_on(gboolean color, EkColor which);
 const char *ek_show_off(gboolean color);
 
+/* Prints a text, and lets through only what a terminal may be given: our own colours and line ends,
+ * nothing else that steers it. Whatever the program prints for people goes through here. */
+void ek_show_put(FILE *stream, const char *text);
+
 typedef struct {
     const char *header;
     gboolean right; /* a number */

@@ -196,37 +196,40 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
     g_autofree char *time = ek_text_duration((double)state->device_clock / 1e9);
     g_autofree char *model = ek_text_escape(info->model != NULL ? info->model : "unknown model");
     g_autofree char *serial = ek_text_escape(info->serial != NULL ? info->serial : "unknown");
-    printf("Source   %s\n", info->source);
-    printf("         %s, serial %s, %s (%s), %" G_GUINT64_FORMAT " sectors of %u\n", model, serial,
-           label, binary, info->sectors, info->sector_size);
-    printf("Image    %s\n", info->image);
-    printf("Read     %s (%s) good, %" G_GUINT64_FORMAT " bad sectors, %" G_GUINT64_FORMAT
-           " sectors left in %" G_GUINT64_FORMAT " stretches\n",
-           share, good, state->totals[EK_STATE_BAD], left(standing),
-           state->stretches[EK_STATE_UNTOUCHED] + state->stretches[EK_STATE_SET_ASIDE]);
-    printf("         %s of the drive's time, %" G_GUINT64_FORMAT " failed reads%s%s\n", time,
-           state->failed_commands, state->round != 0 ? ", last round " : "",
-           ek_round_name((EkRound)state->round));
+    ek_cli_print("Source   %s\n", info->source);
+    ek_cli_print("         %s, serial %s, %s (%s), %" G_GUINT64_FORMAT " sectors of %u\n", model,
+                 serial, label, binary, info->sectors, info->sector_size);
+    ek_cli_print("Image    %s\n", info->image);
+    ek_cli_print("Read     %s (%s) good, %" G_GUINT64_FORMAT " bad sectors, %" G_GUINT64_FORMAT
+                 " sectors left in %" G_GUINT64_FORMAT " stretches\n",
+                 share, good, state->totals[EK_STATE_BAD], left(standing),
+                 state->stretches[EK_STATE_UNTOUCHED] + state->stretches[EK_STATE_SET_ASIDE]);
+    ek_cli_print("         %s of the drive's time, %" G_GUINT64_FORMAT " failed reads%s%s\n", time,
+                 state->failed_commands, state->round != 0 ? ", last round " : "",
+                 ek_round_name((EkRound)state->round));
     if (state->gone_at != 0)
-        printf("         it vanished last at sector %" G_GUINT64_FORMAT "\n", state->gone_at - 1);
+        ek_cli_print("         it vanished last at sector %" G_GUINT64_FORMAT "\n",
+                     state->gone_at - 1);
     if (state->repeats_every != 0)
-        printf("         its answers repeat every %" G_GUINT64_FORMAT " sectors: it is smaller "
-               "than it says\n",
-               state->repeats_every);
+        ek_cli_print("         its answers repeat every %" G_GUINT64_FORMAT
+                     " sectors: it is smaller "
+                     "than it says\n",
+                     state->repeats_every);
     if (!info->verified)
-        printf("         unverified: adopted without a list of what was read\n");
+        ek_cli_print("         unverified: adopted without a list of what was read\n");
     if (standing->imaging_pid != 0)
-        printf("         process %" G_GINT64_FORMAT " is imaging now\n", standing->imaging_pid);
-    printf("Volumes  %u known%s\n", standing->volumes->len,
-           standing->hunted ? "" : " (not all that is good was hunted)");
-    printf("Plan     %s%s%s\n",
-           standing->plan_is_old ? "made before the last hunt"
-           : standing->has_plan  ? "made"
-                                 : "none yet",
-           standing->cloned ? ", cloned" : "", standing->applied ? ", applied" : "");
+        ek_cli_print("         process %" G_GINT64_FORMAT " is imaging now\n",
+                     standing->imaging_pid);
+    ek_cli_print("Volumes  %u known%s\n", standing->volumes->len,
+                 standing->hunted ? "" : " (not all that is good was hunted)");
+    ek_cli_print("Plan     %s%s%s\n",
+                 standing->plan_is_old ? "made before the last hunt"
+                 : standing->has_plan  ? "made"
+                                       : "none yet",
+                 standing->cloned ? ", cloned" : "", standing->applied ? ", applied" : "");
     g_autofree char *strong = ek_show_in(cli->color_out, EK_COLOR_STRONG, next);
     g_autofree char *reason = g_strdup_printf("%s)", why);
-    printf("\nNext: %s\n", strong);
+    ek_cli_print("\nNext: %s\n", strong);
     ek_show_sentence(stdout, "      (", 7, reason);
 }
 

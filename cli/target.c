@@ -5,31 +5,36 @@
 
 #include <stdio.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
-/* The word that is typed on a terminal; NULL for a file, or without a terminal. */
+/* The word that is typed on a terminal for a device; NULL for a file, or without a terminal. */
 static char *ask(EkCli *cli, const char *target)
 {
-    g_autofree char *description = NULL;
-    g_autofree char *word = ek_guard_target_word(cli->system, target, &description);
-    if (word == NULL || isatty(STDIN_FILENO) == 0 || !cli->terminal_err)
+    struct stat st;
+    if (stat(target, &st) != 0 || !S_ISBLK(st.st_mode) || isatty(STDIN_FILENO) == 0 ||
+        !cli->terminal_err)
         return NULL;
-    fprintf(
-        stderr,
-        "%s\nWhat it holds will be written over. To go on, type the last four characters of its "
-        "serial (or of its name where it has none): ",
-        description);
+    g_autofree char *description = NULL;
+    g_autofree char *word = ek_guard_word(cli->system, target, &description);
+    g_autofree char *text = g_strdup_printf("%s. All data on this device may be overwritten. To go "
+                                            "on, type the last four characters of "
+                                            "its serial (of its name where it has no serial):",
+                                            description);
+    ek_cli_advise("%s", text);
     char line[64] = {0};
     if (fgets(line, sizeof line, stdin) == NULL)
         return NULL;
     return g_strdup(g_strstrip(line));
 }
 
-gboolean ek_target_parse(EkCli *cli, const GOptionEntry *own, char **meant, int *status)
+gboolean ek_target_parse(EkCli *cli, const GOptionEntry *own, char **confirmed, int *status)
 {
     GOptionEntry entries[EK_TARGET_OPTIONS + 2] = {
-        {"i-mean", 0, 0, G_OPTION_ARG_STRING, meant,
-         "the last four characters of the target device's serial", "SERIAL"},
+        {"confirm", 0, 0, G_OPTION_ARG_STRING, confirmed,
+         "confirm the target: a device by the last four characters of its serial, a file by its "
+         "name",
+         "WORD"},
     };
     gsize count = 0;
     while (own != NULL && own[count].long_name != NULL)
@@ -37,10 +42,10 @@ gboolean ek_target_parse(EkCli *cli, const GOptionEntry *own, char **meant, int 
     g_assert(count <= EK_TARGET_OPTIONS);
     if (count > 0)
         memcpy(entries + 1, own, count * sizeof *own);
-    *meant = NULL;
+    *confirmed = NULL;
     if (!ek_cli_parse(cli, entries, status))
         return FALSE;
-    if (*meant == NULL)
-        *meant = ask(cli, cli->operands[1]);
+    if (*confirmed == NULL)
+        *confirmed = ask(cli, cli->operands[1]);
     return TRUE;
 }

@@ -5,10 +5,10 @@
 
 #include "cli.h"
 
-/* Parses `own` options (at most EK_TARGET_OPTIONS, NULL name at the end) and --i-mean, then finds
- * out whether the second argument, a target, is meant: *meant is the word given or typed on a
+/* Parses `own` options (at most EK_TARGET_OPTIONS, NULL name at the end) and --confirm, then finds
+ * out whether the second argument, a target, is meant: *confirmed is the word given or typed on a
  * terminal, NULL where there is none to ask or the target is a file. The caller frees it. */
 #define EK_TARGET_OPTIONS 4
-gboolean ek_target_parse(EkCli *cli, const GOptionEntry *own, char **meant, int *status);
+gboolean ek_target_parse(EkCli *cli, const GOptionEntry *own, char **confirmed, int *status);
 
 #endif

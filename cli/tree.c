@@ -4,184 +4,190 @@
 #include "base/text.h"
 #include "show.h"
 
-/* A folder with all that is below it. Its children come after it. */
-typedef struct {
-    guint64 number;
-    guint parent; /* index */
-    guint first_child;
-    guint last_child;
-    guint next; /* of its parent's children; 0: none */
-    guint depth;
-    char *name;
-    guint64 folders;
-    guint64 files;
-    guint64 bytes;
-    guint64 hurt; /* files that are not whole */
-    guint64 deleted;
-    gboolean is_deleted;
-} Branch;
-
+/* Two walks: the first counts what is below each folder and keeps that in the inventory's store,
+ * the second prints each folder with its counts. So memory holds one path, however many folders
+ * there are.
+ */
 typedef struct {
     EkCli *cli;
-    GArray *branches;    /* Branch; the first is where the walk began */
-    GHashTable *indices; /* of folders, by number */
-    guint depth;         /* that is shown; 0: all */
+    EkInventory *inventory;
+    const gint *cancel;
+    guint depth; /* that is shown; 0: all */
+    gboolean json;
+    GArray *levels;  /* EkBelow: of the folders on the path, while they are counted */
+    GArray *numbers; /* guint64: of the folders on the path, while they are printed */
+    GString *lines;  /* that lead down to the folder that is printed */
+    GArray *lengths; /* gsize: of `lines`, one a level */
+    guint64 printed;
+    GError *error;
 } Tree;
 
-static Branch *branch_at(Tree *tree, guint index)
+/* --- counting ------------------------------------------------------------------------------- */
+
+static EkBelow *top(Tree *tree)
 {
-    return &g_array_index(tree->branches, Branch, index);
+    return &g_array_index(tree->levels, EkBelow, tree->levels->len - 1);
 }
 
-static guint index_of(Tree *tree, guint64 number)
+static gboolean goes_on(const Tree *tree)
 {
-    return GPOINTER_TO_UINT(g_hash_table_lookup(tree->indices, &number));
+    return tree->error == NULL && g_atomic_int_get(tree->cancel) == 0;
 }
 
-static void add_branch(Tree *tree, guint64 number, guint parent, const char *name,
-                       gboolean is_deleted)
-{
-    guint index = tree->branches->len;
-    Branch branch = {.number = number,
-                     .parent = parent,
-                     .name = g_strdup(name),
-                     .is_deleted = is_deleted,
-                     .depth = index > 0 ? branch_at(tree, parent)->depth + 1 : 0};
-    g_array_append_val(tree->branches, branch);
-    g_hash_table_insert(tree->indices, g_memdup2(&number, sizeof number), GUINT_TO_POINTER(index));
-    if (index == 0)
-        return;
-    Branch *above = branch_at(tree, parent);
-    if (above->last_child != 0)
-        branch_at(tree, above->last_child)->next = index;
-    else
-        above->first_child = index;
-    above->last_child = index;
-}
-
-static gboolean take_item(void *data, const char *path, const EkItem *item)
+static gboolean count_item(void *data, const char *path, const EkItem *item)
 {
     Tree *tree = data;
-    guint parent = index_of(tree, item->parent);
-    gboolean is_deleted = (item->file.flags & EK_FILE_DELETED) != 0;
+    EkBelow *below = top(tree);
     (void)path;
-    if (item->file.type == EK_TYPE_FOLDER) {
-        add_branch(tree, item->file.number, parent, item->name, is_deleted);
-        return TRUE;
-    }
-    Branch *branch = branch_at(tree, parent);
-    branch->files++;
-    branch->bytes += item->file.size;
-    branch->hurt += item->damage.condition != EK_CONDITION_WHOLE ? 1 : 0;
-    branch->deleted += is_deleted ? 1 : 0;
+    if (item->file.type == EK_TYPE_FOLDER)
+        return goes_on(tree);
+    below->files++;
+    below->bytes += item->file.size;
+    below->hurt += item->damage.condition != EK_CONDITION_WHOLE ? 1 : 0;
+    below->deleted += (item->file.flags & EK_FILE_DELETED) != 0 ? 1 : 0;
+    return goes_on(tree);
+}
+
+static gboolean count_enter(void *data, const EkEntered *entered)
+{
+    Tree *tree = data;
+    EkBelow below = {0};
+    (void)entered;
+    g_array_append_val(tree->levels, below);
     return TRUE;
 }
 
-/* What is below a folder counts for it. */
-static void add_up(Tree *tree)
+/* What is below a folder counts for the one above. */
+static void count_leave(void *data, guint64 folder)
 {
-    for (guint i = tree->branches->len; i > 1; i--) {
-        const Branch *branch = branch_at(tree, i - 1);
-        Branch *above = branch_at(tree, branch->parent);
-        above->folders += branch->folders + 1;
-        above->files += branch->files;
-        above->bytes += branch->bytes;
-        above->hurt += branch->hurt;
-        above->deleted += branch->deleted;
-    }
+    Tree *tree = data;
+    EkBelow below = *top(tree);
+    g_array_set_size(tree->levels, tree->levels->len - 1);
+    if (tree->error == NULL)
+        ek_inventory_put_below(tree->inventory, folder, &below, &tree->error);
+    if (tree->levels->len == 0)
+        return;
+    EkBelow *above = top(tree);
+    above->folders += below.folders + 1;
+    above->files += below.files;
+    above->bytes += below.bytes;
+    above->hurt += below.hurt;
+    above->deleted += below.deleted;
 }
 
-static void print_branch(Tree *tree, const Branch *branch, const char *lines)
+/* --- printing ------------------------------------------------------------------------------- */
+
+static void print_folder(const Tree *tree, const EkEntered *folder, const EkBelow *below,
+                         const char *lines)
 {
-    g_autofree char *size = ek_text_size(branch->bytes);
-    g_autofree char *name = ek_text_escape(branch->name);
+    g_autofree char *size = ek_text_size(below->bytes);
+    g_autofree char *name = ek_text_escape(folder->name);
     gboolean color = tree->cli->color_out;
-    printf("%10s  %8" G_GUINT64_FORMAT "  %s%s/", size, branch->files, lines, name);
-    if (branch->hurt > 0)
-        printf("  %s[%" G_GUINT64_FORMAT " not whole]%s", ek_show_on(color, EK_COLOR_BAD),
-               branch->hurt, ek_show_off(color));
-    if (branch->is_deleted)
-        printf("  %s[deleted]%s", ek_show_on(color, EK_COLOR_FAINT), ek_show_off(color));
-    puts("");
+    ek_cli_print("%10s  %8" G_GUINT64_FORMAT "  %s%s/", size, below->files, lines, name);
+    if (below->hurt > 0)
+        ek_cli_print("  %s[%" G_GUINT64_FORMAT " not whole]%s", ek_show_on(color, EK_COLOR_BAD),
+                     below->hurt, ek_show_off(color));
+    if (folder->is_deleted)
+        ek_cli_print("  %s[deleted]%s", ek_show_on(color, EK_COLOR_FAINT), ek_show_off(color));
+    ek_cli_print("\n");
 }
 
-/* Each folder before what is in it; no recursion, whatever the depth. */
-static void print_tree(Tree *tree)
+static void print_folder_json(Tree *tree, const EkEntered *folder, const EkBelow *below)
 {
-    g_autoptr(GString) lines = g_string_new(NULL);
-    g_autoptr(GArray) lengths = g_array_new(FALSE, FALSE, sizeof(gsize));
-    puts("      SIZE     FILES  FOLDER");
-    for (guint at = 0;;) {
-        Branch *branch = branch_at(tree, at);
-        g_autofree char *prefix = NULL;
-        gboolean is_last = branch->next == 0;
-        if (at != 0)
-            prefix = g_strdup_printf("%s%s", lines->str, is_last ? "└─ " : "├─ ");
-        print_branch(tree, branch, prefix != NULL ? prefix : "");
-        if (branch->first_child != 0 && (tree->depth == 0 || branch->depth < tree->depth)) {
-            g_array_append_val(lengths, lines->len);
-            if (at != 0)
-                g_string_append(lines, is_last ? "   " : "│  ");
-            at = branch->first_child;
-            continue;
-        }
-        while (at != 0 && branch_at(tree, at)->next == 0) {
-            at = branch_at(tree, at)->parent;
-            if (lengths->len > 0) {
-                g_string_truncate(lines, g_array_index(lengths, gsize, lengths->len - 1));
-                g_array_set_size(lengths, lengths->len - 1);
-            }
-        }
-        if (at == 0)
-            return;
-        at = branch_at(tree, at)->next;
-    }
+    json_t *row = json_object();
+    guint64 parent =
+        folder->depth > 0 ? g_array_index(tree->numbers, guint64, folder->depth - 1) : 0;
+    json_object_set_new(row, "number", ek_json_u64(folder->number));
+    json_object_set_new(row, "parent", folder->depth > 0 ? ek_json_u64(parent) : json_null());
+    json_object_set_new(row, "name", ek_json_text(folder->name));
+    json_object_set_new(row, "depth", ek_json_u64(folder->depth));
+    json_object_set_new(row, "folders", ek_json_u64(below->folders));
+    json_object_set_new(row, "files", ek_json_u64(below->files));
+    json_object_set_new(row, "bytes", ek_json_u64(below->bytes));
+    json_object_set_new(row, "not_whole", ek_json_u64(below->hurt));
+    json_object_set_new(row, "deleted", ek_json_u64(below->deleted));
+    fputs(tree->printed++ == 0 ? "\n" : ",\n", stdout);
+    ek_cli_dump_json(row, FALSE);
 }
 
-static void print_json(Tree *tree)
+static gboolean print_enter(void *data, const EkEntered *folder)
 {
-    fputs("{\"folders\": [", stdout);
-    for (guint i = 0; i < tree->branches->len; i++) {
-        const Branch *branch = branch_at(tree, i);
-        json_t *row = json_object();
-        json_object_set_new(row, "number", ek_json_u64(branch->number));
-        json_object_set_new(row, "parent",
-                            i > 0 ? ek_json_u64(branch_at(tree, branch->parent)->number)
-                                  : json_null());
-        json_object_set_new(row, "name", ek_json_text(branch->name));
-        json_object_set_new(row, "depth", ek_json_u64(branch->depth));
-        json_object_set_new(row, "folders", ek_json_u64(branch->folders));
-        json_object_set_new(row, "files", ek_json_u64(branch->files));
-        json_object_set_new(row, "bytes", ek_json_u64(branch->bytes));
-        json_object_set_new(row, "not_whole", ek_json_u64(branch->hurt));
-        json_object_set_new(row, "deleted", ek_json_u64(branch->deleted));
-        if (tree->depth == 0 || branch->depth <= tree->depth) {
-            fputs(i == 0 ? "\n" : ",\n", stdout);
-            json_dumpf(row, stdout, JSON_PRESERVE_ORDER);
-        }
-        json_decref(row);
+    Tree *tree = data;
+    EkBelow below;
+    if (!goes_on(tree) || ferror(stdout) != 0 ||
+        (tree->depth != 0 && folder->depth > tree->depth) ||
+        !ek_inventory_get_below(tree->inventory, folder->number, &below, &tree->error))
+        return FALSE;
+    g_array_set_size(tree->numbers, folder->depth);
+    g_array_append_val(tree->numbers, folder->number);
+    if (tree->json) {
+        print_folder_json(tree, folder, &below);
+        return TRUE;
     }
-    puts("\n]}");
+    /* The lines of the folders above stay, this one's end here or go on. */
+    if (folder->depth == 0) {
+        print_folder(tree, folder, &below, "");
+        return TRUE;
+    }
+    g_array_set_size(tree->lengths, folder->depth);
+    g_string_truncate(tree->lines, g_array_index(tree->lengths, gsize, folder->depth - 1));
+    g_autofree char *lines =
+        g_strdup_printf("%s%s", tree->lines->str, folder->is_last ? "└─ " : "├─ ");
+    print_folder(tree, folder, &below, lines);
+    g_string_append(tree->lines, folder->is_last ? "   " : "│  ");
+    g_array_append_val(tree->lengths, tree->lines->len);
+    return TRUE;
+}
+
+static gboolean walk_twice(Tree *tree, const EkPlace *place, guint with, GError **error)
+{
+    EkBelow below = {0};
+    gsize none = 0;
+    EkWalk counting = {tree, count_item, count_enter, count_leave};
+    EkWalk printing = {tree, NULL, print_enter, NULL};
+    EkEntered start = {place->number, place->path, FALSE, TRUE, 0};
+    g_array_append_val(tree->levels, below);
+    g_array_append_val(tree->lengths, none);
+    gboolean fine = ek_inventory_walk_with(tree->inventory, place->number, EK_WITH_BELOW | with,
+                                           &counting, error);
+    if (fine && tree->error == NULL && g_atomic_int_get(tree->cancel) == 0) {
+        if (tree->json)
+            fputs("{\"folders\": [", stdout);
+        else
+            ek_cli_print("      SIZE     FILES  FOLDER\n");
+        print_enter(tree, &start);
+        fine = ek_inventory_walk_with(tree->inventory, place->number, EK_WITH_BELOW | with,
+                                      &printing, error);
+        if (tree->json)
+            ek_cli_print("\n]}\n");
+    }
+    if (!fine)
+        return FALSE;
+    if (tree->error != NULL) {
+        g_propagate_error(error, g_steal_pointer(&tree->error));
+        return FALSE;
+    }
+    return g_atomic_int_get(tree->cancel) == 0 ||
+           ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
 }
 
 static int show_place(EkCli *cli, const EkPlace *place, guint depth, guint with, gboolean json)
 {
-    g_autoptr(GArray) branches = g_array_new(FALSE, FALSE, sizeof(Branch));
-    g_autoptr(GHashTable) indices =
-        g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, NULL);
-    Tree tree = {cli, branches, indices, depth};
-    EkInventory *inventory = ek_indexing_inventory(place->indexing);
+    g_autoptr(GArray) levels = g_array_new(FALSE, FALSE, sizeof(EkBelow));
+    g_autoptr(GArray) numbers = g_array_new(FALSE, FALSE, sizeof(guint64));
+    g_autoptr(GArray) lengths = g_array_new(FALSE, FALSE, sizeof(gsize));
+    Tree tree = {.cli = cli,
+                 .inventory = ek_indexing_inventory(place->indexing),
+                 .cancel = ek_cli_watch_signals(),
+                 .depth = depth,
+                 .json = json,
+                 .levels = levels,
+                 .numbers = numbers,
+                 .lines = g_string_new(NULL),
+                 .lengths = lengths};
     GError *error = NULL;
-    add_branch(&tree, place->number, 0, place->path, FALSE);
-    gboolean fine =
-        ek_inventory_walk(inventory, place->number, EK_WITH_BELOW | with, take_item, &tree, &error);
-    add_up(&tree);
-    if (fine && json)
-        print_json(&tree);
-    else if (fine)
-        print_tree(&tree);
-    for (guint i = 0; i < branches->len; i++)
-        g_free(branch_at(&tree, i)->name);
+    gboolean fine = walk_twice(&tree, place, with, &error);
+    g_string_free(tree.lines, TRUE);
     return fine ? EK_EXIT_DONE : ek_cli_fail(cli, error);
 }
 

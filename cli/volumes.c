@@ -104,9 +104,9 @@ void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out
     }
     ek_show_table_print(table, cli->width);
     if (left_out > 0)
-        printf("and %u more, all of them remains of older volumes or files of other ones: "
-               "ektypon volumes %s --all\n",
-               left_out, cli->operands[0]);
+        ek_cli_print("and %u more, all of them remains of older volumes or files of other ones: "
+                     "ektypon volumes %s --all\n",
+                     left_out, cli->operands[0]);
 }
 
 void ek_volumes_note(EkProgress *progress, const EkCaseVolume *entry)
@@ -173,29 +173,30 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
     guint32 size = volume->own_sector_size;
     g_autofree char *bytes = size_of(volume);
     g_autofree char *label = ek_text_escape(volume->label != NULL ? volume->label : "");
-    printf("Volume %u: %s%s%s%s, %s\n", entry->number, volume->filesystem,
-           *label != '\0' ? " \"" : "", label, *label != '\0' ? "\"" : "", bytes);
-    printf("  sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT " of %u bytes\n",
-           volume->first_byte / size, (volume->first_byte + volume->bytes) / size - 1, size);
+    ek_cli_print("Volume %u: %s%s%s%s, %s\n", entry->number, volume->filesystem,
+                 *label != '\0' ? " \"" : "", label, *label != '\0' ? "\"" : "", bytes);
+    ek_cli_print("  sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT " of %u bytes\n",
+                 volume->first_byte / size, (volume->first_byte + volume->bytes) / size - 1, size);
     if (volume->uuid != NULL)
-        printf("  serial %s\n", volume->uuid);
+        ek_cli_print("  serial %s\n", volume->uuid);
     g_autofree char *created = moment_text(volume->created);
     g_autofree char *used = moment_text(volume->used);
     if (created != NULL)
-        printf("  made %s\n", created);
+        ek_cli_print("  made %s\n", created);
     if (used != NULL)
-        printf("  last used %s\n", used);
-    printf("  standing: %s", entry->standing);
+        ek_cli_print("  last used %s\n", used);
+    ek_cli_print("  standing: %s", entry->standing);
     if (entry->host != 0)
-        printf(g_str_equal(entry->standing, "nested") ? ", in volume %u" : ", under volume %u",
-               entry->host);
-    puts("");
+        ek_cli_print(g_str_equal(entry->standing, "nested") ? ", in volume %u"
+                                                            : ", under volume %u",
+                     entry->host);
+    ek_cli_print("\n");
     for (guint i = 0; i < volume->terms->len; i++) {
         const EkTerm *term = volume->terms->pdata[i];
         g_autofree char *value = ek_text_escape(term->value);
-        printf("  %s: %s\n", term->name, value);
+        ek_cli_print("  %s: %s\n", term->name, value);
     }
-    printf("  confidence %d of 100, because:\n", volume->confidence);
+    ek_cli_print("  confidence %d of 100, because:\n", volume->confidence);
     for (guint i = 0; i < volume->reasons->len; i++) {
         const EkGround *reason = volume->reasons->pdata[i];
         g_autofree char *mark = reason->points != 0 ? g_strdup_printf("  %+4d  ", reason->points)
@@ -289,7 +290,8 @@ int ek_command_volumes(EkCli *cli)
     if (one != NULL)
         return show_one(cli, one);
     if (volumes->len == 0) {
-        printf("No volumes are known yet. To search for them: ektypon hunt %s\n", cli->operands[0]);
+        ek_cli_print("No volumes are known yet. To search for them: ektypon hunt %s\n",
+                     cli->operands[0]);
         return EK_EXIT_DONE;
     }
     guint left_out = 0;
@@ -300,7 +302,7 @@ int ek_command_volumes(EkCli *cli)
         g_autofree char *name = g_path_get_basename(ek_case_folder(opened));
         EkLayoutPicture picture = {name, info, map, shown, left_out};
         if (map == NULL ||
-            !ek_canvas_draw(cli, png, svg, info->source, ek_layout_picture_height(&picture),
+            !ek_canvas_draw(cli, png, svg, cli->operands[0], ek_layout_picture_height(&picture),
                             ek_layout_picture_draw, &picture, &error))
             return ek_cli_fail(cli, error);
         return EK_EXIT_DONE;

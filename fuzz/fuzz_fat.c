@@ -15,7 +15,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     if (count == 0 || !fuzz_image_open(&fuzz, data, size))
         return 0;
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = ek_fs_fat.measure(fuzz.gate, &claims[i], NULL);
+        g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_fat, fuzz.gate, &claims[i], NULL);
         if (volume == NULL || volume->confidence < 0 || volume->confidence > 100)
             abort();
         fuzz_walk(fuzz.gate, volume);

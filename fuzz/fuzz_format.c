@@ -61,7 +61,7 @@ static void measure(EkGate *gate, EkByte at)
         return;
     guint count = FORMAT.recognise((EkSpan){start, sizeof start}, at, claims);
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = FORMAT.measure(gate, &claims[i], NULL);
+        g_autoptr(EkVolume) volume = ek_volume_measure(&FORMAT, gate, &claims[i], NULL);
         if (volume == NULL)
             abort();
         use_volume(gate, volume);

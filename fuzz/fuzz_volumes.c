@@ -24,7 +24,7 @@ static void measure(EkGate *gate, const EkFileSystem *format, EkByte at)
         return;
     guint count = format->recognise((EkSpan){start, sizeof start}, at, claims);
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = format->measure(gate, &claims[i], NULL);
+        g_autoptr(EkVolume) volume = ek_volume_measure(format, gate, &claims[i], NULL);
         if (volume == NULL || volume->confidence < 0 || volume->confidence > 100)
             abort();
         if (volume->stands && format->mend != NULL)

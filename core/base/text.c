@@ -78,24 +78,35 @@ static gboolean is_treacherous(gunichar c)
            (c >= 0x2028 && c <= 0x202e) || (c >= 0x2066 && c <= 0x2069) || c == 0xfeff;
 }
 
-char *ek_text_escape(const char *name)
+/* `literal`: an ASCII character that stays though it is one of those, 0: none. */
+static char *escape(const char *text, gboolean doubles_backslashes, char literal)
 {
     GString *out = g_string_new(NULL);
-    for (const char *p = name; *p != '\0';) {
+    for (const char *p = text; *p != '\0';) {
         gunichar c = g_utf8_get_char_validated(p, -1);
         if (c == (gunichar)-1 || c == (gunichar)-2) {
             g_string_append_printf(out, "\\x%02X", (guint8)*p++);
             continue;
         }
-        if (c == '\\')
+        if (c == '\\' && doubles_backslashes)
             g_string_append(out, "\\\\");
-        else if (is_treacherous(c))
+        else if (is_treacherous(c) && c != (gunichar)literal)
             g_string_append_printf(out, c < 0x100 ? "\\x%02X" : "\\u%04X", c);
         else
             g_string_append_unichar(out, c);
         p = g_utf8_next_char(p);
     }
     return g_string_free(out, FALSE);
+}
+
+char *ek_text_escape(const char *name)
+{
+    return escape(name, TRUE, '\0');
+}
+
+char *ek_text_printable(const char *text, gboolean keeps_lines)
+{
+    return escape(text, FALSE, keeps_lines ? '\n' : '\0');
 }
 
 char *ek_text_count(guint64 count, const char *one, const char *many)

@@ -23,6 +23,11 @@ char *ek_text_share(guint64 part, guint64 whole);
  * overrides and bytes that are not UTF-8 become \xNN (or \uNNNN), a backslash becomes \\. */
 char *ek_text_escape(const char *name);
 
+/* A text that can be shown on a terminal as it is: control characters, marks of direction and bytes
+ * that are no UTF-8 become \xNN or \uNNNN, all else (backslashes too) stays; line ends only with
+ * `keeps_lines`. Texts that were escaped before come through unchanged. The caller frees. */
+char *ek_text_printable(const char *text, gboolean keeps_lines);
+
 /* "1 file", "2 files". */
 char *ek_text_count(guint64 count, const char *one, const char *many);
 

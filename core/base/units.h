@@ -18,6 +18,9 @@ typedef struct {
     512u /* hunting looks at every step of this many bytes, whatever the sector size               \
           */
 
+/* The most sectors that a case counts: 512 TiB in sectors of 512 bytes. */
+#define EK_SECTORS_MOST (((guint64)1 << 40) - 1)
+
 /* The first byte after the range. Ranges are built only through ek_range_checked or from numbers
  * that are known to fit, so this cannot wrap. */
 static inline EkByte ek_range_end(EkRange range)

@@ -203,7 +203,7 @@ EkReadOutcome ek_capturing_read(EkCapture *capture, EkSector first, guint32 coun
     capture->progress.reading_since = 0;
     g_mutex_unlock(&capture->lock);
     if (outcome.reason != EK_REASON_NONE && !outcome.abandoned)
-        capture->failed_commands++;
+        capture->failed_commands += MAX(outcome.failures, 1);
     if (outcome.gone) {
         capture->gone_at = first + 1;
         ek_capturing_end(capture, EK_CAPTURE_GONE);
@@ -231,6 +231,28 @@ static void keep(EkCapture *capture, EkSector first, EkReadOutcome outcome, guin
     confirm_pending(capture);
 }
 
+/* What came back behind the first failure, in a buffer of its own; NULL: nothing did. */
+static guint8 *copy_also(EkCapture *capture, const EkRead *read, const guint8 *buffer)
+{
+    const GArray *also = ek_device_also(capture->parts.device);
+    if (also == NULL || also->len == 0)
+        return NULL;
+    return g_memdup2(buffer, (gsize)read->count * capture->info->sector_size);
+}
+
+/* It is read: nobody asks for it again. */
+static void keep_also(EkCapture *capture, const EkRead *read, const GArray *also,
+                      const guint8 *copy)
+{
+    gsize size = capture->info->sector_size;
+    for (guint i = 0; i < also->len; i++) {
+        EkSectorRun run = g_array_index(also, EkSectorRun, i);
+        guint8 *buffer = ek_keeper_take_buffer(capture->keeper);
+        memcpy(buffer, copy + (gsize)(run.first - read->first) * size, run.count * size);
+        keep(capture, run.first, (EkReadOutcome){.good = run.count}, buffer);
+    }
+}
+
 static void read_and_keep(EkCapture *capture, const EkRead *read)
 {
     guint8 *buffer = ek_keeper_take_buffer(capture->keeper);
@@ -238,6 +260,7 @@ static void read_and_keep(EkCapture *capture, const EkRead *read)
     EkReadOutcome outcome =
         ek_capturing_read(capture, read->first, read->count, read->block, buffer);
     double seconds = (double)(ek_device_clock(capture->parts.device) - began) / 1e9;
+    g_autofree guint8 *copy = copy_also(capture, read, buffer);
     if (outcome.good > 0)
         keep(capture, read->first, outcome, buffer);
     else
@@ -247,6 +270,8 @@ static void read_and_keep(EkCapture *capture, const EkRead *read)
     if (outcome.reason != EK_REASON_NONE)
         capture->failures_in_row++;
     ek_scheduler_observe(capture->scheduler, read, &outcome, seconds);
+    if (copy != NULL)
+        keep_also(capture, read, ek_device_also(capture->parts.device), copy);
 }
 
 /* --- when to stop --- */

@@ -273,8 +273,10 @@ void ek_keeper_return_buffer(EkKeeper *keeper, guint8 *buffer)
 
 static void hand_over(EkKeeper *keeper, Note note)
 {
+    /* Behind the last note nobody answers any more. */
+    gboolean may_wait = note.kind == NOTE_WRITE || note.kind == NOTE_MARK;
     g_async_queue_push(keeper->notes, g_memdup2(&note, sizeof note));
-    if (note.kind != NOTE_DRAIN && g_async_queue_length(keeper->notes) > MOST_NOTES)
+    if (may_wait && g_async_queue_length(keeper->notes) > MOST_NOTES)
         ek_keeper_drain(keeper);
 }
 

@@ -1,9 +1,12 @@
 /* SPDX-License-Identifier: MIT */
 #include "case/case.h"
 
+#include "case/folder.h"
 #include "case/schema.h"
+#include "image/readmap.h"
 
 #include <errno.h>
+#include <fcntl.h>
 #include <glib/gstdio.h>
 #include <string.h>
 #include <unistd.h>
@@ -24,6 +27,7 @@ static void info_clear(EkCaseInfo *info)
     g_free(info->model);
     g_free(info->serial);
     g_free(info->image);
+    g_free(info->image_name);
 }
 
 void ek_case_close(EkCase *self)
@@ -87,14 +91,18 @@ static gboolean put_number(sqlite3 *store, GError **error, const char *key, guin
     return put_meta(store, error, key, text);
 }
 
+/* The name of an image that is inside the case, relative to it: so that the folder can be moved. */
+static char *name_inside(const EkCase *self, const char *image)
+{
+    g_autofree char *prefix = g_strconcat(self->folder, "/", NULL);
+    return g_str_has_prefix(image, prefix) ? g_strdup(image + strlen(prefix)) : NULL;
+}
+
 static gboolean put_info(sqlite3 *store, void *data, GError **error)
 {
     const EkCase *self = data;
     const EkCaseInfo *info = &self->info;
-    /* An image inside the case is named relative to it, so that the folder can be moved. */
-    g_autofree char *prefix = g_strconcat(self->folder, "/", NULL);
-    const char *image =
-        g_str_has_prefix(info->image, prefix) ? info->image + strlen(prefix) : info->image;
+    const char *image = info->image_name != NULL ? info->image_name : info->image;
     return put_meta(store, error, "id", info->id) &&
            put_meta(store, error, "source", info->source) &&
            put_meta(store, error, "source-kind", info->kind) &&
@@ -128,14 +136,8 @@ static char *new_id(void)
     return g_strjoinv("", parts);
 }
 
-static sqlite3 *open_store(const char *folder, const char *name, gboolean writable, gboolean create,
-                           GError **error)
-{
-    g_autofree char *path = g_build_filename(folder, name, NULL);
-    return ek_sql_open(path, writable, create, error);
-}
-
-EkCase *ek_case_create(const char *folder, const EkCaseInfo *info, GError **error)
+EkCase *ek_case_create(const char *folder, const EkCaseInfo *info, const char *machine,
+                       GError **error)
 {
     g_autoptr(EkCase) self = g_new0(EkCase, 1);
     self->folder = g_canonicalize_filename(folder, NULL);
@@ -147,6 +149,7 @@ EkCase *ek_case_create(const char *folder, const EkCaseInfo *info, GError **erro
     self->info.model = g_strdup(info->model);
     self->info.serial = g_strdup(info->serial);
     self->info.image = g_canonicalize_filename(info->image, NULL);
+    self->info.image_name = name_inside(self, self->info.image);
     self->info.created = g_get_real_time() / G_USEC_PER_SEC;
 
     if (g_mkdir_with_parents(self->folder, 0777) != 0) {
@@ -154,15 +157,16 @@ EkCase *ek_case_create(const char *folder, const EkCaseInfo *info, GError **erro
         return NULL;
     }
     /* The map first: a folder with a case.db is a whole case. */
-    self->map = open_store(self->folder, "map.db", TRUE, TRUE, error);
+    self->map = ek_sql_open(self->folder, "map.db", TRUE, TRUE, error);
     if (self->map == NULL ||
         !ek_sql_migrate(self->map, ek_map_schema, EK_MAP_SCHEMA_VERSIONS, error) ||
         !ek_sql_transaction(self->map, put_map, &self->info, error))
         return NULL;
-    self->store = open_store(self->folder, "case.db", TRUE, TRUE, error);
+    self->store = ek_sql_open(self->folder, "case.db", TRUE, TRUE, error);
     if (self->store == NULL ||
         !ek_sql_migrate(self->store, ek_case_schema, EK_CASE_SCHEMA_VERSIONS, error) ||
-        !ek_sql_transaction(self->store, put_info, self, error))
+        !ek_sql_transaction(self->store, put_info, self, error) ||
+        !ek_case_settle(self, machine, error))
         return NULL;
     return g_steal_pointer(&self);
 }
@@ -182,6 +186,35 @@ static guint64 meta_number(EkCase *self, const char *key)
     return text != NULL ? g_ascii_strtoull(text, NULL, 10) : 0;
 }
 
+static gboolean put_home(sqlite3 *store, void *data, GError **error)
+{
+    g_autofree char *owner = g_strdup_printf("%ld", (long)geteuid());
+    return ek_sql_do(store, error, "INSERT OR REPLACE INTO meta VALUES ('machine',?),('owner',?)",
+                     "ss", data, owner);
+}
+
+gboolean ek_case_settle(EkCase *self, const char *machine, GError **error)
+{
+    return ek_sql_transaction(self->store, put_home, (void *)machine, error);
+}
+
+gboolean ek_case_is_foreign(EkCase *self, const char *machine)
+{
+    g_autofree char *home = meta(self, "machine");
+    g_autofree char *owner = meta(self, "owner");
+    g_autofree char *here = g_strdup_printf("%ld", (long)geteuid());
+    return g_strcmp0(home, machine) != 0 || g_strcmp0(owner, here) != 0;
+}
+
+EkImage *ek_case_open_image(const EkCase *self, GError **error)
+{
+    const EkCaseInfo *info = &self->info;
+    if (info->image_name == NULL)
+        return ek_image_open(info->image, info->bytes, FALSE, error);
+    int fd = ek_folder_open(self->folder, info->image_name, O_RDONLY, error);
+    return fd >= 0 ? ek_image_of(fd, info->image, info->bytes, error) : NULL;
+}
+
 static gboolean load_info(EkCase *self, GError **error)
 {
     EkCaseInfo *info = &self->info;
@@ -192,8 +225,10 @@ static gboolean load_info(EkCase *self, GError **error)
     info->model = meta(self, "source-model");
     info->serial = meta(self, "source-serial");
     g_autofree char *image = meta(self, "image");
-    if (image != NULL)
+    if (image != NULL) {
         info->image = g_canonicalize_filename(image, self->folder);
+        info->image_name = name_inside(self, info->image);
+    }
     info->verified = meta_number(self, "image-verified") != 0;
     info->bytes = meta_number(self, "bytes");
     info->created = (gint64)meta_number(self, "created");
@@ -207,6 +242,8 @@ static gboolean load_info(EkCase *self, GError **error)
     info->sector_size = (guint32)sector_size;
     info->physical_sector_size = (guint32)physical;
     info->sectors = ek_divide_up(info->bytes, sector_size);
+    if (info->sectors > EK_SECTORS_MOST)
+        return ek_error_set(error, EK_ERROR_DAMAGED, "it speaks of more sectors than a drive has");
     return TRUE;
 }
 
@@ -214,7 +251,7 @@ static gboolean ready_store(sqlite3 *store, gboolean writable, const char *const
                             int versions, GError **error)
 {
     int version = ek_sql_version(store, error);
-    if (version < 0)
+    if (version < 0 || (version <= versions && !ek_sql_check_schema(store, schema, version, error)))
         return FALSE;
     if (writable || version > versions)
         return ek_sql_migrate(store, schema, versions, error);
@@ -258,12 +295,12 @@ EkCase *ek_case_open(const char *folder, gboolean writable, GError **error)
 
     g_autoptr(EkCase) self = g_new0(EkCase, 1);
     self->folder = g_canonicalize_filename(folder, NULL);
-    self->store = open_store(folder, "case.db", writable, FALSE, error);
+    self->store = ek_sql_open(self->folder, "case.db", writable, FALSE, error);
     if (self->store == NULL ||
         !ready_store(self->store, writable, ek_case_schema, EK_CASE_SCHEMA_VERSIONS, error) ||
         !load_info(self, error))
         return open_failed(folder, "case.db", error);
-    self->map = open_store(folder, "map.db", writable, FALSE, error);
+    self->map = ek_sql_open(self->folder, "map.db", writable, FALSE, error);
     if (self->map == NULL ||
         !ready_store(self->map, writable, ek_map_schema, EK_MAP_SCHEMA_VERSIONS, error))
         return open_failed(folder, "map.db", error);

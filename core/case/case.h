@@ -9,15 +9,17 @@
 #include "base/error.h"
 #include "base/units.h"
 #include "case/sql.h"
+#include "image/image.h"
 
 typedef struct {
-    char *id;     /* 32 hex digits, made once */
-    char *source; /* as the user named it, absolute where it is a path */
-    char *kind;   /* ek_device_kind_name */
-    char *path;   /* of the source, without "sim:" */
-    char *model;  /* NULL when not known */
-    char *serial; /* NULL when not known */
-    char *image;  /* absolute path */
+    char *id;         /* 32 hex digits, made once */
+    char *source;     /* as the user named it, absolute where it is a path */
+    char *kind;       /* ek_device_kind_name */
+    char *path;       /* of the source, without "sim:" */
+    char *model;      /* NULL when not known */
+    char *serial;     /* NULL when not known */
+    char *image;      /* absolute path */
+    char *image_name; /* of an image inside the case folder, relative to it; else NULL */
     gboolean verified;
     guint32 sector_size;
     guint32 physical_sector_size;
@@ -31,7 +33,8 @@ typedef struct EkCase EkCase;
 /* Makes the folder and its stores; the image is the caller's to make beforehand. The folder must be
  * absent or empty: EK_ERROR_REFUSED. `info->id`, `created` are filled in by this call and may be
  * NULL and 0. */
-EkCase *ek_case_create(const char *folder, const EkCaseInfo *info, GError **error);
+EkCase *ek_case_create(const char *folder, const EkCaseInfo *info, const char *machine,
+                       GError **error);
 
 /* Opens a case. With `writable` its folder must let itself be written to. */
 EkCase *ek_case_open(const char *folder, gboolean writable, GError **error);
@@ -42,6 +45,36 @@ const EkCaseInfo *ek_case_info(const EkCase *self);
 const char *ek_case_folder(const EkCase *self);
 sqlite3 *ek_case_store(EkCase *self); /* case.db */
 sqlite3 *ek_case_map(EkCase *self);   /* map.db */
+
+/* The image, opened for reading: inside the case beneath its folder. */
+EkImage *ek_case_open_image(const EkCase *self, GError **error);
+
+/* Did this case come from elsewhere: from another machine, or from another user? `machine` is this
+ * one's name for itself (ek_system_machine). */
+gboolean ek_case_is_foreign(EkCase *self, const char *machine);
+
+/* From now on it is at home here. */
+gboolean ek_case_settle(EkCase *self, const char *machine, GError **error);
+
+/* Every source that was ever read from in this case. */
+typedef struct {
+    char *source;   /* as the user named it, absolute where it is a path */
+    char *kind;     /* ek_device_kind_name */
+    char *path;     /* of the source, without "sim:" */
+    char *backing;  /* the file behind a simulated drive; else NULL */
+    char *identity; /* EkIdentity's name; "" when not known */
+    gboolean is_firm;
+    EkByte first_byte; /* on its drive: 0 unless it is a partition */
+    EkByte bytes;
+} EkCaseSource;
+
+/* All of them, the first one first: EkCaseSource*, the caller unrefs. */
+GPtrArray *ek_case_sources(EkCase *self, GError **error);
+
+/* Remembers one, unless it is known already. */
+gboolean ek_case_add_source(EkCase *self, const EkCaseSource *source, GError **error);
+void ek_case_source_free(EkCaseSource *source);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkCaseSource, ek_case_source_free)
 
 /* Fails with EK_ERROR_REFUSED when the folder at `folder` is something already. */
 gboolean ek_case_check_absent(const char *folder, GError **error);

@@ -41,3 +41,37 @@ gboolean ek_clonestore_is_unfinished(EkCase *self, const char *identity, gboolea
         *done = (EkByte)sqlite3_column_int64(row, 2);
     return TRUE;
 }
+
+gboolean ek_clonestore_knows(EkCase *self, const char *identity)
+{
+    g_autoptr(EkStatement) row = ek_sql_prepare(
+        ek_case_store(self), NULL, "SELECT 1 FROM clone WHERE identity=? LIMIT 1", "s", identity);
+    return row != NULL && ek_sql_step(ek_case_store(self), row, NULL) == 1;
+}
+
+static void target_free(gpointer data)
+{
+    EkKnownTarget *target = data;
+    g_free(target->path);
+    g_free(target->identity);
+    g_free(target);
+}
+
+GPtrArray *ek_clonestore_targets(EkCase *self)
+{
+    sqlite3 *store = ek_case_store(self);
+    g_autoptr(GPtrArray) list = g_ptr_array_new_with_free_func(target_free);
+    g_autoptr(EkStatement) rows =
+        ek_sql_prepare(store, NULL,
+                       "SELECT target,identity FROM clone UNION SELECT target,identity"
+                       " FROM application WHERE is_image=0 ORDER BY 1,2",
+                       "");
+    int got = rows != NULL ? 1 : -1;
+    while (got == 1 && (got = ek_sql_step(store, rows, NULL)) == 1) {
+        EkKnownTarget *target = g_new0(EkKnownTarget, 1);
+        target->path = ek_sql_text(rows, 0);
+        target->identity = ek_sql_text(rows, 1);
+        g_ptr_array_add(list, target);
+    }
+    return got == 0 ? g_steal_pointer(&list) : NULL;
+}

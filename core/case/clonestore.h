@@ -20,4 +20,16 @@ gboolean ek_clonestore_finish(EkCase *self, gint64 id, GError **error);
 gboolean ek_clonestore_is_unfinished(EkCase *self, const char *identity, gboolean as_imaged,
                                      EkByte *done);
 
+/* Was a clone ever written to what has this identity? */
+gboolean ek_clonestore_knows(EkCase *self, const char *identity);
+
+/* What this case ever wrote to, besides its image: by clone or apply. */
+typedef struct {
+    char *path;
+    char *identity;
+} EkKnownTarget;
+
+/* All of them: EkKnownTarget*, the caller unrefs. NULL on failure. */
+GPtrArray *ek_clonestore_targets(EkCase *self);
+
 #endif

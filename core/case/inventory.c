@@ -2,6 +2,7 @@
 #include "case/inventory.h"
 
 #include "base/text.h"
+#include "case/folder.h"
 #include "case/inventoryrows.h"
 
 #include <string.h>
@@ -52,6 +53,7 @@ EkItem ek_inventory_item(sqlite3_stmt *row)
                 .overwritten_bytes = (guint64)sqlite3_column_int64(row, 19),
             },
     };
+    item.is_again = sqlite3_column_int(row, 20) != 0;
     if (sqlite3_column_int(row, 14) != 0)
         item.file.flags |= EK_FILE_DELETED;
     if (item.name == NULL)
@@ -68,9 +70,11 @@ static const char schema[] =
     " size INTEGER NOT NULL, created INTEGER, modified INTEGER, accessed INTEGER,"
     " zones INTEGER NOT NULL, attributes INTEGER NOT NULL, generation INTEGER NOT NULL,"
     " place INTEGER NOT NULL);"
+    /* again: a further name of a folder, which is entered by its first one only */
     "CREATE TABLE name ("
     " id INTEGER PRIMARY KEY, file INTEGER NOT NULL, parent INTEGER NOT NULL,"
-    " generation INTEGER NOT NULL, deleted INTEGER NOT NULL, text TEXT NOT NULL, bytes BLOB);"
+    " generation INTEGER NOT NULL, deleted INTEGER NOT NULL, text TEXT NOT NULL, bytes BLOB,"
+    " again INTEGER NOT NULL DEFAULT 0);"
     "CREATE TABLE extent ("
     " file INTEGER NOT NULL, offset INTEGER NOT NULL, first INTEGER NOT NULL,"
     " bytes INTEGER NOT NULL, stored INTEGER NOT NULL, packed INTEGER NOT NULL, PRIMARY KEY (file, "
@@ -82,7 +86,10 @@ static const char schema[] =
     "CREATE TABLE damage ("
     " file INTEGER PRIMARY KEY, condition INTEGER NOT NULL, bad INTEGER NOT NULL,"
     " unread INTEGER NOT NULL, unplaced INTEGER NOT NULL, overwritten INTEGER NOT NULL);"
-    "PRAGMA user_version=1;";
+    "PRAGMA user_version=2;";
+
+/* All that one may hold: the indices are made when it is finished. */
+static const char *const made_by[] = {schema, EK_INVENTORY_INDICES};
 
 static gboolean get_meta(EkInventory *inventory, const char *key, gint64 *number, char **text)
 {
@@ -114,18 +121,6 @@ static gboolean load(EkInventory *inventory, const char *basis)
     return inventory->is_finished || inventory->mark != 0;
 }
 
-static sqlite3 *open_store(const char *path, int flags, GError **error)
-{
-    sqlite3 *store = NULL;
-    if (sqlite3_open_v2(path, &store, flags | SQLITE_OPEN_NOMUTEX, NULL) == SQLITE_OK) {
-        sqlite3_busy_timeout(store, 20000);
-        return store;
-    }
-    ek_sql_fail(store, error, path);
-    sqlite3_close(store);
-    return NULL;
-}
-
 /* Begins an empty one. A walk may come again: what is durable is worth nothing while it lasts, but
  * for the marks from which it goes on. */
 static gboolean begin(EkInventory *inventory, const char *basis, GError **error)
@@ -136,40 +131,64 @@ static gboolean begin(EkInventory *inventory, const char *basis, GError **error)
                      "s", basis);
 }
 
-static char *path_of(EkCase *self, guint volume)
+static char *name_of(guint volume)
 {
-    return g_strdup_printf("%s/files-%u.db", ek_case_folder(self), volume);
+    return g_strdup_printf("files-%u.db", volume);
+}
+
+static gboolean exists(EkCase *self, const char *name)
+{
+    g_autofree char *path = g_build_filename(ek_case_folder(self), name, NULL);
+    return g_file_test(path, G_FILE_TEST_EXISTS);
 }
 
 gboolean ek_inventory_exists(EkCase *self, guint volume)
 {
-    g_autofree char *path = path_of(self, volume);
-    return g_file_test(path, G_FILE_TEST_EXISTS);
+    g_autofree char *name = name_of(volume);
+    return exists(self, name);
+}
+
+static void remove_store(const char *folder, const char *name)
+{
+    static const char *const endings[] = {"", "-wal", "-shm", "-journal"};
+    for (gsize i = 0; i < G_N_ELEMENTS(endings); i++) {
+        g_autofree char *file = g_strconcat(name, endings[i], NULL);
+        ek_folder_remove(folder, file);
+    }
 }
 
 EkInventory *ek_inventory_open(EkCase *self, guint volume, const char *basis, gboolean writable,
                                GError **error)
 {
-    g_autofree char *path = path_of(self, volume);
+    g_autofree char *name = name_of(volume);
+    const char *folder = ek_case_folder(self);
     g_autoptr(EkInventory) inventory = g_new0(EkInventory, 1);
     g_mutex_init(&inventory->lock);
-    int flags = writable ? SQLITE_OPEN_READWRITE : SQLITE_OPEN_READONLY;
-    if (g_file_test(path, G_FILE_TEST_EXISTS)) {
-        inventory->store = open_store(path, flags, NULL);
-        if (inventory->store != NULL && load(inventory, basis))
+    if (exists(self, name)) {
+        if (!ek_folder_check(folder, name, error))
+            return NULL;
+        inventory->store = ek_sql_open_plain(folder, name, writable, NULL);
+        if (inventory->store != NULL &&
+            ek_sql_check_schema(inventory->store, made_by, G_N_ELEMENTS(made_by), NULL) &&
+            load(inventory, basis))
             return g_steal_pointer(&inventory);
         g_clear_pointer(&inventory->store, sqlite3_close);
         if (writable)
-            unlink(path);
+            remove_store(folder, name);
     }
     inventory->is_finished = FALSE;
     inventory->mark = 0;
     /* A name that is empty is a store for the time being. */
-    inventory->store =
-        open_store(writable ? path : "", SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE, error);
+    inventory->store = ek_sql_open_plain(folder, writable ? name : "", TRUE, error);
     if (inventory->store == NULL || !begin(inventory, basis, error))
         return NULL;
     return g_steal_pointer(&inventory);
+}
+
+void ek_inventory_watch(EkInventory *inventory, const gint *cancel)
+{
+    inventory->cancel = cancel;
+    ek_sql_watch(inventory->store, cancel);
 }
 
 void ek_inventory_close(EkInventory *inventory)
@@ -262,151 +281,6 @@ EkInventoryTotals ek_inventory_totals(EkInventory *inventory)
             MIN(count, totals.by_condition[EK_CONDITION_WHOLE]);
     }
     return totals;
-}
-
-/* --- walking -------------------------------------------------------------------------------- */
-
-/* A folder whose entries are still to come. */
-typedef struct {
-    guint64 number;
-    char *path;
-} Level;
-
-static void level_free(gpointer data)
-{
-    Level *level = data;
-    g_free(level->path);
-    g_free(level);
-}
-
-static Level *level_new(guint64 number, const char *path)
-{
-    Level *level = g_new0(Level, 1);
-    level->number = number;
-    level->path = g_strdup(path);
-    return level;
-}
-
-static void set_path(GString *path, const char *folder, const char *name)
-{
-    g_string_assign(path, folder);
-    if (path->len > 0)
-        g_string_append_c(path, '/');
-    g_string_append(path, name);
-}
-
-#define CHILDREN                                                                                   \
-    "SELECT " EK_INVENTORY_COLUMNS " FROM name n JOIN file f ON f.number=n.file"                   \
-    " LEFT JOIN damage d ON d.file=f.number WHERE n.parent=?"
-
-static gboolean is_wanted(const EkFile *file, guint with)
-{
-    return ((file->flags & EK_FILE_DELETED) == 0 || (with & EK_WITH_DELETED) != 0) &&
-           ((file->flags & EK_FILE_OWN) == 0 || (with & EK_WITH_OWN) != 0) &&
-           (file->type != EK_TYPE_STREAM || (with & EK_WITH_STREAMS) != 0);
-}
-
-/* Hands on the entries of one folder; the folders among them are added to `found`. FALSE on
- * failure; *stopped when the sink did. */
-static gboolean walk_level(EkInventory *inventory, sqlite3_stmt *rows, const Level *level,
-                           guint with, EkItemSink sink, void *data, GPtrArray *found,
-                           gboolean *stopped, GError **error)
-{
-    g_autoptr(GString) path = g_string_new(NULL);
-    int got = 0;
-    sqlite3_reset(rows);
-    sqlite3_bind_int64(rows, 1, (gint64)level->number);
-    while (!*stopped && (got = ek_sql_step(inventory->store, rows, error)) == 1) {
-        EkItem item = ek_inventory_item(rows);
-        if (!is_wanted(&item.file, with))
-            continue;
-        set_path(path, level->path, item.name);
-        *stopped = !sink(data, path->str, &item);
-        if ((with & EK_WITH_BELOW) != 0 && item.file.type == EK_TYPE_FOLDER)
-            g_ptr_array_add(found, level_new(item.file.number, path->str));
-    }
-    return got >= 0;
-}
-
-static gboolean append_path(EkInventory *inventory, guint64 number, GString *path, GError **error)
-{
-    g_autoptr(GPtrArray) names = g_ptr_array_new_with_free_func(g_free);
-    g_autoptr(EkStatement) row =
-        ek_sql_prepare(inventory->store, error,
-                       "SELECT parent,text FROM name WHERE file=? ORDER BY deleted,id LIMIT 1", "");
-    if (row == NULL)
-        return FALSE;
-    while (number != inventory->root) {
-        sqlite3_reset(row);
-        sqlite3_bind_int64(row, 1, (gint64)number);
-        int got = ek_sql_step(inventory->store, row, error);
-        if (got < 0)
-            return FALSE;
-        if (got == 0)
-            break;
-        g_ptr_array_add(names, ek_sql_text(row, 1));
-        number = (guint64)sqlite3_column_int64(row, 0);
-    }
-    for (guint i = names->len; i > 0; i--)
-        g_string_append_printf(path, "%s%s", path->len > 0 ? "/" : "",
-                               (const char *)names->pdata[i - 1]);
-    return TRUE;
-}
-
-gboolean ek_inventory_get(EkInventory *inventory, guint64 number, EkItemSink sink, void *data,
-                          GError **error)
-{
-    g_autoptr(GString) path = g_string_new(NULL);
-    if (!append_path(inventory, number, path, error))
-        return FALSE;
-    g_autoptr(EkStatement) row = ek_sql_prepare(
-        inventory->store, error,
-        "SELECT " EK_INVENTORY_COLUMNS " FROM file f LEFT JOIN name n ON n.file=f.number"
-        " LEFT JOIN damage d ON d.file=f.number WHERE f.number=?"
-        " ORDER BY n.deleted,n.id LIMIT 1",
-        "u", number);
-    int got = row != NULL ? ek_sql_step(inventory->store, row, error) : -1;
-    if (got == 0)
-        return ek_error_set(error, EK_ERROR_ABSENT,
-                            "there is no file @%" G_GUINT64_FORMAT " in this volume", number);
-    if (got < 0)
-        return FALSE;
-    EkItem item = ek_inventory_item(row);
-    sink(data, path->str, &item);
-    return TRUE;
-}
-
-gboolean ek_inventory_walk(EkInventory *inventory, guint64 number, guint with, EkItemSink sink,
-                           void *data, GError **error)
-{
-    g_autoptr(GString) path = g_string_new(NULL);
-    g_autoptr(GPtrArray) waiting = g_ptr_array_new_with_free_func(level_free);
-    g_autoptr(EkStatement) type = ek_sql_prepare(
-        inventory->store, error, "SELECT type FROM file WHERE number=?", "u", number);
-    if (type == NULL || !append_path(inventory, number, path, error))
-        return FALSE;
-    if (ek_sql_step(inventory->store, type, error) == 1 &&
-        sqlite3_column_int(type, 0) != EK_TYPE_FOLDER)
-        return ek_inventory_get(inventory, number, sink, data, error);
-    g_autoptr(EkStatement) rows =
-        ek_sql_prepare(inventory->store, error, CHILDREN " ORDER BY n.text,n.id", "");
-    if (rows == NULL)
-        return FALSE;
-    gboolean stopped = FALSE;
-    g_ptr_array_add(waiting, level_new(number, path->str));
-    while (waiting->len > 0 && !stopped) {
-        Level *level = g_ptr_array_steal_index(waiting, waiting->len - 1);
-        g_autoptr(GPtrArray) found = g_ptr_array_new();
-        gboolean fine =
-            walk_level(inventory, rows, level, with, sink, data, found, &stopped, error);
-        /* The last on the stack comes next: put them so that the first found does. */
-        for (guint i = found->len; i > 0; i--)
-            g_ptr_array_add(waiting, found->pdata[i - 1]);
-        level_free(level);
-        if (!fine)
-            return FALSE;
-    }
-    return TRUE;
 }
 
 /* --- finding -------------------------------------------------------------------------------- */
@@ -503,60 +377,6 @@ gboolean ek_inventory_each_damaged(EkInventory *inventory, EkItemSink sink, void
                               &passing, error))
             return FALSE;
     return got >= 0;
-}
-
-/* --- picking -------------------------------------------------------------------------------- */
-
-gboolean ek_inventory_pick(EkInventory *inventory, const char *path, guint64 number, GError **error)
-{
-    if (inventory->put_picked == NULL) {
-        if (!ek_sql_run(inventory->store,
-                        "CREATE TEMP TABLE picked (id INTEGER PRIMARY KEY, place INTEGER NOT NULL,"
-                        " file INTEGER NOT NULL, path TEXT NOT NULL)",
-                        error))
-            return FALSE;
-        inventory->put_picked = ek_sql_prepare(
-            inventory->store, error,
-            "INSERT INTO picked (place,file,path) VALUES (coalesce((SELECT first FROM extent"
-            " WHERE file=?1 ORDER BY offset LIMIT 1),-1),?1,?2)",
-            "");
-        if (inventory->put_picked == NULL)
-            return FALSE;
-    }
-    sqlite3_bind_int64(inventory->put_picked, 1, (gint64)number);
-    sqlite3_bind_text(inventory->put_picked, 2, path, -1, SQLITE_STATIC);
-    gboolean fine = ek_sql_step(inventory->store, inventory->put_picked, error) == 0;
-    sqlite3_reset(inventory->put_picked);
-    return fine;
-}
-
-gboolean ek_inventory_take_picked(EkInventory *inventory, EkItemSink sink, void *data,
-                                  GError **error)
-{
-    if (inventory->put_picked == NULL)
-        return TRUE;
-    g_autoptr(EkStatement) rows = ek_sql_prepare(
-        inventory->store, error,
-        "SELECT f.number,f.type,f.flags,f.size,f.created,f.modified,f.accessed,f.zones,"
-        "f.attributes,f.generation,f.place,0,p.path,NULL,0,"
-        "d.condition,d.bad,d.unread,d.unplaced,d.overwritten"
-        " FROM picked p JOIN file f ON f.number=p.file LEFT JOIN damage d ON d.file=f.number"
-        " ORDER BY p.place,p.id",
-        "");
-    int got = rows != NULL ? 0 : -1;
-    while (rows != NULL && (got = ek_sql_step(inventory->store, rows, error)) == 1) {
-        EkItem item = ek_inventory_item(rows);
-        const char *path = item.name;
-        const char *slash = strrchr(path, '/');
-        item.name = slash != NULL ? slash + 1 : path;
-        if (!sink(data, path, &item)) {
-            got = 0;
-            break;
-        }
-    }
-    g_clear_pointer(&rows, sqlite3_finalize);
-    g_clear_pointer(&inventory->put_picked, sqlite3_finalize);
-    return got == 0 && ek_sql_run(inventory->store, "DROP TABLE picked", error);
 }
 
 GArray *ek_inventory_extents(EkInventory *inventory, guint64 number, GError **error)

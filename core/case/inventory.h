@@ -30,6 +30,9 @@ EkInventory *ek_inventory_open(EkCase *self, guint volume, const char *basis, gb
 void ek_inventory_close(EkInventory *inventory);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkInventory, ek_inventory_close)
 
+/* Long questions to it end with EK_ERROR_CANCELLED when *cancel (atomic) is not 0. */
+void ek_inventory_watch(EkInventory *inventory, const gint *cancel);
+
 /* Was one of this volume begun, whatever it stands on? */
 gboolean ek_inventory_exists(EkCase *self, guint volume);
 
@@ -80,6 +83,55 @@ typedef gboolean (*EkItemSink)(void *data, const char *path, const EkItem *item)
 gboolean ek_inventory_walk(EkInventory *inventory, guint64 number, guint with, EkItemSink sink,
                            void *data, GError **error);
 
+/* A folder that a walk is about to enter. */
+typedef struct {
+    guint64 number;
+    const char *name;
+    gboolean is_deleted;
+    gboolean is_last; /* of its parent's */
+    guint depth;      /* 1: in the folder that the walk began with */
+} EkEntered;
+
+/* What a walk tells; each may be NULL. */
+typedef struct {
+    void *data;
+    EkItemSink item;                                         /* each entry of a folder */
+    gboolean (*enter)(void *data, const EkEntered *entered); /* FALSE: not this folder */
+    void (*leave)(void *data, guint64 folder);               /* also the one it began with */
+} EkWalk;
+
+/* As ek_inventory_walk, with the folders as they are entered and left. Each is entered once,
+ * however many names it has; the others are entries like those of files (`is_again`). */
+gboolean ek_inventory_walk_with(EkInventory *inventory, guint64 number, guint with,
+                                const EkWalk *walk, GError **error);
+
+/* How deep folders are nested at most: what is deeper on the disk counts as lost. */
+#define EK_INVENTORY_DEPTH 1024u
+
+gboolean ek_inventory_is_folder(EkInventory *inventory, guint64 number, gboolean *is_folder,
+                                GError **error);
+
+/* The path of a file by its first names; NULL when it is not there. The caller frees. */
+char *ek_inventory_path(EkInventory *inventory, guint64 number);
+
+/* What is below a folder, kept outside of memory for as long as the inventory is open. */
+typedef struct {
+    guint64 folders;
+    guint64 files;
+    guint64 bytes;
+    guint64 hurt; /* files that are not whole */
+    guint64 deleted;
+} EkBelow;
+
+gboolean ek_inventory_put_below(EkInventory *inventory, guint64 folder, const EkBelow *below,
+                                GError **error);
+/* All 0 where nothing was put. */
+gboolean ek_inventory_get_below(EkInventory *inventory, guint64 folder, EkBelow *below,
+                                GError **error);
+
+/* Bytes of a file that have a place, or should have one: without its sparse parts. */
+EkByte ek_inventory_stored(EkInventory *inventory, guint64 number);
+
 /* The number of the file at a path ("a/b", case as written first, any case next), or "@NUMBER"; ""
  * is the root. EK_ERROR_ABSENT when there is none. */
 gboolean ek_inventory_find(EkInventory *inventory, const char *path, guint64 *number,
@@ -93,12 +145,20 @@ gboolean ek_inventory_get(EkInventory *inventory, guint64 number, EkItemSink sin
 gboolean ek_inventory_each_damaged(EkInventory *inventory, EkItemSink sink, void *data,
                                    GError **error);
 
-/* Remembers a file with its path, for as long as the inventory is open. */
-gboolean ek_inventory_pick(EkInventory *inventory, const char *path, guint64 number,
-                           GError **error);
+/* A file to remember, and where it comes among the others: by its place on the drive (what lies
+ * nowhere first), else by rank, then by word. */
+typedef struct {
+    const EkItem *item;
+    const char *path;
+    gboolean by_place;
+    gint64 rank;
+    const char *word; /* NULL: "" */
+} EkPick;
 
-/* Hands on what was picked in order of place on the drive, what lies nowhere first, and forgets it.
- */
+/* Remembers it, outside of memory, for as long as the inventory is open. */
+gboolean ek_inventory_pick(EkInventory *inventory, const EkPick *pick, GError **error);
+
+/* Hands on what was picked, in order, and forgets it. */
 gboolean ek_inventory_take_picked(EkInventory *inventory, EkItemSink sink, void *data,
                                   GError **error);
 

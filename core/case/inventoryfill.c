@@ -172,16 +172,14 @@ gboolean ek_inventory_commit(EkInventory *inventory, GError **error)
 gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkVolume *volume,
                              const GPtrArray *newer, EkGate *gate, GError **error)
 {
-    static const char indices[] = "CREATE INDEX name_by_parent ON name (parent, text);"
-                                  "CREATE INDEX name_by_file ON name (file);"
-                                  "CREATE INDEX extent_by_place ON extent (first);";
     inventory->root = root;
     inventory->is_finished =
         ek_inventory_commit(inventory, error) &&
         ek_sql_do(inventory->store, error,
                   "INSERT OR IGNORE INTO file VALUES (?,1,0,0,NULL,NULL,NULL,0,0,0,0)", "u",
                   root) &&
-        ek_sql_run(inventory->store, indices, error) && ek_inventory_settle(inventory, error) &&
+        ek_sql_run(inventory->store, EK_INVENTORY_INDICES, error) &&
+        ek_inventory_settle(inventory, error) &&
         ek_inventory_harm(inventory, volume, newer, gate, error) &&
         ek_sql_do(inventory->store, error, "UPDATE meta SET value=? WHERE key='root'", "u", root) &&
         ek_sql_run(inventory->store, "UPDATE meta SET value=1 WHERE key='finished'; COMMIT", error);

@@ -27,14 +27,25 @@ struct EkInventory {
 #define EK_INVENTORY_MADE ((guint64)1 << 62)
 #define EK_INVENTORY_ORPHANS_NUMBER (EK_INVENTORY_MADE | (guint64)1 << 61)
 
+/* Made when all rows are there. */
+#define EK_INVENTORY_INDICES                                                                       \
+    "CREATE INDEX name_by_parent ON name (parent, text);"                                          \
+    "CREATE INDEX name_by_file ON name (file);"                                                    \
+    "CREATE INDEX extent_by_place ON extent (first);"
+
 /* Columns of a row that ek_inventory_item reads, in its order. */
 #define EK_INVENTORY_COLUMNS                                                                       \
     "f.number,f.type,f.flags,f.size,f.created,f.modified,f.accessed,f.zones,f.attributes,"         \
     "f.generation,f.place,n.parent,n.text,n.bytes,n.deleted,"                                      \
-    "d.condition,d.bad,d.unread,d.unplaced,d.overwritten"
+    "d.condition,d.bad,d.unread,d.unplaced,d.overwritten,n.again"
 
 /* The row under a statement; its texts live as long as that stays there. */
 EkItem ek_inventory_item(sqlite3_stmt *row);
+
+/* Appends the path of a file (after a slash where `path` is not empty), by its first names. *lost:
+ * it is below the folder for what nothing leads to. */
+gboolean ek_inventory_append_path(EkInventory *inventory, guint64 number, GString *path,
+                                  gboolean *lost, GError **error);
 
 /* Gives every folder and file that nothing leads to a place below the orphans (inventorytree.c). */
 gboolean ek_inventory_settle(EkInventory *inventory, GError **error);

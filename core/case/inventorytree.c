@@ -120,6 +120,76 @@ static gboolean cut_circles(EkInventory *inventory, GError **error)
     return TRUE;
 }
 
+/* Numbers of folders above each, as far as they are known: 0 is not yet. Where they are nested too
+ * deep the way is cut, and what is below begins anew among the orphans. */
+static gboolean number_way(EkInventory *inventory, GArray *folders, guint16 *depths, guint from,
+                           GError **error)
+{
+    guint64 steps = 0;
+    guint at = from;
+    guint next = 0;
+    while (depths[at] == 0 && g_array_index(folders, Folder, at).number != inventory->root &&
+           place_of(folders, g_array_index(folders, Folder, at).parent, &next) && next != at) {
+        at = next;
+        steps++;
+    }
+    guint64 depth = (depths[at] != 0 ? depths[at] : 1) + steps;
+    for (at = from; depths[at] == 0; depth--) {
+        Folder *folder = &g_array_index(folders, Folder, at);
+        gboolean cut = depth > 1 && depth % EK_INVENTORY_DEPTH == 1;
+        depths[at] = (guint16)((depth - 1) % EK_INVENTORY_DEPTH + 1);
+        if (cut && !ek_sql_do(inventory->store, error,
+                              "UPDATE name SET parent=6917529027641081856 WHERE file=?", "u",
+                              folder->number))
+            return FALSE;
+        if (!place_of(folders, folder->parent, &next))
+            return TRUE;
+        at = next;
+    }
+    return TRUE;
+}
+
+static gboolean limit_depth(EkInventory *inventory, GError **error)
+{
+    g_autoptr(GArray) folders = load_folders(inventory, error);
+    if (folders == NULL)
+        return FALSE;
+    g_autofree guint16 *depths = g_new0(guint16, folders->len + 1);
+    for (guint i = 0; i < folders->len; i++)
+        if (!number_way(inventory, folders, depths, i, error))
+            return FALSE;
+    return TRUE;
+}
+
+/* A folder is entered by its first name; the root, which needs none, by no name. */
+static gboolean mark_further_names(EkInventory *inventory, GError **error)
+{
+    return ek_sql_do(inventory->store, error,
+                     "UPDATE name SET again=1 WHERE file IN (SELECT n.file FROM file f JOIN name n"
+                     "  ON n.file=f.number WHERE f.type=1 GROUP BY n.file HAVING count(*)>1)"
+                     " AND id<>(SELECT o.id FROM name o WHERE o.file=name.file"
+                     "  ORDER BY o.deleted,o.id LIMIT 1)",
+                     "") &&
+           ek_sql_do(inventory->store, error, "UPDATE name SET again=1 WHERE file=?", "u",
+                     inventory->root);
+}
+
+/* A name for their folder that nothing else in the root has. */
+static char *orphans_name(EkInventory *inventory, GError **error)
+{
+    for (guint number = 1;; number++) {
+        g_autofree char *name = number == 1 ? g_strdup(EK_INVENTORY_ORPHANS)
+                                            : g_strdup_printf(EK_INVENTORY_ORPHANS " (%u)", number);
+        g_autoptr(EkStatement) row =
+            ek_sql_prepare(inventory->store, error,
+                           "SELECT 1 FROM name WHERE parent=? AND text=? COLLATE NOCASE LIMIT 1",
+                           "us", inventory->root, name);
+        int got = row != NULL ? ek_sql_step(inventory->store, row, error) : -1;
+        if (got <= 0)
+            return got == 0 ? g_steal_pointer(&name) : NULL;
+    }
+}
+
 /* The folder of the orphans is there only where there are any. */
 static gboolean add_orphans(EkInventory *inventory, GError **error)
 {
@@ -128,7 +198,8 @@ static gboolean add_orphans(EkInventory *inventory, GError **error)
         "UPDATE file SET flags=1 WHERE number>=4611686018427387904 AND NOT EXISTS"
         " (SELECT 1 FROM name n JOIN file f ON f.number=n.file"
         "  WHERE n.parent=file.number AND n.deleted=0 AND f.flags&1=0)";
-    return ek_sql_run(inventory->store, mark, error) &&
+    g_autofree char *name = orphans_name(inventory, error);
+    return name != NULL && ek_sql_run(inventory->store, mark, error) &&
            ek_sql_do(inventory->store, error,
                      "INSERT INTO file SELECT 6917529027641081856,1,0,0,NULL,NULL,NULL,0,0,0,0"
                      " WHERE EXISTS (SELECT 1 FROM name WHERE parent=6917529027641081856)",
@@ -137,7 +208,7 @@ static gboolean add_orphans(EkInventory *inventory, GError **error)
            ek_sql_do(inventory->store, error,
                      "INSERT INTO name (file,parent,generation,deleted,text)"
                      " SELECT number,?,0,0,? FROM file WHERE number=6917529027641081856",
-                     "us", inventory->root, EK_INVENTORY_ORPHANS);
+                     "us", inventory->root, name);
 }
 
 gboolean ek_inventory_settle(EkInventory *inventory, GError **error)
@@ -148,5 +219,6 @@ gboolean ek_inventory_settle(EkInventory *inventory, GError **error)
                       " WHERE f.number=name.file AND f.flags&1=0)",
                       error) &&
            adopt_orphans(inventory, error) && adopt_nameless(inventory, error) &&
-           cut_circles(inventory, error) && add_orphans(inventory, error);
+           cut_circles(inventory, error) && limit_depth(inventory, error) &&
+           add_orphans(inventory, error) && mark_further_names(inventory, error);
 }

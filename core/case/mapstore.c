@@ -30,8 +30,7 @@ static gboolean load_rows(EkCase *self, sqlite3 *store, EkReadMap *map, GError *
 EkReadMap *ek_mapstore_load(EkCase *self, GError **error)
 {
     g_autoptr(EkReadMap) map = ek_read_map_new(ek_case_info(self)->sectors);
-    g_autoptr(sqlite3) store =
-        ek_sql_open_alone(sqlite3_db_filename(ek_case_map(self), "main"), error);
+    g_autoptr(sqlite3) store = ek_sql_open_alone(ek_case_folder(self), "map.db", error);
     if (store == NULL || !load_rows(self, store, map, error))
         return NULL;
     g_ptr_array_unref(ek_read_map_take_changes(map));

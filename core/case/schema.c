@@ -94,6 +94,16 @@ const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS] = {
     " position INTEGER PRIMARY KEY, volume INTEGER NOT NULL, text TEXT NOT NULL);"
     "ALTER TABLE clone ADD COLUMN as_imaged INTEGER NOT NULL DEFAULT 0;"
     "ALTER TABLE clone ADD COLUMN done INTEGER NOT NULL DEFAULT 0",
+
+    /* Every source ever used. What names it for good was not kept before. */
+    "CREATE TABLE source ("
+    " id INTEGER PRIMARY KEY, source TEXT NOT NULL, kind TEXT NOT NULL, path TEXT NOT NULL,"
+    " backing TEXT, identity TEXT NOT NULL, firm INTEGER NOT NULL, first_byte INTEGER NOT NULL,"
+    " bytes INTEGER NOT NULL);"
+    "INSERT INTO source (source,kind,path,identity,firm,first_byte,bytes)"
+    " SELECT value,(SELECT value FROM meta WHERE key='source-kind'),"
+    "  (SELECT value FROM meta WHERE key='source-path'),'',0,0,"
+    "  (SELECT CAST(value AS INTEGER) FROM meta WHERE key='bytes') FROM meta WHERE key='source'",
 };
 
 const char *const ek_map_schema[EK_MAP_SCHEMA_VERSIONS] = {

@@ -4,7 +4,7 @@
 #ifndef EK_CASE_SCHEMA_H
 #define EK_CASE_SCHEMA_H
 
-#define EK_CASE_SCHEMA_VERSIONS 4
+#define EK_CASE_SCHEMA_VERSIONS 5
 #define EK_MAP_SCHEMA_VERSIONS 3
 
 extern const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS]; /* case.db */

@@ -1,33 +1,80 @@
 /* SPDX-License-Identifier: MIT */
 #include "case/sql.h"
 
+#include "case/folder.h"
+
+#include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
 
 #define BUSY_MS 20000
 
-static gboolean is_quiet_and_read_only(const char *path)
+/* No text, value or statement of ours is longer: the largest are edits, of one structure each. */
+#define LENGTH_MOST (72 << 20)
+#define STEPS_BETWEEN_LOOKS 50000 /* of a long statement, at the cancel flag */
+
+static gboolean is_quiet_and_read_only(const char *folder, const char *path)
 {
-    g_autofree char *folder = g_path_get_dirname(path);
     g_autofree char *wal = g_strconcat(path, "-wal", NULL);
     return access(folder, W_OK) != 0 && !g_file_test(wal, G_FILE_TEST_EXISTS);
 }
 
-static sqlite3 *open_with(const char *path, int flags, GError **error)
+/* The store, and what SQLite keeps beside it, which it opens by name. */
+static gboolean check_files(const char *folder, const char *name, GError **error)
 {
+    static const char *const endings[] = {"", "-wal", "-shm", "-journal"};
+    for (gsize i = 0; i < G_N_ELEMENTS(endings); i++) {
+        g_autofree char *file = g_strconcat(name, endings[i], NULL);
+        if (!ek_folder_check(folder, file, error))
+            return FALSE;
+    }
+    return TRUE;
+}
+
+/* A store may be anybody's: nothing in it is run, and no value is boundless. */
+static gboolean disarm(sqlite3 *store, GError **error)
+{
+    sqlite3_limit(store, SQLITE_LIMIT_LENGTH, LENGTH_MOST);
+    sqlite3_limit(store, SQLITE_LIMIT_ATTACHED, 0);
+    if (sqlite3_db_config(store, SQLITE_DBCONFIG_DEFENSIVE, 1, NULL) == SQLITE_OK &&
+        sqlite3_db_config(store, SQLITE_DBCONFIG_TRUSTED_SCHEMA, 0, NULL) == SQLITE_OK &&
+        sqlite3_db_config(store, SQLITE_DBCONFIG_ENABLE_TRIGGER, 0, NULL) == SQLITE_OK &&
+        sqlite3_db_config(store, SQLITE_DBCONFIG_ENABLE_VIEW, 0, NULL) == SQLITE_OK &&
+        ek_sql_run(store, "PRAGMA cell_size_check=ON", NULL))
+        return TRUE;
+    return ek_sql_fail(store, error, "case store");
+}
+
+/* Without a link on the way: SQLite follows none. */
+static char *path_of(const char *folder, const char *name)
+{
+    char *resolved = realpath(folder, NULL);
+    char *path = g_build_filename(resolved != NULL ? resolved : folder, name, NULL);
+    free(resolved);
+    return path;
+}
+
+static sqlite3 *open_with(const char *folder, const char *name, int flags, GError **error)
+{
+    if (!check_files(folder, name, error))
+        return NULL;
+    g_autofree char *path = path_of(folder, name);
     gboolean writable = (flags & SQLITE_OPEN_READWRITE) != 0;
     /* In a folder we may not write to, a store that nobody has open is read as it stands. */
     g_autofree char *escaped = g_uri_escape_string(path, "/", FALSE);
-    g_autofree char *uri = g_strdup_printf(
-        "file:%s%s", escaped, !writable && is_quiet_and_read_only(path) ? "?immutable=1" : "");
+    g_autofree char *uri =
+        g_strdup_printf("file:%s%s", escaped,
+                        !writable && is_quiet_and_read_only(folder, path) ? "?immutable=1" : "");
     sqlite3 *store = NULL;
-    gboolean opened = sqlite3_open_v2(uri, &store, flags | SQLITE_OPEN_URI, NULL) == SQLITE_OK;
+    flags |= SQLITE_OPEN_URI | SQLITE_OPEN_NOFOLLOW;
+    gboolean opened = sqlite3_open_v2(uri, &store, flags, NULL) == SQLITE_OK;
     if (opened)
         sqlite3_busy_timeout(store, BUSY_MS);
-    if (!opened || (writable && !ek_sql_run(store,
-                                            "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
-                                            "PRAGMA foreign_keys=ON;",
-                                            NULL))) {
+    if (!opened || !disarm(store, NULL) ||
+        (writable && !ek_sql_run(store,
+                                 "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
+                                 "PRAGMA foreign_keys=ON;",
+                                 NULL))) {
         ek_sql_fail(store, error, path);
         sqlite3_close(store);
         return NULL;
@@ -35,15 +82,105 @@ static sqlite3 *open_with(const char *path, int flags, GError **error)
     return store;
 }
 
-sqlite3 *ek_sql_open(const char *path, gboolean writable, gboolean create, GError **error)
+sqlite3 *ek_sql_open(const char *folder, const char *name, gboolean writable, gboolean create,
+                     GError **error)
 {
     int flags = writable ? SQLITE_OPEN_READWRITE : SQLITE_OPEN_READONLY;
-    return open_with(path, create ? flags | SQLITE_OPEN_CREATE : flags, error);
+    return open_with(folder, name, create ? flags | SQLITE_OPEN_CREATE : flags, error);
 }
 
-sqlite3 *ek_sql_open_alone(const char *path, GError **error)
+sqlite3 *ek_sql_open_alone(const char *folder, const char *name, GError **error)
 {
-    return open_with(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX, error);
+    return open_with(folder, name, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX, error);
+}
+
+sqlite3 *ek_sql_open_plain(const char *folder, const char *name, gboolean writable, GError **error)
+{
+    sqlite3 *store = NULL;
+    int flags = SQLITE_OPEN_NOMUTEX | SQLITE_OPEN_NOFOLLOW |
+                (writable ? SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE : SQLITE_OPEN_READONLY);
+    g_autofree char *path = *name != '\0' ? path_of(folder, name) : g_strdup("");
+    if (*name != '\0' && !check_files(folder, name, error))
+        return NULL;
+    if (sqlite3_open_v2(path, &store, flags, NULL) == SQLITE_OK && disarm(store, NULL)) {
+        sqlite3_busy_timeout(store, BUSY_MS);
+        return store;
+    }
+    ek_sql_fail(store, error, path);
+    sqlite3_close(store);
+    return NULL;
+}
+
+static int is_called_off(void *data)
+{
+    return g_atomic_int_get((const gint *)data) != 0;
+}
+
+void ek_sql_watch(sqlite3 *store, const gint *cancel)
+{
+    if (cancel != NULL)
+        sqlite3_progress_handler(store, STEPS_BETWEEN_LOOKS, is_called_off, (void *)cancel);
+    else
+        sqlite3_progress_handler(store, 0, NULL, NULL);
+}
+
+/* --- schemas --- */
+
+/* SQL without what versions of SQLite write differently: space and quotes. */
+static char *plain_sql(const char *sql)
+{
+    GString *plain = g_string_new(NULL);
+    for (const char *p = sql; *p != '\0'; p++)
+        if (!g_ascii_isspace(*p) && *p != '"' && *p != ';')
+            g_string_append_c(plain, *p);
+    return g_string_free(plain, FALSE);
+}
+
+/* All that a store has made, as "type name table sql"; what SQLite makes itself has no SQL. */
+static GHashTable *objects_of(sqlite3 *store, GError **error)
+{
+    g_autoptr(GHashTable) objects = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        store, error,
+        "SELECT type,name,tbl_name,coalesce(sql,'') FROM sqlite_schema ORDER BY rowid", "");
+    int got = rows != NULL ? 1 : -1;
+    while (got == 1 && (got = ek_sql_step(store, rows, error)) == 1) {
+        const char *sql = (const char *)sqlite3_column_text(rows, 3);
+        g_autofree char *plain = plain_sql(sql != NULL ? sql : "?");
+        g_hash_table_add(objects,
+                         g_strdup_printf("%s %s %s %s", (const char *)sqlite3_column_text(rows, 0),
+                                         (const char *)sqlite3_column_text(rows, 1),
+                                         (const char *)sqlite3_column_text(rows, 2), plain));
+    }
+    return got == 0 ? g_steal_pointer(&objects) : NULL;
+}
+
+gboolean ek_sql_check_schema(sqlite3 *store, const char *const *made_by, int count, GError **error)
+{
+    g_autoptr(sqlite3) model = NULL;
+    if (sqlite3_open_v2(":memory:", &model, SQLITE_OPEN_READWRITE | SQLITE_OPEN_MEMORY, NULL) !=
+        SQLITE_OK)
+        return ek_sql_fail(model, error, "case store");
+    for (int i = 0; i < count; i++)
+        if (!ek_sql_run(model, made_by[i], error))
+            return FALSE;
+    g_autoptr(GHashTable) ours = objects_of(model, error);
+    g_autoptr(GHashTable) theirs = ours != NULL ? objects_of(store, error) : NULL;
+    if (theirs == NULL)
+        return FALSE;
+    GHashTableIter iterator;
+    gpointer object;
+    gboolean same = TRUE;
+    g_hash_table_iter_init(&iterator, theirs);
+    while (g_hash_table_iter_next(&iterator, &object, NULL))
+        same = same && g_hash_table_contains(ours, object);
+    g_hash_table_iter_init(&iterator, ours);
+    while (g_hash_table_iter_next(&iterator, &object, NULL))
+        same =
+            same && (!g_str_has_prefix(object, "table ") || g_hash_table_contains(theirs, object));
+    return same || ek_error_set(error, EK_ERROR_DAMAGED,
+                                "its tables are not those that Ektypon makes. Nothing in it is "
+                                "used or changed");
 }
 
 gboolean ek_sql_fail(sqlite3 *store, GError **error, const char *doing)
@@ -56,6 +193,7 @@ gboolean ek_sql_fail(sqlite3 *store, GError **error, const char *doing)
     case SQLITE_READONLY:
     case SQLITE_PERM: code = EK_ERROR_REFUSED; break;
     case SQLITE_CANTOPEN: code = EK_ERROR_ABSENT; break;
+    case SQLITE_INTERRUPT: return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
     default: break;
     }
     return ek_error_set(error, code, "%s: %s", doing,

@@ -7,12 +7,28 @@
 
 #include <sqlite3.h>
 
-/* Opens a store. With `writable` it is made when absent and `create` is set. */
-sqlite3 *ek_sql_open(const char *path, gboolean writable, gboolean create, GError **error);
+/* Opens the store called `name` in a case folder, disarmed: nothing that it holds is run. With
+ * `writable` it is made when absent and `create` is set. EK_ERROR_REFUSED where it, or what SQLite
+ * keeps beside it, is a link or no regular file. */
+sqlite3 *ek_sql_open(const char *folder, const char *name, gboolean writable, gboolean create,
+                     GError **error);
 
 /* Opens a store once more for reading, by one thread only: without the locks that a step and each
  * column of millions of rows would cost. */
-sqlite3 *ek_sql_open_alone(const char *path, GError **error);
+sqlite3 *ek_sql_open_alone(const char *folder, const char *name, GError **error);
+
+/* Opens, or makes, a store that can be made again at any time: without the log that the others
+ * have. An empty name is a store for the time being, which no folder holds. For one thread. */
+sqlite3 *ek_sql_open_plain(const char *folder, const char *name, gboolean writable, GError **error);
+
+/* A long statement ends with EK_ERROR_CANCELLED when *cancel (atomic) is not 0; NULL: no more.
+ * Short ones, and commits, are not held up by it. */
+void ek_sql_watch(sqlite3 *store, const gint *cancel);
+
+/* EK_ERROR_DAMAGED unless the store has exactly the tables that running the first `count` of
+ * `made_by` makes, and nothing else but indices that it makes: no trigger, no view, no column more.
+ */
+gboolean ek_sql_check_schema(sqlite3 *store, const char *const *made_by, int count, GError **error);
 
 /* *error from what SQLite said last: EK_ERROR_DAMAGED for a file that is no store (any more),
  * EK_ERROR_NO_SPACE for a full disk. Returns FALSE. */

@@ -11,16 +11,22 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/ioctl.h>
+#include <sys/stat.h>
+#include <sys/sysmacros.h>
 #include <unistd.h>
 
 #define MAX_TRANSFER (1u << 20)
 #define LEAST_TRANSFER (64u << 10)
 
+#define LOOP_MAJOR 7u
+#define NBD_MAJOR 43u
+
 typedef struct {
     EkDevice device;
-    int fd;
+    int fd; /* -1: released */
     EkReader *reader;
-    gint64 timeout; /* µs after which the kernel gives a command up; 0: not known */
+    gboolean shall_unlock; /* the kernel's read-only switch is put back at the end */
+    gint64 timeout;        /* µs after which the kernel gives a command up; 0: not known */
 } BlockDevice;
 
 /* A drive that dropped off the bus has no size any more. */
@@ -48,6 +54,8 @@ static EkReadOutcome block_read(EkDevice *device, EkSector first, guint32 count,
     gsize wanted = (gsize)count * size;
     gsize done = 0;
 
+    if (block->fd < 0)
+        return ek_read_failed(0, ENODEV);
     while (done < wanted) {
         gsize part = MIN(wanted - done, device->info.max_transfer);
         gint64 began = g_get_monotonic_time();
@@ -69,15 +77,45 @@ static EkReadOutcome block_read(EkDevice *device, EkSector first, guint32 count,
     return (EkReadOutcome){.good = count};
 }
 
-static void block_close(EkDevice *device)
+/* Lets go of the node: a drive that comes back is opened anew, which an exclusive opening of ours
+ * would stand in the way of. */
+static void block_release(EkDevice *device)
 {
     BlockDevice *block = (BlockDevice *)device;
-    ek_reader_free(block->reader);
+    int off = 0;
+    if (block->fd < 0)
+        return;
+    g_clear_pointer(&block->reader, ek_reader_free);
+    if (block->shall_unlock)
+        (void)ioctl(block->fd, BLKROSET, &off);
     close(block->fd);
-    g_free(block);
+    block->fd = -1;
 }
 
-static const EkDeviceClass block_class = {.read = block_read, .close = block_close};
+static void block_close(EkDevice *device)
+{
+    block_release(device);
+    g_free(device);
+}
+
+static const EkDeviceClass block_class = {
+    .read = block_read, .release = block_release, .close = block_close};
+
+/* From here on the kernel itself refuses writes. Not everybody may ask for that, and we write
+ * nothing anyway. Loop and NBD nodes are given to other files later, and get back what they had; a
+ * drive stays locked for as long as it is plugged in. */
+static gboolean lock_node(int fd, gboolean *shall_unlock)
+{
+    struct stat st;
+    int was = 1;
+    int on = 1;
+    *shall_unlock = FALSE;
+    if (fstat(fd, &st) != 0 || ioctl(fd, BLKROGET, &was) != 0 || was != 0 ||
+        ioctl(fd, BLKROSET, &on) != 0)
+        return FALSE;
+    *shall_unlock = major(st.st_rdev) == LOOP_MAJOR || major(st.st_rdev) == NBD_MAJOR;
+    return TRUE;
+}
 
 static int open_exclusively(const char *path)
 {
@@ -116,11 +154,8 @@ EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error)
     }
     if (ioctl(fd, BLKPBSZGET, &physical) != 0 || physical < (unsigned)logical)
         physical = (unsigned)logical;
-    /* A second lock on the door: from here on the kernel itself refuses writes. Not everybody may
-     * ask for that, and we write nothing anyway. */
-    int read_only = 1;
-    if (!look_only)
-        (void)ioctl(fd, BLKROSET, &read_only);
+    gboolean shall_unlock = FALSE;
+    gboolean locked = !look_only && lock_node(fd, &shall_unlock);
 
     unsigned short most = 0; /* in units of 512 bytes */
     guint32 transfer = MAX_TRANSFER;
@@ -145,7 +180,9 @@ EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error)
         .physical_sector_size = physical,
         .bytes = bytes,
         .max_transfer = transfer,
+        .locked = locked && !shall_unlock,
     };
+    block->shall_unlock = shall_unlock;
     g_autoptr(EkSystem) system = ek_system_new(NULL);
     g_autoptr(EkDrive) drive = ek_system_drive_of_path(system, path);
     if (drive != NULL) {

@@ -1,6 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 #include "device/device.h"
 
+#include "base/text.h"
+
 #include <errno.h>
 #include <string.h>
 #include <sys/stat.h>
@@ -34,6 +36,20 @@ gboolean ek_device_is_uri(const char *source)
     return g_str_has_prefix(source, "nbd://") || g_str_has_prefix(source, "nbd+unix://");
 }
 
+gboolean ek_device_count_sectors(EkDeviceInfo *info, GError **error)
+{
+    info->sectors = ek_divide_up(info->bytes, info->sector_size);
+    if (info->sectors <= EK_SECTORS_MOST && info->bytes <= G_MAXINT64)
+        return TRUE;
+    g_autofree char *size = ek_text_size(info->bytes);
+    return ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                        "%s claims a size of %s: %" G_GUINT64_FORMAT
+                        " sectors of %u bytes. No drive "
+                        "has so many, and a case holds at most %" G_GUINT64_FORMAT
+                        ". Check the source, or the size that its server gives",
+                        info->path, size, info->sectors, info->sector_size, EK_SECTORS_MOST);
+}
+
 EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GError **error)
 {
     EkDevice *device = NULL;
@@ -47,7 +63,8 @@ EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GEr
                      "it with --source");
     } else if (ek_device_is_uri(source)) {
         guint32 sector_size = options != NULL ? options->sector_size : 0;
-        device = ek_nbd_open(source, sector_size != 0 ? sector_size : EK_STEP, error);
+        device = ek_nbd_open(source, sector_size != 0 ? sector_size : EK_STEP,
+                             options != NULL ? options->cancel : NULL, error);
     } else if (strstr(source, "://") != NULL && stat(source, &st) != 0) {
         ek_error_set(error, EK_ERROR_UNSUPPORTED,
                      "%s: of sources over the network only NBD is read: nbd://HOST/EXPORT or "
@@ -76,7 +93,10 @@ EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GEr
         ek_device_close(device);
         return NULL;
     }
-    device->info.sectors = ek_divide_up(device->info.bytes, device->info.sector_size);
+    if (!ek_device_count_sectors(&device->info, error)) {
+        ek_device_close(device);
+        return NULL;
+    }
     device->opened_at = g_get_monotonic_time();
     return device;
 }
@@ -86,7 +106,13 @@ void ek_device_close(EkDevice *device)
     g_free(device->info.path);
     g_free(device->info.model);
     g_free(device->info.serial);
+    g_clear_pointer(&device->also, g_array_unref);
     device->class->close(device);
+}
+
+const GArray *ek_device_also(const EkDevice *device)
+{
+    return device->also;
 }
 
 const EkDeviceInfo *ek_device_info(const EkDevice *device)
@@ -134,6 +160,9 @@ EkReadOutcome ek_device_read_in_blocks(EkDevice *device, EkSector first, guint32
                                        guint32 block, guint8 *buffer)
 {
     g_assert(count > 0 && first < device->info.sectors && count <= device->info.sectors - first);
+    if (device->also == NULL)
+        device->also = g_array_new(FALSE, FALSE, sizeof(EkSectorRun));
+    g_array_set_size(device->also, 0);
     if (is_hole(device, first, count))
         return (EkReadOutcome){.good = count, .zeros = TRUE};
     guint32 largest = MAX(device->info.max_transfer / device->info.sector_size, 1);
@@ -205,6 +234,12 @@ void ek_device_wait(EkDevice *device, gint64 nanoseconds)
         device->class->wait(device, nanoseconds);
     else
         g_usleep((gulong)(nanoseconds / 1000));
+}
+
+void ek_device_release(EkDevice *device)
+{
+    if (device->class->release != NULL)
+        device->class->release(device);
 }
 
 gboolean ek_device_is_back(EkDevice *device)

@@ -35,6 +35,7 @@ typedef struct {
     EkByte bytes;         /* exact length; the last sector may be short */
     EkSector sectors;     /* counts a short last sector */
     guint32 max_transfer; /* bytes in the largest single command, a multiple of sector_size */
+    gboolean locked;      /* a drive that this opening made the kernel refuse writes to, for good */
     gboolean
         many_commands; /* a longer read is several commands, each of which keeps what it read */
 } EkDeviceInfo;
@@ -46,7 +47,15 @@ typedef struct {
     gboolean zeros;     /* what came back is zeros, and the buffer was left alone */
     gboolean abandoned; /* called off while it hung: says nothing about the drive */
     int errnum;         /* what the system said, 0 when nothing */
+    guint32
+        failures; /* commands that failed, where they were several at once; 0: as `reason` says */
 } EkReadOutcome;
+
+/* Sectors of a device. */
+typedef struct {
+    EkSector first;
+    guint32 count;
+} EkSectorRun;
 
 /* What a drive went through, over all openings that handed it on. */
 typedef struct {
@@ -65,6 +74,7 @@ typedef struct {
     void (*wait)(EkDevice *device, gint64 nanoseconds);       /* NULL: sleeps */
     gboolean (*is_back)(EkDevice *device);                    /* NULL: has to be opened again */
     void (*set_cancel)(EkDevice *device, const gint *cancel); /* NULL: looks at it itself */
+    void (*release)(EkDevice *device); /* NULL: nothing is held that would be in the way */
     void (*close)(EkDevice *device);
     gboolean takes_blocks; /* `read` goes by the device's `block` */
 } EkDeviceClass;
@@ -80,11 +90,13 @@ struct EkDevice {
     EkSector asked_from; /* where a run of data was last asked for */
     EkSector data_first; /* what was told */
     EkSector data_end;
+    GArray *also; /* EkSectorRun: what the last read gave behind its first failure */
 };
 
 typedef struct {
     guint32 sector_size; /* files only; 0 for 512 */
     gboolean look_only;  /* block devices: leave the kernel's own read-only switch as it is */
+    const gint *cancel;  /* atomic: opening is called off when it is not 0; NULL: never */
 } EkDeviceOptions;
 
 /* Opens SOURCE: "sim:PATH", an NBD URI, a block device or a file. The caller closes. Errors:
@@ -92,6 +104,10 @@ typedef struct {
  * (a drive model with a mistake, named with file and line), EK_ERROR_REFUSED (held by somebody
  * else), EK_ERROR_GONE (answers with size 0). */
 EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GError **error);
+
+/* Fills in `sectors` from `bytes`. EK_ERROR_UNSUPPORTED when they are more than EK_SECTORS_MOST:
+ * sizes are told by servers, models and files that may say anything. */
+gboolean ek_device_count_sectors(EkDeviceInfo *info, GError **error);
 
 void ek_device_close(EkDevice *device);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkDevice, ek_device_close)
@@ -108,6 +124,11 @@ EkReadOutcome ek_device_read(EkDevice *device, EkSector first, guint32 count, gu
  * (`zeros`), not written to the buffer. */
 EkReadOutcome ek_device_read_in_blocks(EkDevice *device, EkSector first, guint32 count,
                                        guint32 block, guint8 *buffer);
+
+/* Sectors that the last read gave besides: several commands were under way at once, and some behind
+ * the first that failed came back (EkSectorRun, in order). They are at their places in its buffer.
+ * Valid until the next read. */
+const GArray *ek_device_also(const EkDevice *device);
 
 /* A read that hangs is called off soon after *cancel (atomic) is not 0, where the kind of device
  * can do that. `cancel` must outlive the device. */
@@ -127,6 +148,10 @@ void ek_device_recall(EkDevice *device, EkDeviceMemory memory);
 /* Lets device time pass. */
 void ek_device_wait(EkDevice *device, gint64 nanoseconds);
 
+/* Lets go of what is held, so that the same device can be opened anew: nothing is read from then
+ * on. */
+void ek_device_release(EkDevice *device);
+
 /* Whether a device that was gone answers again without being opened anew. */
 gboolean ek_device_is_back(EkDevice *device);
 
@@ -137,7 +162,7 @@ EkByte ek_device_bytes_of(const EkDeviceInfo *info, EkSector first, EkSector cou
 EkDevice *ek_file_open(const char *path, guint32 sector_size, GError **error);
 EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error);
 EkDevice *ek_simulated_open(const char *path, GError **error);
-EkDevice *ek_nbd_open(const char *uri, guint32 sector_size, GError **error);
+EkDevice *ek_nbd_open(const char *uri, guint32 sector_size, const gint *cancel, GError **error);
 
 /* The source of a case whose image was made elsewhere: there is nothing to read from. */
 #define EK_ADOPTED_PREFIX "adopted:"

@@ -9,14 +9,21 @@
 
 #define REQUEST_BYTES (256u << 10)
 #define POLL_MS 100
-#define GRACE_US (800 * (gint64)1000)
+#define GRACE_US (300 * (gint64)1000)
+#define SILENCE_US                                                                                 \
+    (30 * G_USEC_PER_SEC) /* of a server that has to say what it has, or where holes are */
 #define MOST_ASKED ((guint64)1 << 31) /* bytes, in one question about holes */
 #define MOST_REQUESTS 64
+#define CAREFUL_BYTES ((EkByte)64 << 20) /* read well, before several requests go at once again */
 
 typedef struct {
     EkDevice device;
-    struct nbd_handle *handle;
+    struct nbd_handle *handle; /* NULL: the server is given up */
     gboolean tells_holes;
+    EkByte careful; /* bytes still to be read one request at a time */
+    guint8 *kept;   /* what came back behind a request that failed: it is not asked for again */
+    EkSector kept_first; /* of `kept`; what of it is valid says `ranges` */
+    GArray *ranges;      /* EkSectorRun */
 } NbdDevice;
 
 static gboolean is_gone(int errnum)
@@ -32,8 +39,39 @@ static EkReadOutcome failed(const NbdDevice *nbd, guint32 good, int errnum)
     return ek_read_failed(good, errnum);
 }
 
+/* What the server is waited for. */
+typedef struct {
+    NbdDevice *nbd;
+    gint64 until;      /* monotonic µs; 0: as long as it takes */
+    gint64 called_off; /* when somebody wanted to end it; 0: nobody did */
+} Wait;
+
+/* Lets something happen. FALSE when the wait is over: called off, or too long. */
+static gboolean wait_on(Wait *wait)
+{
+    const gint *cancel = wait->nbd->device.cancel;
+    gint64 now = g_get_monotonic_time();
+    if (wait->until != 0 && now > wait->until)
+        return FALSE;
+    if (cancel == NULL || g_atomic_int_get(cancel) == 0)
+        return TRUE;
+    if (wait->called_off == 0)
+        wait->called_off = now;
+    return now - wait->called_off <= GRACE_US;
+}
+
+/* The server is given up: its answers would come into buffers that are no longer ours. */
+static void give_up(NbdDevice *nbd)
+{
+    nbd_close(nbd->handle);
+    nbd->handle = NULL;
+}
+
+/* --- reading --- */
+
 typedef struct {
     gint64 cookie;
+    gsize offset; /* in the read */
     gsize length;
     gboolean done;
     int errnum;
@@ -52,7 +90,7 @@ static void take_answer(NbdDevice *nbd, Request *request)
 /* Waits for all of them. FALSE when they hang and are called off. */
 static gboolean wait_for(NbdDevice *nbd, Request *requests, gsize count)
 {
-    gint64 called_off = 0;
+    Wait wait = {.nbd = nbd};
     for (;;) {
         gsize open = 0;
         for (gsize i = 0; i < count; i++) {
@@ -68,16 +106,84 @@ static gboolean wait_for(NbdDevice *nbd, Request *requests, gsize count)
                     requests[i].errnum = ENOTCONN;
             return TRUE;
         }
-        const gint *cancel = nbd->device.cancel;
-        if (cancel == NULL || g_atomic_int_get(cancel) == 0)
-            continue;
-        if (called_off == 0)
-            called_off = g_get_monotonic_time();
-        if (g_get_monotonic_time() - called_off > GRACE_US)
+        if (!wait_on(&wait))
             return FALSE;
     }
 }
 
+static gboolean send_request(NbdDevice *nbd, Request *request, EkByte first, guint8 *buffer)
+{
+    request->cookie = nbd_aio_pread(nbd->handle, buffer + request->offset, request->length,
+                                    first + request->offset, NBD_NULL_COMPLETION, 0);
+    if (request->cookie >= 0)
+        return TRUE;
+    request->errnum = nbd_get_errno() != 0 ? nbd_get_errno() : EIO;
+    request->done = TRUE;
+    return FALSE;
+}
+
+/* Was it kept when it came with an earlier read? */
+static gboolean take_kept(NbdDevice *nbd, EkSector first, guint32 count, guint8 *buffer)
+{
+    guint32 size = nbd->device.info.sector_size;
+    for (guint i = 0; i < nbd->ranges->len; i++) {
+        EkSectorRun run = g_array_index(nbd->ranges, EkSectorRun, i);
+        if (first < run.first || first + count > run.first + run.count)
+            continue;
+        memcpy(buffer, nbd->kept + (gsize)(first - nbd->kept_first) * size, (gsize)count * size);
+        return TRUE;
+    }
+    return FALSE;
+}
+
+/* Notes what came back behind the first request that failed. */
+static void keep_rest(NbdDevice *nbd, EkSector first, guint32 count, const guint8 *buffer,
+                      const Request *requests, gsize number, gsize good)
+{
+    guint32 size = nbd->device.info.sector_size;
+    g_array_set_size(nbd->ranges, 0);
+    for (gsize i = 0; i < number; i++) {
+        if (requests[i].errnum != 0 || requests[i].offset < good)
+            continue;
+        EkSectorRun run = {first + requests[i].offset / size,
+                           (guint32)ek_divide_up(requests[i].length, size)};
+        g_array_append_val(nbd->ranges, run);
+        g_array_append_val(nbd->device.also, run);
+    }
+    g_free(nbd->kept);
+    nbd->kept = nbd->ranges->len > 0 ? g_memdup2(buffer, (gsize)count * size) : NULL;
+    nbd->kept_first = first;
+}
+
+static EkReadOutcome settle(NbdDevice *nbd, EkSector first, guint32 count, guint8 *buffer,
+                            const Request *requests, gsize number)
+{
+    guint32 size = nbd->device.info.sector_size;
+    gsize here = (gsize)ek_device_bytes_of(&nbd->device.info, first, count);
+    gsize good = 0;
+    guint32 failures = 0;
+    int errnum = 0;
+    for (gsize i = 0; i < number; i++) {
+        if (requests[i].errnum == 0 && errnum == 0)
+            good += requests[i].length;
+        failures += requests[i].errnum != 0;
+        if (errnum == 0)
+            errnum = requests[i].errnum;
+    }
+    memset(buffer + here, 0, (gsize)count * size - here);
+    if (errnum == 0 && good == here) {
+        nbd->careful -= MIN(nbd->careful, here);
+        return (EkReadOutcome){.good = count};
+    }
+    nbd->careful = CAREFUL_BYTES;
+    keep_rest(nbd, first, count, buffer, requests, number, good);
+    EkReadOutcome outcome = failed(nbd, (guint32)(good / size), errnum != 0 ? errnum : EIO);
+    outcome.failures = MAX(failures, 1);
+    return outcome;
+}
+
+/* A long read goes as several requests at once; where there was trouble of late, one after the
+ * other up to the first that fails. */
 static EkReadOutcome nbd_device_read(EkDevice *device, EkSector first, guint32 count,
                                      guint8 *buffer)
 {
@@ -87,36 +193,28 @@ static EkReadOutcome nbd_device_read(EkDevice *device, EkSector first, guint32 c
     Request requests[MOST_REQUESTS] = {0};
     gsize sent = 0;
     gsize number = 0;
-    int errnum = 0;
+    gboolean fine = TRUE;
+    gboolean hangs = FALSE;
     if (nbd->handle == NULL)
         return ek_read_failed(0, ENODEV);
-    while (sent < here && number < MOST_REQUESTS && errnum == 0) {
-        Request *request = &requests[number];
+    if (take_kept(nbd, first, count, buffer))
+        return (EkReadOutcome){.good = count};
+    while (sent < here && number < MOST_REQUESTS && fine && !hangs) {
+        Request *request = &requests[number++];
+        request->offset = sent;
         request->length = MIN(MAX(REQUEST_BYTES, size), here - sent);
-        request->cookie = nbd_aio_pread(nbd->handle, buffer + sent, request->length,
-                                        first * size + sent, NBD_NULL_COMPLETION, 0);
-        if (request->cookie < 0) {
-            errnum = nbd_get_errno();
-            break;
-        }
         sent += request->length;
-        number++;
+        fine = send_request(nbd, request, first * size, buffer);
+        if (nbd->careful == 0 || !fine)
+            continue;
+        hangs = !wait_for(nbd, request, 1);
+        fine = request->errnum == 0;
     }
-    if (!wait_for(nbd, requests, number)) {
-        /* The answers would come into a buffer that is no longer ours. */
-        nbd_close(nbd->handle);
-        nbd->handle = NULL;
+    if (hangs || !wait_for(nbd, requests, number)) {
+        give_up(nbd);
         return (EkReadOutcome){.reason = EK_REASON_TIMEOUT, .abandoned = TRUE};
     }
-    gsize good = 0;
-    for (gsize i = 0; i < number && requests[i].errnum == 0; i++)
-        good += requests[i].length;
-    for (gsize i = 0; i < number && errnum == 0; i++)
-        errnum = requests[i].errnum;
-    if (good < here)
-        return failed(nbd, (guint32)(good / size), errnum != 0 ? errnum : EIO);
-    memset(buffer + here, 0, (gsize)count * size - here);
-    return (EkReadOutcome){.good = count};
+    return settle(nbd, first, count, buffer, requests, number);
 }
 
 /* --- holes --- */
@@ -149,6 +247,27 @@ static int take_extents(void *user_data, const char *context, uint64_t offset, u
     return 0;
 }
 
+/* Asks, and waits no longer than a server may take. FALSE when nothing useful came of it. */
+static gboolean ask_extents(NbdDevice *nbd, guint64 length, guint64 at, Told *told)
+{
+    nbd_extent_callback callback = {.callback = take_extents, .user_data = told};
+    gint64 cookie = nbd_aio_block_status(nbd->handle, length, at, callback, NBD_NULL_COMPLETION, 0);
+    Wait wait = {.nbd = nbd, .until = g_get_monotonic_time() + SILENCE_US};
+    if (cookie < 0)
+        return FALSE;
+    for (;;) {
+        int done = nbd_aio_command_completed(nbd->handle, (guint64)cookie);
+        if (done != 0)
+            return done > 0 && told->end > at;
+        if (nbd_poll(nbd->handle, POLL_MS) < 0)
+            return FALSE;
+        if (wait_on(&wait))
+            continue;
+        give_up(nbd);
+        return FALSE;
+    }
+}
+
 static gboolean nbd_device_next_data(EkDevice *device, EkSector from, EkSector *first,
                                      EkSector *count)
 {
@@ -160,8 +279,7 @@ static gboolean nbd_device_next_data(EkDevice *device, EkSector from, EkSector *
     while (nbd->handle != NULL && nbd->tells_holes && at < info->bytes) {
         Told told = {.asked = at, .data = G_MAXUINT64};
         guint64 length = MIN(info->bytes - at, MOST_ASKED);
-        nbd_extent_callback callback = {.callback = take_extents, .user_data = &told};
-        if (nbd_block_status(nbd->handle, length, at, callback, 0) < 0 || told.end <= at) {
+        if (!ask_extents(nbd, length, at, &told)) {
             nbd->tells_holes = FALSE; /* everything is data then */
             return TRUE;
         }
@@ -176,13 +294,22 @@ static gboolean nbd_device_next_data(EkDevice *device, EkSector from, EkSector *
     return at < info->bytes;
 }
 
+/* Takes leave, but waits for no answer to that. */
+static void shut_down(NbdDevice *nbd)
+{
+    if (nbd_aio_is_ready(nbd->handle) == 1)
+        (void)nbd_aio_disconnect(nbd->handle, 0);
+}
+
 static void nbd_device_close(EkDevice *device)
 {
     NbdDevice *nbd = (NbdDevice *)device;
     if (nbd->handle != NULL) {
-        nbd_shutdown(nbd->handle, 0);
+        shut_down(nbd);
         nbd_close(nbd->handle);
     }
+    g_array_unref(nbd->ranges);
+    g_free(nbd->kept);
     g_free(nbd);
 }
 
@@ -192,32 +319,55 @@ static const EkDeviceClass nbd_class = {
     .close = nbd_device_close,
 };
 
-EkDevice *ek_nbd_open(const char *uri, guint32 sector_size, GError **error)
+/* Connects, and learns the size. FALSE with *error when the server does not answer in time. */
+static gboolean connect_to(NbdDevice *nbd, const char *uri, gint64 *bytes, GError **error)
 {
+    Wait wait = {.nbd = nbd, .until = g_get_monotonic_time() + SILENCE_US};
+    nbd_add_meta_context(nbd->handle, LIBNBD_CONTEXT_BASE_ALLOCATION);
+    gboolean fine = nbd_aio_connect_uri(nbd->handle, uri) == 0;
+    while (fine && nbd_aio_is_ready(nbd->handle) != 1) {
+        fine = nbd_aio_is_dead(nbd->handle) != 1 && nbd_aio_is_closed(nbd->handle) != 1 &&
+               nbd_poll(nbd->handle, POLL_MS) >= 0;
+        if (fine && wait_on(&wait))
+            continue;
+        if (!fine)
+            break;
+        if (wait.called_off != 0)
+            return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
+        return ek_error_set(error, EK_ERROR_GONE,
+                            "%s accepted the connection and then said nothing for %d s. Check the "
+                            "server, then try again",
+                            uri, (int)(SILENCE_US / G_USEC_PER_SEC));
+    }
+    *bytes = fine ? nbd_get_size(nbd->handle) : -1;
+    return *bytes >= 0 ||
+           ek_error_set(error, EK_ERROR_GONE,
+                        "%s does not answer: %s. Is the server running, and the export's name "
+                        "right?",
+                        uri, nbd_get_error());
+}
+
+EkDevice *ek_nbd_open(const char *uri, guint32 sector_size, const gint *cancel, GError **error)
+{
+    gint64 bytes = -1;
     if (!ek_is_power_of_two(sector_size) || sector_size < 512 || sector_size > 65536) {
         ek_error_set(error, EK_ERROR_UNSUPPORTED,
                      "a sector size of %u is not a power of two from 512 to 65536", sector_size);
         return NULL;
     }
-    struct nbd_handle *handle = nbd_create();
-    if (handle == NULL) {
-        ek_error_set(error, EK_ERROR_FAILED, "%s: %s", uri, nbd_get_error());
-        return NULL;
-    }
-    nbd_add_meta_context(handle, LIBNBD_CONTEXT_BASE_ALLOCATION);
-    gint64 bytes = -1;
-    if (nbd_connect_uri(handle, uri) == 0)
-        bytes = nbd_get_size(handle);
-    if (bytes < 0) {
-        ek_error_set(error, EK_ERROR_GONE,
-                     "%s does not answer: %s. Is the server running, and the export's name right?",
-                     uri, nbd_get_error());
-        nbd_close(handle);
-        return NULL;
-    }
     NbdDevice *nbd = g_new0(NbdDevice, 1);
-    nbd->handle = handle;
-    nbd->tells_holes = nbd_can_meta_context(handle, LIBNBD_CONTEXT_BASE_ALLOCATION) == 1;
+    nbd->ranges = g_array_new(FALSE, FALSE, sizeof(EkSectorRun));
+    nbd->device.cancel = cancel;
+    nbd->handle = nbd_create();
+    if (nbd->handle == NULL || !connect_to(nbd, uri, &bytes, error)) {
+        if (nbd->handle == NULL)
+            ek_error_set(error, EK_ERROR_FAILED, "%s: %s", uri, nbd_get_error());
+        else
+            give_up(nbd);
+        nbd_device_close(&nbd->device);
+        return NULL;
+    }
+    nbd->tells_holes = nbd_can_meta_context(nbd->handle, LIBNBD_CONTEXT_BASE_ALLOCATION) == 1;
     nbd->device.class = &nbd_class;
     nbd->device.info = (EkDeviceInfo){
         .kind = EK_DEVICE_NBD,

@@ -14,14 +14,15 @@
 #include <unistd.h>
 
 #define POLL_MS 50
-#define GRACE_US (800 * (gint64)1000) /* for a read to end by itself, once it is called off */
+#define GRACE_US (300 * (gint64)1000) /* for a read to end by itself, once it is called off */
 
 struct EkReader {
     int fd;
     int socket; /* -1: there is no child now */
     pid_t child;
-    guint8 *shared;
+    guint8 *shared; /* the child's and ours; NULL: there is no child now */
     gsize most;
+    GArray *abandoned; /* pid_t: children that hang in the kernel, and end when their read does */
 };
 
 typedef struct {
@@ -77,11 +78,36 @@ static void become_child(int socket_fd, int fd, guint8 *shared)
     serve(socket_fd, fd, shared);
 }
 
+/* Takes leave of those abandoned children that have ended since. */
+static void reap(EkReader *reader)
+{
+    for (guint i = reader->abandoned->len; i > 0; i--)
+        if (waitpid(g_array_index(reader->abandoned, pid_t, i - 1), NULL, WNOHANG) != 0)
+            g_array_remove_index_fast(reader->abandoned, i - 1);
+}
+
+static void unmap(EkReader *reader)
+{
+    if (reader->shared != NULL)
+        munmap(reader->shared, reader->most);
+    reader->shared = NULL;
+}
+
+/* Each child has a mapping of its own: the read of one that was abandoned may still end, and write
+ * into the memory it was given. */
 static gboolean start(EkReader *reader)
 {
     int pair[2];
-    if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair) != 0)
+    reap(reader);
+    void *shared =
+        mmap(NULL, reader->most, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+    if (shared == MAP_FAILED)
         return FALSE;
+    reader->shared = shared;
+    if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair) != 0) {
+        unmap(reader);
+        return FALSE;
+    }
     reader->child = fork();
     if (reader->child == 0)
         become_child(pair[1], reader->fd, reader->shared);
@@ -91,6 +117,7 @@ static gboolean start(EkReader *reader)
         return TRUE;
     close(pair[0]);
     reader->socket = -1;
+    unmap(reader);
     return FALSE;
 }
 
@@ -101,8 +128,10 @@ static void stop(EkReader *reader)
         return;
     close(reader->socket);
     reader->socket = -1;
+    unmap(reader);
     kill(reader->child, SIGKILL);
-    waitpid(reader->child, NULL, WNOHANG);
+    g_array_append_val(reader->abandoned, reader->child);
+    reap(reader);
 }
 
 EkReader *ek_reader_new(int fd, gsize most)
@@ -111,9 +140,8 @@ EkReader *ek_reader_new(int fd, gsize most)
     reader->fd = fd;
     reader->most = most;
     reader->socket = -1;
-    void *shared = mmap(NULL, most, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
-    reader->shared = shared != MAP_FAILED ? shared : NULL;
-    if (reader->shared != NULL && start(reader))
+    reader->abandoned = g_array_new(FALSE, FALSE, sizeof(pid_t));
+    if (start(reader))
         return reader;
     int errnum = errno;
     ek_reader_free(reader);
@@ -123,13 +151,14 @@ EkReader *ek_reader_new(int fd, gsize most)
 
 void ek_reader_free(EkReader *reader)
 {
-    pid_t child = reader->socket >= 0 ? reader->child : 0;
     stop(reader);
-    /* A child that does not hang is gone at once. */
-    for (int i = 0; i < 20 && child > 0 && waitpid(child, NULL, WNOHANG) == 0; i++)
-        g_usleep(5000);
-    if (reader->shared != NULL)
-        munmap(reader->shared, reader->most);
+    /* A child that does not hang ends at once. */
+    for (int i = 0; i < 20 && reader->abandoned->len > 0; i++) {
+        reap(reader);
+        if (reader->abandoned->len > 0)
+            g_usleep(5000);
+    }
+    g_array_unref(reader->abandoned);
     g_free(reader);
 }
 

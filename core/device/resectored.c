@@ -64,6 +64,11 @@ static void resectored_set_cancel(EkDevice *device, const gint *cancel)
     ek_device_set_cancel(((ResectoredDevice *)device)->inner, cancel);
 }
 
+static void resectored_release(EkDevice *device)
+{
+    ek_device_release(((ResectoredDevice *)device)->inner);
+}
+
 static void resectored_close(EkDevice *device)
 {
     ResectoredDevice *self = (ResectoredDevice *)device;
@@ -79,6 +84,7 @@ static const EkDeviceClass resectored_class = {
     .wait = resectored_wait,
     .is_back = resectored_is_back,
     .set_cancel = resectored_set_cancel,
+    .release = resectored_release,
     .close = resectored_close,
 };
 

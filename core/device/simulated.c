@@ -11,6 +11,8 @@
 #include <math.h>
 #include <string.h>
 
+#define NAP_NS ((gint64)50000000) /* between two looks at whether it is called off */
+
 typedef struct {
     EkDevice device;
     EkModel *model;
@@ -83,9 +85,14 @@ static gint64 transfer_time(const SimulatedDevice *drive, EkSector first, EkSect
 
 static void pass(SimulatedDevice *drive, gint64 nanoseconds)
 {
+    const gint *cancel = drive->device.cancel;
     drive->now += nanoseconds;
-    if (drive->model->realtime)
-        g_usleep((gulong)(nanoseconds / 1000));
+    while (drive->model->realtime && nanoseconds > 0 &&
+           (cancel == NULL || g_atomic_int_get(cancel) == 0)) {
+        gint64 part = MIN(nanoseconds, NAP_NS);
+        g_usleep((gulong)(part / 1000));
+        nanoseconds -= part;
+    }
 }
 
 static gboolean answers(SimulatedDevice *drive)

@@ -3,6 +3,10 @@
  * udev's database as udev(7) keeps it below /run/udev/data. */
 #include "device/system.h"
 
+#include "base/digest.h"
+#include "base/text.h"
+
+#include <fcntl.h>
 #include <limits.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -23,6 +27,7 @@ typedef struct {
     char *source;
     char *where;
     char *filesystem;
+    char *upper; /* of an overlay: the folder that is written to; else NULL */
     gboolean discards;
 } Mount;
 
@@ -62,6 +67,7 @@ void ek_drive_free(EkDrive *drive)
     g_free(drive->path);
     g_free(drive->model);
     g_free(drive->serial);
+    g_free(drive->wwn);
     g_free(drive->bus);
     g_free(drive->table);
     g_free(drive->filesystem);
@@ -78,6 +84,7 @@ static void mount_free(gpointer data)
     g_free(mount->source);
     g_free(mount->where);
     g_free(mount->filesystem);
+    g_free(mount->upper);
     g_free(mount);
 }
 
@@ -158,6 +165,16 @@ static gboolean has_option(const char *options, const char *wanted)
     return g_strv_contains((const char *const *)list, wanted);
 }
 
+/* What follows `name` among the options; NULL when it is not there. */
+static char *option_value(const char *options, const char *name)
+{
+    g_auto(GStrv) list = g_strsplit(options, ",", -1);
+    for (char **option = list; *option != NULL; option++)
+        if (g_str_has_prefix(*option, name))
+            return unescape_octal(*option + strlen(name));
+    return NULL;
+}
+
 static GPtrArray *read_mounts(EkSystem *system)
 {
     GPtrArray *mounts = g_ptr_array_new_with_free_func(mount_free);
@@ -182,6 +199,7 @@ static GPtrArray *read_mounts(EkSystem *system)
         mount->where = unescape_octal(field[4]);
         mount->filesystem = g_strdup(field[dash + 1]);
         mount->source = unescape_octal(field[dash + 2]);
+        mount->upper = option_value(field[dash + 3], "upperdir=");
         mount->discards = has_option(field[5], "discard") || has_option(field[dash + 3], "discard");
         g_ptr_array_add(mounts, mount);
     }
@@ -342,10 +360,13 @@ static EkDrive *read_drive(EkSystem *system, const char *name, GPtrArray *mounts
     drive->model = take_first(attribute(about, "model"), property(udev, "ID_MODEL"));
     drive->serial = take_first(property(udev, "ID_SERIAL_SHORT"), attribute(about, "serial"));
     drive->serial = take_first(drive->serial, attribute(folder, "serial"));
+    drive->wwn = take_first(attribute(folder, "wwid"), attribute(about, "wwid"));
+    drive->wwn = take_first(drive->wwn, property(udev, "ID_WWN"));
     drive->bus = take_first(property(udev, "ID_BUS"), guess_bus(folder, name));
     drive->table = property(udev, "ID_PART_TABLE_TYPE");
     drive->filesystem = take_first(property(udev, "ID_FS_TYPE"), mounted_filesystem(mounts, dev));
     drive->backing = attribute(folder, "loop/backing_file");
+    drive->backing_offset = attribute_number(folder, "loop/offset");
     drive->read_only = attribute_number(folder, "ro") != 0;
     drive->removable = attribute_number(folder, "removable") != 0;
     drive->rotational = attribute_number(folder, "queue/rotational") != 0;
@@ -459,63 +480,283 @@ GPtrArray *ek_drive_in_use(const EkDrive *drive)
     return lines;
 }
 
-static gboolean dev_lies_on(EkSystem *system, dev_t dev, const struct stat *source, int layers);
+/* --- layers --------------------------------------------------------------------------------- */
 
-static gboolean file_lies_on(EkSystem *system, const struct stat *file, const struct stat *source,
-                             int layers)
+/* What a file or device is made of: itself, the drive it is a partition of, the file behind a loop
+ * device, the parts of an array, and so on. With `through_files` also the drive that the file
+ * system of a file is on, and what that is made of. */
+typedef struct {
+    EkSystem *system;
+    GPtrArray *mounts;
+    gboolean through_files;
+    dev_t devs[MAX_LAYERS * 4]; /* whole drives */
+    guint dev_count;
+    struct stat files[MAX_LAYERS];
+    guint file_count;
+} Chain;
+
+static Chain *chain_new(EkSystem *system, gboolean through_files)
 {
-    if (S_ISREG(source->st_mode) && file->st_dev == source->st_dev &&
-        file->st_ino == source->st_ino)
-        return TRUE;
-    dev_t dev = file->st_dev;
-    g_autoptr(GPtrArray) mounts = read_mounts(system);
-    for (guint i = 0; i < mounts->len; i++) {
-        const Mount *mount = mounts->pdata[i];
-        if (mount->dev == dev)
-            dev = mount_device(mount);
-    }
-    return dev_lies_on(system, dev, source, layers);
+    Chain *chain = g_new0(Chain, 1);
+    chain->system = system;
+    chain->mounts = read_mounts(system);
+    chain->through_files = through_files;
+    return chain;
 }
 
-static gboolean dev_lies_on(EkSystem *system, dev_t dev, const struct stat *source, int layers)
+static void chain_free(Chain *chain)
 {
-    g_autoptr(EkDrive) drive = layers < MAX_LAYERS ? drive_of_dev(system, dev) : NULL;
-    if (drive == NULL)
-        return FALSE;
-    if (S_ISBLK(source->st_mode) && drive_has_dev(drive, source->st_rdev))
-        return TRUE;
+    g_ptr_array_unref(chain->mounts);
+    g_free(chain);
+}
 
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(Chain, chain_free)
+
+static void follow_file(Chain *chain, const struct stat *file);
+
+static void follow_dev(Chain *chain, dev_t dev)
+{
+    g_autoptr(EkDrive) drive = drive_of_dev(chain->system, dev);
+    dev = drive != NULL ? drive->dev : dev;
+    for (guint i = 0; i < chain->dev_count; i++)
+        if (chain->devs[i] == dev)
+            return;
+    if (chain->dev_count == G_N_ELEMENTS(chain->devs))
+        return;
+    chain->devs[chain->dev_count++] = dev;
     struct stat st;
-    if (drive->backing != NULL && stat(drive->backing, &st) == 0 &&
-        file_lies_on(system, &st, source, layers + 1))
-        return TRUE;
+    if (drive != NULL && drive->backing != NULL && stat(drive->backing, &st) == 0)
+        follow_file(chain, &st);
+    if (drive == NULL)
+        return;
     g_autofree char *slaves_path =
-        g_build_filename(system->root, "sys/block", drive->name, "slaves", NULL);
+        g_build_filename(chain->system->root, "sys/block", drive->name, "slaves", NULL);
     g_autoptr(GPtrArray) slaves = folder_names(slaves_path);
     for (guint i = 0; i < slaves->len; i++) {
         g_autofree char *folder = g_build_filename(slaves_path, slaves->pdata[i], NULL);
         dev_t below = 0;
-        if (attribute_dev(folder, &below) && dev_lies_on(system, below, source, layers + 1))
-            return TRUE;
+        if (attribute_dev(folder, &below))
+            follow_dev(chain, below);
     }
+}
+
+/* The device that the file system of a file is on. */
+static void follow_mount(Chain *chain, const struct stat *file)
+{
+    dev_t dev = file->st_dev;
+    for (guint i = 0; i < chain->mounts->len; i++) {
+        const Mount *mount = chain->mounts->pdata[i];
+        struct stat upper;
+        if (mount->dev != dev)
+            continue;
+        /* The files of an overlay are kept where its upper folder is. */
+        if (mount->upper != NULL && stat(mount->upper, &upper) == 0 && upper.st_dev != file->st_dev)
+            follow_file(chain, &upper);
+        dev = mount_device(mount);
+    }
+    follow_dev(chain, dev);
+}
+
+static void follow_file(Chain *chain, const struct stat *file)
+{
+    if (S_ISBLK(file->st_mode)) {
+        follow_dev(chain, file->st_rdev);
+        return;
+    }
+    if (chain->file_count == G_N_ELEMENTS(chain->files))
+        return;
+    chain->files[chain->file_count++] = *file;
+    if (chain->through_files)
+        follow_mount(chain, file);
+}
+
+static gboolean chains_meet(const Chain *one, const Chain *other)
+{
+    for (guint i = 0; i < one->dev_count; i++)
+        for (guint k = 0; k < other->dev_count; k++)
+            if (one->devs[i] == other->devs[k])
+                return TRUE;
+    for (guint i = 0; i < one->file_count; i++)
+        for (guint k = 0; k < other->file_count; k++)
+            if (one->files[i].st_dev == other->files[k].st_dev &&
+                one->files[i].st_ino == other->files[k].st_ino)
+                return TRUE;
     return FALSE;
 }
 
-gboolean ek_system_lies_on(EkSystem *system, const char *path, const char *source)
+/* What is at `path`, or at its nearest parent that exists. */
+static gboolean stat_nearest(const char *path, struct stat *st)
 {
-    struct stat source_st;
-    struct stat st;
-    if (stat(source, &source_st) != 0)
-        return FALSE;
+    if (stat(path, st) == 0)
+        return TRUE;
     g_autofree char *existing = g_canonicalize_filename(path, NULL);
-    while (stat(existing, &st) != 0 && strcmp(existing, "/") != 0) {
+    while (stat(existing, st) != 0) {
+        if (strcmp(existing, "/") == 0)
+            return FALSE;
         char *parent = g_path_get_dirname(existing);
         g_free(existing);
         existing = parent;
     }
-    if (stat(existing, &st) != 0)
+    return TRUE;
+}
+
+gboolean ek_system_lies_on(EkSystem *system, const char *path, const char *source)
+{
+    struct stat below;
+    struct stat st;
+    if (stat(source, &below) != 0 || !stat_nearest(path, &st))
         return FALSE;
-    if (S_ISBLK(st.st_mode))
-        return dev_lies_on(system, st.st_rdev, &source_st, 0);
-    return file_lies_on(system, &st, &source_st, 0);
+    g_autoptr(Chain) one = chain_new(system, TRUE);
+    g_autoptr(Chain) other = chain_new(system, FALSE);
+    follow_file(one, &st);
+    /* Only the thing itself: to be on the same drive as a file is not to be on the file. */
+    if (S_ISBLK(below.st_mode)) {
+        g_autoptr(EkDrive) drive = drive_of_dev(system, below.st_rdev);
+        other->devs[other->dev_count++] = drive != NULL ? drive->dev : below.st_rdev;
+    } else {
+        other->files[other->file_count++] = below;
+    }
+    return chains_meet(one, other);
+}
+
+gboolean ek_system_is_same_ground(EkSystem *system, const char *a, const char *b)
+{
+    struct stat left;
+    struct stat right;
+    if (stat(a, &left) != 0 || stat(b, &right) != 0)
+        return FALSE;
+    g_autoptr(Chain) one = chain_new(system, FALSE);
+    g_autoptr(Chain) other = chain_new(system, FALSE);
+    follow_file(one, &left);
+    follow_file(other, &right);
+    return chains_meet(one, other);
+}
+
+GPtrArray *ek_system_drives_below(EkSystem *system, const char *path)
+{
+    GPtrArray *drives = g_ptr_array_new_with_free_func((GDestroyNotify)ek_drive_free);
+    struct stat st;
+    if (!stat_nearest(path, &st))
+        return drives;
+    g_autoptr(Chain) chain = chain_new(system, TRUE);
+    follow_file(chain, &st);
+    for (guint i = 0; i < chain->dev_count; i++) {
+        EkDrive *drive = drive_of_dev(system, chain->devs[i]);
+        if (drive != NULL)
+            g_ptr_array_add(drives, drive);
+    }
+    return drives;
+}
+
+GPtrArray *ek_system_uses_of_file(EkSystem *system, const char *path)
+{
+    GPtrArray *uses = g_ptr_array_new_with_free_func(g_free);
+    struct stat st;
+    if (stat(path, &st) != 0 || !S_ISREG(st.st_mode))
+        return uses;
+    g_autoptr(GPtrArray) drives = ek_system_drives(system);
+    for (guint i = 0; i < drives->len; i++) {
+        const EkDrive *drive = drives->pdata[i];
+        struct stat behind;
+        if (drive->backing == NULL || stat(drive->backing, &behind) != 0 ||
+            behind.st_dev != st.st_dev || behind.st_ino != st.st_ino)
+            continue;
+        g_autoptr(GPtrArray) of_drive = ek_drive_in_use(drive);
+        for (guint k = 0; k < of_drive->len; k++)
+            g_ptr_array_add(uses, g_strdup(of_drive->pdata[k]));
+    }
+    return uses;
+}
+
+/* --- names for good --------------------------------------------------------------------------- */
+
+void ek_identity_free(EkIdentity *identity)
+{
+    g_free(identity->name);
+    g_free(identity);
+}
+
+static EkIdentity *identity_new(gboolean is_firm, char *name)
+{
+    EkIdentity *identity = g_new0(EkIdentity, 1);
+    identity->name = name;
+    identity->is_firm = is_firm;
+    return identity;
+}
+
+/* Inode numbers are used again as soon as a file is gone: with the moment it was made they name one
+ * for good, where the file system keeps that. */
+static EkIdentity *identify_file(const char *path)
+{
+    struct statx more;
+    if (statx(AT_FDCWD, path, 0, STATX_BASIC_STATS | STATX_BTIME, &more) != 0)
+        return NULL;
+    gint64 birth = 0;
+    if ((more.stx_mask & STATX_BTIME) != 0)
+        birth = more.stx_btime.tv_sec * 1000000000 + more.stx_btime.tv_nsec;
+    return identity_new(TRUE, g_strdup_printf("file %u:%u %" G_GUINT64_FORMAT " %" G_GINT64_FORMAT,
+                                              more.stx_dev_major, more.stx_dev_minor,
+                                              (guint64)more.stx_ino, birth));
+}
+
+EkIdentity *ek_drive_identity(const EkDrive *drive)
+{
+    EkIdentity *file = drive->backing != NULL ? identify_file(drive->backing) : NULL;
+    if (file != NULL) {
+        if (drive->backing_offset != 0) {
+            g_autofree char *name = g_steal_pointer(&file->name);
+            file->name = g_strdup_printf("%s +%" G_GUINT64_FORMAT, name, drive->backing_offset);
+        }
+        return file;
+    }
+    if (drive->wwn != NULL)
+        return identity_new(TRUE, g_strdup_printf("wwn %s", drive->wwn));
+    /* An adapter on USB may show a serial of its own, whatever drive is in it. */
+    if (drive->serial != NULL)
+        return identity_new(drive->bus != NULL && !g_str_equal(drive->bus, "usb"),
+                            g_strdup_printf("serial %s", drive->serial));
+    return identity_new(FALSE, g_strdup_printf("node %u:%u", major(drive->dev), minor(drive->dev)));
+}
+
+EkIdentity *ek_system_identify(EkSystem *system, const char *path)
+{
+    struct stat st;
+    if (stat(path, &st) != 0)
+        return NULL;
+    if (!S_ISBLK(st.st_mode))
+        return identify_file(path);
+    g_autoptr(EkDrive) drive = drive_of_dev(system, st.st_rdev);
+    if (drive != NULL)
+        return ek_drive_identity(drive);
+    return identity_new(FALSE, g_strdup_printf("node %u:%u", major(st.st_rdev), minor(st.st_rdev)));
+}
+
+char *ek_system_machine(EkSystem *system)
+{
+    g_autofree char *path = g_build_filename(system->root, "etc/machine-id", NULL);
+    g_autofree char *id = NULL;
+    guint8 sum[EK_SHA256_BYTES];
+    if (!g_file_get_contents(path, &id, NULL, NULL) || *g_strstrip(id) == '\0')
+        return g_strdup("");
+    /* machine-id(5) asks for it not to be handed on as it is. */
+    g_autofree char *salted = g_strconcat("ektypon case ", id, NULL);
+    ek_sha256_of(salted, strlen(salted), sum);
+    return ek_text_hex(sum, 16, '\0');
+}
+
+char *ek_system_filesystem_of(EkSystem *system, const char *path)
+{
+    struct stat st;
+    g_autoptr(GPtrArray) mounts = read_mounts(system);
+    char *filesystem = NULL;
+    if (!stat_nearest(path, &st))
+        return NULL;
+    for (guint i = 0; i < mounts->len; i++) {
+        const Mount *mount = mounts->pdata[i];
+        if (mount->dev != st.st_dev)
+            continue;
+        g_free(filesystem); /* the last one lies on top */
+        filesystem = g_strdup(mount->filesystem);
+    }
+    return filesystem;
 }

@@ -45,10 +45,12 @@ typedef struct {
     guint32 physical_sector_size;
     char *model; /* NULL when not known, as the next ones */
     char *serial;
-    char *bus;        /* "usb", "ata", "nvme", "virtio", "mmc", "scsi", "loop" … */
-    char *table;      /* "dos", "gpt" …, as udev names them */
-    char *filesystem; /* of the drive as a whole */
-    char *backing;    /* of a loop device */
+    char *wwn;              /* world wide name, as the kernel or udev writes it */
+    char *bus;              /* "usb", "ata", "nvme", "virtio", "mmc", "scsi", "loop" … */
+    char *table;            /* "dos", "gpt" …, as udev names them */
+    char *filesystem;       /* of the drive as a whole */
+    char *backing;          /* of a loop device */
+    guint64 backing_offset; /* bytes of that file in front of it */
     gboolean read_only;
     gboolean removable;
     gboolean rotational;
@@ -83,5 +85,40 @@ GPtrArray *ek_drive_in_use(const EkDrive *drive);
  * does) is kept on the device or in the file at `source`, also through loop devices, device mapper
  * and RAID. */
 gboolean ek_system_lies_on(EkSystem *system, const char *path, const char *source);
+
+/* TRUE when what is at `a` and at `b` (devices or files) is one thing, or shares bytes: a partition
+ * and its drive, two partitions of one drive, a loop device and the file behind it, two loop
+ * devices over one file, two names of one file. */
+gboolean ek_system_is_same_ground(EkSystem *system, const char *a, const char *b);
+
+/* The drives that a file or folder (or its nearest parent that exists), or a device, is kept on, at
+ * all layers; a device itself first: EkDrive*, the caller unrefs. */
+GPtrArray *ek_system_drives_below(EkSystem *system, const char *path);
+
+/* What the mount table calls the file system that `path` (or its nearest parent that exists) is on;
+ * NULL when it does not say. The caller frees. */
+char *ek_system_filesystem_of(EkSystem *system, const char *path);
+
+/* What keeps the loop devices over a file in use; empty when nothing does. The caller unrefs. */
+GPtrArray *ek_system_uses_of_file(EkSystem *system, const char *path);
+
+/* What names a device or file on whatever node or path it is seen. */
+typedef struct {
+    char *name; /* "wwn …", "serial …", "file …", "node …"; a loop device has its file's */
+    gboolean
+        is_firm; /* nothing else can have this name; else an adapter or a node may have lent it */
+} EkIdentity;
+
+EkIdentity *ek_drive_identity(const EkDrive *drive);
+
+/* The identity of what is at `path`; of a partition, that of its drive. NULL when nothing is there.
+ * The caller frees. */
+EkIdentity *ek_system_identify(EkSystem *system, const char *path);
+void ek_identity_free(EkIdentity *identity);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkIdentity, ek_identity_free)
+
+/* A name that this machine has for itself, so that a case knows whether it came from another; ""
+ * when it has none. The caller frees. */
+char *ek_system_machine(EkSystem *system);
 
 #endif

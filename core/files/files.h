@@ -47,6 +47,8 @@ typedef struct {
     const char *name;         /* UTF-8; other bytes as \xNN */
     const guint8 *name_bytes; /* as on the drive, where `name` does not say them; else NULL */
     gsize name_length;        /* of them */
+    gboolean is_again;        /* a further name of a folder, which is walked under its first one */
+    gboolean is_lost; /* nothing is left that leads to it: its path is made up at its start */
     EkDamage damage;
 } EkItem;
 
@@ -79,13 +81,16 @@ char *ek_moment_text(const EkMoment *moment);
 
 typedef struct EkExtract EkExtract;
 
-/* Begins to write below `folder`, which is made when absent. */
-EkExtract *ek_extract_new(const char *folder, GError **error);
+/* Begins to write below `folder`, which is made when absent; EK_ERROR_REFUSED while another
+ * extraction does. `portable`: names are made such that every common file system takes them
+ * (ek_name_for_target); without it only where the target does not take the file's own name. */
+EkExtract *ek_extract_new(const char *folder, gboolean portable, GError **error);
 void ek_extract_free(EkExtract *extract);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkExtract, ek_extract_free)
 
-/* What to do where something has the file's name already. What was written by the same extraction
- * is never replaced: of two files with one name the second gets another. */
+/* What to do where another file has the file's name already. What the same extraction wrote, or
+ * found to be the file itself, is never replaced: of two files with one name the second gets
+ * another. */
 typedef enum { EK_EXISTS_KEEP, EK_EXISTS_REPLACE, EK_EXISTS_RENAME } EkIfExists;
 
 typedef enum {
@@ -97,7 +102,8 @@ typedef enum {
 typedef struct {
     EkOutcome outcome;
     char *written_as; /* relative to the folder */
-    char *sha256;     /* of its content, 64 hex digits; NULL where something else was kept */
+    char *sha256; /* of its content, 64 hex digits; NULL where something else was kept, and for a
+                     file that is nearly all hole */
     gboolean renamed; /* the target holds it under another name */
 } EkExtracted;
 
@@ -109,7 +115,9 @@ typedef struct {
     const EkFile *file;
     const GArray *extents; /* EkExtent */
     EkIfExists if_exists;
-    const char *known_sha256; /* what an earlier extraction wrote of it; NULL: not known */
+    const char
+        *known_sha256; /* what an earlier extraction noted of it ("": no digest); NULL: nothing */
+    const char *known_name; /* what it was called there, relative to the folder; NULL: not known */
 } EkExtractOrder;
 
 /* Writes one file below the folder: complete or not at all, never through a symbolic link. Bytes

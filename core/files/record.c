@@ -4,18 +4,32 @@
 #include "base/text.h"
 
 #include <errno.h>
+#include <fcntl.h>
 #include <stdio.h>
 #include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
 
 #define HEADER                                                                                     \
     "volume,number,path,written_as,size,sha256,condition,bad_bytes,unread_bytes,holes\r\n"
 
-enum { COLUMN_VOLUME, COLUMN_NUMBER, COLUMN_SUM = 5, COLUMNS = 10 };
+enum { COLUMN_VOLUME, COLUMN_NUMBER, COLUMN_NAME = 3, COLUMN_SUM = 5, COLUMNS = 10 };
+
+/* What a spreadsheet takes for a formula begins with one of these. */
+#define FORMULA_STARTS "=+-@\t\r"
 
 struct EkRecordTable {
     FILE *file;
-    GHashTable *sums; /* "VOLUME:NUMBER" to the sum */
+    GHashTable *rows; /* "VOLUME:NUMBER" to EkRecorded */
 };
+
+static void recorded_free(gpointer data)
+{
+    EkRecorded *row = data;
+    g_free(row->name);
+    g_free(row->sha256);
+    g_free(row);
+}
 
 static char *key_of(guint64 volume, guint64 number)
 {
@@ -50,6 +64,14 @@ static gboolean next_field(const char **at, GString *field, gboolean *is_last)
     return TRUE;
 }
 
+/* A text without the mark that keeps spreadsheets from computing it. */
+static const char *without_mark(const char *text)
+{
+    return text[0] == '\'' && text[1] != '\0' && strchr("'" FORMULA_STARTS, text[1]) != NULL
+               ? text + 1
+               : text;
+}
+
 static void load(EkRecordTable *table, const char *text)
 {
     g_autoptr(GString) field = g_string_new(NULL);
@@ -59,49 +81,94 @@ static void load(EkRecordTable *table, const char *text)
     gboolean is_last = FALSE;
     gboolean is_number = FALSE;
     g_autofree char *sum = NULL;
+    g_autofree char *name = NULL;
     while (next_field(&text, field, &is_last)) {
         if (column == COLUMN_VOLUME)
             is_number = ek_text_parse_u64(field->str, &volume);
         else if (column == COLUMN_NUMBER)
             is_number = is_number && ek_text_parse_u64(field->str, &number);
-        else if (column == COLUMN_SUM && strlen(field->str) == 64)
+        else if (column == COLUMN_NAME)
+            name = g_strdup(without_mark(field->str));
+        else if (column == COLUMN_SUM && (field->len == 64 || field->len == 0))
             sum = g_strdup(field->str);
         column++;
         if (!is_last)
             continue;
-        if (column == COLUMNS && is_number && sum != NULL)
-            g_hash_table_replace(table->sums, key_of(volume, number), g_steal_pointer(&sum));
+        if (column == COLUMNS && is_number && sum != NULL && name != NULL) {
+            EkRecorded *row = g_new0(EkRecorded, 1);
+            row->name = g_steal_pointer(&name);
+            row->sha256 = g_steal_pointer(&sum);
+            g_hash_table_replace(table->rows, key_of(volume, number), row);
+        }
         g_clear_pointer(&sum, g_free);
+        g_clear_pointer(&name, g_free);
         column = 0;
     }
 }
 
+/* The file in the folder: a regular one with one name, not reached through a link. */
+static int open_file(const char *folder, GError **error)
+{
+    struct stat st;
+    int at = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    int fd = at < 0
+                 ? -1
+                 : openat(at, EK_RECORD_NAME,
+                          O_RDWR | O_APPEND | O_CREAT | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC, 0666);
+    int errnum = errno;
+    if (at >= 0)
+        close(at);
+    if (fd >= 0 && fstat(fd, &st) == 0 && S_ISREG(st.st_mode) && st.st_nlink == 1)
+        return fd;
+    if (fd >= 0 || errnum == ELOOP || errnum == ENXIO)
+        ek_error_set(error, EK_ERROR_REFUSED,
+                     "%s/" EK_RECORD_NAME " is a link, has a second name, or is no regular file. "
+                     "Nothing was written. Remove it, or name another folder",
+                     folder);
+    else
+        ek_error_from_errno(error, EK_ERROR_FAILED, errnum, "cannot write %s/" EK_RECORD_NAME,
+                            folder);
+    if (fd >= 0)
+        close(fd);
+    return -1;
+}
+
+static GString *read_all(int fd)
+{
+    GString *text = g_string_new(NULL);
+    g_autofree char *buffer = g_malloc(65536);
+    ssize_t got;
+    while ((got = read(fd, buffer, 65536)) > 0)
+        g_string_append_len(text, buffer, got);
+    return text;
+}
+
 EkRecordTable *ek_record_open(const char *folder, GError **error)
 {
-    g_autofree char *path = g_build_filename(folder, EK_RECORD_NAME, NULL);
-    g_autofree char *text = NULL;
-    gsize length = 0;
-    EkRecordTable *table = g_new0(EkRecordTable, 1);
-    table->sums = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, g_free);
-    gboolean fine = TRUE;
-    if (g_file_test(path, G_FILE_TEST_IS_SYMLINK))
-        fine = ek_error_set(error, EK_ERROR_REFUSED, "%s is a link: not written through", path);
-    else if (g_file_get_contents(path, &text, &length, NULL) && g_str_has_prefix(text, "volume,"))
-        load(table, text);
-    else if (length > 0)
-        fine = ek_error_set(error, EK_ERROR_REFUSED,
-                            "%s is no table of what was extracted. Name another folder", path);
-    if (fine && (table->file = fopen(path, "ae")) == NULL)
-        fine = ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot write %s", path);
-    if (!fine) {
-        ek_record_close(table, NULL);
+    int fd = open_file(folder, error);
+    if (fd < 0)
         return NULL;
-    }
-    if (length == 0)
+    EkRecordTable *table = g_new0(EkRecordTable, 1);
+    table->rows = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, recorded_free);
+    table->file = fdopen(fd, "a");
+    GString *text = read_all(fd);
+    gboolean is_ours = text->len == 0 || g_str_has_prefix(text->str, "volume,");
+    if (is_ours)
+        load(table, text->str);
+    if (text->len == 0)
         fputs(HEADER, table->file);
-    else if (text[length - 1] != '\n')
+    else if (is_ours && text->str[text->len - 1] != '\n')
         fputs("\r\n", table->file); /* behind a row that was cut off */
-    return table;
+    g_string_free(text, TRUE);
+    if (is_ours)
+        return table;
+    ek_error_set(error, EK_ERROR_REFUSED,
+                 "%s/" EK_RECORD_NAME
+                 " is no table of what was extracted. Nothing was written. Name "
+                 "another folder",
+                 folder);
+    ek_record_close(table, NULL);
+    return NULL;
 }
 
 gboolean ek_record_close(EkRecordTable *table, GError **error)
@@ -112,25 +179,26 @@ gboolean ek_record_close(EkRecordTable *table, GError **error)
             ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot write %s", EK_RECORD_NAME);
     if (table->file != NULL)
         fclose(table->file);
-    g_hash_table_unref(table->sums);
+    g_hash_table_unref(table->rows);
     g_free(table);
     return fine;
 }
 
-const char *ek_record_sha256(const EkRecordTable *table, guint64 volume, guint64 number)
+const EkRecorded *ek_record_find(const EkRecordTable *table, guint64 volume, guint64 number)
 {
     g_autofree char *key = key_of(volume, number);
-    return g_hash_table_lookup(table->sums, key);
+    return g_hash_table_lookup(table->rows, key);
 }
 
 /* --- writing -------------------------------------------------------------------------------- */
 
-/* A text that a spreadsheet would take for a formula is told from one by a space. */
+/* What a spreadsheet would take for a formula is marked as text, as what begins with the mark is.
+ */
 static void put_text(FILE *file, const char *text)
 {
     fputc('"', file);
-    if (*text != '\0' && strchr("=+-@\t\r", *text) != NULL)
-        fputc(' ', file);
+    if (*text != '\0' && strchr("'" FORMULA_STARTS, *text) != NULL)
+        fputc('\'', file);
     for (const char *p = text; *p != '\0'; p++) {
         if (*p == '"')
             fputc('"', file);

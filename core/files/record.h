@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* What was taken out, as a table in the folder it was taken to: extracted.csv (RFC 4180). A later
- * extraction into the same folder knows by it what is there already. */
+ * extraction into the same folder knows by it what is there already. A text that a spreadsheet
+ * would take for a formula, or that begins with an apostrophe, has an apostrophe in front. */
 #ifndef EK_FILES_RECORD_H
 #define EK_FILES_RECORD_H
 
@@ -10,14 +11,21 @@
 
 typedef struct EkRecordTable EkRecordTable;
 
-/* Opens the table in a folder, or begins one. */
+/* Opens the table in a folder, or begins one. EK_ERROR_REFUSED where something else has its name: a
+ * link, a pipe, a file with a second name, another table. */
 EkRecordTable *ek_record_open(const char *folder, GError **error);
 
 /* Writes what is not written yet. FALSE when that failed. */
 gboolean ek_record_close(EkRecordTable *table, GError **error);
 
-/* The sum that an earlier extraction noted for a file; NULL: none. */
-const char *ek_record_sha256(const EkRecordTable *table, guint64 volume, guint64 number);
+/* What an earlier extraction noted for a file. */
+typedef struct {
+    char *name;   /* relative to the folder */
+    char *sha256; /* "": it has no digest */
+} EkRecorded;
+
+/* The row of a file; NULL: there is none. It is the table's. */
+const EkRecorded *ek_record_find(const EkRecordTable *table, guint64 volume, guint64 number);
 
 /* Notes one file. `holes`: EkHole. */
 void ek_record_add(EkRecordTable *table, guint64 volume, const char *path, const EkItem *item,

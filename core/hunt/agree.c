@@ -122,7 +122,7 @@ static gboolean measure_trace(EkGate *gate, const EkTrace *trace, GPtrArray *fin
     /* A header is the first one or the backup of its volume, never both. */
     g_autoptr(EkVolume) best = NULL;
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = format->measure(gate, &claims[i], error);
+        g_autoptr(EkVolume) volume = ek_volume_measure(format, gate, &claims[i], error);
         if (volume == NULL)
             return FALSE;
         if (volume->stands && (best == NULL || volume->confidence > best->confidence ||

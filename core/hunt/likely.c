@@ -67,7 +67,7 @@ static void add_volumes(Likely *likely, const EkTrace *trace)
         return;
     guint count = format->recognise((EkSpan){start, length}, trace->first_byte, claims);
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = format->measure(likely->gate, &claims[i], NULL);
+        g_autoptr(EkVolume) volume = ek_volume_measure(format, likely->gate, &claims[i], NULL);
         if (volume == NULL || !volume->stands || volume->bytes > G_MAXINT64 / 2)
             continue;
         add_end(likely, volume->first_byte);

@@ -3,26 +3,33 @@
 
 #include "hunt/sieve.h"
 
-#define FIRST_TABLE_BIT 48u
-#define FIRST_RECORD_BIT 24u
 #define RUNS_COMPARED 8u
+#define SIEVE_BITS 64u
 
 struct EkHuntSteps {
-    EkSieve *sieve; /* one bit a file system, one its records, one a table */
+    EkSieve *sieve;     /* one bit a file system, then one the records of each, then one a table */
+    guint first_record; /* the bit of the first one's records */
+    guint first_table;
 };
 
 EkHuntSteps *ek_hunt_steps_new(void)
 {
     EkHuntSteps *steps = g_new0(EkHuntSteps, 1);
     EkSieve *sieve = steps->sieve = ek_sieve_new();
+    guint bit = 0;
     for (guint i = 0; ek_file_systems[i] != NULL; i++)
-        ek_sieve_add(sieve, i, ek_file_systems[i]->signatures, ek_file_systems[i]->signature_count);
+        ek_sieve_add(sieve, bit++, ek_file_systems[i]->signatures,
+                     ek_file_systems[i]->signature_count);
+    steps->first_record = bit;
     for (guint i = 0; ek_file_systems[i] != NULL; i++)
-        ek_sieve_add(sieve, FIRST_RECORD_BIT + i, ek_file_systems[i]->record_signatures,
+        ek_sieve_add(sieve, bit++, ek_file_systems[i]->record_signatures,
                      ek_file_systems[i]->record_signature_count);
+    steps->first_table = bit;
     for (guint i = 0; ek_table_formats[i] != NULL; i++)
-        ek_sieve_add(sieve, FIRST_TABLE_BIT + i, ek_table_formats[i]->signatures,
+        ek_sieve_add(sieve, bit++, ek_table_formats[i]->signatures,
                      ek_table_formats[i]->signature_count);
+    /* Whoever adds the format that is one too many learns it from the first test. */
+    g_assert(bit <= SIEVE_BITS);
     return steps;
 }
 
@@ -64,7 +71,8 @@ static void add_record(GArray *runs, const char *format, const EkRecord *record,
 
 /* Asks those whose signature stands in the step. A boot sector ends as a table does: only what is
  * no boot sector may be one. */
-static void look_closer(guint64 bits, EkSpan span, EkByte at, GArray *traces, GArray *runs)
+static void look_closer(const EkHuntSteps *steps, guint64 bits, EkSpan span, EkByte at,
+                        GArray *traces, GArray *runs)
 {
     EkClaim claims[EK_CLAIMS_MOST];
     EkRecord record;
@@ -76,14 +84,14 @@ static void look_closer(guint64 bits, EkSpan span, EkByte at, GArray *traces, GA
             add_trace(traces, "boot-sector", format->name, span, at);
             is_taken = TRUE;
         }
-        if ((bits >> (FIRST_RECORD_BIT + i) & 1) != 0 && runs != NULL &&
+        if ((bits >> (steps->first_record + i) & 1) != 0 && runs != NULL &&
             format->record(span, &record))
             add_record(runs, format->name, &record, at);
     }
     for (guint i = 0; ek_table_formats[i] != NULL && !is_taken; i++) {
         const EkTableFormat *format = ek_table_formats[i];
         /* A drive does not begin with a link of a chain. */
-        if ((bits >> (FIRST_TABLE_BIT + i) & 1) == 0 || (at == 0 && format == &ek_table_ebr) ||
+        if ((bits >> (steps->first_table + i) & 1) == 0 || (at == 0 && format == &ek_table_ebr) ||
             !format->read(span, EK_STEP, &table))
             continue;
         add_trace(traces, "table", format->scheme, span, at);
@@ -96,5 +104,5 @@ void ek_hunt_steps_look(const EkHuntSteps *steps, EkGate *gate, EkSpan span, EkB
 {
     guint64 bits = ek_sieve_look(steps->sieve, span.data);
     if (bits != 0 && ek_gate_known(gate, at, EK_STEP).good == EK_STEP)
-        look_closer(bits, span, at, traces, runs);
+        look_closer(steps, bits, span, at, traces, runs);
 }

@@ -6,7 +6,10 @@
 struct EkGate {
     EkGateParts parts;
     EkFace face;
-    GArray *missing; /* EkRange: what readers miss; NULL: nobody asks */
+    GArray *missing;     /* EkRange: what readers miss; NULL: nobody asks */
+    gboolean is_bounded; /* then so many reads are left */
+    guint reads_left;
+    gboolean is_spent; /* one more was asked for */
 };
 
 EkGate *ek_gate_new(const EkGateParts *parts, EkFace face)
@@ -15,6 +18,19 @@ EkGate *ek_gate_new(const EkGateParts *parts, EkFace face)
     gate->parts = *parts;
     gate->face = face;
     return gate;
+}
+
+EkGate *ek_gate_bounded(const EkGate *gate, guint reads)
+{
+    EkGate *bounded = g_memdup2(gate, sizeof *gate);
+    bounded->is_bounded = TRUE;
+    bounded->reads_left = reads;
+    return bounded;
+}
+
+gboolean ek_gate_is_spent(const EkGate *gate)
+{
+    return gate->is_spent;
 }
 
 void ek_gate_free(EkGate *gate)
@@ -79,6 +95,11 @@ gboolean ek_gate_read(EkGate *gate, EkByte first, guint8 *buffer, gsize length, 
                             "bytes %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT
                             " lie past the end of the drive",
                             first, first + length);
+    gate->is_spent = gate->is_bounded && gate->reads_left == 0;
+    if (gate->is_spent)
+        return ek_error_set(error, EK_ERROR_DAMAGED, "it leads to more places than are looked at");
+    if (gate->is_bounded)
+        gate->reads_left--;
     if (!ek_image_read(gate->parts.image, first, buffer, length, error))
         return FALSE;
     blank_unread(gate, first, buffer, length);

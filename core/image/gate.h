@@ -35,6 +35,13 @@ typedef struct {
 /* Takes nothing over: the parts must live as long as the gate. */
 EkGate *ek_gate_new(const EkGateParts *parts, EkFace face);
 void ek_gate_free(EkGate *gate);
+
+/* A gate to the same bytes that gives out after so many reads: each one more fails with
+ * EK_ERROR_DAMAGED. For one thread. The parts of the first must live as long. The caller frees. */
+EkGate *ek_gate_bounded(const EkGate *gate, guint reads);
+
+/* Did a bounded one give out? */
+gboolean ek_gate_is_spent(const EkGate *gate);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkGate, ek_gate_free)
 
 EkByte ek_gate_bytes(const EkGate *gate);

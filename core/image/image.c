@@ -99,6 +99,14 @@ gboolean ek_image_claim_device(const char *path, EkByte bytes, GError **error)
 
 /* --- */
 
+gboolean ek_image_is_blank(EkImage *image)
+{
+    EkRange data;
+    if (!image->is_device && !ek_image_next_data(image, 0, &data))
+        return TRUE;
+    return is_blank(image->fd, image->bytes);
+}
+
 gboolean ek_image_create(const char *path, EkByte bytes, GError **error)
 {
     int fd = open(path, O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
@@ -122,14 +130,20 @@ gboolean ek_image_create(const char *path, EkByte bytes, GError **error)
     return sync_folder_of(path, error);
 }
 
-EkImage *ek_image_open(const char *path, EkByte bytes, gboolean writable, GError **error)
+EkImage *ek_image_of(int fd, const char *path, EkByte bytes, GError **error)
 {
-    int fd = open(path, (writable ? O_RDWR : O_RDONLY) | O_CLOEXEC);
     struct stat st;
-    if (fd < 0 || fstat(fd, &st) != 0) {
+    if (fstat(fd, &st) != 0) {
         ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot open the image %s", path);
-        if (fd >= 0)
-            close(fd);
+        close(fd);
+        return NULL;
+    }
+    if (!S_ISREG(st.st_mode) && !S_ISBLK(st.st_mode)) {
+        ek_error_set(error, EK_ERROR_REFUSED,
+                     "the image %s is neither a file nor a block device. Nothing was read or "
+                     "written",
+                     path);
+        close(fd);
         return NULL;
     }
     if (S_ISREG(st.st_mode) && (EkByte)st.st_size != bytes) {
@@ -157,6 +171,16 @@ EkImage *ek_image_open(const char *path, EkByte bytes, gboolean writable, GError
     image->fd = fd;
     image->bytes = bytes;
     return image;
+}
+
+EkImage *ek_image_open(const char *path, EkByte bytes, gboolean writable, GError **error)
+{
+    /* A pipe in its place must not hold us up. */
+    int fd = open(path, (writable ? O_RDWR : O_RDONLY) | O_NONBLOCK | O_CLOEXEC);
+    if (fd >= 0)
+        return ek_image_of(fd, path, bytes, error);
+    ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot open the image %s", path);
+    return NULL;
 }
 
 void ek_image_close(EkImage *image)

@@ -20,8 +20,11 @@ gboolean ek_image_claim_device(const char *path, EkByte bytes, GError **error);
 /* These bytes are zeros. In a file a hole stays one; only what stands there is written over. */
 gboolean ek_image_zero(EkImage *image, EkByte first, EkByte bytes, GError **error);
 
-/* Opens an image that must have `bytes` bytes: a shorter one is EK_ERROR_DAMAGED with both sizes.
- */
+/* The image behind a descriptor, which it takes over: it must have `bytes` bytes, a shorter one is
+ * EK_ERROR_DAMAGED with both sizes. `path` is for messages. */
+EkImage *ek_image_of(int fd, const char *path, EkByte bytes, GError **error);
+
+/* The same by its path. */
 EkImage *ek_image_open(const char *path, EkByte bytes, gboolean writable, GError **error);
 void ek_image_close(EkImage *image);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkImage, ek_image_close)
@@ -34,6 +37,9 @@ gboolean ek_image_read(EkImage *image, EkByte first, guint8 *buffer, gsize lengt
 /* Writes where no byte has been written before: zeros are left as holes. */
 gboolean ek_image_write(EkImage *image, EkByte first, const guint8 *data, gsize length,
                         GError **error);
+
+/* Is it blank, as far as a thousand looks tell? */
+gboolean ek_image_is_blank(EkImage *image);
 
 /* Brings all that was written to stable storage. After a failure nothing that was written since the
  * last success may be believed: do not try again. */

@@ -70,6 +70,16 @@ gboolean ek_mark_unpack(guint64 packed, EkMark *mark)
     return state < EK_STATES && reason <= EK_REASON_SKIPPED;
 }
 
+/* No case has so many different marks that their numbers run out, but one that somebody made up:
+ * there a mark that says the same of the sector has to do. */
+static guint number_of_state(const EkReadMap *map, EkState state)
+{
+    for (guint i = 0; i < map->marks->len; i++)
+        if (g_array_index(map->marks, EkMark, i).state == state)
+            return i;
+    return 0;
+}
+
 static guint number_of(EkReadMap *map, EkMark mark)
 {
     mark.attempts = MIN(mark.attempts, MOST_ATTEMPTS);
@@ -83,7 +93,8 @@ static guint number_of(EkReadMap *map, EkMark mark)
     map->last_number[slot] = number != NULL ? GPOINTER_TO_UINT(number) : map->marks->len + 1;
     if (number != NULL)
         return map->last_number[slot] - 1;
-    g_assert(map->marks->len < 1u << MARK_BITS);
+    if (map->marks->len == 1u << MARK_BITS)
+        return number_of_state(map, mark.state);
     g_array_append_val(map->marks, mark);
     g_hash_table_insert(map->numbers, g_memdup2(&bits, sizeof bits),
                         GUINT_TO_POINTER(map->marks->len));
@@ -135,7 +146,8 @@ static EkSector end_of(const EkReadMap *map, Place place)
 
 EkReadMap *ek_read_map_new(EkSector sectors)
 {
-    g_assert(sectors > 0 && sectors < (EkSector)1 << (64 - MARK_BITS));
+    G_STATIC_ASSERT(EK_SECTORS_MOST < (EkSector)1 << (64 - MARK_BITS));
+    g_assert(sectors > 0 && sectors <= EK_SECTORS_MOST);
     EkReadMap *map = g_new0(EkReadMap, 1);
     map->sectors = sectors;
     map->leaves = g_array_new(FALSE, FALSE, sizeof(Leaf));

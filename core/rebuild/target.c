@@ -8,7 +8,6 @@
 #include <linux/fs.h>
 #include <sys/ioctl.h>
 #include <sys/stat.h>
-#include <sys/sysmacros.h>
 #include <unistd.h>
 
 struct EkTarget {
@@ -19,29 +18,11 @@ struct EkTarget {
     gboolean is_device;
 };
 
-/* When a file was made, ns; 0 where the file system does not tell. Inode numbers are used again as
- * soon as a file is gone, so that alone they do not name one for good. */
-static guint64 birth_of(int fd)
+static char *identity_of(const char *path)
 {
-#ifdef STATX_BTIME
-    struct statx more;
-    if (statx(fd, "", AT_EMPTY_PATH, STATX_BTIME, &more) == 0 && (more.stx_mask & STATX_BTIME) != 0)
-        return (guint64)more.stx_btime.tv_sec * 1000000000u + more.stx_btime.tv_nsec;
-#endif
-    return 0;
-}
-
-static char *identity_of(const char *path, int fd, const struct stat *st)
-{
-    if (!S_ISBLK(st->st_mode))
-        return g_strdup_printf("file:%" G_GUINT64_FORMAT ":%" G_GUINT64_FORMAT
-                               ":%" G_GUINT64_FORMAT,
-                               (guint64)st->st_dev, (guint64)st->st_ino, birth_of(fd));
     g_autoptr(EkSystem) system = ek_system_new(NULL);
-    g_autoptr(EkDrive) drive = ek_system_drive_of_path(system, path);
-    if (drive != NULL && drive->serial != NULL)
-        return g_strdup_printf("block:%s", drive->serial);
-    return g_strdup_printf("block:%u:%u", major(st->st_rdev), minor(st->st_rdev));
+    g_autoptr(EkIdentity) identity = ek_system_identify(system, path);
+    return identity != NULL ? g_strdup(identity->name) : g_strdup("");
 }
 
 static EkTarget *from_fd(const char *path, int fd, GError **error)
@@ -60,7 +41,7 @@ static EkTarget *from_fd(const char *path, int fd, GError **error)
     target->fd = fd;
     target->bytes = (EkByte)end;
     target->is_device = S_ISBLK(st.st_mode);
-    target->identity = identity_of(path, fd, &st);
+    target->identity = identity_of(path);
     return target;
 }
 

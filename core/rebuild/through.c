@@ -150,7 +150,7 @@ static EkVolume *measure_through(EkGate *gate, const EkVolume *volume)
         if (volume->by_backup)
             return NULL;
     }
-    EkVolume *seen = volume->format->measure(gate, &claim, NULL);
+    EkVolume *seen = ek_volume_measure(volume->format, gate, &claim, NULL);
     if (seen != NULL && seen->stands && g_str_equal(seen->filesystem, volume->filesystem) &&
         (seen->bytes == volume->bytes || (volume->length_is_least && seen->bytes > volume->bytes)))
         return seen;

@@ -51,6 +51,22 @@ void ek_volume_reason(EkVolume *volume, int points, const char *format, ...)
     volume->confidence = CLAMP(volume->confidence + points, 0, 100);
 }
 
+EkVolume *ek_volume_measure(const EkFileSystem *format, EkGate *gate, const EkClaim *claim,
+                            GError **error)
+{
+    GError *failure = NULL;
+    g_autoptr(EkGate) bounded = ek_gate_bounded(gate, EK_MEASURE_READS);
+    EkVolume *volume = format->measure(bounded, claim, &failure);
+    /* A claim that leads through the whole image is damage, and costs itself only. */
+    if (volume == NULL && ek_gate_is_spent(bounded)) {
+        g_clear_error(&failure);
+        return ek_volume_new(format, format->name);
+    }
+    if (failure != NULL)
+        g_propagate_error(error, failure);
+    return volume;
+}
+
 void ek_volume_term(EkVolume *volume, const char *name, const char *format, ...)
 {
     EkTerm *term = g_new0(EkTerm, 1);

@@ -147,7 +147,8 @@ struct EkFileSystem {
      * Writes what it may mean into `claims`, returns how many. */
     guint (*recognise)(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST]);
 
-    /* Follows a claim into the image. NULL only when reading failed. */
+    /* Follows a claim into the image. NULL only when reading failed. Called through
+     * ek_volume_measure. */
     EkVolume *(*measure)(EkGate *gate, const EkClaim *claim, GError **error);
 
     /* Secondary traces, for when all headers are gone; NULL where this version knows none. Is what
@@ -192,6 +193,11 @@ struct EkFileSystem {
     /* The content of a file that is EK_FILE_ENCODED. FALSE when the sink stopped it. */
     gboolean (*decode)(EkOpened *opened, const EkFile *file, EkContentSink sink, void *data);
 };
+
+/* Follows a claim into the image, with at most EK_MEASURE_READS reads: a claim that wants more does
+ * not stand. NULL with *error only when reading failed. The caller frees. */
+EkVolume *ek_volume_measure(const EkFileSystem *format, EkGate *gate, const EkClaim *claim,
+                            GError **error);
 
 /* All file systems, NULL at the end. */
 extern const EkFileSystem *const ek_file_systems[];

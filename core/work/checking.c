@@ -3,6 +3,7 @@
 
 #include "base/digest.h"
 #include "case/mapstore.h"
+#include "work/sums.h"
 
 #include <string.h>
 
@@ -44,27 +45,13 @@ static gboolean go_on(const Checking *self, GError **error)
     return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
 }
 
-static gboolean sum_of_image(const Checking *self, guint64 block, guint8 *buffer, guint64 *sum,
-                             GError **error)
-{
-    EkByte first = block * EK_BLOCK_BYTES;
-    EkByte end = MIN(first + EK_BLOCK_BYTES, self->check->bytes);
-    for (*sum = 0; first < end; first += PIECE_BYTES) {
-        gsize length = (gsize)MIN(PIECE_BYTES, end - first);
-        if (!ek_gate_read(self->view.gate, first, buffer, length, NULL, error))
-            return FALSE;
-        *sum += ek_block_sum(first / self->sector_size, self->sector_size, buffer, length);
-    }
-    return TRUE;
-}
-
-static gboolean check_block(Checking *self, guint64 block, guint64 kept, guint8 *buffer,
-                            GError **error)
+static gboolean check_block(Checking *self, guint64 block, guint64 kept, GError **error)
 {
     guint64 sum = 0;
     EkByte first = block * EK_BLOCK_BYTES;
     self->check->done = first;
-    if (!go_on(self, error) || !sum_of_image(self, block, buffer, &sum, error))
+    if (!go_on(self, error) ||
+        !ek_sums_of_block(self->view.gate, self->sector_size, block, &sum, error))
         return FALSE;
     if (sum == kept)
         return TRUE;
@@ -92,7 +79,6 @@ static guint64 next_with_data(const Checking *self, guint64 block)
 static gboolean check_blocks(Checking *self, GError **error)
 {
     sqlite3 *store = ek_case_map(self->view.opened);
-    g_autofree guint8 *buffer = g_malloc(PIECE_BYTES);
     g_autoptr(EkStatement) rows =
         ek_sql_prepare(store, error, "SELECT block,sum FROM block_sum ORDER BY block", "");
     if (rows == NULL)
@@ -104,7 +90,7 @@ static gboolean check_blocks(Checking *self, GError **error)
         if (block >= self->check->blocks)
             return TRUE;
         guint64 kept = block == with_sum ? (guint64)sqlite3_column_int64(rows, 1) : 0;
-        if (!check_block(self, block, kept, buffer, error))
+        if (!check_block(self, block, kept, error))
             return FALSE;
         if (block == with_sum)
             got = ek_sql_step(store, rows, error);
@@ -115,11 +101,7 @@ static gboolean check_blocks(Checking *self, GError **error)
 
 static gboolean has_sums(const Checking *self, GError **error)
 {
-    sqlite3 *store = ek_case_map(self->view.opened);
-    g_autoptr(EkStatement) row = ek_sql_prepare(store, error, "SELECT has_sums FROM totals", "");
-    if (row == NULL || ek_sql_step(store, row, error) < 0)
-        return FALSE;
-    if (sqlite3_column_int(row, 0) != 0)
+    if (ek_sums_are_kept(self->view.opened))
         return TRUE;
     return ek_error_set(error, EK_ERROR_UNSUPPORTED,
                         "%s has no sums to check against: it was begun by an earlier version, or "

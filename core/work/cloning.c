@@ -124,6 +124,18 @@ static gboolean load_repairs(EkCloning *cloning, const EkCloneOrder *order, GErr
     return cloning->plan != NULL;
 }
 
+/* Of a drive of which nothing was read a clone is empty. */
+static gboolean check_content(const EkCloning *cloning, const EkCloneOrder *order, GError **error)
+{
+    gboolean has_edits = cloning->plan != NULL && cloning->plan->edits->len > 0;
+    if (ek_read_map_total(cloning->view.map, EK_STATE_GOOD) > 0 || has_edits)
+        return TRUE;
+    return ek_error_set(error, EK_ERROR_REFUSED,
+                        "there is nothing to write: no sector of the drive was read yet%s. Nothing "
+                        "was written. Image it first: ektypon image %s",
+                        order->as_imaged ? "" : ", and nothing is planned", order->folder);
+}
+
 EkCloning *ek_cloning_new(EkSystem *system, const EkCloneOrder *order, const gint *cancel,
                           GError **error)
 {
@@ -133,9 +145,9 @@ EkCloning *ek_cloning_new(EkSystem *system, const EkCloneOrder *order, const gin
     if (!ek_view_open_locked(&cloning->view, order->folder, EK_LOCK_EDITS, &cloning->lock, error))
         return NULL;
     const EkCaseInfo *info = ek_case_info(cloning->view.opened);
-    if (!ek_guard_apart(system, order->target, info->path, "the target", error) ||
-        !ek_guard_target(system, order->target, order->meant, error) ||
-        !load_repairs(cloning, order, error))
+    EkGuard guard = {system, &cloning->view, NULL, cancel};
+    if (!ek_guard_over(&guard, order->target, order->confirmed, error) ||
+        !load_repairs(cloning, order, error) || !check_content(cloning, order, error))
         return NULL;
     EkRange data = {0, 0};
     EkByte needed = 0;

@@ -12,8 +12,8 @@ typedef struct EkCloning EkCloning;
 typedef struct {
     const char *folder;
     const char *target;
-    const char *options; /* for the log */
-    const char *meant;
+    const char *options;     /* for the log */
+    const char *confirmed;   /* what the user typed or gave for the target: ek_guard_word; NULL */
     gboolean as_imaged;      /* without the plan */
     gboolean leave_out_rest; /* of the image, which a smaller device has no room for */
 } EkCloneOrder;

@@ -3,7 +3,7 @@
 
 #include "base/text.h"
 #include "case/mapstore.h"
-#include "work/guard.h"
+#include "work/ownimage.h"
 
 #define POLL_NS ((gint64)1000000000)
 #define LONGEST_SIMULATED_WAIT_NS (24 * 3600 * (gint64)1000000000)
@@ -15,7 +15,8 @@ struct EkImaging {
     const gint *cancel;
     EkLock *lock;
     EkDevice *device;
-    EkImage *image; /* the one that is written to */
+    EkCaseSource *source; /* that is read from */
+    EkImage *image;       /* the one that is written to */
     EkCapture *capture;
     gint64 event;
     EkByte read_before;  /* by captures that were given up */
@@ -30,7 +31,7 @@ gboolean ek_imaging_is_complete(const char *folder, EkKeptState *state, EkByte *
     if (opened == NULL || !ek_mapstore_state(opened, state, error))
         return FALSE;
     const EkCaseInfo *info = ek_case_info(opened);
-    g_autoptr(EkImage) image = ek_image_open(info->image, info->bytes, FALSE, error);
+    g_autoptr(EkImage) image = ek_case_open_image(opened, error);
     if (image == NULL)
         return FALSE;
     *bytes = info->bytes;
@@ -65,9 +66,8 @@ static const char *source_of(const EkImaging *imaging)
 static gboolean open_source(EkImaging *imaging, GError **error)
 {
     const EkCaseInfo *info = ek_case_info(imaging->view.opened);
-    EkDeviceOptions options = {.sector_size = info->sector_size};
-    if (!ek_guard_source(imaging->system, source_of(imaging), FALSE, error) ||
-        !ek_guard_apart(imaging->system, info->image, source_of(imaging), "the image", error))
+    EkDeviceOptions options = {.sector_size = info->sector_size, .cancel = imaging->cancel};
+    if (!ek_guard_source(imaging->system, source_of(imaging), FALSE, error))
         return FALSE;
     g_autoptr(EkDevice) device = ek_device_open(source_of(imaging), &options, error);
     if (device == NULL || !check_size(info, &device, error))
@@ -75,6 +75,18 @@ static gboolean open_source(EkImaging *imaging, GError **error)
     ek_device_set_cancel(device, imaging->cancel);
     imaging->device = g_steal_pointer(&device);
     return TRUE;
+}
+
+/* The image, for writing: on no source that the case knows, nor on the one it reads from now. */
+static gboolean open_image(EkImaging *imaging, GError **error)
+{
+    const EkDeviceInfo *info = ek_device_info(imaging->device);
+    g_clear_pointer(&imaging->source, ek_case_source_free);
+    imaging->source = ek_guard_describe_source(imaging->system, source_of(imaging),
+                                               ek_device_kind_name(info->kind), info->bytes);
+    EkGuard guard = {imaging->system, &imaging->view, imaging->source, imaging->cancel};
+    imaging->image = ek_ownimage_open(&guard, imaging->choices.confirmed, error);
+    return imaging->image != NULL;
 }
 
 static EkByte space_needed(const EkImaging *imaging)
@@ -150,9 +162,7 @@ EkImaging *ek_imaging_new(EkSystem *system, const char *folder, const char *opti
         !ek_mapstore_state(imaging->view.opened, &state, error) || !open_source(imaging, error) ||
         (!choices->allow_short_space && !check_space(imaging, error)))
         return NULL;
-    const EkCaseInfo *info = ek_case_info(imaging->view.opened);
-    imaging->image = ek_image_open(info->image, info->bytes, TRUE, error);
-    if (imaging->image == NULL)
+    if (!open_image(imaging, error))
         return NULL;
     ek_device_recall(imaging->device, (EkDeviceMemory){state.device_clock, state.device_used});
     imaging->event = ek_event_begin(imaging->view.opened, "image", options, error);
@@ -167,6 +177,7 @@ void ek_imaging_free(EkImaging *imaging)
     g_clear_pointer(&imaging->capture, ek_capture_free);
     g_clear_pointer(&imaging->image, ek_image_close);
     g_clear_pointer(&imaging->device, ek_device_close);
+    g_clear_pointer(&imaging->source, ek_case_source_free);
     g_clear_pointer(&imaging->lock, ek_lock_release);
     ek_view_close(&imaging->view);
     g_mutex_clear(&imaging->capture_lock);
@@ -257,6 +268,7 @@ static gboolean open_again(EkImaging *imaging)
 {
     EkDeviceMemory memory = ek_device_remember(imaging->device);
     EkDevice *old = g_steal_pointer(&imaging->device);
+    ek_device_release(old);
     if (!open_source(imaging, NULL)) {
         imaging->device = old;
         return FALSE;
@@ -336,6 +348,10 @@ EkCaptureEnd ek_imaging_run(EkImaging *imaging, GError **error)
     while (may_go_on(imaging, end, &failure));
     if (end == EK_CAPTURE_GONE && is_cancelled(imaging))
         end = EK_CAPTURE_CANCELLED;
+    /* What turned out to be another drive is none of this case's. */
+    if (end != EK_CAPTURE_STRANGER &&
+        !ek_case_add_source(imaging->view.opened, imaging->source, &failure))
+        end = EK_CAPTURE_FAILED;
     EkCaptureProgress now = ek_imaging_progress(imaging);
     g_autofree char *read = ek_text_size(now.read_bytes);
     g_autofree char *detail =

@@ -20,6 +20,7 @@ typedef struct {
     EkCaptureChoices capture;
     const char *source; /* go on reading from here; NULL: where the case was opened */
     EkReopening reopening;
+    const char *confirmed; /* the name of an image outside the case, see ek_ownimage_open; NULL */
     gboolean allow_short_space;
     gboolean wait;       /* for the drive to come back, and for room to be made */
     EkPrefix *prefix;    /* the digest of what is read in order; NULL: nobody asks */

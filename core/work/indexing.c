@@ -7,7 +7,7 @@
 
 #include <unistd.h>
 
-#define READERS "6" /* changes when what a walk hands on does */
+#define READERS "7" /* changes when what a walk hands on does */
 
 struct EkIndexing {
     EkView *view;
@@ -124,6 +124,7 @@ gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **erro
 {
     EkInventory *inventory = indexing->inventory;
     EkFiles *files = &indexing->files;
+    ek_inventory_watch(inventory, cancel);
     if (ek_inventory_is_finished(inventory))
         return TRUE;
     if (!find_records(indexing, cancel, error))

@@ -4,10 +4,13 @@
 #include "case/mapstore.h"
 #include "device/device.h"
 #include "image/image.h"
-#include "work/guard.h"
+#include "work/ownimage.h"
 
 #include <errno.h>
+#include <fcntl.h>
 #include <glib/gstdio.h>
+#include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -23,59 +26,169 @@ static char *absolute_source(const char *source)
     return g_strconcat(simulated ? "sim:" : "", path, NULL);
 }
 
-/* Takes away what a failed opening has made. */
-static void clean_up(const EkOpening *opening, const char *image, gboolean made_image)
-{
-    static const char *const names[] = {"case.db", "case.db-wal", "case.db-shm",
-                                        "map.db",  "map.db-wal",  "map.db-shm"};
-    if (made_image)
-        unlink(image);
-    for (gsize i = 0; i < G_N_ELEMENTS(names); i++) {
-        g_autofree char *path = g_build_filename(opening->folder, names[i], NULL);
-        unlink(path);
-    }
-    rmdir(opening->folder);
-}
-
 static gboolean is_block_device(const char *path)
 {
     struct stat st;
     return stat(path, &st) == 0 && S_ISBLK(st.st_mode);
 }
 
-static EkCase *make_case(const EkOpening *opening, const EkDeviceInfo *device, const char *source,
-                         const char *image, GError **error)
+/* --- a folder that is there as a whole or not at all ----------------------------------------- */
+
+/* A folder beside the one that it will be, under a name of its own. NULL with *error. */
+static char *make_draft(const char *folder, GError **error)
+{
+    g_autofree char *full = g_canonicalize_filename(folder, NULL);
+    g_autofree char *parent = g_path_get_dirname(full);
+    g_autofree char *name = g_path_get_basename(full);
+    g_autofree char *draft = g_strdup_printf("%s/.%.200s.ektypon-new-XXXXXX", parent, name);
+    if (g_mkdir_with_parents(parent, 0777) == 0 && g_mkdtemp_full(draft, 0777) != NULL)
+        return g_steal_pointer(&draft);
+    ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot make the folder %s", folder);
+    return NULL;
+}
+
+static void discard_draft(const char *draft)
+{
+    g_autoptr(GPtrArray) names = g_ptr_array_new_with_free_func(g_free);
+    GDir *inside = g_dir_open(draft, 0, NULL);
+    for (const char *name; inside != NULL && (name = g_dir_read_name(inside)) != NULL;)
+        g_ptr_array_add(names, g_build_filename(draft, name, NULL));
+    if (inside != NULL)
+        g_dir_close(inside);
+    for (guint i = 0; i < names->len; i++)
+        if (unlink(names->pdata[i]) != 0)
+            rmdir(names->pdata[i]);
+    rmdir(draft);
+}
+
+static void sync_folder(const char *folder)
+{
+    int fd = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    if (fd < 0)
+        return;
+    (void)fsync(fd);
+    close(fd);
+}
+
+/* Gives the draft its name. An empty folder of that name is replaced, nothing else is. */
+static gboolean name_draft(const char *draft, const char *folder, GError **error)
+{
+    g_autofree char *full = g_canonicalize_filename(folder, NULL);
+    g_autofree char *parent = g_path_get_dirname(full);
+    sync_folder(draft);
+    if (rename(draft, full) != 0) {
+        int errnum = errno;
+        if (errnum == ENOTEMPTY || errnum == EEXIST || errnum == ENOTDIR)
+            return ek_error_set(
+                error, EK_ERROR_REFUSED,
+                "%s is something already: another command made it meanwhile. Name a "
+                "folder that does not exist yet",
+                folder);
+        return ek_error_from_errno(error, EK_ERROR_FAILED, errnum, "cannot make the folder %s",
+                                   folder);
+    }
+    sync_folder(parent);
+    return TRUE;
+}
+
+/* --- making --- */
+
+/* A case whose folder is still a draft. */
+typedef struct {
+    const EkOpening *opening;
+    EkSystem *system;
+    const char *source; /* absolute */
+    char *draft;
+    char *image;         /* where it is made: in the draft, or where the user wants it */
+    gboolean made_image; /* outside of the draft */
+    gboolean marked;
+} Making;
+
+static void making_clear(Making *making, gboolean failed)
+{
+    if (failed && making->marked)
+        ek_ownimage_unmark(making->image);
+    if (failed && making->made_image)
+        unlink(making->image);
+    if (failed && making->draft != NULL)
+        discard_draft(making->draft);
+    g_free(making->draft);
+    g_free(making->image);
+}
+
+static gboolean make_image(Making *making, EkByte bytes, GError **error)
+{
+    const char *wanted = making->opening->image;
+    gboolean on_device = wanted != NULL && is_block_device(wanted);
+    making->image = wanted != NULL ? g_canonicalize_filename(wanted, NULL)
+                                   : g_build_filename(making->draft, "image.raw", NULL);
+    if (on_device)
+        return ek_image_claim_device(making->image, bytes, error);
+    if (!ek_image_create(making->image, bytes, error))
+        return FALSE;
+    making->made_image = wanted != NULL;
+    return TRUE;
+}
+
+static gboolean make_stores(Making *making, const EkDeviceInfo *device, GError **error)
 {
     EkCaseInfo info = {
-        .source = (char *)source,
+        .source = (char *)making->source,
         .kind = (char *)ek_device_kind_name(device->kind),
-        .path = (char *)(g_str_has_prefix(source, "sim:") ? source + strlen("sim:") : source),
+        .path = (char *)(g_str_has_prefix(making->source, "sim:") ? making->source + strlen("sim:")
+                                                                  : making->source),
         .model = device->model,
         .serial = device->serial,
-        .image = (char *)image,
+        .image = making->image,
         .verified = TRUE,
         .sector_size = device->sector_size,
         .physical_sector_size = device->physical_sector_size,
         .bytes = device->bytes,
         .sectors = device->sectors,
     };
-    if (g_mkdir_with_parents(opening->folder, 0777) != 0) {
-        ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot make the folder %s",
-                            opening->folder);
-        return NULL;
-    }
-    gboolean on_device = is_block_device(image);
-    gboolean has_image = on_device ? ek_image_claim_device(image, device->bytes, error)
-                                   : ek_image_create(image, device->bytes, error);
-    EkCase *made = has_image ? ek_case_create(opening->folder, &info, error) : NULL;
-    if (made == NULL)
-        clean_up(opening, image, has_image && !on_device);
-    return made;
+    g_autofree char *machine = ek_system_machine(making->system);
+    g_autoptr(EkCaseSource) source =
+        ek_guard_describe_source(making->system, making->source, info.kind, device->bytes);
+    g_autoptr(EkCase) made = ek_case_create(making->draft, &info, machine, error);
+    if (made == NULL || !ek_case_add_source(made, source, error))
+        return FALSE;
+    if (!making->made_image)
+        return TRUE;
+    making->marked = ek_ownimage_mark(making->image, ek_case_info(made)->id, error);
+    return making->marked;
+}
+
+static EkCase *make_case(EkSystem *system, const EkOpening *opening, const EkDeviceInfo *device,
+                         const char *source, GError **error)
+{
+    Making making = {.opening = opening, .system = system, .source = source};
+    making.draft = make_draft(opening->folder, error);
+    gboolean fine = making.draft != NULL && make_image(&making, device->bytes, error) &&
+                    make_stores(&making, device, error) &&
+                    name_draft(making.draft, opening->folder, error);
+    making_clear(&making, !fine);
+    return fine ? ek_case_open(opening->folder, TRUE, error) : NULL;
+}
+
+/* Everything that must hold before anything is made. */
+static gboolean check_places(EkSystem *system, const EkOpening *opening, const char *image,
+                             const char *source, const EkDeviceInfo *device, GError **error)
+{
+    g_autoptr(EkCaseSource) described =
+        ek_guard_describe_source(system, source, ek_device_kind_name(device->kind), device->bytes);
+    EkGuard guard = {.system = system, .source = described};
+    if (!ek_guard_output(&guard, opening->folder, "the case", error) ||
+        !ek_guard_image(&guard, image, error))
+        return FALSE;
+    if (g_file_test(image, G_FILE_TEST_EXISTS) && !is_block_device(image))
+        return ek_error_set(error, EK_ERROR_REFUSED,
+                            "the image %s exists. Name a file that does not exist", image);
+    return opening->allow_short_space || ek_guard_space(image, device->bytes, "the image", error);
 }
 
 EkCase *ek_opening_make(EkSystem *system, const EkOpening *opening, GError **error)
 {
-    EkDeviceOptions options = {.sector_size = opening->sector_size};
+    EkDeviceOptions options = {.sector_size = opening->sector_size, .cancel = opening->cancel};
     g_autofree char *source = absolute_source(opening->source);
     if (!ek_case_check_absent(opening->folder, error) ||
         !ek_guard_source(system, source, !opening->allow_partition, error))
@@ -83,23 +196,16 @@ EkCase *ek_opening_make(EkSystem *system, const EkOpening *opening, GError **err
     g_autofree char *image = opening->image != NULL
                                  ? g_canonicalize_filename(opening->image, NULL)
                                  : g_build_filename(opening->folder, "image.raw", NULL);
-    if (!ek_guard_apart(system, opening->folder, source, "the case", error) ||
-        !ek_guard_apart(system, image, source, "the image", error))
-        return NULL;
-    if (!ek_guard_free(system, image, error))
-        return NULL;
-    if (g_file_test(image, G_FILE_TEST_EXISTS) && !is_block_device(image)) {
-        ek_error_set(error, EK_ERROR_REFUSED, "the image %s exists. Name a file that does not",
-                     image);
-        return NULL;
-    }
     g_autoptr(EkDevice) device = ek_device_open(source, &options, error);
     if (device == NULL)
         return NULL;
     const EkDeviceInfo *info = ek_device_info(device);
-    if (!opening->allow_short_space && !ek_guard_space(image, info->bytes, "the image", error))
+    if (!check_places(system, opening, image, source, info, error))
         return NULL;
-    return make_case(opening, info, source, image, error);
+    EkCase *made = make_case(system, opening, info, source, error);
+    if (made != NULL && opening->told != NULL)
+        *opening->told = info->locked;
+    return made;
 }
 
 /* --- adopting --- */
@@ -139,44 +245,58 @@ static gboolean store_map(EkCase *made, const EkAdoption *adoption, GError **err
            ek_sql_do(ek_case_map(made), error, "UPDATE totals SET has_sums=0", "");
 }
 
-EkCase *ek_opening_adopt(EkSystem *system, const EkAdoption *adoption, GError **error)
+/* What is adopted, as far as the case can hold it. */
+static gboolean look_at_image(const EkAdoption *adoption, const char *image, EkDeviceInfo *device,
+                              GError **error)
 {
-    EkOpening opening = {.folder = adoption->folder};
-    g_autofree char *image = g_canonicalize_filename(adoption->image, NULL);
-    g_autofree char *source = g_strconcat(EK_ADOPTED_PREFIX, image, NULL);
-    (void)system;
-    if (!ek_case_check_absent(adoption->folder, error))
-        return NULL;
     g_autoptr(EkDevice) file =
         ek_file_open(image, adoption->sector_size != 0 ? adoption->sector_size : EK_STEP, error);
     if (file == NULL)
-        return NULL;
-    EkDeviceInfo device = *ek_device_info(file);
-    if (device.bytes == 0) {
-        ek_error_set(error, EK_ERROR_ABSENT, "%s is empty: no image", image);
-        return NULL;
-    }
-    device.sectors = ek_divide_up(device.bytes, device.sector_size);
+        return FALSE;
+    *device = *ek_device_info(file);
+    device->path = (char *)image;
+    if (device->bytes == 0)
+        return ek_error_set(error, EK_ERROR_ABSENT, "%s is empty: no image", image);
+    return ek_device_count_sectors(device, error);
+}
+
+static gboolean adopt_into(EkSystem *system, const EkAdoption *adoption, const char *draft,
+                           const char *image, GError **error)
+{
+    EkDeviceInfo device;
+    g_autofree char *source = g_strconcat(EK_ADOPTED_PREFIX, image, NULL);
+    g_autofree char *machine = ek_system_machine(system);
+    if (!look_at_image(adoption, image, &device, error))
+        return FALSE;
     EkCaseInfo info = {
         .source = source,
         .kind = (char *)"adopted",
-        .path = image,
-        .image = image,
+        .path = (char *)image,
+        .image = (char *)image,
         .verified = adoption->has_list,
         .sector_size = device.sector_size,
         .physical_sector_size = device.sector_size,
         .bytes = device.bytes,
         .sectors = device.sectors,
     };
-    if (g_mkdir_with_parents(opening.folder, 0777) != 0) {
-        ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot make the folder %s",
-                            opening.folder);
+    g_autoptr(EkCaseSource) described =
+        ek_guard_describe_source(system, image, info.kind, info.bytes);
+    g_autoptr(EkCase) made = ek_case_create(draft, &info, machine, error);
+    return made != NULL && ek_case_add_source(made, described, error) &&
+           store_map(made, adoption, error);
+}
+
+EkCase *ek_opening_adopt(EkSystem *system, const EkAdoption *adoption, GError **error)
+{
+    g_autofree char *image = g_canonicalize_filename(adoption->image, NULL);
+    if (!ek_case_check_absent(adoption->folder, error))
         return NULL;
-    }
-    g_autoptr(EkCase) made = ek_case_create(opening.folder, &info, error);
-    if (made == NULL || !store_map(made, adoption, error)) {
-        clean_up(&opening, image, FALSE);
+    g_autofree char *draft = make_draft(adoption->folder, error);
+    if (draft == NULL)
         return NULL;
-    }
-    return g_steal_pointer(&made);
+    if (adopt_into(system, adoption, draft, image, error) &&
+        name_draft(draft, adoption->folder, error))
+        return ek_case_open(adoption->folder, TRUE, error);
+    discard_draft(draft);
+    return NULL;
 }

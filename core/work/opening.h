@@ -13,6 +13,8 @@ typedef struct {
     guint32 sector_size; /* files only; 0 for 512 */
     gboolean allow_partition;
     gboolean allow_short_space;
+    const gint *cancel; /* atomic; NULL */
+    gboolean *told;     /* set when the kernel was made to refuse writes to the source; NULL */
 } EkOpening;
 
 /* A finished image that was made elsewhere becomes a case, where it lies. */

@@ -83,30 +83,6 @@ static gboolean is_same_place(const char *a, const char *b)
            left.st_ino == right.st_ino;
 }
 
-/* The original is written to only when all of it was read that can be, and it is named. */
-static gboolean guard_original(const Job *job, const EkRebuildOrder *order, GError **error)
-{
-    const EkCaseInfo *info = ek_case_info(job->view.opened);
-    if (!ek_guard_is_source(info, order->target))
-        return TRUE;
-    EkSector left = ek_read_map_total(job->view.map, EK_STATE_UNTOUCHED) +
-                    ek_read_map_total(job->view.map, EK_STATE_SET_ASIDE);
-    if (left > 0)
-        return ek_error_set(error, EK_ERROR_REFUSED,
-                            "%s is the original, and %" G_GUINT64_FORMAT " sectors of it were not "
-                            "read yet. Finish imaging first, or name a clone",
-                            order->target, left);
-    const char *word = info->serial != NULL ? info->serial : info->path;
-    gsize length = strlen(word);
-    const char *tail = length > 4 ? word + length - 4 : word;
-    if (order->meant != NULL && g_str_has_suffix(order->meant, tail))
-        return TRUE;
-    return ek_error_set(error, EK_ERROR_REFUSED,
-                        "%s is the original. Work on a clone: ektypon clone %s FILE. To insist: "
-                        "--i-mean %s",
-                        order->target, order->folder, tail);
-}
-
 static gboolean job_open(Job *job, EkSystem *system, const EkRebuildOrder *order,
                          const char *command, GError **error)
 {
@@ -119,8 +95,8 @@ static gboolean job_open(Job *job, EkSystem *system, const EkRebuildOrder *order
         if (job->imaging == NULL)
             return FALSE;
     }
-    if (!guard_original(job, order, error) ||
-        !ek_guard_target(system, order->target, order->meant, error))
+    EkGuard guard = {system, &job->view, NULL, NULL};
+    if (!ek_guard_edits(&guard, order->target, order->confirmed, error))
         return FALSE;
     job->target = ek_target_open(order->target, error);
     if (job->target == NULL)

@@ -16,9 +16,9 @@ EkPlan *ek_rebuilding_plan(const char *folder, const char *options, const EkPlan
 typedef struct {
     const char *folder;
     const char *target;
-    const char *options; /* for the log */
-    const char *meant;   /* the word that says a device is meant; NULL */
-    gboolean anyway;     /* lifts "a planned volume does not open" */
+    const char *options;   /* for the log */
+    const char *confirmed; /* what the user typed or gave for the target: ek_guard_word; NULL */
+    gboolean anyway;       /* lifts "a planned volume does not open" */
 } EkRebuildOrder;
 
 /* What applying or undoing did. */

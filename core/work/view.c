@@ -7,12 +7,11 @@
 /* All of a view but the case, which is open. */
 static gboolean load(EkView *view, GError **error)
 {
-    const EkCaseInfo *info = ek_case_info(view->opened);
     view->map = ek_mapstore_load(view->opened, error);
     if (view->map != NULL)
         view->kept = ek_applications_kept(view->opened, error);
     if (view->kept != NULL)
-        view->image = ek_image_open(info->image, info->bytes, FALSE, error);
+        view->image = ek_case_open_image(view->opened, error);
     if (view->image == NULL) {
         ek_view_close(view);
         return FALSE;

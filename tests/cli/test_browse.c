@@ -181,8 +181,8 @@ static void what_is_taken_out_can_be_chosen(void)
     CHECK_STATUS(apart, 3);
     CHECK_CONTAINS(apart.out, "132 files in 46 folders, 646.8 KiB, to out: 130 whole, 2 holed\n");
     g_auto(Result) trees = shell("find out -type f | wc -l; find holed -type f | sort");
-    CHECK_TEXT(trees.out, "131\nholed/Accessions/2025/accessions-2025.csv\n"
-                          "holed/cold-store/2025-01/day-006.csv\n");
+    CHECK_TEXT(trees.out, "131\nholed/1 Catalogue/Accessions/2025/accessions-2025.csv\n"
+                          "holed/3 sensors/cold-store/2025-01/day-006.csv\n");
     g_auto(Result) rows = shell("grep -c ',whole,' out/extracted.csv; grep -c ',holed,10240,0,' "
                                 "out/extracted.csv");
     CHECK_TEXT(rows.out, "130\n1\n");
@@ -196,17 +196,18 @@ static void what_is_taken_out_can_be_chosen(void)
     g_auto(Result) untold = ektypon("extract bench 1 3 --to out --holed-to holed");
     CHECK_CONTAINS(untold.out, "132 there already\n");
 
-    must("echo mine > 'out/Read me first.txt'");
+    must("echo mine > 'out/1 Catalogue/Read me first.txt'");
     g_auto(Result) kept = ektypon("extract bench \"1:Read me first.txt\" --to out");
     CHECK_STATUS(kept, 3);
     CHECK_CONTAINS(kept.out, "something else is there already and was kept");
     g_auto(Result) renamed =
         ektypon("extract bench \"1:Read me first.txt\" --to out --if-exists rename");
-    CHECK_CONTAINS(renamed.out, "written as Read me first (2).txt");
+    CHECK_CONTAINS(renamed.out, "written as 1 Catalogue/Read me first (2).txt");
     g_auto(Result) replaced =
         ektypon("extract bench \"1:Read me first.txt\" --to out --if-exists replace");
     CHECK_STATUS(replaced, 0);
-    g_auto(Result) both = shell("cmp 'out/Read me first.txt' 'out/Read me first (2).txt'");
+    g_auto(Result) both =
+        shell("cd 'out/1 Catalogue' && cmp 'Read me first.txt' 'Read me first (2).txt'");
     CHECK_STATUS(both, 0);
 
     must("%s find bench --kind audio --numbers 2>/dev/null > list.txt", EKTYPON_PROGRAM_PATH);
@@ -246,8 +247,9 @@ static void deleted_files_come_apart(void)
     CHECK_STATUS(plain, 0);
     g_auto(Result) taken = ektypon("extract bench 1 --deleted --to out");
     CHECK_STATUS(taken, 3);
-    g_auto(Result) same = shell("cmp b 'out/deleted/second sowing.csv' && cmp c out/third.csv && "
-                                "cmp a 'out/extracted (2).csv'");
+    g_auto(Result) same = shell("cmp b 'out/1 fat16 - deleted/second sowing.csv' && "
+                                "cmp c 'out/1 fat16/third.csv' && "
+                                "cmp a 'out/1 fat16/extracted.csv'");
     CHECK_STATUS(same, 0);
 }
 
@@ -279,8 +281,9 @@ static void a_thousand_levels_come_out(void)
     CHECK_TEXT(index.out, "Volume 1: 1001 folders, 1 file, 6 B: 1 whole\n");
     done("tree bench 1");
     done("extract bench 1 --to out");
-    g_auto(Result) deep = shell("cd out && n=0 && while cd d 2>/dev/null; do n=$((n+1)); done; "
-                                "echo $n && cat f");
+    g_auto(Result) deep =
+        shell("cd 'out/1 ext4' && n=0 && while cd d 2>/dev/null; do n=$((n+1)); done; "
+              "echo $n && cat f");
     CHECK_TEXT(deep.out, "1000\nseeds\n");
 }
 

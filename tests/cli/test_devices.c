@@ -116,7 +116,7 @@ static void what_is_in_use_is_refused(void)
     /* Not onto the drive that is recovered, also when it is the file below. */
     g_auto(Result) inside = ektypon("new mount/bench drive.img");
     CHECK_STATUS(inside, 4);
-    CHECK_CONTAINS(inside.err, "lies on the drive that is being recovered");
+    CHECK_CONTAINS(inside.err, "is kept on the source");
     g_auto(Result) image = ektypon("new bench drive.img --image mount/image.raw");
     CHECK_STATUS(image, 4);
     must("umount mount && test ! -e bench");
@@ -177,7 +177,7 @@ static void extraction_stays_off_the_source(void)
     must("mkdir mount && mount %s mount", device);
     g_auto(Result) extracted = ektypon("extract bench 1 --to mount/out");
     CHECK_STATUS(extracted, 4);
-    CHECK_CONTAINS(extracted.err, "lies on the drive that is being recovered");
+    CHECK_CONTAINS(extracted.err, "is kept on the source");
     must("test ! -e mount/out && umount mount");
     detach(device);
 }
@@ -198,20 +198,20 @@ static void a_device_as_target_wants_to_be_meant(void)
     done("plan bench");
     g_auto(Result) refused = ektypon("clone bench %s", device);
     CHECK_STATUS(refused, 4);
-    CHECK_CONTAINS(refused.err, "To say that it is meant: --i-mean");
-    g_auto(Result) wrong = ektypon("clone bench %s --i-mean nope", device);
+    CHECK_CONTAINS(refused.err, "To confirm it: --confirm");
+    g_auto(Result) wrong = ektypon("clone bench %s --confirm nope", device);
     CHECK_STATUS(wrong, 4);
-    g_auto(Result) too_small = ektypon("clone bench %s --i-mean %s", small, small);
+    g_auto(Result) too_small = ektypon("clone bench %s --confirm %s", small, small);
     CHECK_STATUS(too_small, 4);
     CHECK_CONTAINS(too_small.err, "is smaller than the image");
-    done("clone bench %s --i-mean %s", device, device);
-    done("undo bench %s --i-mean %s", device, device);
+    done("clone bench %s --confirm %s", device, device);
+    done("undo bench %s --confirm %s", device, device);
     must("cmp target.img bench/image.raw");
-    done("apply bench %s --i-mean %s", device, device);
+    done("apply bench %s --confirm %s", device, device);
     g_auto(Result) listed = shell("sfdisk -d %s", device);
     CHECK_CONTAINS(listed.out, "size=      163840, type=7");
     must("blockdev --setro %s", device);
-    g_auto(Result) kept = ektypon("undo bench %s --i-mean %s", device, device);
+    g_auto(Result) kept = ektypon("undo bench %s --confirm %s", device, device);
     CHECK_STATUS(kept, 4);
     CHECK_CONTAINS(kept.err, "blockdev --setrw");
     detach(device);
@@ -234,20 +234,20 @@ static void a_larger_device_gets_the_backup_at_its_end(void)
     done("image large");
     done("hunt large");
     done("plan large");
-    g_auto(Result) clone = ektypon("clone large %s --i-mean %s", device, device);
+    g_auto(Result) clone = ektypon("clone large %s --confirm %s", device, device);
     CHECK_STATUS(clone, 0);
     CHECK_CONTAINS(clone.out, "the GPT's backup stands at its end");
     must(
         "sfdisk -V %s && sfdisk -d %s | grep -q 'start=        2048, size=       40960.*Catalogue'",
         device, device);
-    g_auto(Result) again = ektypon("apply large %s --i-mean %s", device, device);
+    g_auto(Result) again = ektypon("apply large %s --confirm %s", device, device);
     CHECK_CONTAINS(again.out, "holds all of the plan already");
     /* It was an edit of its own. */
-    done("undo large %s --i-mean %s", device, device);
+    done("undo large %s --confirm %s", device, device);
     must("cmp -n 62914560 larger.img gpt.img");
     /* Where an MBR is planned in its place, the old GPT is not brought up to date. */
     done("plan large --scheme mbr");
-    done("clone large %s --i-mean %s", device, device);
+    done("clone large %s --confirm %s", device, device);
     must("sfdisk -d %s | grep -q 'label: dos' && "
          "sfdisk -d %s | grep -q 'start=        2048, size=       40960, type=83'",
          device, device);
@@ -294,15 +294,15 @@ static void other_sectors_are_refused(void)
     done("plan narrow");
     static const char *const commands[] = {"apply", "clone", "clone --as-imaged"};
     for (gsize i = 0; i < G_N_ELEMENTS(commands); i++) {
-        g_auto(Result) refused = ektypon("%s narrow %s --i-mean %s", commands[i], device, device);
+        g_auto(Result) refused = ektypon("%s narrow %s --confirm %s", commands[i], device, device);
         CHECK_STATUS(refused, 4);
         CHECK_CONTAINS(refused.err, "shows itself in sectors of 4096 bytes");
         must("cmp disk.img wide.img");
     }
     done("plan narrow --table-sectors 4096");
-    done("apply narrow %s --i-mean %s", device, device);
+    done("apply narrow %s --confirm %s", device, device);
     must("sfdisk -d %s | grep -q 'start=         256, size=        5120'", device);
-    done("undo narrow %s --i-mean %s", device, device);
+    done("undo narrow %s --confirm %s", device, device);
     must("cmp disk.img wide.img");
     detach(device);
 }
@@ -326,13 +326,13 @@ static void what_is_held_is_refused(void)
     CHECK(holder >= 0);
     static const char *const commands[] = {"apply", "clone", "undo"};
     for (gsize i = 0; i < G_N_ELEMENTS(commands); i++) {
-        g_auto(Result) refused = ektypon("%s free %s --i-mean %s", commands[i], device, device);
+        g_auto(Result) refused = ektypon("%s free %s --confirm %s", commands[i], device, device);
         CHECK_STATUS(refused, 4);
         CHECK_CONTAINS(refused.err, "is in use: unmount or release it first");
     }
     close(holder);
     must("cmp disk.img held.img");
-    done("apply free %s --i-mean %s", device, device);
+    done("apply free %s --confirm %s", device, device);
     detach(device);
 }
 
@@ -354,14 +354,14 @@ static void what_is_mounted_is_refused(void)
     must("mount %s mount", used);
     static const char *const commands[] = {"apply", "clone", "undo"};
     for (gsize i = 0; i < G_N_ELEMENTS(commands); i++) {
-        g_auto(Result) refused = ektypon("%s whole %s --i-mean %s", commands[i], used, used);
+        g_auto(Result) refused = ektypon("%s whole %s --confirm %s", commands[i], used, used);
         CHECK_STATUS(refused, 4);
         CHECK_CONTAINS(refused.err, "is mounted on");
     }
     must("umount mount && blockdev --setrw %s && mount %s mount", source, source);
     g_auto(Result) inside = ektypon("clone whole mount/clone.raw");
     CHECK_STATUS(inside, 4);
-    CHECK_CONTAINS(inside.err, "lies on the drive that is being recovered");
+    CHECK_CONTAINS(inside.err, "is kept on the source");
     must("test ! -e mount/clone.raw && umount mount");
     detach(source);
     detach(used);
@@ -386,17 +386,17 @@ static void a_smaller_device_is_taken_when_all_has_room(void)
         must("rm -f short.img && truncate -s 40M short.img");
         g_autofree char *device = attach("short.img", "");
         done("plan long --scheme %s", schemes[i]);
-        g_auto(Result) needs = ektypon("clone long %s --i-mean %s", tight, tight);
+        g_auto(Result) needs = ektypon("clone long %s --confirm %s", tight, tight);
         CHECK_STATUS(needs, 4);
         CHECK_CONTAINS(needs.err, "and the planned partitions alone need 21.0 MiB");
-        g_auto(Result) asked = ektypon("clone long %s --i-mean %s", device, device);
+        g_auto(Result) asked = ektypon("clone long %s --confirm %s", device, device);
         CHECK_STATUS(asked, 4);
         CHECK_CONTAINS(asked.err, "To leave out what lies behind it: --leave-out-rest");
         g_auto(Result) whole =
-            ektypon("clone long %s --as-imaged --leave-out-rest --i-mean %s", device, device);
+            ektypon("clone long %s --as-imaged --leave-out-rest --confirm %s", device, device);
         CHECK_STATUS(whole, 4);
         g_auto(Result) taken =
-            ektypon("clone long %s --leave-out-rest --i-mean %s", device, device);
+            ektypon("clone long %s --leave-out-rest --confirm %s", device, device);
         CHECK_STATUS(taken, 0);
         CHECK_CONTAINS(taken.out, "the last 50.0 MiB were left out");
         must("sfdisk -V %s && sfdisk -d %s | grep -q 'start=        2048, size=       40960'",
@@ -405,7 +405,7 @@ static void a_smaller_device_is_taken_when_all_has_room(void)
              device);
         /* First the table's backup at this end, then the plan. */
         for (gsize k = 0; k <= i; k++)
-            done("undo long %s --i-mean %s", device, device);
+            done("undo long %s --confirm %s", device, device);
         must("cmp -n 41943040 long.img short.img");
         detach(device);
     }

@@ -145,13 +145,13 @@ static void targets_that_must_not_be(void)
     expect(1, "folder", "clone bench folder");
     expect(1, "missing.raw", "apply bench missing.raw");
     expect(1, "folder", "apply bench folder");
-    expect(4, "is the original", "apply bench drive.img");
+    expect(4, "counts as the original", "apply bench drive.img");
     expect(1, "left to undo", "undo bench mine");
     must("cmp drive.img before.img; test $(cat mine) = mine");
     /* Named as meant, with everything read, it goes. */
-    g_auto(Result) meant = ektypon("apply bench drive.img --i-mean .img");
+    g_auto(Result) meant = ektypon("apply bench drive.img --confirm drive.img");
     CHECK_STATUS(meant, 0);
-    done("undo bench drive.img --i-mean .img");
+    done("undo bench drive.img --confirm drive.img");
     must("cmp drive.img before.img");
 }
 
@@ -248,7 +248,7 @@ static void a_case_that_may_only_be_read(void)
                     {"hunt bench", 4},
                     {"plan bench", 4},
                     {"apply bench x", 4},
-                    {"extract bench 1 --to out/files", 0}};
+                    {"extract bench 1 --to out/files --flat", 0}};
     for (gsize i = 0; i < G_N_ELEMENTS(commands); i++) {
         g_auto(Result) result = shell(
             "setpriv --reuid=65534 --regid=65534 --clear-groups ./program %s", commands[i].line);
@@ -272,7 +272,7 @@ static void a_full_disk_loses_nothing(void)
     g_auto(Result) refused = ektypon("new small/bench drive.img");
     CHECK_STATUS(refused, 1);
     CHECK_CONTAINS(refused.err, "may need 16.0 MiB");
-    CHECK_CONTAINS(refused.err, "are missing");
+    CHECK_CONTAINS(refused.err, "is missing");
     done("new small/bench drive.img --short-space go-on");
     g_auto(Result) imaged = ektypon("image small/bench --short-space go-on");
     CHECK_STATUS(imaged, 1);

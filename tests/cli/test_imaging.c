@@ -405,7 +405,7 @@ static void a_full_disk_is_waited_for(void)
     must("mkdir small && mount -t tmpfs -o size=8M none small");
     g_auto(Result) refused = ektypon("new small/bench sim:drive.model");
     CHECK_STATUS(refused, 1);
-    CHECK_CONTAINS(refused.err, "are missing");
+    CHECK_CONTAINS(refused.err, "is missing");
     done("new small/bench sim:drive.model --short-space go-on");
     g_auto(Result) full = ektypon("image small/bench --short-space go-on");
     CHECK_STATUS(full, 1);

@@ -83,7 +83,7 @@ static void check_name(const Kind *kind, const char *hostile, const char *wanted
     CHECK_CONTAINS(listed.out, wanted);
     CHECK(strchr(listed.out, '\033') == NULL);
     g_auto(Result) taken =
-        shell("cd lair/deep/er && %s extract b 1 --to out", EKTYPON_PROGRAM_PATH);
+        shell("cd lair/deep/er && %s extract b 1 --to out --flat", EKTYPON_PROGRAM_PATH);
     CHECK_STATUS(taken, 0);
     CHECK(strchr(taken.out, '\033') == NULL);
     g_autofree char *place = g_build_filename("lair/deep/er/out", written, NULL);

@@ -153,7 +153,7 @@ static void names_from_a_disk_are_tamed(void)
     CHECK_TEXT(json_text(tamed, "path"), "A\\x2FB.TXT");
     CHECK_TEXT(json_text(tamed, "name_bytes"), "412f422020202020545854");
     json_decref(json);
-    done("extract bench 1 --to out");
+    done("extract bench 1 --to out --flat");
     g_auto(Result) files = shell("ls -b out | head -1; ls out | wc -l");
     CHECK_CONTAINS(files.out, "A\\\\x2FB.TXT");
     CHECK_CONTAINS(files.out, "4"); /* with the table of them */

@@ -18,7 +18,7 @@
 #define FAULTS 12
 #define SECTOR 512u
 #define SHIM                                                                                       \
-    "env LD_PRELOAD=" EKTYPON_SHIM_PATH " SHIM_ROOT=$PWD/bench SHIM_LOG=$PWD/log SHIM_SPEED=%u "   \
+    "env LD_PRELOAD=" EKTYPON_SHIM_PATH " SHIM_ROOT=$PWD SHIM_LOG=$PWD/log SHIM_SPEED=%u "         \
     "SHIM_FAIL='%s' %s "
 
 /* --- what a disk holds ------------------------------------------------------------------------ */
@@ -108,6 +108,24 @@ static void do_to_file(DiskFile *file, const DiskRecord *record, GRand *random)
     }
 }
 
+/* What is below a folder goes with it. */
+static void rename_all(Disk *disk, const char *from, const DiskRecord *record)
+{
+    g_autofree char *to =
+        g_strndup((const char *)(record + 1) + record->path_length, (gsize)record->length);
+    g_autoptr(GList) names = g_hash_table_get_keys(disk->names);
+    for (GList *at = names; at != NULL; at = at->next) {
+        const char *name = at->data;
+        gsize length = strlen(from);
+        if (!g_str_has_prefix(name, from) || (name[length] != '/' && name[length] != '\0'))
+            continue;
+        char *now = g_strconcat(to, name + length, NULL);
+        gpointer inode = g_hash_table_lookup(disk->names, name);
+        g_hash_table_remove(disk->names, name);
+        g_hash_table_insert(disk->names, now, inode);
+    }
+}
+
 static void do_to_names(Disk *disk, const DiskRecord *record)
 {
     char *path = path_in(record);
@@ -115,7 +133,10 @@ static void do_to_names(Disk *disk, const DiskRecord *record)
         g_hash_table_insert(disk->names, path, GSIZE_TO_POINTER(record->file));
         return;
     }
-    g_hash_table_remove(disk->names, path);
+    if (record->op == DISK_RENAME)
+        rename_all(disk, path, record);
+    else
+        g_hash_table_remove(disk->names, path);
     g_free(path);
 }
 
@@ -154,11 +175,12 @@ static void disk_do(Disk *disk, const DiskRecord *record)
         disk_file(disk, record->file);
         g_ptr_array_add(disk->pending, (gpointer)record);
         break;
+    case DISK_RENAME:
     case DISK_UNLINK: g_ptr_array_add(disk->pending, (gpointer)record); break;
     case DISK_SYNC: {
         g_autofree char *path = path_in(record);
         /* The case's folder and what is in it are of one file system. */
-        if (g_file_test(path, G_FILE_TEST_IS_DIR))
+        if (record->offset != 0)
             settle_names(disk, FATE_KEPT, NULL);
         else
             settle_file(disk_file(disk, record->file), FATE_KEPT, NULL);
@@ -191,7 +213,7 @@ static void disk_write(Disk *disk, Fate fate, GRand *random)
 static gsize record_bytes(const DiskRecord *record)
 {
     return sizeof *record + record->path_length +
-           (record->op == DISK_WRITE ? (gsize)record->length : 0);
+           (record->op == DISK_WRITE || record->op == DISK_RENAME ? (gsize)record->length : 0);
 }
 
 /* The records of a log, pointing into it. They may stand at any address: copied for alignment. */
@@ -310,15 +332,15 @@ static void check_case(const guint8 *drive, gsize length)
 /* A life of a case, in several commands, some cut short by a limit. */
 static void record_life(void)
 {
-    must(SHIM "new bench sim:drive.model > out 2>&1", 1, "", EKTYPON_PROGRAM_PATH);
+    must(SHIM "new bench sim:drive.model > /dev/null 2>&1", 1, "", EKTYPON_PROGRAM_PATH);
     note_command();
     for (int i = 1; i < 4; i++)
-        must(SHIM "image bench --failed-reads %d > out 2>&1 || test $? -eq 3", 500, "",
+        must(SHIM "image bench --failed-reads %d > /dev/null 2>&1 || test $? -eq 3", 500, "",
              EKTYPON_PROGRAM_PATH, i);
-    must(SHIM "hunt bench > out 2>&1", 100, "", EKTYPON_PROGRAM_PATH);
-    must(SHIM "image bench --all-rounds > out 2>&1", 500, "", EKTYPON_PROGRAM_PATH);
-    must(SHIM "hunt bench > out 2>&1", 100, "", EKTYPON_PROGRAM_PATH);
-    must(SHIM "plan bench > out 2>&1 || test $? -eq 3", 100, "", EKTYPON_PROGRAM_PATH);
+    must(SHIM "hunt bench > /dev/null 2>&1", 100, "", EKTYPON_PROGRAM_PATH);
+    must(SHIM "image bench --all-rounds > /dev/null 2>&1", 500, "", EKTYPON_PROGRAM_PATH);
+    must(SHIM "hunt bench > /dev/null 2>&1", 100, "", EKTYPON_PROGRAM_PATH);
+    must(SHIM "plan bench > /dev/null 2>&1 || test $? -eq 3", 100, "", EKTYPON_PROGRAM_PATH);
 }
 
 static void cut(const GPtrArray *records, guint at, GRand *random)
@@ -368,7 +390,7 @@ static void writing_fails(const char *what, guint most)
     guint failed = 0;
     for (int i = 0; i < FAULTS; i++) {
         must("rm -rf bench log");
-        must(SHIM "new bench sim:drive.model > out 2>&1", 1, "", EKTYPON_PROGRAM_PATH);
+        must(SHIM "new bench sim:drive.model > /dev/null 2>&1", 1, "", EKTYPON_PROGRAM_PATH);
         g_autofree char *fault =
             g_strdup_printf("%s %d", what, g_rand_int_range(random, 1, (gint32)most));
         g_auto(Result) hurt = shell(SHIM "image bench --no-wait", 500, fault, EKTYPON_PROGRAM_PATH);

@@ -26,7 +26,7 @@ static EkCase *make_case(const char *folder)
                        .physical_sector_size = 4096,
                        .bytes = 100 * 512 + 7,
                        .sectors = 101};
-    EkCase *made = ek_case_create(folder, &info, &error);
+    EkCase *made = ek_case_create(folder, &info, "a machine", &error);
     CHECK_FINE(&error);
     return made;
 }
@@ -83,7 +83,7 @@ static void stores_are_brought_up_to_date(void)
                                            "ALTER TABLE seed ADD COLUMN year INTEGER",
                                            "INSERT INTO seed VALUES ('Briza',2004); broken"};
     GError *error = NULL;
-    sqlite3 *store = ek_sql_open("old.db", TRUE, TRUE, &error);
+    sqlite3 *store = ek_sql_open(".", "old.db", TRUE, TRUE, &error);
     CHECK(ek_sql_migrate(store, versions, 1, &error));
     CHECK_NUMBER(ek_sql_version(store, &error), 1);
     CHECK(ek_sql_run(store, "INSERT INTO seed VALUES ('Lotus')", &error));
@@ -106,7 +106,7 @@ static void put_old_map(const char *rows)
 {
     GError *error = NULL;
     g_unlink("case/map.db");
-    g_autoptr(sqlite3) store = ek_sql_open("case/map.db", TRUE, TRUE, &error);
+    g_autoptr(sqlite3) store = ek_sql_open("case", "map.db", TRUE, TRUE, &error);
     CHECK(ek_sql_migrate(store, ek_map_schema, 2, &error));
     CHECK(ek_sql_run(store, rows, &error));
     CHECK_FINE(&error);

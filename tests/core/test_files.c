@@ -54,7 +54,7 @@ static void open_files(Bench *bench, Tray *tray, EkFiles *files)
     GError *error = NULL;
     bench_open(bench, tray->fat->data, tray->fat->length);
     EkClaim claim = {0, 0, EK_ROLE_PRIMARY};
-    g_autoptr(EkVolume) volume = ek_fs_fat.measure(bench->gate, &claim, &error);
+    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_fat, bench->gate, &claim, &error);
     CHECK(volume != NULL && volume->stands);
     CHECK(ek_files_open(files, bench->gate, volume, &error));
     CHECK_FINE(&error);
@@ -308,7 +308,7 @@ static void extract_writes_what_is_there(void)
     gsize length = 0;
     Tray *tray = tray_new(32);
     open_files(&bench, tray, &files);
-    g_autoptr(EkExtract) extract = ek_extract_new("out/deep", &error);
+    g_autoptr(EkExtract) extract = ek_extract_new("out/deep", FALSE, &error);
     g_autoptr(Listing) listing = listing_new(&files, 0);
     const Listed *file = listing_find(listing, "warbler.wav");
     for (int copy = 1; copy <= 2; copy++) {
@@ -353,12 +353,12 @@ static void nothing_leads_outside(void)
     open_files(&bench, tray, &files);
     g_autoptr(Listing) listing = listing_new(&files, 0);
     const Listed *file = listing_find(listing, "warbler.wav");
-    g_autoptr(EkExtract) extract = ek_extract_new("out", &error);
+    g_autoptr(EkExtract) extract = ek_extract_new("out", FALSE, &error);
     g_mkdir("elsewhere", 0700);
     CHECK(symlink("../elsewhere", "out/trap") == 0);
     CHECK(symlink("../elsewhere/file.wav", "out/link.wav") == 0);
     CHECK(!extract_as(extract, &files, "trap/file.wav", file, &cancel, &result, &error));
-    CHECK_ERROR(&error, EK_ERROR_REFUSED, "not written through");
+    CHECK_ERROR(&error, EK_ERROR_REFUSED, "nothing is written through it");
     ek_extracted_clear(&result);
     CHECK(extract_as(extract, &files, "link.wav", file, &cancel, &result, &error));
     CHECK_TEXT(result.written_as, "link (2).wav");
@@ -390,7 +390,7 @@ static void a_file_table_in_pieces_is_read(void)
     g_autofree guint8 *data = ntfs_volume_in_pieces(&length);
     bench_open(&bench, data, length);
     EkClaim claim = {0, 0, EK_ROLE_PRIMARY};
-    g_autoptr(EkVolume) volume = ek_fs_ntfs.measure(bench.gate, &claim, &error);
+    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_ntfs, bench.gate, &claim, &error);
     CHECK(volume != NULL && ek_files_open(&files, bench.gate, volume, &error));
     CHECK_FINE(&error);
     g_autoptr(Listing) listing = listing_new(&files, 0);

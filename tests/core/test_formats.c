@@ -293,7 +293,7 @@ static void hfsplus_is_mended_from_an_old_copy(void)
     memset(first, 0, 512);
     bench_open(&bench, composed->data, composed->length);
     EkClaim claim = {0, composed->copy_byte, EK_ROLE_BACKUP};
-    g_autoptr(EkVolume) volume = ek_fs_hfsplus.measure(bench.gate, &claim, &error);
+    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_hfsplus, bench.gate, &claim, &error);
     CHECK_FINE(&error);
     CHECK(volume != NULL);
     CHECK(ek_fs_hfsplus.mend(bench.gate, volume, lay_mend, drive, &error));
@@ -309,7 +309,7 @@ static void hfsplus_is_mended_from_an_old_copy(void)
     memset(drive, 0, composed->length);
     bench_open(&bench, composed->data, composed->length);
     bench_hole(&bench, (EkSector)header.bitmap_block * 8, 1, EK_STATE_BAD);
-    g_autoptr(EkVolume) again = ek_fs_hfsplus.measure(bench.gate, &claim, &error);
+    g_autoptr(EkVolume) again = ek_volume_measure(&ek_fs_hfsplus, bench.gate, &claim, &error);
     CHECK(ek_fs_hfsplus.mend(bench.gate, again, lay_mend, drive, &error));
     CHECK_NUMBER(field_of(is, 48), 5);
     CHECK_NUMBER(field_of(is, 4) & 0x100, 0);
@@ -327,7 +327,7 @@ static void hfsplus_lists_its_files(void)
     EkFiles files;
     bench_open(&bench, composed->data, composed->length);
     EkClaim claim = {0, 1024, EK_ROLE_PRIMARY};
-    g_autoptr(EkVolume) volume = ek_fs_hfsplus.measure(bench.gate, &claim, &error);
+    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_hfsplus, bench.gate, &claim, &error);
     CHECK(ek_files_open(&files, bench.gate, volume, &error));
     CHECK_FINE(&error);
     g_autoptr(Listing) listing = listing_new(&files, 0);
@@ -400,7 +400,7 @@ static EkVolume *open_composed(const Bench *bench, EkFiles *files)
 {
     GError *error = NULL;
     EkClaim claim = {0, 1024, EK_ROLE_PRIMARY};
-    EkVolume *volume = ek_fs_hfsplus.measure(bench->gate, &claim, &error);
+    EkVolume *volume = ek_volume_measure(&ek_fs_hfsplus, bench->gate, &claim, &error);
     CHECK(volume != NULL && ek_files_open(files, bench->gate, volume, &error));
     CHECK_FINE(&error);
     return volume;
@@ -614,7 +614,7 @@ static void endless_groups_end(void)
         ek_put_le32(super + 588, 0x1ffffff0);
         bench_open(&bench, drive, 1 << 20);
         CHECK_NUMBER(ek_fs_ext.recognise((EkSpan){super, 4096}, 1024, claims), 1);
-        g_autoptr(EkVolume) volume = ek_fs_ext.measure(bench.gate, &claims[0], &error);
+        g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_ext, bench.gate, &claims[0], &error);
         CHECK(volume != NULL && volume->confidence < EK_CONFIDENT);
         bench_close(&bench);
     }

@@ -34,7 +34,7 @@ static void shelf_open(Shelf *shelf)
                        .sectors = DRIVE / 512};
     *shelf = (Shelf){.drive = g_malloc0(DRIVE)};
     bench_open(&shelf->bench, shelf->drive, DRIVE);
-    shelf->opened = ek_case_create("case", &info, &error);
+    shelf->opened = ek_case_create("case", &info, "", &error);
     shelf->inventory = ek_inventory_open(shelf->opened, 1, "basis", TRUE, &error);
     shelf->sink = ek_inventory_sink(shelf->inventory, &shelf->cancel);
     CHECK_FINE(&error);

@@ -13,7 +13,7 @@ static EkVolume *measure(Bench *bench, const EkFileSystem *format, EkByte first,
 {
     GError *error = NULL;
     EkClaim claim = {first, header, role};
-    EkVolume *volume = format->measure(bench->gate, &claim, &error);
+    EkVolume *volume = ek_volume_measure(format, bench->gate, &claim, &error);
     CHECK_FINE(&error);
     return volume;
 }

@@ -9,10 +9,11 @@ typedef enum {
     DISK_WRITE = 1,   /* data at `offset` of the file */
     DISK_TRUNCATE,    /* to `offset` bytes */
     DISK_PUNCH,       /* `length` bytes from `offset` become zeros; no data follows */
-    DISK_SYNC,        /* of the file, or of the folder `path` */
+    DISK_SYNC,        /* of the file, or, with `offset` 1, of the folder `path` */
     DISK_SYNC_FAILED, /* what it was to bring to the disk may be lost for good */
     DISK_CREATE,      /* a file of this name */
     DISK_UNLINK,
+    DISK_RENAME, /* of a file or folder; its new path follows as `length` bytes of data */
     DISK_COMMAND /* written by the test: a command has ended */
 } DiskOp;
 

@@ -184,7 +184,9 @@ static int sync_file(int fd, const char *name)
     pthread_mutex_lock(&lock);
     int fails = is_to_fail("sync", ++syncs);
     int result = fails ? -1 : real(fd);
-    record(fails ? DISK_SYNC_FAILED : DISK_SYNC, inode_of(fd), path, 0, NULL, 0);
+    struct stat st;
+    int is_folder = fstat(fd, &st) == 0 && S_ISDIR(st.st_mode);
+    record(fails ? DISK_SYNC_FAILED : DISK_SYNC, inode_of(fd), path, (uint64_t)is_folder, NULL, 0);
     pthread_mutex_unlock(&lock);
     if (fails)
         errno = EIO;
@@ -238,6 +240,22 @@ int unlink(const char *name)
     if (result == 0 && known)
         record(DISK_UNLINK, st.st_ino, path, 0, NULL, 0);
     pthread_mutex_unlock(&lock);
+    return result;
+}
+
+int rename(const char *from, const char *to)
+{
+    int (*real)(const char *, const char *) = NEXT(int (*)(const char *, const char *), "rename");
+    char path[PATH_MAX];
+    char now[PATH_MAX];
+    int known = realpath(from, path) != NULL && is_below(path);
+    pthread_mutex_lock(&lock);
+    int result = real(from, to);
+    int kept = errno;
+    if (result == 0 && known && realpath(to, now) != NULL)
+        record(DISK_RENAME, 0, path, 0, now, strlen(now));
+    pthread_mutex_unlock(&lock);
+    errno = kept;
     return result;
 }
 
