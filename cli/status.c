@@ -159,7 +159,14 @@ static char *next_command(const Standing *standing, const char *folder, char **w
     return g_strdup_printf("ektypon %s %s%s", command, folder, rest);
 }
 
-static int print_json(const Standing *standing, const char *next)
+/* Did something, we for instance, make the kernel refuse writes to the source? */
+static gboolean is_locked(const EkCli *cli, const EkCaseInfo *info)
+{
+    g_autoptr(EkDrive) drive = ek_system_drive_of_path(cli->system, info->path);
+    return drive != NULL && drive->read_only;
+}
+
+static int print_json(const EkCli *cli, const Standing *standing, const char *next)
 {
     const EkCaseInfo *info = ek_case_info(standing->opened);
     json_t *source = json_pack("{s:o,s:o,s:o,s:o}", "kind", ek_json_text(info->kind), "path",
@@ -168,6 +175,7 @@ static int print_json(const Standing *standing, const char *next)
     json_t *image =
         json_pack("{s:o,s:b}", "path", ek_json_text(info->image), "verified", info->verified);
     json_t *root = json_object();
+    json_object_set_new(source, "kernel_read_only", json_boolean(is_locked(cli, info)));
     json_object_set_new(root, "source", source);
     json_object_set_new(root, "image", image);
     json_object_set_new(root, "sector_size", ek_json_u64(info->sector_size));
@@ -199,6 +207,10 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
     ek_cli_print("Source   %s\n", info->source);
     ek_cli_print("         %s, serial %s, %s (%s), %" G_GUINT64_FORMAT " sectors of %u\n", model,
                  serial, label, binary, info->sectors, info->sector_size);
+    if (is_locked(cli, info))
+        ek_cli_print(
+            "         the kernel refuses writes to it; to lift that: blockdev --setrw %s\n",
+            info->path);
     ek_cli_print("Image    %s\n", info->image);
     ek_cli_print("Read     %s (%s) good, %" G_GUINT64_FORMAT " bad sectors, %" G_GUINT64_FORMAT
                  " sectors left in %" G_GUINT64_FORMAT " stretches\n",
@@ -247,7 +259,7 @@ int ek_command_status(EkCli *cli)
     g_autofree char *why = NULL;
     g_autofree char *next = next_command(&standing, cli->operands[0], &why);
     if (json)
-        status = print_json(&standing, next);
+        status = print_json(cli, &standing, next);
     else
         print_text(cli, &standing, next, why);
     g_ptr_array_unref(standing.volumes);

@@ -3,6 +3,7 @@
 
 #include <archive.h>
 #include <archive_entry.h>
+#include <errno.h>
 #include <string.h>
 
 #define ENTRIES_MOST 100000u
@@ -36,13 +37,15 @@ typedef struct {
     guint64 entries;
     guint64 unpacked;
     gboolean encrypted;
-    gboolean cut; /* there was more than is looked at */
+    gboolean cut;     /* there was more than is looked at */
+    gboolean starved; /* memory did not suffice */
     char *fault;
 } Reading;
 
 static void fail(Reading *reading, const char *name)
 {
     const char *reason = archive_error_string(reading->archive);
+    reading->starved = archive_errno(reading->archive) == ENOMEM;
     g_free(reading->fault);
     reading->fault = g_strdup_printf("%s%s%s", name != NULL ? name : "", name != NULL ? ": " : "",
                                      reason != NULL ? reason : "it breaks off");
@@ -120,7 +123,9 @@ gboolean archive_judge(const Content *content, const Canvas *canvas, Finding *fi
         fail(&reading, NULL);
     finding->look = reading.entries > 0 ? "list" : "none";
     const char *noun = reading.entries == 1 ? "entry" : "entries";
-    if (reading.fault != NULL)
+    if (reading.starved)
+        finding_says(finding, "unchecked", "unpacking it needs too much memory");
+    else if (reading.fault != NULL)
         finding_says(finding, "no", "%s (after %" G_GUINT64_FORMAT " %s)", reading.fault,
                      reading.entries, noun);
     else if (reading.entries == 0)

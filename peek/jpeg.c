@@ -6,13 +6,17 @@
 #include <setjmp.h>
 #include <stdio.h>
 
+#include <jerror.h>
 #include <jpeglib.h>
+
+#define COEFFICIENTS_MOST (128 << 20) /* bytes that a progressive picture is kept in */
 
 typedef struct {
     struct jpeg_error_mgr manager; /* first: the library hands this on */
     jmp_buf back;
     char first[JMSG_LENGTH_MAX]; /* of the warnings, or the error */
     guint warnings;
+    gboolean starved; /* memory did not suffice */
 } Errors;
 
 static void on_error(j_common_ptr common)
@@ -21,6 +25,8 @@ static void on_error(j_common_ptr common)
     if (errors->warnings == 0)
         errors->manager.format_message(common, errors->first);
     errors->warnings++;
+    errors->starved = common->err->msg_code == JERR_OUT_OF_MEMORY ||
+                      common->err->msg_code == JERR_NO_BACKING_STORE;
     longjmp(errors->back, 1);
 }
 
@@ -49,7 +55,7 @@ static void decode(struct jpeg_decompress_struct *reading, Errors *errors, const
     jpeg_finish_decompress(reading);
 }
 
-char *jpeg_fault(const Content *content)
+char *jpeg_fault(const Content *content, gboolean *starved)
 {
     struct jpeg_decompress_struct reading = {0};
     Errors errors = {.warnings = 0};
@@ -58,9 +64,11 @@ char *jpeg_fault(const Content *content)
     errors.manager.error_exit = on_error;
     errors.manager.emit_message = on_message;
     jpeg_create_decompress(&reading);
+    reading.mem->max_memory_to_use = COEFFICIENTS_MOST;
     decode(&reading, &errors, content, &row);
     jpeg_destroy_decompress(&reading);
-    if (errors.warnings == 0)
+    *starved = errors.starved;
+    if (errors.warnings == 0 || errors.starved)
         return NULL;
     return g_strdup(errors.first);
 }

@@ -6,8 +6,8 @@
 #include <sys/mman.h>
 #include <sys/resource.h>
 
-#define MEMORY_MOST (2ull << 30) /* bytes of address space */
-#define PROCESSOR_MOST 60        /* s */
+#define MEMORY_MOST (512ull << 20) /* bytes of address space */
+#define PROCESSOR_MOST 60          /* s */
 
 #if defined(__SANITIZE_ADDRESS__)
 #define SANITIZED 1

@@ -12,6 +12,7 @@
 
 #define STATUS_USAGE 2
 #define STATUS_UNLOCKED 3
+#define WORDS_MOST 4000u /* bytes of each that is told in words */
 
 void finding_says(Finding *finding, const char *opens, const char *format, ...)
 {
@@ -60,7 +61,7 @@ static void set(GKeyFile *keys, const char *key, const char *text)
     g_key_file_set_string(keys, EK_PEEK_GROUP, key, valid);
 }
 
-static gboolean answer(const Finding *finding)
+static char *compose(const Finding *finding, gsize *length)
 {
     g_autoptr(GKeyFile) keys = g_key_file_new();
     set(keys, EK_PEEK_TYPE, finding->type);
@@ -69,8 +70,31 @@ static gboolean answer(const Finding *finding)
     set(keys, EK_PEEK_WHY, finding->why);
     set(keys, EK_PEEK_LOOK, finding->look);
     set(keys, EK_PEEK_SHOWN, finding->shown->str);
+    return g_key_file_to_data(keys, length, NULL);
+}
+
+static void shorten(char *text, gsize most)
+{
+    if (text != NULL && strlen(text) > most)
+        text[most] = '\0';
+}
+
+/* What is too long to be told is cut: the beginning says as much. */
+static gboolean answer(const Finding *finding)
+{
     gsize length = 0;
-    g_autofree char *text = g_key_file_to_data(keys, &length, NULL);
+    shorten(finding->type, WORDS_MOST);
+    shorten(finding->mime, WORDS_MOST);
+    shorten(finding->why, WORDS_MOST);
+    g_autofree char *text = compose(finding, &length);
+    while (length > EK_PEEK_ANSWER && finding->shown->len > 0) {
+        g_string_truncate(finding->shown, finding->shown->len / 2);
+        const char *line = g_strrstr_len(finding->shown->str, -1, "\n");
+        if (line != NULL)
+            g_string_truncate(finding->shown, (gsize)(line - finding->shown->str) + 1);
+        g_free(text);
+        text = compose(finding, &length);
+    }
     guint32 told = (guint32)length;
     return length <= EK_PEEK_ANSWER && give(&told, sizeof told) && give(text, length);
 }

@@ -5,9 +5,10 @@
 #include <gdk-pixbuf/gdk-pixbuf.h>
 #include <string.h>
 
-#define PIXELS_MOST (200u << 20) /* of a picture that is decoded */
-#define CELL_SHAPE 0.5f          /* a character's width to its height */
-#define CELL_PIXELS 8            /* a side, of what is drawn as one character */
+#define PIXELS_MOST (32u << 20) /* of a picture that is decoded as a whole: 128 MiB */
+#define REDUCTION 8             /* of one that is larger, where its decoder can do that */
+#define CELL_SHAPE 0.5f         /* a character's width to its height */
+#define CELL_PIXELS 8           /* a side, of what is drawn as one character */
 
 /* The decoders that are here, by media type. */
 static GHashTable *known;
@@ -91,24 +92,34 @@ static gboolean is_long_enough(const Content *content, const char *format)
 }
 
 /* What decoders do not say of a picture they opened; NULL: nothing. The caller frees. */
-static char *hidden_fault(const Content *content, const char *format, const Shape *shape)
+static char *hidden_fault(const Content *content, const char *format, const Shape *shape,
+                          gboolean *starved)
 {
     if (g_str_equal(format, "jpeg"))
-        return jpeg_fault(content);
+        return jpeg_fault(content, starved);
     if (shape->lines < shape->height || !is_long_enough(content, format) ||
         (g_str_equal(format, "png") && content->length > 8 && !png_ends(content)))
         return g_strdup("it breaks off");
     return NULL;
 }
 
+/* Decides before anything is decoded. A size of nothing ends the decoder. */
 static void take_size(GdkPixbufLoader *loader, int width, int height, gpointer data)
 {
     Shape *shape = data;
+    GdkPixbufFormat *format = gdk_pixbuf_loader_get_format(loader);
+    g_autofree char *name = format != NULL ? gdk_pixbuf_format_get_name(format) : NULL;
+    gboolean reduces = g_strcmp0(name, "jpeg") == 0;
+    guint64 pixels = (guint64)MAX(width, 0) * (guint64)MAX(height, 0);
     shape->width = width;
     shape->height = height;
-    shape->too_large = width <= 0 || height <= 0 || (guint64)width * (guint64)height > PIXELS_MOST;
+    shape->too_large =
+        pixels == 0 ||
+        pixels > (reduces ? (guint64)PIXELS_MOST * REDUCTION * REDUCTION : PIXELS_MOST);
     if (shape->too_large)
-        gdk_pixbuf_loader_set_size(loader, 1, 1);
+        gdk_pixbuf_loader_set_size(loader, 0, 0);
+    else if (pixels > PIXELS_MOST)
+        gdk_pixbuf_loader_set_size(loader, MAX(width / REDUCTION, 1), MAX(height / REDUCTION, 1));
 }
 
 static void draw(const GdkPixbuf *full, const Canvas *canvas, Finding *finding)
@@ -151,6 +162,12 @@ static void draw(const GdkPixbuf *full, const Canvas *canvas, Finding *finding)
     chafa_canvas_config_unref(config);
 }
 
+/* Did it end for want of memory? That says nothing about the picture. */
+static gboolean is_starved(const GError *error)
+{
+    return g_error_matches(error, GDK_PIXBUF_ERROR, GDK_PIXBUF_ERROR_INSUFFICIENT_MEMORY);
+}
+
 gboolean picture_judge(const Content *content, const Canvas *canvas, Finding *finding)
 {
     const char *format = g_hash_table_lookup(known, finding->mime);
@@ -172,10 +189,14 @@ gboolean picture_judge(const Content *content, const Canvas *canvas, Finding *fi
     g_signal_connect(loader, "area-updated", G_CALLBACK(count_lines), &shape);
     gboolean fine = gdk_pixbuf_loader_write(loader, content->bytes, content->length, &error);
     fine = gdk_pixbuf_loader_close(loader, fine ? &error : &late) && fine;
+    gboolean starved = is_starved(error) || is_starved(late);
     g_autofree char *fault =
-        fine && !shape.too_large ? hidden_fault(content, format, &shape) : NULL;
+        fine && !shape.too_large ? hidden_fault(content, format, &shape, &starved) : NULL;
     const GdkPixbuf *picture = gdk_pixbuf_loader_get_pixbuf(loader);
-    if (shape.too_large)
+    if (starved)
+        finding_says(finding, "unchecked", "%d x %d pixels: decoding it needs too much memory",
+                     shape.width, shape.height);
+    else if (shape.too_large)
         finding_says(finding, "unchecked", "%d x %d pixels: too large to be decoded here",
                      shape.width, shape.height);
     else if (fault != NULL)
@@ -186,7 +207,7 @@ gboolean picture_judge(const Content *content, const Canvas *canvas, Finding *fi
     else
         finding_says(finding, "no", "%s",
                      error != NULL ? error->message : "it has no picture in it");
-    if (picture != NULL && !shape.too_large && canvas->columns > 0)
+    if (picture != NULL && !starved && !shape.too_large && canvas->columns > 0)
         draw(picture, canvas, finding);
     return TRUE;
 }

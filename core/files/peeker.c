@@ -254,9 +254,11 @@ static gboolean take_end(EkPeeker *peeker, EkPeek *peek, GError **error)
     peek->is_known = FALSE;
     peek->opens = EK_OPENS_UNCHECKED;
     peek->why =
-        g_strdup(WIFSIGNALED(status) && WTERMSIG(status) == SIGXCPU ? "decoding it takes too long"
-                 : WIFSIGNALED(status) && WTERMSIG(status) == SIGKILL
-                     ? "decoding it came to no end"
+        g_strdup(WIFSIGNALED(status) && WTERMSIG(status) == SIGXCPU   ? "decoding it takes too long"
+                 : WIFSIGNALED(status) && WTERMSIG(status) == SIGKILL ? "decoding it came to no end"
+                 /* So GLib ends a program that gets no more memory. */
+                 : WIFSIGNALED(status) && WTERMSIG(status) == SIGTRAP
+                     ? "decoding it needs too much memory"
                      : "it broke its decoder: do not open it with other programs either");
     return TRUE;
 }

@@ -29,12 +29,15 @@ EkCaseSource *ek_guard_describe_source(EkSystem *system, const char *source, con
                                        EkByte bytes)
 {
     EkCaseSource *described = g_new0(EkCaseSource, 1);
-    const char *path = g_str_has_prefix(source, "sim:") ? source + strlen("sim:") : source;
+    gboolean is_simulated = g_str_has_prefix(source, "sim:");
+    const char *named = is_simulated ? source + strlen("sim:") : source;
     described->source = g_strdup(source);
     described->kind = g_strdup(kind);
-    described->path = g_strdup(path);
+    described->path =
+        ek_device_is_uri(source) ? g_strdup(source) : g_canonicalize_filename(named, NULL);
     described->bytes = bytes;
-    g_autoptr(EkModel) model = path != source ? ek_model_read(path, NULL) : NULL;
+    const char *path = described->path;
+    g_autoptr(EkModel) model = is_simulated ? ek_model_read(path, NULL) : NULL;
     if (model != NULL)
         described->backing = g_canonicalize_filename(model->backing, NULL);
     g_autoptr(EkIdentity) identity =
@@ -201,12 +204,23 @@ static gboolean is_elsewhere(const EkGuard *guard, const EkDrive *drive, const E
            g_str_equal(identity->name, source->identity);
 }
 
+/* Is it the name of the same thing, or of one that begins inside of it (a loop device with an
+ * offset)?
+ */
+static gboolean is_same_name(const char *a, const char *b)
+{
+    gsize length = MIN(strlen(a), strlen(b));
+    const char *longer = strlen(a) > strlen(b) ? a : b;
+    return *a != '\0' && *b != '\0' && strncmp(a, b, length) == 0 &&
+           (longer[length] == '\0' || g_str_has_prefix(longer + length, " +"));
+}
+
 /* By the names that drives have for good, and by what is on them. */
 static EkRelation to_drive(const EkGuard *guard, const EkDrive *drive, const char *path,
                            const EkCaseSource *source, char **why)
 {
     g_autoptr(EkIdentity) identity = ek_drive_identity(drive);
-    gboolean same_name = g_str_equal(identity->name, source->identity);
+    gboolean same_name = is_same_name(identity->name, source->identity);
     if (same_name && identity->is_firm) {
         *why = g_strdup_printf("%s is the source: it has its name (%s)", path, identity->name);
         return EK_RELATION_SOURCE;
@@ -259,6 +273,13 @@ static EkRelation to_source(const EkGuard *guard, const char *path, const EkCase
                             char **why)
 {
     EkRelation relation = to_named_source(guard, path, source, why);
+    g_autoptr(EkIdentity) identity = ek_system_identify(guard->system, path);
+    if (relation == EK_RELATION_NONE && identity != NULL && identity->is_firm &&
+        is_same_name(identity->name, source->identity)) {
+        *why =
+            g_strdup_printf("%s is the source, as it was seen before (%s)", path, source->source);
+        return EK_RELATION_SOURCE;
+    }
     g_autoptr(GPtrArray) drives = ek_system_drives_below(guard->system, path);
     gboolean on_device = is_device(path);
     for (guint i = 0; relation == EK_RELATION_NONE && i < drives->len; i++) {
