@@ -248,10 +248,11 @@ static gboolean load_info(EkCase *self, GError **error)
 }
 
 static gboolean ready_store(sqlite3 *store, gboolean writable, const char *const *schema,
-                            int versions, GError **error)
+                            int versions, const char *sum, GError **error)
 {
     int version = ek_sql_version(store, error);
-    if (version < 0 || (version <= versions && !ek_sql_check_schema(store, schema, version, error)))
+    if (version < 0 ||
+        (version <= versions && !ek_sql_check_schema(store, schema, version, sum, error)))
         return FALSE;
     if (writable || version > versions)
         return ek_sql_migrate(store, schema, versions, error);
@@ -297,12 +298,13 @@ EkCase *ek_case_open(const char *folder, gboolean writable, GError **error)
     self->folder = g_canonicalize_filename(folder, NULL);
     self->store = ek_sql_open(self->folder, "case.db", writable, FALSE, error);
     if (self->store == NULL ||
-        !ready_store(self->store, writable, ek_case_schema, EK_CASE_SCHEMA_VERSIONS, error) ||
+        !ready_store(self->store, writable, ek_case_schema, EK_CASE_SCHEMA_VERSIONS,
+                     EK_CASE_SCHEMA_SUM, error) ||
         !load_info(self, error))
         return open_failed(folder, "case.db", error);
     self->map = ek_sql_open(self->folder, "map.db", writable, FALSE, error);
-    if (self->map == NULL ||
-        !ready_store(self->map, writable, ek_map_schema, EK_MAP_SCHEMA_VERSIONS, error))
+    if (self->map == NULL || !ready_store(self->map, writable, ek_map_schema,
+                                          EK_MAP_SCHEMA_VERSIONS, EK_MAP_SCHEMA_SUM, error))
         return open_failed(folder, "map.db", error);
     return g_steal_pointer(&self);
 }

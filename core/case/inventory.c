@@ -169,7 +169,8 @@ EkInventory *ek_inventory_open(EkCase *self, guint volume, const char *basis, gb
             return NULL;
         inventory->store = ek_sql_open_plain(folder, name, writable, NULL);
         if (inventory->store != NULL &&
-            ek_sql_check_schema(inventory->store, made_by, G_N_ELEMENTS(made_by), NULL) &&
+            ek_sql_check_schema(inventory->store, made_by, G_N_ELEMENTS(made_by), EK_INVENTORY_SUM,
+                                NULL) &&
             load(inventory, basis))
             return g_steal_pointer(&inventory);
         g_clear_pointer(&inventory->store, sqlite3_close);

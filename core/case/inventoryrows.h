@@ -33,6 +33,9 @@ struct EkInventory {
     "CREATE INDEX name_by_file ON name (file);"                                                    \
     "CREATE INDEX extent_by_place ON extent (first);"
 
+/* The sum of a finished one's schema (ek_sql_schema_sum). */
+#define EK_INVENTORY_SUM "27fbcebb63355c41e7c0120aa815e4894dda42a764cc759038e37e140877a854"
+
 /* Columns of a row that ek_inventory_item reads, in its order. */
 #define EK_INVENTORY_COLUMNS                                                                       \
     "f.number,f.type,f.flags,f.size,f.created,f.modified,f.accessed,f.zones,f.attributes,"         \

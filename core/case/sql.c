@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 #include "case/sql.h"
 
+#include "base/digest.h"
 #include "case/folder.h"
 
 #include <stdlib.h>
@@ -155,8 +156,34 @@ static GHashTable *objects_of(sqlite3 *store, GError **error)
     return got == 0 ? g_steal_pointer(&objects) : NULL;
 }
 
-gboolean ek_sql_check_schema(sqlite3 *store, const char *const *made_by, int count, GError **error)
+static gint by_text(gconstpointer a, gconstpointer b)
 {
+    return strcmp(a, b);
+}
+
+static char *sum_of(GHashTable *objects)
+{
+    g_autoptr(EkSha256) digest = ek_sha256_new();
+    GList *list = g_list_sort(g_hash_table_get_keys(objects), by_text);
+    for (GList *at = list; at != NULL; at = at->next)
+        ek_sha256_update(digest, at->data, strlen(at->data) + 1);
+    g_list_free(list);
+    return ek_sha256_finish_hex(digest);
+}
+
+char *ek_sql_schema_sum(sqlite3 *store, GError **error)
+{
+    g_autoptr(GHashTable) objects = objects_of(store, error);
+    return objects != NULL ? sum_of(objects) : NULL;
+}
+
+gboolean ek_sql_check_schema(sqlite3 *store, const char *const *made_by, int count,
+                             const char *known_sum, GError **error)
+{
+    g_autoptr(GHashTable) theirs = objects_of(store, error);
+    g_autofree char *sum = theirs != NULL ? sum_of(theirs) : NULL;
+    if (theirs == NULL || g_strcmp0(sum, known_sum) == 0)
+        return theirs != NULL;
     g_autoptr(sqlite3) model = NULL;
     if (sqlite3_open_v2(":memory:", &model, SQLITE_OPEN_READWRITE | SQLITE_OPEN_MEMORY, NULL) !=
         SQLITE_OK)
@@ -165,8 +192,7 @@ gboolean ek_sql_check_schema(sqlite3 *store, const char *const *made_by, int cou
         if (!ek_sql_run(model, made_by[i], error))
             return FALSE;
     g_autoptr(GHashTable) ours = objects_of(model, error);
-    g_autoptr(GHashTable) theirs = ours != NULL ? objects_of(store, error) : NULL;
-    if (theirs == NULL)
+    if (ours == NULL)
         return FALSE;
     GHashTableIter iterator;
     gpointer object;

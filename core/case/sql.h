@@ -25,10 +25,16 @@ sqlite3 *ek_sql_open_plain(const char *folder, const char *name, gboolean writab
  * Short ones, and commits, are not held up by it. */
 void ek_sql_watch(sqlite3 *store, const gint *cancel);
 
+/* The sum of a store's schema: of all that it has made, whatever order and spacing. The caller
+ * frees.
+ */
+char *ek_sql_schema_sum(sqlite3 *store, GError **error);
+
 /* EK_ERROR_DAMAGED unless the store has exactly the tables that running the first `count` of
  * `made_by` makes, and nothing else but indices that it makes: no trigger, no view, no column more.
- */
-gboolean ek_sql_check_schema(sqlite3 *store, const char *const *made_by, int count, GError **error);
+ * `known_sum` is the sum of a schema that is right, which is told at once; NULL: none is known. */
+gboolean ek_sql_check_schema(sqlite3 *store, const char *const *made_by, int count,
+                             const char *known_sum, GError **error);
 
 /* *error from what SQLite said last: EK_ERROR_DAMAGED for a file that is no store (any more),
  * EK_ERROR_NO_SPACE for a full disk. Returns FALSE. */

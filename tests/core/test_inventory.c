@@ -1,5 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 #include "case/inventory.h"
+#include "case/inventoryrows.h"
 #include "check.h"
 #include "fixture.h"
 #include "program.h"
@@ -92,6 +93,153 @@ static char *tree_of(Shelf *shelf, guint with)
     CHECK(ek_inventory_walk(shelf->inventory, ROOT, EK_WITH_BELOW | with, add_line, text, &error));
     CHECK_FINE(&error);
     return g_string_free(text, FALSE);
+}
+
+/* A further name for what has one already. */
+static void put_name(Shelf *shelf, guint64 number, guint64 parent, const char *name)
+{
+    EkFileName called = {.file = number, .parent = parent, .text = name};
+    CHECK(shelf->sink.name(shelf->sink.data, &called));
+}
+
+static gboolean count_item(void *data, const char *path, const EkItem *item)
+{
+    (void)path;
+    (void)item;
+    return ++*(guint64 *)data < 1000000;
+}
+
+/* Each of 40 levels with two names: 2^40 ways down, one of which is gone. */
+static void a_folder_with_two_names_is_entered_once(void)
+{
+    Shelf shelf;
+    GError *error = NULL;
+    guint64 entries = 0;
+    guint64 number = 0;
+    shelf_open(&shelf);
+    for (guint64 i = 0; i < 40; i++) {
+        put(&shelf, 100 + i, EK_TYPE_FOLDER, 0, i == 0 ? ROOT : 99 + i, 0, "one", 0);
+        put_name(&shelf, 100 + i, i == 0 ? ROOT : 99 + i, "two");
+    }
+    put(&shelf, 200, EK_TYPE_FILE, 0, 139, 0, "seeds", 0);
+    put_name(&shelf, 100, 139, "back to the top"); /* and a circle */
+    put_name(&shelf, ROOT, 139, "root");
+    finish(&shelf);
+    CHECK(ek_inventory_walk(shelf.inventory, ROOT, EK_WITH_BELOW, count_item, &entries, &error));
+    CHECK_NUMBER(entries, 40 + 40 + 1 + 1 + 1);
+    g_autofree char *tree = tree_of(&shelf, 0);
+    CHECK(strstr(tree, "one/one/one/one/") != NULL && strstr(tree, "two/") != NULL);
+    CHECK(strstr(tree, "two/one") == NULL && strstr(tree, "top/") != NULL);
+    CHECK(strstr(tree, "top/one") == NULL && strstr(tree, "root/one") == NULL);
+    /* Its other name still leads into it. */
+    CHECK(ek_inventory_find(shelf.inventory, "two/one/two", &number, &error));
+    CHECK_NUMBER(number, 102);
+    g_autofree char *sum = ek_sql_schema_sum(shelf.inventory->store, &error);
+    CHECK_TEXT(sum, EK_INVENTORY_SUM);
+    shelf_close(&shelf);
+}
+
+/* Nested far deeper than a path can be, and all of them still there. */
+static void folders_are_nested_to_a_bound(void)
+{
+    Shelf shelf;
+    GError *error = NULL;
+    guint64 entries = 0;
+    const guint64 levels = 50000;
+    shelf_open(&shelf);
+    for (guint64 i = 0; i < levels; i++)
+        put(&shelf, 100 + i, EK_TYPE_FOLDER, 0, i == 0 ? ROOT : 99 + i, 0, "d", 0);
+    put(&shelf, 99999, EK_TYPE_FILE, 0, 99 + levels, 0, "seeds", 0);
+    finish(&shelf);
+    CHECK(ek_inventory_walk(shelf.inventory, ROOT, EK_WITH_BELOW, count_item, &entries, &error));
+    CHECK_NUMBER(entries, levels + 2);
+    g_autofree char *path = ek_inventory_path(shelf.inventory, 99999);
+    CHECK(path != NULL && strlen(path) < 2 * EK_INVENTORY_DEPTH + 32);
+    CHECK(g_str_has_prefix(path, "orphans/d/") && g_str_has_suffix(path, "/d/seeds"));
+    shelf_close(&shelf);
+}
+
+static gboolean note_lost(void *data, const char *path, const EkItem *item)
+{
+    g_string_append_printf(data, "%s%s\n", path, item->is_lost ? " lost" : "");
+    return TRUE;
+}
+
+/* A file or folder of the volume may have the name of what is made for those without a folder. */
+static void what_is_called_like_the_orphans_is_no_orphan(void)
+{
+    Shelf shelf;
+    GError *error = NULL;
+    g_autoptr(GString) text = g_string_new(NULL);
+    shelf_open(&shelf);
+    put(&shelf, 10, EK_TYPE_FOLDER, 0, ROOT, 0, "orphans", 0);
+    put(&shelf, 11, EK_TYPE_FILE, 0, 10, 3, "at home", 0);
+    put(&shelf, 12, EK_TYPE_FILE, 0, 77, 3, "lost", 0);
+    finish(&shelf);
+    CHECK(ek_inventory_walk(shelf.inventory, ROOT, EK_WITH_BELOW, note_lost, text, &error));
+    CHECK_TEXT(text->str, "orphans\norphans (2)\norphans/at home\norphans (2)/@77 lost\n"
+                          "orphans (2)/@77/lost lost\n");
+    shelf_close(&shelf);
+}
+
+static gboolean add_name(void *data, const char *path, const EkItem *item)
+{
+    g_string_append_printf(data, "%s=%s ", path, item->name);
+    return TRUE;
+}
+
+static gboolean pick_item(void *data, const char *path, const EkItem *item)
+{
+    Shelf *shelf = data;
+    EkPick by_name = {.item = item, .path = path, .word = item->name, .rank = 0};
+    EkPick by_number = {.item = item, .path = path, .rank = -(gint64)item->file.number};
+    return ek_inventory_pick(shelf->inventory, shelf->cancel == 0 ? &by_name : &by_number, NULL);
+}
+
+/* In the order that was asked for, whatever the walk's. */
+static void picks_come_in_order(void)
+{
+    Shelf shelf;
+    GError *error = NULL;
+    g_autoptr(GString) names = g_string_new(NULL);
+    g_autoptr(GString) numbers = g_string_new(NULL);
+    shelf_open(&shelf);
+    put(&shelf, 20, EK_TYPE_FOLDER, 0, ROOT, 0, "b", 0);
+    put(&shelf, 21, EK_TYPE_FILE, 0, 20, 3, "a", 0);
+    put(&shelf, 22, EK_TYPE_FILE, 0, 20, 3, "c", 0);
+    finish(&shelf);
+    CHECK(ek_inventory_walk(shelf.inventory, ROOT, EK_WITH_BELOW, pick_item, &shelf, &error));
+    CHECK(ek_inventory_take_picked(shelf.inventory, add_name, names, &error));
+    CHECK_TEXT(names->str, "b/a=a b=b b/c=c ");
+    shelf.cancel = 1;
+    ek_inventory_watch(shelf.inventory, NULL);
+    CHECK(ek_inventory_walk(shelf.inventory, ROOT, EK_WITH_BELOW, pick_item, &shelf, &error));
+    CHECK(ek_inventory_take_picked(shelf.inventory, add_name, numbers, &error));
+    CHECK_TEXT(numbers->str, "b/c=c b/a=a b=b ");
+    EkBelow below = {1, 2, 3, 4, 5};
+    EkBelow back;
+    CHECK(ek_inventory_put_below(shelf.inventory, 20, &below, &error));
+    CHECK(ek_inventory_get_below(shelf.inventory, 20, &back, &error) && back.hurt == 4);
+    CHECK(ek_inventory_get_below(shelf.inventory, 21, &back, &error) && back.files == 0);
+    CHECK_FINE(&error);
+    shelf_close(&shelf);
+}
+
+/* A walk that is called off ends, and so does everything that asks the store at length. */
+static void a_walk_is_called_off(void)
+{
+    Shelf shelf;
+    GError *error = NULL;
+    guint64 entries = 0;
+    gint cancel = 1;
+    shelf_open(&shelf);
+    for (guint64 i = 0; i < 100; i++)
+        put(&shelf, 100 + i, EK_TYPE_FILE, 0, ROOT, 0, "f", 0);
+    finish(&shelf);
+    ek_inventory_watch(shelf.inventory, &cancel);
+    CHECK(ek_inventory_walk(shelf.inventory, ROOT, EK_WITH_BELOW, count_item, &entries, &error));
+    CHECK_NUMBER(entries, 0);
+    shelf_close(&shelf);
 }
 
 static void files_are_found_by_path_and_number(void)
@@ -333,6 +481,12 @@ static void many_files_take_little_memory(void)
 int main(void)
 {
     static const Test tests[] = {
+        {"a folder with two names is entered once", a_folder_with_two_names_is_entered_once},
+        {"folders are nested to a bound", folders_are_nested_to_a_bound},
+        {"what is called like the orphans is no orphan",
+         what_is_called_like_the_orphans_is_no_orphan},
+        {"picks come in order", picks_come_in_order},
+        {"a walk is called off", a_walk_is_called_off},
         {"files are found by path and number", files_are_found_by_path_and_number},
         {"what lost its folder is kept together", what_lost_its_folder_is_kept_together},
         {"conditions come from the map and later owners",
