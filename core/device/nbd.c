@@ -122,18 +122,47 @@ static gboolean send_request(NbdDevice *nbd, Request *request, EkByte first, gui
     return FALSE;
 }
 
-/* Was it kept when it came with an earlier read? */
-static gboolean take_kept(NbdDevice *nbd, EkSector first, guint32 count, guint8 *buffer)
+/* The run of sectors that was kept at `sector`, or the next one behind it; FALSE when there is
+ * none. */
+static gboolean next_kept(const NbdDevice *nbd, EkSector sector, EkSectorRun *run)
 {
-    guint32 size = nbd->device.info.sector_size;
     for (guint i = 0; i < nbd->ranges->len; i++) {
-        EkSectorRun run = g_array_index(nbd->ranges, EkSectorRun, i);
-        if (first < run.first || first + count > run.first + run.count)
-            continue;
-        memcpy(buffer, nbd->kept + (gsize)(first - nbd->kept_first) * size, (gsize)count * size);
-        return TRUE;
+        *run = g_array_index(nbd->ranges, EkSectorRun, i);
+        if (sector < run->first + run->count)
+            return TRUE;
     }
     return FALSE;
+}
+
+/* The next request of a read: what was kept is taken from there, and nobody is asked. TRUE when it
+ * is settled by that. */
+static gboolean cut_request(NbdDevice *nbd, EkSector first, gsize sent, gsize here, guint8 *buffer,
+                            Request *request)
+{
+    guint32 size = nbd->device.info.sector_size;
+    EkSector sector = first + sent / size;
+    EkSectorRun run;
+    request->offset = sent;
+    request->length = MIN(MAX(REQUEST_BYTES, size), here - sent);
+    if (!next_kept(nbd, sector, &run))
+        return FALSE;
+    if (sector < run.first) {
+        request->length = MIN(request->length, (gsize)(run.first - sector) * size);
+        return FALSE;
+    }
+    request->length = MIN(here - sent, (gsize)(run.first + run.count - sector) * size);
+    memcpy(buffer + sent, nbd->kept + (gsize)(sector - nbd->kept_first) * size, request->length);
+    request->done = TRUE;
+    return TRUE;
+}
+
+static void add_run(GArray *runs, EkSectorRun run)
+{
+    EkSectorRun *last = runs->len > 0 ? &g_array_index(runs, EkSectorRun, runs->len - 1) : NULL;
+    if (last != NULL && last->first + last->count == run.first)
+        last->count += run.count;
+    else
+        g_array_append_val(runs, run);
 }
 
 /* Notes what came back behind the first request that failed. */
@@ -141,17 +170,22 @@ static void keep_rest(NbdDevice *nbd, EkSector first, guint32 count, const guint
                       const Request *requests, gsize number, gsize good)
 {
     guint32 size = nbd->device.info.sector_size;
-    g_array_set_size(nbd->ranges, 0);
+    g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(EkSectorRun));
     for (gsize i = 0; i < number; i++) {
         if (requests[i].errnum != 0 || requests[i].offset < good)
             continue;
         EkSectorRun run = {first + requests[i].offset / size,
                            (guint32)ek_divide_up(requests[i].length, size)};
-        g_array_append_val(nbd->ranges, run);
-        g_array_append_val(nbd->device.also, run);
+        add_run(runs, run);
     }
+    /* What an earlier read left is still of use where this one left nothing. */
+    if (runs->len == 0)
+        return;
+    g_array_append_vals(nbd->device.also, runs->data, runs->len);
+    g_array_unref(nbd->ranges);
+    nbd->ranges = g_steal_pointer(&runs);
     g_free(nbd->kept);
-    nbd->kept = nbd->ranges->len > 0 ? g_memdup2(buffer, (gsize)count * size) : NULL;
+    nbd->kept = g_memdup2(buffer, (gsize)count * size);
     nbd->kept_first = first;
 }
 
@@ -197,13 +231,12 @@ static EkReadOutcome nbd_device_read(EkDevice *device, EkSector first, guint32 c
     gboolean hangs = FALSE;
     if (nbd->handle == NULL)
         return ek_read_failed(0, ENODEV);
-    if (take_kept(nbd, first, count, buffer))
-        return (EkReadOutcome){.good = count};
     while (sent < here && number < MOST_REQUESTS && fine && !hangs) {
         Request *request = &requests[number++];
-        request->offset = sent;
-        request->length = MIN(MAX(REQUEST_BYTES, size), here - sent);
+        gboolean is_kept = cut_request(nbd, first, sent, here, buffer, request);
         sent += request->length;
+        if (is_kept)
+            continue;
         fine = send_request(nbd, request, first * size, buffer);
         if (nbd->careful == 0 || !fine)
             continue;
