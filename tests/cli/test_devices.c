@@ -5,8 +5,10 @@
 #include "program.h"
 
 #include <fcntl.h>
+#include <signal.h>
 #include <stdio.h>
 #include <string.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 /* A loop device for a file: its path, for the caller to g_free; NULL where there are none. */
@@ -20,7 +22,6 @@ static char *attach(const char *file, const char *options)
 
 static void detach(const char *device)
 {
-    /* A source stays read-only in the kernel, also for whoever gets this loop device next. */
     must("blockdev --setrw %s; losetup -d %s", device, device);
 }
 
@@ -438,9 +439,65 @@ static void drives_are_listed_from_another_root(void)
     CHECK_CONTAINS(none.out, "No drives.");
 }
 
+/* The kernel refuses writes to a source while it is read; a loop device gets back what it had,
+ * since it will be another file's. */
+static void the_kernel_guards_the_source_meanwhile(void)
+{
+    must("head -c 6M /dev/urandom > drive.img");
+    g_autofree char *device = attach("drive.img", "");
+    if (device == NULL) {
+        no_loop_device();
+        return;
+    }
+    done("new bench %s", device);
+    g_auto(Result) after = shell("blockdev --getro %s", device);
+    CHECK_TEXT(after.out, "0\n");
+    pid_t child = ektypon_start("image bench --rate-limit 4M");
+    g_auto(Result) during = shell(
+        "for i in $(seq 40); do test $(blockdev --getro %s) = 1 && exit; sleep 0.02; done; exit 1",
+        device);
+    CHECK_STATUS(during, 0);
+    g_auto(Result) status = ektypon("status bench");
+    CHECK_CONTAINS(status.out, "the kernel refuses writes to it");
+    kill(child, SIGTERM);
+    waitpid(child, NULL, 0);
+    g_auto(Result) ended = shell("blockdev --getro %s", device);
+    CHECK_TEXT(ended.out, "0\n");
+    must("losetup -d %s", device);
+}
+
+/* The node stays, its size is 0 for a while: as with a card in a reader. */
+static void a_device_that_returns_in_place_is_gone_on_with(void)
+{
+    must("head -c 12M /dev/urandom > drive.img && cp drive.img truth.img");
+    g_autofree char *device = attach("drive.img", "--direct-io=on");
+    if (device == NULL) {
+        no_loop_device();
+        return;
+    }
+    done("new bench %s", device);
+    pid_t child = ektypon_start("image bench --wait --rate-limit 6M");
+    must("sleep 0.6; truncate -s 0 drive.img && losetup -c %s && sleep 1.5 && "
+         "cat truth.img > drive.img && losetup -c %s",
+         device, device);
+    int status = -1;
+    for (int i = 0; i < 150 && waitpid(child, &status, WNOHANG) == 0; i++)
+        g_usleep(100000);
+    CHECK(WIFEXITED(status) && WEXITSTATUS(status) == 0);
+    if (!WIFEXITED(status)) {
+        kill(child, SIGKILL);
+        waitpid(child, NULL, 0);
+    }
+    must("cmp bench/image.raw truth.img");
+    must("losetup -d %s", device);
+}
+
 int main(void)
 {
     static const Test tests[] = {
+        {"the kernel guards the source meanwhile", the_kernel_guards_the_source_meanwhile},
+        {"a device that returns in place is gone on with",
+         a_device_that_returns_in_place_is_gone_on_with},
         {"a file is imaged and never written", a_file_is_imaged_and_never_written},
         {"larger sectors are counted as asked", larger_sectors_are_counted_as_asked},
         {"a loop device is imaged", a_loop_device_is_imaged},
