@@ -95,24 +95,30 @@ static cairo_status_t draw_on(cairo_surface_t *surface, EkCanvasDraw draw, const
 
 static cairo_status_t put_bytes(void *data, const unsigned char *bytes, unsigned length)
 {
-    return fwrite(bytes, 1, length, data) == length ? CAIRO_STATUS_SUCCESS
-                                                    : CAIRO_STATUS_WRITE_ERROR;
+    g_byte_array_append(data, bytes, length);
+    return CAIRO_STATUS_SUCCESS;
 }
 
-static cairo_status_t draw_into(FILE *file, gboolean is_svg, int height, EkCanvasDraw draw,
-                                const void *data)
+/* The picture as the bytes of a file; NULL with *error. */
+static GByteArray *draw_picture(gboolean is_svg, int height, EkCanvasDraw draw, const void *data,
+                                GError **error)
 {
+    g_autoptr(GByteArray) bytes = g_byte_array_new();
     cairo_surface_t *surface =
-        is_svg ? cairo_svg_surface_create_for_stream(put_bytes, file, WIDTH, height)
+        is_svg ? cairo_svg_surface_create_for_stream(put_bytes, bytes, WIDTH, height)
                : cairo_image_surface_create(CAIRO_FORMAT_RGB24, WIDTH, height);
     cairo_status_t status = draw_on(surface, draw, data);
     if (status == CAIRO_STATUS_SUCCESS && !is_svg)
-        status = cairo_surface_write_to_png_stream(surface, put_bytes, file);
+        status = cairo_surface_write_to_png_stream(surface, put_bytes, bytes);
     cairo_surface_finish(surface);
     if (status == CAIRO_STATUS_SUCCESS)
         status = cairo_surface_status(surface);
     cairo_surface_destroy(surface);
-    return status;
+    if (status == CAIRO_STATUS_SUCCESS)
+        return g_steal_pointer(&bytes);
+    ek_error_set(error, EK_ERROR_FAILED, "the picture could not be drawn: %s",
+                 cairo_status_to_string(status));
+    return NULL;
 }
 
 /* A file that takes the name of another when it is complete; what is no file is written to as it
@@ -132,8 +138,7 @@ static FILE *open_picture(const char *path, char **draft)
     return fdopen(fd, "w");
 }
 
-static gboolean write_picture(gboolean is_svg, const char *path, int height, EkCanvasDraw draw,
-                              const void *data, GError **error)
+static gboolean write_picture(const char *path, const GByteArray *bytes, GError **error)
 {
     g_autofree char *draft = NULL;
     errno = 0;
@@ -141,8 +146,7 @@ static gboolean write_picture(gboolean is_svg, const char *path, int height, EkC
     if (file == NULL)
         return ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot write the picture %s",
                                    path);
-    cairo_status_t status = draw_into(file, is_svg, height, draw, data);
-    gboolean fine = fflush(file) == 0 && status == CAIRO_STATUS_SUCCESS;
+    gboolean fine = fwrite(bytes->data, 1, bytes->len, file) == bytes->len && fflush(file) == 0;
     fine = fclose(file) == 0 && fine;
     fine = fine && (draft == NULL || rename(draft, path) == 0);
     int errnum = errno != 0 ? errno : EIO;
@@ -159,14 +163,17 @@ gboolean ek_canvas_draw(const EkCli *cli, const char *png, const char *svg, cons
     EkView view;
     if ((png != NULL || svg != NULL) && !ek_view_open(&view, folder, FALSE, error))
         return FALSE;
-    EkGuard guard = {cli->system, &view, NULL, NULL};
+    /* A picture that is begun is finished: no half of one is left. */
+    EkGuard guard = {cli->system, &view, NULL, ek_cli_watch_signals()};
     gboolean fine = TRUE;
     for (gsize i = 0; fine && i < G_N_ELEMENTS(paths); i++)
         fine = paths[i] == NULL || ek_guard_output(&guard, paths[i], "the picture", error);
     if (png != NULL || svg != NULL)
         ek_view_close(&view);
     for (gsize i = 0; fine && i < G_N_ELEMENTS(paths); i++) {
-        fine = paths[i] == NULL || write_picture(i == 1, paths[i], height, draw, data, error);
+        g_autoptr(GByteArray) bytes =
+            paths[i] != NULL ? draw_picture(i == 1, height, draw, data, error) : NULL;
+        fine = paths[i] == NULL || (bytes != NULL && write_picture(paths[i], bytes, error));
         if (fine && paths[i] != NULL)
             ek_cli_print("%s is drawn\n", paths[i]);
     }
