@@ -74,13 +74,13 @@ const EkCommand ek_commands[] = {
      "imaging changes what it stands on.",
      "ektypon index bench-17 1", 2, 2, ek_command_index, TRUE},
     {"extract", "CASE VOLUME[:PATH] … --to DIR", "Copies files and folders out of a volume.",
-     "Writes below DIR only, which must not lie on the drive that is being recovered, in the "
-     "order\n"
-     "of place on the drive. Bytes that were not read come out as zeros. The options of find say\n"
-     "which files; deleted ones come with --deleted only, into the folder deleted/. What was "
-     "written\n"
-     "is noted in DIR/extracted.csv; the same command goes on after an interruption. Ends with\n"
-     "status 3 when something came out not whole.",
+     "Writes below DIR only, which must not be on the drive that is being recovered, in the order\n"
+     "of place on the drive. Each volume gets a folder: \"3 Catalogue\"; deleted files (with\n"
+     "--deleted) go to \"3 Catalogue - deleted\", files that lost their folder to\n"
+     "\"3 Catalogue - no folder\". Unread bytes are filled with zeros. The options of find choose\n"
+     "the files. Every file is listed in DIR/extracted.csv, with the name it was given where DIR\n"
+     "cannot hold its own. After an interruption the same command continues. Exit status 3 when a\n"
+     "file is incomplete.",
      "ektypon extract bench-17 2 --to /mnt/safe/transfer", 1, MANY, ek_command_extract, TRUE},
     {"plan", "CASE", "Proposes a partition table and repairs, and shows every byte of them.",
      "Nothing is written but the case. Of the volumes that were found the set with the most\n"

@@ -10,6 +10,7 @@
 
 #define LEAF_ROOM 512u
 #define MARK_BITS 24
+#define MARKS_MOST (1u << 20) /* different ones: no case comes near that by itself */
 #define MOST_ATTEMPTS 255u
 #define MAX_FRESH 3u
 
@@ -70,6 +71,13 @@ gboolean ek_mark_unpack(guint64 packed, EkMark *mark)
     return state < EK_STATES && reason <= EK_REASON_SKIPPED;
 }
 
+/* Marks differ in their upper half, too: the event. */
+static guint hash_of_bits(gconstpointer key)
+{
+    guint64 bits = *(const guint64 *)key;
+    return (guint)((bits ^ bits >> 29) * 0x9e3779b97f4a7c15u >> 32);
+}
+
 /* No case has so many different marks that their numbers run out, but one that somebody made up:
  * there a mark that says the same of the sector has to do. */
 static guint number_of_state(const EkReadMap *map, EkState state)
@@ -93,7 +101,7 @@ static guint number_of(EkReadMap *map, EkMark mark)
     map->last_number[slot] = number != NULL ? GPOINTER_TO_UINT(number) : map->marks->len + 1;
     if (number != NULL)
         return map->last_number[slot] - 1;
-    if (map->marks->len == 1u << MARK_BITS)
+    if (map->marks->len == MARKS_MOST)
         return number_of_state(map, mark.state);
     g_array_append_val(map->marks, mark);
     g_hash_table_insert(map->numbers, g_memdup2(&bits, sizeof bits),
@@ -152,7 +160,7 @@ EkReadMap *ek_read_map_new(EkSector sectors)
     map->sectors = sectors;
     map->leaves = g_array_new(FALSE, FALSE, sizeof(Leaf));
     map->marks = g_array_new(FALSE, FALSE, sizeof(EkMark));
-    map->numbers = g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, NULL);
+    map->numbers = g_hash_table_new_full(hash_of_bits, g_int64_equal, g_free, NULL);
     map->dirty = g_array_new(FALSE, FALSE, sizeof(Dirty));
     Leaf leaf = {0, 1, g_new(Boundary, LEAF_ROOM)};
     leaf.at[0] = compose(0, number_of(map, (EkMark){0}));
@@ -174,7 +182,7 @@ EkReadMap *ek_read_map_copy(const EkReadMap *map)
         leaf->at = own;
     }
     copy->marks = g_array_copy(map->marks);
-    copy->numbers = g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, NULL);
+    copy->numbers = g_hash_table_new_full(hash_of_bits, g_int64_equal, g_free, NULL);
     for (guint i = 0; i < copy->marks->len; i++) {
         guint64 bits = ek_mark_pack(g_array_index(copy->marks, EkMark, i));
         g_hash_table_insert(copy->numbers, g_memdup2(&bits, sizeof bits), GUINT_TO_POINTER(i + 1));

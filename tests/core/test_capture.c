@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 #include "base/digest.h"
 #include "capture/capture.h"
+#include "capture/keeper.h"
 #include "check.h"
 #include "fixture.h"
 
@@ -398,9 +399,64 @@ static void what_was_left_is_taken_later(void)
     rig_close(&rig);
 }
 
+/* A store that is busy until it is let go. */
+static gint store_is_held;
+
+static gboolean busy_sum(void *data, guint64 number, guint64 *sum, GError **error)
+{
+    while (g_atomic_int_get(&store_is_held) != 0)
+        g_usleep(1000);
+    return store_sum(data, number, sum, error);
+}
+
+static gpointer let_go(gpointer data)
+{
+    (void)data;
+    g_usleep(300000);
+    g_atomic_int_set(&store_is_held, 0);
+    return NULL;
+}
+
+/* However many notes are under way when the last one comes, it is answered. */
+static void a_full_queue_comes_to_its_end(void)
+{
+    static const guint counts[] = {65534, 65535, 65536, 65537};
+    for (gsize i = 0; i < G_N_ELEMENTS(counts); i++) {
+        Rig rig;
+        GError *error = NULL;
+        EkKeptState state = {0};
+        EkMark good = {EK_STATE_GOOD, EK_REASON_NONE, 0, 1};
+        EkMark aside = {EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0, 1};
+        rig_open(&rig, 1 << 20, "");
+        EkKeeperParts parts = {.image = rig.store.image,
+                               .map = rig.store.map,
+                               .sector_size = 512,
+                               .buffer_bytes = 4096,
+                               .sink = {&rig.store, store_commit, busy_sum, store_correct}};
+        g_atomic_int_set(&store_is_held, 1);
+        EkKeeper *keeper = ek_keeper_new(&parts);
+        guint8 *buffer = ek_keeper_take_buffer(keeper);
+        memcpy(buffer, rig.truth, 512);
+        ek_keeper_write(keeper, 0, 1, buffer, 512, good, &state);
+        g_usleep(50000); /* the keeper has taken that, and waits for the store */
+        GThread *helper = g_thread_new("let go", let_go, NULL);
+        for (guint n = 0; n < counts[i]; n++)
+            ek_keeper_mark(keeper, 1 + n % 100, 1, aside, &state);
+        alarm(30);
+        CHECK(ek_keeper_finish(keeper, &state, &error));
+        alarm(0);
+        CHECK_FINE(&error);
+        g_thread_join(helper);
+        CHECK_NUMBER(ek_read_map_total(rig.store.map, EK_STATE_SET_ASIDE), 100);
+        rig_close(&rig);
+        unlink("image.raw");
+    }
+}
+
 int main(void)
 {
     static const Test tests[] = {
+        {"a full queue comes to its end", a_full_queue_comes_to_its_end},
         {"all that reads is taken", all_that_reads_is_taken},
         {"random drives end right", random_drives_end_right},
         {"a large physical sector goes as one", a_large_physical_sector_goes_as_one},

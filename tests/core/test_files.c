@@ -1,7 +1,9 @@
 /* SPDX-License-Identifier: MIT */
 #include "base/digest.h"
 #include "check.h"
+#include "files/claims.h"
 #include "files/files.h"
+#include "files/names.h"
 #include "fixture.h"
 #include "listing.h"
 #include "volume/fat/fat.h"
@@ -420,9 +422,79 @@ static void names_with_separators_are_escaped(void)
     CHECK(escaped);
 }
 
+static void names_become_ones_that_targets_take(void)
+{
+    static const struct {
+        const char *name;
+        const char *portable;
+    } names[] = {{"plain.txt", "plain.txt"},
+                 {"a:b?c*d", "a_b_c_d"},
+                 {"dots...", "dots___"},
+                 {"space ", "space_"},
+                 {"con", "_con"},
+                 {"Con.txt", "_Con.txt"},
+                 {"console", "console"},
+                 {"COM1", "_COM1"},
+                 {"com0", "com0"},
+                 {"lpt9.tar.gz", "_lpt9.tar.gz"},
+                 {"..", "__"},
+                 {"\xff\xfe", "__"},
+                 {"tab\tbed", "tab_bed"},
+                 {"", "_"}};
+    for (gsize i = 0; i < G_N_ELEMENTS(names); i++) {
+        gboolean renamed = FALSE;
+        g_autofree char *portable = ek_name_for_target(names[i].name, TRUE, &renamed);
+        CHECK_TEXT(portable, names[i].portable);
+        CHECK(renamed == !g_str_equal(names[i].name, names[i].portable));
+    }
+    gboolean renamed = FALSE;
+    g_autofree char *dots = ek_name_for_target("..", FALSE, &renamed);
+    CHECK_TEXT(dots, "_..");
+    g_autofree char *own = ek_name_for_target(EK_PART_PREFIX "0123456789abcdef", FALSE, &renamed);
+    CHECK(*own == '_');
+    /* Long ones keep their ending, and are told apart. */
+    g_autofree char *long_one = g_strnfill(400, 'x');
+    g_autofree char *first = g_strconcat(long_one, "1.jpg", NULL);
+    g_autofree char *second = g_strconcat(long_one, "2.jpg", NULL);
+    g_autofree char *short_first = ek_name_for_target(first, FALSE, &renamed);
+    g_autofree char *short_second = ek_name_for_target(second, TRUE, &renamed);
+    CHECK(strlen(short_first) <= 255 && g_str_has_suffix(short_first, ".jpg"));
+    CHECK(!g_str_equal(short_first, short_second));
+    g_autofree char *numbered = ek_name_numbered(short_first, 12);
+    CHECK(strlen(numbered) <= 255);
+    g_autofree char *two = ek_name_numbered("name.txt", 2);
+    CHECK_TEXT(two, "name (2).txt");
+}
+
+static void claims_hold_what_was_added(void)
+{
+    g_autoptr(GRand) random = g_rand_new_with_seed(7);
+    EkClaims *claims = ek_claims_new();
+    g_autoptr(GArray) added = g_array_new(FALSE, FALSE, sizeof(guint64));
+    CHECK(!ek_claims_has(claims, 0));
+    for (guint i = 0; i < 100000; i++) {
+        guint64 number = (guint64)g_rand_int(random) << 32 | g_rand_int(random);
+        g_array_append_val(added, number);
+        ek_claims_add(claims, number);
+    }
+    guint missing = 0;
+    guint extra = 0;
+    for (guint i = 0; i < added->len; i++) {
+        missing += ek_claims_has(claims, g_array_index(added, guint64, i)) ? 0 : 1;
+        extra += ek_claims_has(claims, g_array_index(added, guint64, i) + 1) ? 1 : 0;
+    }
+    CHECK_NUMBER(missing, 0);
+    CHECK_NUMBER(extra, 0);
+    ek_claims_add(claims, 0);
+    CHECK(ek_claims_has(claims, 0));
+    ek_claims_free(claims);
+}
+
 int main(void)
 {
     static const Test tests[] = {
+        {"names become ones that targets take", names_become_ones_that_targets_take},
+        {"claims hold what was added", claims_hold_what_was_added},
         {"the tree is walked", the_tree_is_walked},
         {"deleted names are whole where they were long",
          deleted_names_are_whole_where_they_were_long},

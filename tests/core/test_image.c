@@ -293,9 +293,45 @@ static void a_piece_knows_what_of_it_was_read(void)
     bench_close(&bench);
 }
 
+/* A claim may lead through the whole image: it is followed so far and no further. */
+static void a_bounded_gate_gives_out(void)
+{
+    Bench bench;
+    GError *error = NULL;
+    guint8 data[4096] = {1, 2, 3};
+    guint8 back[16];
+    bench_open(&bench, data, sizeof data);
+    g_autoptr(EkGate) bounded = ek_gate_bounded(bench.gate, 3);
+    for (int i = 0; i < 3; i++)
+        CHECK(ek_gate_read(bounded, 0, back, sizeof back, NULL, &error));
+    CHECK(!ek_gate_is_spent(bounded));
+    CHECK_FINE(&error);
+    CHECK(!ek_gate_read(bounded, 0, back, sizeof back, NULL, &error));
+    CHECK(ek_gate_is_spent(bounded));
+    CHECK_ERROR(&error, EK_ERROR_DAMAGED, "more places than are looked at");
+    CHECK(ek_gate_read(bench.gate, 0, back, sizeof back, NULL, &error));
+    bench_close(&bench);
+}
+
+/* A map that somebody made up may have more different marks than there are numbers for. */
+static void marks_beyond_number_say_the_same_of_a_sector(void)
+{
+    const EkSector sectors = ((EkSector)1 << 20) + 1000;
+    g_autoptr(EkReadMap) map = ek_read_map_new(sectors);
+    for (EkSector i = 0; i < sectors; i++)
+        ek_read_map_append(
+            map, i,
+            (EkMark){i % 2 == 0 ? EK_STATE_GOOD : EK_STATE_BAD, EK_REASON_MEDIUM, 1, (guint32)i});
+    CHECK(ek_read_map_at(map, sectors - 1).mark.state == EK_STATE_BAD);
+    CHECK(ek_read_map_at(map, sectors - 2).mark.state == EK_STATE_GOOD);
+}
+
 int main(void)
 {
     static const Test tests[] = {
+        {"a bounded gate gives out", a_bounded_gate_gives_out},
+        {"marks beyond number say the same of a sector",
+         marks_beyond_number_say_the_same_of_a_sector},
         {"the map agrees with a plain array", the_map_agrees_with_a_plain_array},
         {"a map of many boundaries agrees with a plain array",
          a_map_of_many_boundaries_agrees_with_a_plain_array},
