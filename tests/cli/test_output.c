@@ -61,7 +61,8 @@ static void json_has_the_shapes_that_are_promised(void)
     check_keys(status, "status",
                "source image sector_size sectors device_seconds failed_commands "
                "round finished next");
-    check_keys(json_object_get(status, "source"), "source", "kind path model serial");
+    check_keys(json_object_get(status, "source"), "source",
+               "kind path model serial kernel_read_only");
     check_keys(json_object_get(status, "image"), "image", "path verified");
     json_decref(status);
     json_t *map = json_of("map bench --json", 0);
@@ -196,6 +197,32 @@ static void colour_stays_on_terminals(void)
     CHECK(g_utf8_strlen(lines[0], -1) < 60);
 }
 
+/* A label is escaped, and that once: in a table, in a sentence, in what a name says of it. */
+static void labels_are_escaped_once(void)
+{
+    must("mkdir src && printf x > 'src/a\\b' && truncate -s 8M v.img && "
+         "mke2fs -q -F -t ext4 -L \"$(printf 'q\\\\r\\033[3')\" -d src v.img");
+    done("new bench v.img");
+    done("image bench");
+    g_auto(Result) hunt = ektypon("hunt bench");
+    g_auto(Result) table = ektypon("volumes bench");
+    g_auto(Result) one = ektypon("volumes bench 1");
+    const char *texts[] = {hunt.out, table.out, one.out};
+    for (gsize i = 0; i < G_N_ELEMENTS(texts); i++) {
+        CHECK_CONTAINS(texts[i], "q\\\\r\\x1B[3");
+        CHECK(strchr(texts[i], '\033') == NULL);
+    }
+    g_auto(Result) listed = ektypon("ls bench 1");
+    CHECK_CONTAINS(listed.out, "a\\\\b\n");
+    /* Names in errors, too, and on what is no case. */
+    g_auto(Result) none =
+        shell("%s ls bench \"1:$(printf '\\033[31mred')\"; "
+              "%s status \"$(printf 'no\\033[31mcase')\"; %s \"$(printf '\\033[31m')\"",
+              EKTYPON_PROGRAM_PATH, EKTYPON_PROGRAM_PATH, EKTYPON_PROGRAM_PATH);
+    CHECK(strchr(none.err, '\033') == NULL);
+    CHECK_CONTAINS(none.err, "\\x1B[31m");
+}
+
 static void a_killed_command_is_told_as_cut_off(void)
 {
     unpack_demo();
@@ -241,6 +268,7 @@ int main(void)
         {"names from a disk are tamed", names_from_a_disk_are_tamed},
         {"a drive without a table needs none", a_drive_without_a_table_needs_none},
         {"colour stays on terminals", colour_stays_on_terminals},
+        {"labels are escaped once", labels_are_escaped_once},
         {"a killed command is told as cut off", a_killed_command_is_told_as_cut_off},
         {"a simulated drive lives once", a_simulated_drive_lives_once},
     };

@@ -181,20 +181,170 @@ static void hostile_content_shows_as_text(void)
     }
 }
 
+/* --- pictures that are small as files and huge as pictures ------------------------------------ */
+
+static guint32 crc_of(const guint8 *bytes, gsize length)
+{
+    guint32 crc = ~0u;
+    for (gsize i = 0; i < length; i++) {
+        crc ^= bytes[i];
+        for (int k = 0; k < 8; k++)
+            crc = crc >> 1 ^ (0xedb88320u & (0u - (crc & 1)));
+    }
+    return ~crc;
+}
+
+static void put_be32(GByteArray *out, guint32 number)
+{
+    guint8 bytes[] = {(guint8)(number >> 24), (guint8)(number >> 16), (guint8)(number >> 8),
+                      (guint8)number};
+    g_byte_array_append(out, bytes, 4);
+}
+
+static void put_chunk(GByteArray *png, const char *type, const guint8 *data, gsize length)
+{
+    put_be32(png, (guint32)length);
+    guint from = png->len;
+    g_byte_array_append(png, (const guint8 *)type, 4);
+    g_byte_array_append(png, data, (guint)length);
+    put_be32(png, crc_of(png->data + from, png->len - from));
+}
+
+/* A black PNG of side x side pixels (ISO/IEC 15948): all of its data is zeros. */
+static void write_black_png(const char *name, guint32 side)
+{
+    guint64 raw = (guint64)side * (1 + (guint64)side * 3);
+    g_autoptr(GByteArray) png = g_byte_array_new();
+    g_autoptr(GByteArray) header = g_byte_array_new();
+    g_autoptr(GByteArray) data = g_byte_array_new();
+    gsize length = 0;
+    must("head -c %" G_GUINT64_FORMAT " /dev/zero | gzip -9n > zeros.gz", raw);
+    g_autofree guint8 *packed = read_file("zeros.gz", &length);
+    put_be32(header, side);
+    put_be32(header, side);
+    g_byte_array_append(header, (const guint8 *)"\10\2\0\0\0", 5);
+    g_byte_array_append(data, (const guint8 *)"\x78\xda", 2);
+    g_byte_array_append(data, packed + 10, (guint)length - 18);
+    put_be32(data, (guint32)(raw % 65521) << 16 | 1); /* Adler-32 of zeros */
+    g_byte_array_append(png, (const guint8 *)"\x89PNG\r\n\x1a\n", 8);
+    put_chunk(png, "IHDR", header->data, header->len);
+    put_chunk(png, "IDAT", data->data, data->len);
+    put_chunk(png, "IEND", NULL, 0);
+    write_file(name, png->data, png->len);
+}
+
+typedef struct {
+    GByteArray *out;
+    guint bits;
+    guint count;
+} BitWriter;
+
+static void put_code(BitWriter *writer, guint code, guint width)
+{
+    writer->bits |= code << writer->count;
+    for (writer->count += width; writer->count >= 8; writer->count -= 8) {
+        guint8 byte = (guint8)writer->bits;
+        g_byte_array_append(writer->out, &byte, 1);
+        writer->bits >>= 8;
+    }
+}
+
+/* `pixels` of colour 0 as GIF packs them (LZW): each code stands for a run one longer than the
+ * last. */
+static GByteArray *pack_black(guint64 pixels)
+{
+    BitWriter writer = {g_byte_array_new(), 0, 0};
+    guint width = 3;
+    guint next = 6;
+    guint64 run = 0;
+    put_code(&writer, 4, width);
+    while (pixels > 0) {
+        if (run == 0) {
+            put_code(&writer, 0, width);
+            pixels--;
+            run = 2;
+        } else if (pixels >= run && next < 4095) {
+            put_code(&writer, next++, width);
+            pixels -= run++;
+            width += next == 1u << width && width < 12;
+        } else {
+            put_code(&writer, 4, width);
+            width = 3;
+            next = 6;
+            run = 0;
+        }
+    }
+    put_code(&writer, 5, width);
+    put_code(&writer, 0, 8);
+    return writer.out;
+}
+
+static void write_black_gif(const char *name, guint16 side, guint frames)
+{
+    g_autoptr(GByteArray) packed = pack_black((guint64)side * side);
+    g_autoptr(GByteArray) gif = g_byte_array_new();
+    guint8 low = (guint8)side;
+    guint8 high = (guint8)(side >> 8);
+    guint8 screen[] = {low, high, low, high, 0x81, 0, 0};
+    guint8 frame[] = {0x21, 0xf9, 4, 4, 10, 0, 0, 0, ',', 0, 0, 0, 0, low, high, low, high, 0, 2};
+    static const guint8 colors[12] = {0, 0, 0, 255, 255, 255};
+    g_byte_array_append(gif, (const guint8 *)"GIF89a", 6);
+    g_byte_array_append(gif, screen, sizeof screen);
+    g_byte_array_append(gif, colors, sizeof colors);
+    for (guint i = 0; i < frames; i++) {
+        g_byte_array_append(gif, frame, sizeof frame);
+        for (guint at = 0; at < packed->len; at += 255) {
+            guint8 length = (guint8)MIN(255, packed->len - at);
+            g_byte_array_append(gif, &length, 1);
+            g_byte_array_append(gif, packed->data + at, length);
+        }
+        g_byte_array_append(gif, (const guint8 *)"", 1);
+    }
+    g_byte_array_append(gif, (const guint8 *)";", 1);
+    write_file(name, gif->data, gif->len);
+}
+
+/* Half a GiB is all the helper ever has, and what does not fit is no fault of the file. */
+static void huge_pictures_take_little_memory(void)
+{
+    static const struct {
+        const char *name;
+        const char *opens;
+    } pictures[] = {{"fine.png", "opens      yes: 3000 x 3000"},
+                    {"wide.png", "opens      not checked: 6000 x 6000"},
+                    {"small.gif", "opens      yes: 64 x 64"},
+                    {"many.gif", "opens      "},
+                    {"tall.gif", "opens      not checked: 30000 x 30000"}};
+    write_black_png("fine.png", 3000);
+    write_black_png("wide.png", 6000);
+    write_black_gif("small.gif", 64, 2);
+    write_black_gif("many.gif", 1500, 200);
+    write_black_gif("tall.gif", 30000, 1);
+    hold("fine.png wide.png small.gif many.gif tall.gif");
+    for (gsize i = 0; i < G_N_ELEMENTS(pictures); i++) {
+        g_auto(Result) seen = ektypon("peek files 1:%s --plain", pictures[i].name);
+        CHECK_STATUS(seen, 0);
+        CHECK_CONTAINS(seen.out, pictures[i].opens);
+        CHECK(strstr(seen.out, "opens      no") == NULL || strstr(seen.out, "not checked") != NULL);
+        CHECK(is_sanitized() || seen.peak_kib < 512 * 1024);
+    }
+}
+
 /* The helper can open no file and start no program once it waits for content. */
 static void the_helper_is_locked_down(void)
 {
     g_autofree char *folder = g_path_get_dirname(EKTYPON_PROGRAM_PATH);
-    g_auto(Result) result =
-        shell("mkfifo in; (exec 3>in; sleep 3) & %s/ektypon-peek kinds < in & "
-              "for i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20; do "
-              "grep -q 'Seccomp:.2' /proc/$!/status && break; sleep 0.1; done; "
-              "grep -E '^(Seccomp|NoNewPrivs):' /proc/$!/status; "
-              "grep -E 'Max (processes|file size|cpu time)' /proc/$!/limits | tr -s ' '; kill $!",
-              folder);
+    g_auto(Result) result = shell("mkfifo in; (exec 3>in; sleep 3) & %s/ektypon-peek kinds < in & "
+                                  "for i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20; do "
+                                  "grep -q 'Seccomp:.2' /proc/$!/status && break; sleep 0.1; done; "
+                                  "grep -E '^(Seccomp|NoNewPrivs):' /proc/$!/status; "
+                                  "grep -E 'Max (processes|file size|cpu time|address space)' "
+                                  "/proc/$!/limits | tr -s ' '; kill $!",
+                                  folder);
     CHECK_CONTAINS(result.out, "NoNewPrivs:\t1\nSeccomp:\t2\n");
     CHECK_CONTAINS(result.out, "Max cpu time 60 60 seconds");
     CHECK_CONTAINS(result.out, "Max file size 0 0 bytes");
+    CHECK(is_sanitized() || strstr(result.out, "Max address space 536870912") != NULL);
     CHECK_CONTAINS(result.out, "Max processes 0 0 processes");
     /* Nonsense on its input ends it, and it is not for people. */
     g_auto(Result) nonsense = shell("head -c 64 /dev/urandom | %s/ektypon-peek kinds", folder);
@@ -212,6 +362,7 @@ int main(void)
         {"kinds are found by content", kinds_are_found_by_content},
         {"links lead nowhere", links_lead_nowhere},
         {"hostile content shows as text", hostile_content_shows_as_text},
+        {"huge pictures take little memory", huge_pictures_take_little_memory},
         {"the helper is locked down", the_helper_is_locked_down},
     };
     return RUN_TESTS("peek", tests);
