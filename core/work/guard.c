@@ -294,10 +294,10 @@ static EkRelation to_source(const EkGuard *guard, const char *path, const EkCase
     return relation;
 }
 
-static EkRelation to_sources(const EkGuard *guard, const char *path, char **why)
+/* To all sources of the case in `view` (NULL: none), and the one it has not. */
+static EkRelation to_sources(const EkGuard *guard, const EkView *view, const char *path, char **why)
 {
-    g_autoptr(GPtrArray) kept =
-        guard->view != NULL ? ek_case_sources(guard->view->opened, NULL) : NULL;
+    g_autoptr(GPtrArray) kept = view != NULL ? ek_case_sources(view->opened, NULL) : NULL;
     EkRelation relation = EK_RELATION_NONE;
     if (guard->source != NULL)
         relation = to_source(guard, path, guard->source, why);
@@ -412,7 +412,7 @@ EkRelation ek_guard_ask(const EkGuard *guard, const char *path, char **why)
     if (image == EK_RELATION_IMAGE)
         return image;
     g_clear_pointer(why, g_free);
-    EkRelation relation = to_sources(guard, path, why);
+    EkRelation relation = to_sources(guard, guard->view, path, why);
     if (relation == EK_RELATION_NONE && image != EK_RELATION_NONE)
         return to_image(guard, path, why);
     if (relation == EK_RELATION_NONE && guard->view != NULL)
@@ -484,13 +484,7 @@ gboolean ek_guard_image(const EkGuard *guard, const char *path, GError **error)
     g_autofree char *why = NULL;
     /* A device that holds the image holds what the source holds: it is known by its name only. */
     EkGuard named = {guard->system, NULL, guard->source, guard->cancel};
-    g_autoptr(GPtrArray) kept =
-        guard->view != NULL ? ek_case_sources(guard->view->opened, NULL) : NULL;
-    EkRelation relation =
-        named.source != NULL ? to_source(&named, path, named.source, &why) : EK_RELATION_NONE;
-    for (guint i = 0; kept != NULL && relation == EK_RELATION_NONE && i < kept->len; i++)
-        if (!is_adopted(kept->pdata[i]))
-            relation = to_source(&named, path, kept->pdata[i], &why);
+    EkRelation relation = to_sources(&named, guard->view, path, &why);
     if (relation == EK_RELATION_NONE && is_device(path))
         relation = to_users(guard, path, &why);
     if (relation == EK_RELATION_NONE)

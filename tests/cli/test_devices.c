@@ -11,20 +11,6 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-/* A loop device for a file: its path, for the caller to g_free; NULL where there are none. */
-static char *attach(const char *file, const char *options)
-{
-    if (!is_root())
-        return NULL;
-    g_auto(Result) result = shell("losetup -f --show %s %s", options, file);
-    return result.status == 0 ? g_strdup(g_strstrip(result.out)) : NULL;
-}
-
-static void detach(const char *device)
-{
-    must("blockdev --setrw %s; losetup -d %s", device, device);
-}
-
 static void no_loop_device(void)
 {
     skip("loop devices need root");
@@ -80,9 +66,9 @@ static void larger_sectors_are_counted_as_asked(void)
 static void a_loop_device_is_imaged(void)
 {
     must("head -c 6M /dev/urandom > drive.img");
-    g_autofree char *device = attach("drive.img", "--direct-io=on");
+    g_autofree char *device = loop_attach("drive.img", "--direct-io=on");
     if (device == NULL)
-        device = attach("drive.img", "");
+        device = loop_attach("drive.img", "");
     if (device == NULL) {
         no_loop_device();
         return;
@@ -97,13 +83,13 @@ static void a_loop_device_is_imaged(void)
     CHECK_STATUS(looked, 0);
     CHECK_CONTAINS(looked.out, "first sector: reads; last sector: reads");
     must("test $(blockdev --getro %s) = 0", device); /* a look leaves everything as it is */
-    detach(device);
+    loop_detach(device);
 }
 
 static void what_is_in_use_is_refused(void)
 {
     must("truncate -s 32M drive.img && mke2fs -q -F drive.img");
-    g_autofree char *device = attach("drive.img", "");
+    g_autofree char *device = loop_attach("drive.img", "");
     if (device == NULL) {
         no_loop_device();
         return;
@@ -129,13 +115,13 @@ static void what_is_in_use_is_refused(void)
     CHECK_CONTAINS(imaged.err, "is mounted on");
     must("umount mount");
     done("image bench");
-    detach(device);
+    loop_detach(device);
 }
 
 static void a_partition_names_its_drive(void)
 {
     must("truncate -s 16M drive.img && printf 'label: dos\\n2048,8192,c\\n' | sfdisk -q drive.img");
-    g_autofree char *device = attach("drive.img", "-P");
+    g_autofree char *device = loop_attach("drive.img", "-P");
     if (device == NULL) {
         no_loop_device();
         return;
@@ -154,7 +140,7 @@ static void a_partition_names_its_drive(void)
         g_auto(Result) insisted = ektypon("new bench %sp1 --partition", device);
         CHECK_STATUS(insisted, 0);
     }
-    detach(device);
+    loop_detach(device);
 }
 
 static void extraction_stays_off_the_source(void)
@@ -170,7 +156,7 @@ static void extraction_stays_off_the_source(void)
     done("image bench");
     done("hunt bench");
     must("cp drive.img kept.img && mke2fs -q -F drive.img");
-    g_autofree char *device = attach("drive.img", "");
+    g_autofree char *device = loop_attach("drive.img", "");
     if (device == NULL) {
         no_loop_device();
         return;
@@ -180,19 +166,19 @@ static void extraction_stays_off_the_source(void)
     CHECK_STATUS(extracted, 4);
     CHECK_CONTAINS(extracted.err, "is kept on the source");
     must("test ! -e mount/out && umount mount");
-    detach(device);
+    loop_detach(device);
 }
 
 static void a_device_as_target_wants_to_be_meant(void)
 {
     unpack_demo();
     must("truncate -s 200M target.img; truncate -s 100M small.img");
-    g_autofree char *device = attach("target.img", "");
+    g_autofree char *device = loop_attach("target.img", "");
     if (device == NULL) {
         no_loop_device();
         return;
     }
-    g_autofree char *small = attach("small.img", "");
+    g_autofree char *small = loop_attach("small.img", "");
     done("new bench sim:drive.model");
     done("image bench");
     done("hunt bench");
@@ -215,8 +201,9 @@ static void a_device_as_target_wants_to_be_meant(void)
     g_auto(Result) kept = ektypon("undo bench %s --confirm %s", device, device);
     CHECK_STATUS(kept, 4);
     CHECK_CONTAINS(kept.err, "blockdev --setrw");
-    detach(device);
-    detach(small);
+    must("blockdev --setrw %s", device);
+    loop_detach(device);
+    loop_detach(small);
 }
 
 /* The backup of a GPT stands at the end of the drive, however long that is. */
@@ -226,7 +213,7 @@ static void a_larger_device_gets_the_backup_at_its_end(void)
          "| sfdisk -q gpt.img && truncate -s 20M part.img && mke2fs -q -F part.img && "
          "dd if=part.img of=gpt.img bs=1M seek=1 conv=notrunc status=none && "
          "truncate -s 100M larger.img");
-    g_autofree char *device = attach("larger.img", "");
+    g_autofree char *device = loop_attach("larger.img", "");
     if (device == NULL) {
         no_loop_device();
         return;
@@ -252,7 +239,7 @@ static void a_larger_device_gets_the_backup_at_its_end(void)
     must("sfdisk -d %s | grep -q 'label: dos' && "
          "sfdisk -d %s | grep -q 'start=        2048, size=       40960, type=83'",
          device, device);
-    detach(device);
+    loop_detach(device);
 }
 
 /* Imaged through an adapter that showed 512, for a drive that shows itself in 4096. */
@@ -268,13 +255,13 @@ static void a_table_is_written_for_other_sectors(void)
         must("rm -f copy.img");
         done("plan wide --scheme %s --table-sectors 4096", schemes[i]);
         done("clone wide copy.img");
-        g_autofree char *device = attach("copy.img", "-b 4096");
+        g_autofree char *device = loop_attach("copy.img", "-b 4096");
         if (device == NULL) {
             no_loop_device();
             return;
         }
         must("sfdisk -d %s | grep -q 'start=         256, size=        5120'", device);
-        detach(device);
+        loop_detach(device);
     }
 }
 
@@ -284,7 +271,7 @@ static void other_sectors_are_refused(void)
     must(
         "truncate -s 60M disk.img && truncate -s 20M part.img && mke2fs -q -F part.img && "
         "dd if=part.img of=disk.img bs=1M seek=1 conv=notrunc status=none && cp disk.img wide.img");
-    g_autofree char *device = attach("wide.img", "-b 4096");
+    g_autofree char *device = loop_attach("wide.img", "-b 4096");
     if (device == NULL) {
         no_loop_device();
         return;
@@ -305,7 +292,7 @@ static void other_sectors_are_refused(void)
     must("sfdisk -d %s | grep -q 'start=         256, size=        5120'", device);
     done("undo narrow %s --confirm %s", device, device);
     must("cmp disk.img wide.img");
-    detach(device);
+    loop_detach(device);
 }
 
 /* Whoever builds on a device, as a volume manager does, holds it for itself alone. */
@@ -314,7 +301,7 @@ static void what_is_held_is_refused(void)
     must(
         "truncate -s 60M disk.img && truncate -s 20M part.img && mke2fs -q -F part.img && "
         "dd if=part.img of=disk.img bs=1M seek=1 conv=notrunc status=none && cp disk.img held.img");
-    g_autofree char *device = attach("held.img", "");
+    g_autofree char *device = loop_attach("held.img", "");
     if (device == NULL) {
         no_loop_device();
         return;
@@ -334,7 +321,7 @@ static void what_is_held_is_refused(void)
     close(holder);
     must("cmp disk.img held.img");
     done("apply free %s --confirm %s", device, device);
-    detach(device);
+    loop_detach(device);
 }
 
 /* Neither what is mounted is a target, nor a file that lies on the drive that is recovered. */
@@ -342,12 +329,12 @@ static void what_is_mounted_is_refused(void)
 {
     must("truncate -s 60M disk.img && mke2fs -q -F disk.img && cp disk.img used.img && "
          "mkdir mount");
-    g_autofree char *used = attach("used.img", "");
+    g_autofree char *used = loop_attach("used.img", "");
     if (used == NULL) {
         no_loop_device();
         return;
     }
-    g_autofree char *source = attach("disk.img", "");
+    g_autofree char *source = loop_attach("disk.img", "");
     done("new whole %s", source);
     done("image whole");
     done("hunt whole");
@@ -364,8 +351,8 @@ static void what_is_mounted_is_refused(void)
     CHECK_STATUS(inside, 4);
     CHECK_CONTAINS(inside.err, "is kept on the source");
     must("test ! -e mount/clone.raw && umount mount");
-    detach(source);
-    detach(used);
+    loop_detach(source);
+    loop_detach(used);
 }
 
 /* All that is planned has room on a smaller one: it is taken, when that is asked for. */
@@ -375,7 +362,7 @@ static void a_smaller_device_is_taken_when_all_has_room(void)
     must("truncate -s 90M long.img && truncate -s 20M part.img && mke2fs -q -F part.img && "
          "dd if=part.img of=long.img bs=1M seek=1 conv=notrunc status=none && "
          "truncate -s 20M tight.img");
-    g_autofree char *tight = attach("tight.img", "");
+    g_autofree char *tight = loop_attach("tight.img", "");
     if (tight == NULL) {
         no_loop_device();
         return;
@@ -385,7 +372,7 @@ static void a_smaller_device_is_taken_when_all_has_room(void)
     done("hunt long");
     for (gsize i = 0; i < G_N_ELEMENTS(schemes); i++) {
         must("rm -f short.img && truncate -s 40M short.img");
-        g_autofree char *device = attach("short.img", "");
+        g_autofree char *device = loop_attach("short.img", "");
         done("plan long --scheme %s", schemes[i]);
         g_auto(Result) needs = ektypon("clone long %s --confirm %s", tight, tight);
         CHECK_STATUS(needs, 4);
@@ -408,9 +395,9 @@ static void a_smaller_device_is_taken_when_all_has_room(void)
         for (gsize k = 0; k <= i; k++)
             done("undo long %s --confirm %s", device, device);
         must("cmp -n 41943040 long.img short.img");
-        detach(device);
+        loop_detach(device);
     }
-    detach(tight);
+    loop_detach(tight);
 }
 
 static void drives_are_listed_from_another_root(void)
@@ -444,7 +431,7 @@ static void drives_are_listed_from_another_root(void)
 static void the_kernel_guards_the_source_meanwhile(void)
 {
     must("head -c 6M /dev/urandom > drive.img");
-    g_autofree char *device = attach("drive.img", "");
+    g_autofree char *device = loop_attach("drive.img", "");
     if (device == NULL) {
         no_loop_device();
         return;
@@ -463,14 +450,14 @@ static void the_kernel_guards_the_source_meanwhile(void)
     waitpid(child, NULL, 0);
     g_auto(Result) ended = shell("blockdev --getro %s", device);
     CHECK_TEXT(ended.out, "0\n");
-    must("losetup -d %s", device);
+    loop_detach(device);
 }
 
 /* The node stays, its size is 0 for a while: as with a card in a reader. */
 static void a_device_that_returns_in_place_is_gone_on_with(void)
 {
     must("head -c 12M /dev/urandom > drive.img && cp drive.img truth.img");
-    g_autofree char *device = attach("drive.img", "--direct-io=on");
+    g_autofree char *device = loop_attach("drive.img", "--direct-io=on");
     if (device == NULL) {
         no_loop_device();
         return;
@@ -489,7 +476,7 @@ static void a_device_that_returns_in_place_is_gone_on_with(void)
         waitpid(child, NULL, 0);
     }
     must("cmp bench/image.raw truth.img");
-    must("losetup -d %s", device);
+    loop_detach(device);
 }
 
 int main(void)

@@ -19,19 +19,6 @@ static const char *word_of(const char *device)
     return length > 4 ? name + length - 4 : name;
 }
 
-static char *attach(const char *file, const char *options)
-{
-    if (!is_root())
-        return NULL;
-    g_auto(Result) result = shell("losetup -f --show %s %s", options, file);
-    return result.status == 0 ? g_strdup(g_strstrip(result.out)) : NULL;
-}
-
-static void detach(const char *device)
-{
-    must("losetup -d %s", device);
-}
-
 /* A drive with a FAT volume that its table has lost, so that there is something to plan. */
 static void make_drive(const char *name)
 {
@@ -87,10 +74,10 @@ static char *open_way(const char *file, Way way)
         must("mkdir -p bound && mount --bind %s bound", folder);
         return g_strdup_printf("bound/%s", base);
     case WAY_DESCRIPTOR: return g_strdup("/proc/self/fd/7");
-    case WAY_LOOP: return attach(file, "");
-    case WAY_SECOND_LOOP: return attach(file, "--direct-io=on");
+    case WAY_LOOP: return loop_attach(file, "");
+    case WAY_SECOND_LOOP: return loop_attach(file, "--direct-io=on");
     case WAY_NODE: {
-        g_autofree char *loop = attach(file, "");
+        g_autofree char *loop = loop_attach(file, "");
         if (loop != NULL)
             must("rm -f node && mknod node b $(cat /sys/block/%s/dev | tr : ' ') && echo %s > "
                  "node.of",
@@ -98,7 +85,7 @@ static char *open_way(const char *file, Way way)
         return loop != NULL ? g_strdup("node") : NULL;
     }
     case WAY_PARTITION: {
-        g_autofree char *loop = attach(file, "");
+        g_autofree char *loop = loop_attach(file, "");
         if (loop == NULL)
             return NULL;
         must("echo %s > node.of", loop);
@@ -107,7 +94,7 @@ static char *open_way(const char *file, Way way)
                                     loop, loop);
         if (part.status == 0)
             return g_strdup_printf("%sp1", loop);
-        detach(loop);
+        loop_detach(loop);
         return NULL;
     }
     case WAYS: break;
@@ -118,7 +105,7 @@ static char *open_way(const char *file, Way way)
 static void close_way(const char *path, Way way)
 {
     if (way == WAY_LOOP || way == WAY_SECOND_LOOP)
-        detach(path);
+        loop_detach(path);
     else if (way == WAY_NODE)
         must("losetup -d $(cat node.of); rm -f node");
     else if (way == WAY_PARTITION)
@@ -224,7 +211,7 @@ static void nothing_is_written_where_it_must_not_be(void)
          "printf '[drive]\nbacking=drive.img\n' > drive.model");
     /* A file, a drive model over it, a loop device over it that is there, and one that is gone. */
     for (guint kind = 0; kind < SOURCES; kind++) {
-        g_autofree char *loop = kind >= 2 ? attach("drive.img", "") : NULL;
+        g_autofree char *loop = kind >= 2 ? loop_attach("drive.img", "") : NULL;
         if (kind >= 2 && loop == NULL)
             continue;
         must("rm -rf bench kept");
@@ -232,11 +219,11 @@ static void nothing_is_written_where_it_must_not_be(void)
         must("mkdir -p kept/bench && cp drive.img stranger.img kept && "
              "cp bench/image.raw kept/bench");
         if (kind == 3)
-            detach(loop);
+            loop_detach(loop);
         for (int i = 0; i < draws / (int)SOURCES; i++)
             draw_one(random, &drawn, &refused);
         if (kind == 2)
-            detach(loop);
+            loop_detach(loop);
     }
     printf(" %u draws, %u of them refused by the guard ", drawn, refused);
     CHECK(drawn >= (guint)draws / 8);
@@ -251,16 +238,16 @@ static void a_source_is_known_on_another_node(void)
 {
     make_drive("drive.img");
     must("truncate -s 8M spare.img");
-    g_autofree char *first = attach("drive.img", "");
+    g_autofree char *first = loop_attach("drive.img", "");
     if (first == NULL) {
         skip("loop devices need root");
         return;
     }
     make_case("bench", first);
-    detach(first);
+    loop_detach(first);
     must("cp drive.img kept.img");
-    g_autofree char *spare = attach("spare.img", "");
-    g_autofree char *second = attach("drive.img", "");
+    g_autofree char *spare = loop_attach("spare.img", "");
+    g_autofree char *second = loop_attach("drive.img", "");
     g_auto(Result) clone = ektypon("clone bench %s --confirm %s", second, word_of(second));
     CHECK_STATUS(clone, 4);
     CHECK_CONTAINS(clone.err, "is the source");
@@ -275,8 +262,8 @@ static void a_source_is_known_on_another_node(void)
         done("clone bench %s --confirm %s", spare, word_of(spare));
         must("cmp drive.img kept.img");
     }
-    detach(second);
-    detach(spare);
+    loop_detach(second);
+    loop_detach(spare);
 }
 
 /* A system that knows no serial and no file behind a device. */
@@ -298,13 +285,13 @@ static void a_drive_without_a_name_is_known_by_what_it_holds(void)
 {
     make_drive("drive.img");
     must("truncate -s 8M spare.img && cp drive.img copy.img");
-    g_autofree char *first = attach("drive.img", "");
+    g_autofree char *first = loop_attach("drive.img", "");
     if (first == NULL) {
         skip("loop devices need root");
         return;
     }
-    g_autofree char *spare = attach("spare.img", "");
-    g_autofree char *copy = attach("copy.img", "");
+    g_autofree char *spare = loop_attach("spare.img", "");
+    g_autofree char *copy = loop_attach("copy.img", "");
     const char *devices[] = {first, spare, copy, NULL};
     make_bare_system(devices);
     g_setenv("EKTYPON_SYSTEM_ROOT", "root", TRUE);
@@ -326,9 +313,9 @@ static void a_drive_without_a_name_is_known_by_what_it_holds(void)
     CHECK_STATUS(again, 4);
     g_unsetenv("EKTYPON_SYSTEM_ROOT");
     must("cmp drive.img kept.img");
-    detach(first);
-    detach(spare);
-    detach(copy);
+    loop_detach(first);
+    loop_detach(spare);
+    loop_detach(copy);
 }
 
 /* A source that answered under a second path is remembered with the first. */
@@ -369,7 +356,7 @@ static void files_stay_off_source_image_and_case(void)
     done("map bench --png bench/map.png");
     const char *files[] = {"drive.img", "bench/image.raw"};
     for (gsize i = 0; i < G_N_ELEMENTS(files); i++) {
-        g_autofree char *device = attach(files[i], "");
+        g_autofree char *device = loop_attach(files[i], "");
         if (device == NULL) {
             skip("loop devices need root");
             return;
@@ -386,7 +373,7 @@ static void files_stay_off_source_image_and_case(void)
         g_auto(Result) edits = ektypon("apply bench %s", files[i]);
         CHECK_STATUS(edits, 4);
         must("umount mnt");
-        detach(device);
+        loop_detach(device);
     }
 }
 

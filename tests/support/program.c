@@ -215,3 +215,16 @@ gboolean is_sanitized(void)
     return FALSE;
 #endif
 }
+
+char *loop_attach(const char *file, const char *options)
+{
+    if (!is_root())
+        return NULL;
+    g_auto(Result) result = shell("losetup -f --show %s %s", options, file);
+    return result.status == 0 ? g_strdup(g_strstrip(result.out)) : NULL;
+}
+
+void loop_detach(const char *device)
+{
+    must("losetup -d %s", device);
+}

@@ -32,6 +32,11 @@ Result shell(const char *format, ...) G_GNUC_PRINTF(1, 2);
 /* Runs a command through a shell; the test program ends when it fails. */
 void must(const char *format, ...) G_GNUC_PRINTF(1, 2);
 
+/* A loop device for a file, with these options of losetup: its path, for the caller to g_free; NULL
+ * where there are none. */
+char *loop_attach(const char *file, const char *options);
+void loop_detach(const char *device);
+
 /* The JSON of a result; the caller decrefs. */
 json_t *result_json(const Result *result);
 
