@@ -17,6 +17,8 @@ static char *ask(EkCli *cli, const char *target)
         return NULL;
     g_autofree char *description = NULL;
     g_autofree char *word = ek_guard_word(cli->system, target, &description);
+    if (word == NULL)
+        return NULL;
     g_autofree char *text = g_strdup_printf("%s. All data on this device may be overwritten. To go "
                                             "on, type the last four characters of "
                                             "its serial (of its name where it has no serial):",

@@ -188,8 +188,7 @@ static void an_image_elsewhere_has_to_be_ours(void)
     must("cp -r out out.kept && cp far/copy.raw copy.kept");
     static const char *const swaps[] = {
         "head -c 4M /dev/urandom > far/copy.raw", /* something else */
-        "cp drive.img far/copy.raw && printf x | dd of=far/copy.raw bs=1 seek=5 conv=notrunc "
-        "status=none",
+        "cp drive.img far/copy.raw && printf x | dd of=far/copy.raw bs=1 seek=5 conv=notrunc 2>&-",
         "ln -f far/copy.raw far/second", /* a second name */
         "mv far/copy.raw far/real; ln -s real far/copy.raw",
     };

@@ -178,7 +178,6 @@ static void disk_do(Disk *disk, const DiskRecord *record)
     case DISK_RENAME:
     case DISK_UNLINK: g_ptr_array_add(disk->pending, (gpointer)record); break;
     case DISK_SYNC: {
-        g_autofree char *path = path_in(record);
         /* The case's folder and what is in it are of one file system. */
         if (record->offset != 0)
             settle_names(disk, FATE_KEPT, NULL);

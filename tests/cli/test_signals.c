@@ -157,6 +157,7 @@ static void two_of_every_command_get_along(void)
             (first == 0 || first == 3 || other.status == 0 || other.status == 3);
         CHECK(fine);
         g_auto(Result) again = ektypon("%s", one->command);
+        CHECK(again.status < 1000);
         g_auto(GStrv) parts = g_strsplit(one->verify, "%s", 2);
         g_autofree char *verify =
             g_strconcat(parts[0], parts[1] != NULL ? EKTYPON_PROGRAM_PATH : "",
