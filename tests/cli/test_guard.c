@@ -8,7 +8,7 @@
 #include <string.h>
 #include <unistd.h>
 
-#define DRAWS 60
+#define DRAWS 48
 #define SOURCES 4u
 
 /* The last four characters of a name: what confirms a device without a serial. */

@@ -13,8 +13,8 @@
 #include <string.h>
 #include <unistd.h>
 
-#define CUTS 40 /* unless EKTYPON_TEST_CUTS says otherwise */
-#define CUTS_A_RUN 10
+#define CUTS 24 /* unless EKTYPON_TEST_CUTS says otherwise */
+#define CUTS_A_RUN 8
 #define FAULTS 12
 #define SECTOR 512u
 #define SHIM                                                                                       \

@@ -9,7 +9,7 @@
 #include <stdio.h>
 #include <string.h>
 
-#define DRIVES 20
+#define DRIVES 14
 
 typedef struct {
     guint32 ntfs_first, ntfs_count;

@@ -10,7 +10,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-#define MOMENTS 2
+#define MOMENTS 1
 #define LONGEST_MS 1000
 #define SLOWER 5 /* times, in a build with sanitizers */
 
