@@ -43,8 +43,8 @@ void type_find(const Content *content, Finding *finding);
 
 /* Each judges content if its media type is one of its own, else returns FALSE. */
 gboolean picture_judge(const Content *content, const Canvas *canvas, Finding *finding);
-/* What is wrong inside a JPEG, though most programs show it; NULL: nothing, or, with *starved, memory
- * did not suffice to tell. The caller frees. */
+/* What is wrong inside a JPEG, though most programs show it; NULL: nothing, or, with *starved,
+ * memory did not suffice to tell. The caller frees. */
 char *jpeg_fault(const Content *content, gboolean *starved);
 gboolean archive_judge(const Content *content, const Canvas *canvas, Finding *finding);
 gboolean text_judge(const Content *content, const Canvas *canvas, Finding *finding);

@@ -330,6 +330,21 @@ static void huge_pictures_take_little_memory(void)
     }
 }
 
+/* An answer that is too long is cut, and is an answer all the same. */
+static void a_long_answer_is_cut(void)
+{
+    must("touch f && long=$(head -c 120000 /dev/zero | tr '\\0' '\\t') && for i in $(seq 25); do "
+         "tar -rf long.tar --format=pax --transform \"s|f|$i$long|\" f; done && gzip long.tar");
+    hold("long.tar.gz");
+    g_auto(Result) seen = ektypon("peek files 1:long.tar.gz --json");
+    CHECK_STATUS(seen, 0);
+    json_t *json = result_json(&seen);
+    json_t *content = json_object_get(json, "content");
+    CHECK_TEXT(json_text(content, "opens"), "yes");
+    CHECK_TEXT(json_text(content, "look"), "list");
+    json_decref(json);
+}
+
 /* The helper can open no file and start no program once it waits for content. */
 static void the_helper_is_locked_down(void)
 {
@@ -363,6 +378,7 @@ int main(void)
         {"links lead nowhere", links_lead_nowhere},
         {"hostile content shows as text", hostile_content_shows_as_text},
         {"huge pictures take little memory", huge_pictures_take_little_memory},
+        {"a long answer is cut", a_long_answer_is_cut},
         {"the helper is locked down", the_helper_is_locked_down},
     };
     return RUN_TESTS("peek", tests);

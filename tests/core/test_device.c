@@ -2,12 +2,16 @@
 #include "check.h"
 #include "device/device.h"
 #include "device/model.h"
+#include "device/reader.h"
 #include "device/system.h"
 #include "fixture.h"
 
+#include <errno.h>
 #include <fcntl.h>
 #include <glib/gstdio.h>
+#include <signal.h>
 #include <string.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 #define MS ((gint64)1000000)
@@ -300,9 +304,58 @@ static void a_file_lies_on_itself(void)
     CHECK(!ek_system_lies_on(system, "not/there/yet", "source.img"));
 }
 
+/* The child that reads: the newest of this process, 0 when there is none. */
+static pid_t newest_child(void)
+{
+    g_autofree char *path = g_strdup_printf("/proc/self/task/%d/children", (int)getpid());
+    g_autofree char *text = NULL;
+    if (!g_file_get_contents(path, &text, NULL, NULL))
+        return 0;
+    const char *last = strrchr(g_strstrip(text), ' ');
+    return (pid_t)g_ascii_strtoll(last != NULL ? last + 1 : text, NULL, 10);
+}
+
+/* A read that hangs is left behind; the next one has another child and other memory, and whoever
+ * was left is taken leave of. */
+static void an_abandoned_read_disturbs_no_other(void)
+{
+    guint8 data[8192];
+    guint8 back[4096];
+    gint cancel = 0;
+    fill_noise(data, sizeof data, 3);
+    write_file("drive.img", data, sizeof data);
+    int fd = open("drive.img", O_RDONLY | O_CLOEXEC);
+    EkReader *reader = ek_reader_new(fd, sizeof back);
+    for (int i = 0; i < 3; i++) {
+        EkReaderAnswer answer = ek_reader_read(reader, 0, back, sizeof back, &cancel);
+        CHECK_NUMBER(answer.got, sizeof back);
+        CHECK_BYTES(back, data, sizeof back);
+        pid_t child = newest_child();
+        if (child <= 0) {
+            skip("this kernel does not tell children");
+            break;
+        }
+        kill(child, SIGSTOP);
+        g_atomic_int_set(&cancel, 1);
+        gint64 began = g_get_monotonic_time();
+        answer = ek_reader_read(reader, 4096, back, sizeof back, &cancel);
+        CHECK(answer.abandoned);
+        CHECK(g_get_monotonic_time() - began < G_USEC_PER_SEC * 5);
+        g_atomic_int_set(&cancel, 0);
+        answer = ek_reader_read(reader, 4096, back, sizeof back, &cancel);
+        CHECK_NUMBER(answer.got, sizeof back);
+        CHECK_BYTES(back, data + 4096, sizeof back);
+        CHECK(newest_child() != child);
+    }
+    ek_reader_free(reader);
+    CHECK(waitpid(-1, NULL, WNOHANG) == -1 && errno == ECHILD);
+    close(fd);
+}
+
 int main(void)
 {
     static const Test tests[] = {
+        {"an abandoned read disturbs no other", an_abandoned_read_disturbs_no_other},
         {"mistakes in a model have a line", mistakes_in_a_model_have_a_line},
         {"a command costs what the model says", a_command_costs_what_the_model_says},
         {"what reads is what stands there", what_reads_is_what_stands_there},
