@@ -134,7 +134,7 @@ static gboolean search_all(Search *search, EkView *view, GError **error)
     if (volumes != NULL && searched == 0)
         return ek_error_set(error, EK_ERROR_ABSENT,
                             "no volume with files was found yet. Hunt first: ektypon hunt %s",
-                            ek_case_folder(view->opened));
+                            ek_case_named(view->opened));
     return volumes != NULL;
 }
 

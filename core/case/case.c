@@ -13,6 +13,7 @@
 
 struct EkCase {
     char *folder; /* absolute */
+    char *named;
     EkCaseInfo info;
     sqlite3 *store;
     sqlite3 *map;
@@ -36,6 +37,7 @@ void ek_case_close(EkCase *self)
     sqlite3_close(self->map);
     info_clear(&self->info);
     g_free(self->folder);
+    g_free(self->named);
     g_free(self);
 }
 
@@ -47,6 +49,11 @@ const EkCaseInfo *ek_case_info(const EkCase *self)
 const char *ek_case_folder(const EkCase *self)
 {
     return self->folder;
+}
+
+const char *ek_case_named(const EkCase *self)
+{
+    return self->named;
 }
 
 sqlite3 *ek_case_store(EkCase *self)
@@ -141,6 +148,7 @@ EkCase *ek_case_create(const char *folder, const EkCaseInfo *info, const char *m
 {
     g_autoptr(EkCase) self = g_new0(EkCase, 1);
     self->folder = g_canonicalize_filename(folder, NULL);
+    self->named = g_strdup(folder);
     self->info = *info;
     self->info.id = new_id();
     self->info.source = g_strdup(info->source);
@@ -296,6 +304,7 @@ EkCase *ek_case_open(const char *folder, gboolean writable, GError **error)
 
     g_autoptr(EkCase) self = g_new0(EkCase, 1);
     self->folder = g_canonicalize_filename(folder, NULL);
+    self->named = g_strdup(folder);
     self->store = ek_sql_open(self->folder, "case.db", writable, FALSE, error);
     if (self->store == NULL ||
         !ready_store(self->store, writable, ek_case_schema, EK_CASE_SCHEMA_VERSIONS,

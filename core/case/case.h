@@ -42,9 +42,10 @@ void ek_case_close(EkCase *self);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkCase, ek_case_close)
 
 const EkCaseInfo *ek_case_info(const EkCase *self);
-const char *ek_case_folder(const EkCase *self);
-sqlite3 *ek_case_store(EkCase *self); /* case.db */
-sqlite3 *ek_case_map(EkCase *self);   /* map.db */
+const char *ek_case_folder(const EkCase *self); /* absolute */
+const char *ek_case_named(const EkCase *self);  /* the folder as the user named it, for messages */
+sqlite3 *ek_case_store(EkCase *self);           /* case.db */
+sqlite3 *ek_case_map(EkCase *self);             /* map.db */
 
 /* The image, opened for reading: inside the case beneath its folder. */
 EkImage *ek_case_open_image(const EkCase *self, GError **error);

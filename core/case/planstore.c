@@ -97,7 +97,7 @@ static gboolean refuse_damaged(EkCase *self, GError **error)
 {
     return ek_error_set(error, EK_ERROR_DAMAGED,
                         "%s/case.db: the plan in it is damaged. Make it again: ektypon plan %s",
-                        ek_case_folder(self), ek_case_folder(self));
+                        ek_case_named(self), ek_case_named(self));
 }
 
 /* A place as a row has it in two columns; FALSE with *error when it is none. */
@@ -228,7 +228,7 @@ EkPlan *ek_planstore_load(EkCase *self, GError **error)
     int got = row != NULL ? ek_sql_step(ek_case_store(self), row, error) : -1;
     if (got == 0)
         ek_error_set(error, EK_ERROR_ABSENT, "%s has no plan yet. Make one: ektypon plan %s",
-                     ek_case_folder(self), ek_case_folder(self));
+                     ek_case_named(self), ek_case_named(self));
     if (got != 1)
         return NULL;
     g_autoptr(EkPlan) plan = ek_plan_new();

@@ -572,7 +572,7 @@ static gboolean check_original(const EkGuard *guard, const char *path, const cha
 {
     EkSector left = ek_read_map_total(guard->view->map, EK_STATE_UNTOUCHED) +
                     ek_read_map_total(guard->view->map, EK_STATE_SET_ASIDE);
-    const char *folder = ek_case_folder(guard->view->opened);
+    const char *folder = ek_case_named(guard->view->opened);
     g_autofree char *description = NULL;
     g_autofree char *word = ek_guard_word(guard->system, path, &description);
     if (left > 0)

@@ -131,7 +131,7 @@ static gboolean check_home(const EkGuard *guard, const char *confirmed, GError *
         "the case %s was made on another machine or by another user, and its image "
         "is outside its folder: %s. Nothing was written. If that is the right place "
         "here: --confirm %s",
-        ek_case_folder(guard->view->opened), info->image, name);
+        ek_case_named(guard->view->opened), info->image, name);
 }
 
 static EkImage *open_outside(const EkGuard *guard, const char *confirmed, GError **error)
