@@ -79,8 +79,20 @@ static gsize own_code(const char *text)
     return 0;
 }
 
+/* Nothing but what any terminal shows as it is: nearly all that is printed. */
+static gboolean is_plain(const char *text)
+{
+    while ((*text >= ' ' && *text <= '~') || *text == '\n')
+        text++;
+    return *text == '\0';
+}
+
 void ek_show_put(FILE *stream, const char *text)
 {
+    if (is_plain(text)) {
+        fputs(text, stream);
+        return;
+    }
     while (*text != '\0') {
         gsize code = own_code(text);
         gsize length = code > 0 ? code : MAX(strcspn(text, "\033"), 1u);

@@ -199,6 +199,7 @@ void ek_inventory_close(EkInventory *inventory)
     sqlite3_finalize(inventory->put_name);
     sqlite3_finalize(inventory->put_damage);
     sqlite3_finalize(inventory->put_picked);
+    sqlite3_finalize(inventory->get_stored);
     sqlite3_close(inventory->store);
     g_clear_error(&inventory->failure);
     g_mutex_clear(&inventory->lock);

@@ -16,6 +16,7 @@ struct EkInventory {
     sqlite3_stmt *put_name;
     sqlite3_stmt *put_damage;
     sqlite3_stmt *put_picked; /* while files are picked */
+    sqlite3_stmt *get_stored;
     const gint *cancel;
     GError *failure;
     guint64 rows; /* since the last commit */

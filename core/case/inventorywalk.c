@@ -360,11 +360,17 @@ gboolean ek_inventory_get_below(EkInventory *inventory, guint64 folder, EkBelow 
 
 EkByte ek_inventory_stored(EkInventory *inventory, guint64 number)
 {
-    g_autoptr(EkStatement) row = ek_sql_prepare(
-        inventory->store, NULL, "SELECT total(bytes) FROM extent WHERE file=?", "u", number);
-    if (row == NULL || ek_sql_step(inventory->store, row, NULL) != 1)
+    if (inventory->get_stored == NULL)
+        inventory->get_stored = ek_sql_prepare(inventory->store, NULL,
+                                               "SELECT total(bytes) FROM extent WHERE file=?", "");
+    sqlite3_stmt *row = inventory->get_stored;
+    if (row == NULL)
         return 0;
-    double bytes = sqlite3_column_double(row, 0);
+    sqlite3_reset(row);
+    sqlite3_bind_int64(row, 1, (gint64)number);
+    double bytes =
+        ek_sql_step(inventory->store, row, NULL) == 1 ? sqlite3_column_double(row, 0) : 0;
+    sqlite3_reset(row);
     return bytes < 9e18 ? (EkByte)bytes : G_MAXINT64;
 }
 
