@@ -22,7 +22,7 @@ static timer_t deadline;
 static void on_deadline(int number)
 {
     static const char text[] =
-        "\ninterrupted while something did not answer; what was saved stays\n";
+        "\ninterrupted while something did not answer; everything saved so far is kept\n";
     (void)number;
     ssize_t put = write(STDERR_FILENO, text, sizeof text - 1);
     (void)put;

@@ -164,8 +164,7 @@ EkRecordTable *ek_record_open(const char *folder, GError **error)
         return table;
     ek_error_set(error, EK_ERROR_REFUSED,
                  "%s/" EK_RECORD_NAME
-                 " is no table of what was extracted. Nothing was written. Name "
-                 "another folder",
+                 " is not a table of extracted files. Nothing was written. Name another folder",
                  folder);
     ek_record_close(table, NULL);
     return NULL;

@@ -158,7 +158,7 @@ static EkRelation to_place(const EkGuard *guard, const char *path, const EkCaseS
         return EK_RELATION_SOURCE;
     }
     if (ek_system_is_same_ground(guard->system, path, place)) {
-        *why = g_strdup_printf("%s is a way to the source (%s), or a part of it", path, place);
+        *why = g_strdup_printf("%s leads to the source (%s), or is a part of it", path, place);
         return EK_RELATION_SOURCE;
     }
     if (ek_system_lies_on(guard->system, path, place)) {
@@ -230,9 +230,10 @@ static EkRelation to_drive(const EkGuard *guard, const EkDrive *drive, const cha
         return EK_RELATION_NONE;
     EkLikeness likeness = likeness_of(guard, drive, path, source, 0);
     if (ek_is_alike(&likeness)) {
-        *why = g_strdup_printf("%s holds what was read from the source: %u of %u sectors that were "
-                               "compared are equal. It is the source on another way, or a copy",
-                               path, likeness.equal, likeness.asked);
+        *why =
+            g_strdup_printf("%s holds the same data as the source: %u of %u compared sectors are "
+                            "equal. It is the source at another node, or a copy",
+                            path, likeness.equal, likeness.asked);
         return EK_RELATION_LIKE;
     }
     if (same_name && g_str_has_prefix(identity->name, "serial ") && !ek_is_stranger(&likeness) &&
@@ -258,8 +259,8 @@ static EkRelation to_served(const EkGuard *guard, const char *path, const EkCase
     if (!ek_is_alike(&likeness))
         return EK_RELATION_NONE;
     *why =
-        g_strdup_printf("%s holds what was read from %s: %u of %u sectors that were compared are "
-                        "equal. It may be the file behind that server, or a copy",
+        g_strdup_printf("%s holds the same data as %s: %u of %u compared sectors are equal. It may "
+                        "be the file behind that server, or a copy",
                         path, source->source, likeness.equal, likeness.asked);
     return EK_RELATION_LIKE;
 }
@@ -320,7 +321,7 @@ static EkRelation to_image(const EkGuard *guard, const char *path, char **why)
         ek_system_lies_on(guard->system, path, image) ||
         (is_device(path) && ek_system_lies_on(guard->system, image, path))) {
         *why =
-            g_strdup_printf("%s is a way to the image of this case (%s), or holds it", path, image);
+            g_strdup_printf("%s leads to the image of this case (%s), or contains it", path, image);
         return EK_RELATION_NEAR_IMAGE;
     }
     return EK_RELATION_NONE;
@@ -387,7 +388,7 @@ static EkRelation to_targets(const EkGuard *guard, const char *path, char **why)
         if (!same && !ek_system_lies_on(guard->system, path, target->path))
             continue;
         *why = g_strdup_printf("%s is %s %s, which this case wrote to", path,
-                               same ? "a way to" : "kept on", target->path);
+                               same ? "another path to" : "kept on", target->path);
         return itself ? EK_RELATION_TARGET : same ? EK_RELATION_NEAR_TARGET : EK_RELATION_ON_TARGET;
     }
     return EK_RELATION_NONE;

@@ -110,9 +110,9 @@ static gboolean prove(const EkGuard *guard, EkImage *image, gboolean is_file, GE
         return TRUE;
     return ek_error_set(
         error, EK_ERROR_REFUSED,
-        "%s is not the image of this case as it was left: it is not blank, and does "
-        "not hold what was read. Nothing was written to it. Put the right image "
-        "back at this place, then try again",
+        "%s is not the image of this case as it was left: it is not blank, and its data differs "
+        "from the data that was read. Nothing was written to it. Put the right image back at this "
+        "place, then try again",
         info->image);
 }
 

@@ -300,7 +300,7 @@ static void a_drive_without_a_name_is_known_by_what_it_holds(void)
     /* Nothing but the bytes tells this one from the source on another node. */
     g_auto(Result) clone = ektypon("clone bench %s --confirm %s", copy, word_of(copy));
     CHECK_STATUS(clone, 4);
-    CHECK_CONTAINS(clone.err, "holds what was read from the source");
+    CHECK_CONTAINS(clone.err, "holds the same data as the source");
     g_auto(Result) apply = ektypon("apply bench %s", copy);
     CHECK_STATUS(apply, 4);
     CHECK_CONTAINS(apply.err, "counts as the original");
