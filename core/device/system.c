@@ -426,9 +426,25 @@ static gboolean drive_has_dev(const EkDrive *drive, dev_t dev)
     return FALSE;
 }
 
+/* The drive that the kernel's own index of devices names; NULL where there is no such index. */
+static char *name_of_dev(EkSystem *system, dev_t dev)
+{
+    g_autofree char *link =
+        g_strdup_printf("%s/sys/dev/block/%u:%u", system->root, major(dev), minor(dev));
+    char resolved[PATH_MAX];
+    if (realpath(link, resolved) == NULL)
+        return NULL;
+    g_autofree char *number = attribute(resolved, "partition");
+    g_autofree char *folder = number != NULL ? g_path_get_dirname(resolved) : g_strdup(resolved);
+    return g_path_get_basename(folder);
+}
+
 static EkDrive *drive_of_dev(EkSystem *system, dev_t dev)
 {
     g_autoptr(GPtrArray) mounts = read_mounts(system);
+    g_autofree char *known = name_of_dev(system, dev);
+    if (known != NULL)
+        return read_drive(system, known, mounts);
     g_autoptr(GPtrArray) names = block_names(system);
     for (guint i = 0; i < names->len; i++) {
         g_autoptr(EkDrive) drive = read_drive(system, names->pdata[i], mounts);
