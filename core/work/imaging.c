@@ -5,6 +5,8 @@
 #include "case/mapstore.h"
 #include "work/ownimage.h"
 
+#include <unistd.h>
+
 #define POLL_NS ((gint64)1000000000)
 #define LONGEST_SIMULATED_WAIT_NS (24 * 3600 * (gint64)1000000000)
 
@@ -27,7 +29,8 @@ struct EkImaging {
 gboolean ek_imaging_is_complete(const char *folder, EkKeptState *state, EkByte *bytes,
                                 guint32 *sector_size, GError **error)
 {
-    g_autoptr(EkCase) opened = ek_case_open(folder, FALSE, error);
+    /* Imaging writes to it anyway: a case of an earlier version is brought up to date. */
+    g_autoptr(EkCase) opened = ek_case_open(folder, access(folder, W_OK) == 0, error);
     if (opened == NULL || !ek_mapstore_state(opened, state, error))
         return FALSE;
     const EkCaseInfo *info = ek_case_info(opened);
