@@ -1,19 +1,17 @@
 /* SPDX-License-Identifier: MIT */
 #include "target.h"
 
+#include "device/device.h"
 #include "work/guard.h"
 
 #include <stdio.h>
 #include <string.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
 /* The word that is typed on a terminal for a device; NULL for a file, or without a terminal. */
 static char *ask(EkCli *cli, const char *target)
 {
-    struct stat st;
-    if (stat(target, &st) != 0 || !S_ISBLK(st.st_mode) || isatty(STDIN_FILENO) == 0 ||
-        !cli->terminal_err)
+    if (!ek_device_is_at(target) || isatty(STDIN_FILENO) == 0 || !cli->terminal_err)
         return NULL;
     g_autofree char *description = NULL;
     g_autofree char *word = ek_guard_word(cli->system, target, &description);

@@ -31,6 +31,12 @@ const char *ek_device_kind_name(EkDeviceKind kind)
     return "file";
 }
 
+gboolean ek_device_is_at(const char *path)
+{
+    struct stat st;
+    return stat(path, &st) == 0 && S_ISBLK(st.st_mode);
+}
+
 gboolean ek_device_is_uri(const char *source)
 {
     return g_str_has_prefix(source, "nbd://") || g_str_has_prefix(source, "nbd+unix://");

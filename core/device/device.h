@@ -167,6 +167,9 @@ EkDevice *ek_nbd_open(const char *uri, guint32 sector_size, const gint *cancel, 
 /* The source of a case whose image was made elsewhere: there is nothing to read from. */
 #define EK_ADOPTED_PREFIX "adopted:"
 
+/* Is what stands at `path` a block device, behind symbolic links too? FALSE where nothing does. */
+gboolean ek_device_is_at(const char *path);
+
 /* Is SOURCE an NBD URI? */
 gboolean ek_device_is_uri(const char *source);
 

@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 #include "rebuild/target.h"
 
+#include "device/device.h"
 #include "device/system.h"
 
 #include <errno.h>
@@ -47,8 +48,7 @@ static EkTarget *from_fd(const char *path, int fd, GError **error)
 
 EkTarget *ek_target_open(const char *path, GError **error)
 {
-    struct stat st;
-    gboolean is_device = stat(path, &st) == 0 && S_ISBLK(st.st_mode);
+    gboolean is_device = ek_device_is_at(path);
     int fd = open(path, O_RDWR | O_CLOEXEC | (is_device ? O_EXCL : 0));
     if (fd < 0 && errno == EBUSY) {
         ek_error_set(error, EK_ERROR_REFUSED, "%s is in use: unmount or release it first", path);

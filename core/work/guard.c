@@ -133,12 +133,6 @@ static gboolean is_still_there(const EkGuard *guard, const EkCaseSource *source)
            g_str_equal(now->name, source->identity);
 }
 
-static gboolean is_device(const char *path)
-{
-    struct stat st;
-    return stat(path, &st) == 0 && S_ISBLK(st.st_mode);
-}
-
 static gboolean is_same_file(const char *a, const char *b)
 {
     struct stat left;
@@ -165,7 +159,7 @@ static EkRelation to_place(const EkGuard *guard, const char *path, const EkCaseS
         *why = g_strdup_printf("%s is kept on the source (%s)", path, place);
         return EK_RELATION_ON_SOURCE;
     }
-    if (is_device(path) && ek_system_lies_on(guard->system, place, path)) {
+    if (ek_device_is_at(path) && ek_system_lies_on(guard->system, place, path)) {
         *why = g_strdup_printf("the source (%s) is kept on %s", source->source, path);
         return EK_RELATION_SOURCE;
     }
@@ -282,7 +276,7 @@ static EkRelation to_source(const EkGuard *guard, const char *path, const EkCase
         return EK_RELATION_SOURCE;
     }
     g_autoptr(GPtrArray) drives = ek_system_drives_below(guard->system, path);
-    gboolean on_device = is_device(path);
+    gboolean on_device = ek_device_is_at(path);
     for (guint i = 0; relation == EK_RELATION_NONE && i < drives->len; i++) {
         const EkDrive *drive = drives->pdata[i];
         gboolean itself = on_device && i == 0;
@@ -319,7 +313,7 @@ static EkRelation to_image(const EkGuard *guard, const char *path, char **why)
     }
     if (ek_system_is_same_ground(guard->system, path, image) ||
         ek_system_lies_on(guard->system, path, image) ||
-        (is_device(path) && ek_system_lies_on(guard->system, image, path))) {
+        (ek_device_is_at(path) && ek_system_lies_on(guard->system, image, path))) {
         *why =
             g_strdup_printf("%s leads to the image of this case (%s), or contains it", path, image);
         return EK_RELATION_NEAR_IMAGE;
@@ -364,7 +358,7 @@ static EkRelation to_case(const EkGuard *guard, const char *path, char **why)
         *why = g_strdup_printf("%s belongs to the case itself", path);
         return EK_RELATION_CASE;
     }
-    if (is_device(path) && ek_system_lies_on(guard->system, folder, path)) {
+    if (ek_device_is_at(path) && ek_system_lies_on(guard->system, folder, path)) {
         *why = g_strdup_printf("the case folder is kept on %s", path);
         return EK_RELATION_CASE;
     }
@@ -459,7 +453,7 @@ static gboolean refuse(const char *why, const char *advice, GError **error)
 gboolean ek_guard_output(const EkGuard *guard, const char *path, const char *what, GError **error)
 {
     g_autofree char *why = NULL;
-    if (is_device(path))
+    if (ek_device_is_at(path))
         return ek_error_set(error, EK_ERROR_REFUSED, "%s is a device. Name a file or folder for %s",
                             path, what);
     switch (ek_guard_ask(guard, path, &why)) {
@@ -486,7 +480,7 @@ gboolean ek_guard_image(const EkGuard *guard, const char *path, GError **error)
     /* A device that holds the image holds what the source holds: it is known by its name only. */
     EkGuard named = {guard->system, NULL, guard->source, guard->cancel};
     EkRelation relation = to_sources(&named, guard->view, path, &why);
-    if (relation == EK_RELATION_NONE && is_device(path))
+    if (relation == EK_RELATION_NONE && ek_device_is_at(path))
         relation = to_users(guard, path, &why);
     if (relation == EK_RELATION_NONE)
         return TRUE;
@@ -534,7 +528,7 @@ static gboolean check_device_word(EkSystem *system, const char *path, const char
 {
     g_autofree char *description = NULL;
     g_autofree char *word = ek_guard_word(system, path, &description);
-    if (!is_device(path) || word == NULL || is_word(confirmed, word, TRUE))
+    if (!ek_device_is_at(path) || word == NULL || is_word(confirmed, word, TRUE))
         return TRUE;
     return ek_error_set(error, EK_ERROR_REFUSED,
                         "%s is a device, and would be written to (%s). To confirm it: --confirm %s",
@@ -582,7 +576,7 @@ static gboolean check_original(const EkGuard *guard, const char *path, const cha
                             " sectors are unread. Nothing was written. Finish imaging first, or "
                             "name a clone: ektypon clone %s FILE",
                             why, left, folder);
-    if (word == NULL || is_word(confirmed, word, is_device(path)))
+    if (word == NULL || is_word(confirmed, word, ek_device_is_at(path)))
         return TRUE;
     return ek_error_set(error, EK_ERROR_REFUSED,
                         "%s. It counts as the original. Nothing was written. Work on a clone: "
@@ -617,8 +611,7 @@ gboolean ek_guard_edits(const EkGuard *guard, const char *path, const char *conf
 gboolean ek_guard_space(const char *path, EkByte bytes, const char *what, GError **error)
 {
     struct statvfs fs;
-    struct stat st;
-    if (stat(path, &st) == 0 && S_ISBLK(st.st_mode))
+    if (ek_device_is_at(path))
         return TRUE; /* its size was looked at when it was claimed */
     g_autofree char *existing = g_canonicalize_filename(path, NULL);
     while (statvfs(existing, &fs) != 0) {

@@ -12,7 +12,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
 /* The source with an absolute path, so that the case works from any folder. */
@@ -24,12 +23,6 @@ static char *absolute_source(const char *source)
     g_autofree char *path =
         g_canonicalize_filename(simulated ? source + strlen("sim:") : source, NULL);
     return g_strconcat(simulated ? "sim:" : "", path, NULL);
-}
-
-static gboolean is_block_device(const char *path)
-{
-    struct stat st;
-    return stat(path, &st) == 0 && S_ISBLK(st.st_mode);
 }
 
 /* --- a folder that is there as a whole or not at all ----------------------------------------- */
@@ -119,7 +112,7 @@ static void making_clear(Making *making, gboolean failed)
 static gboolean make_image(Making *making, EkByte bytes, GError **error)
 {
     const char *wanted = making->opening->image;
-    gboolean on_device = wanted != NULL && is_block_device(wanted);
+    gboolean on_device = wanted != NULL && ek_device_is_at(wanted);
     making->image = wanted != NULL ? g_canonicalize_filename(wanted, NULL)
                                    : g_build_filename(making->draft, "image.raw", NULL);
     if (on_device)
@@ -180,7 +173,7 @@ static gboolean check_places(EkSystem *system, const EkOpening *opening, const c
     if (!ek_guard_output(&guard, opening->folder, "the case", error) ||
         !ek_guard_image(&guard, image, error))
         return FALSE;
-    if (g_file_test(image, G_FILE_TEST_EXISTS) && !is_block_device(image))
+    if (g_file_test(image, G_FILE_TEST_EXISTS) && !ek_device_is_at(image))
         return ek_error_set(error, EK_ERROR_REFUSED,
                             "the image %s exists. Name a file that does not exist", image);
     return opening->allow_short_space || ek_guard_space(image, device->bytes, "the image", error);
