@@ -261,7 +261,7 @@ static void tell_result(Taking *taking, const char *path, const EkItem *item,
         return;
     }
     if (item->damage.condition != EK_CONDITION_WHOLE) {
-        g_autofree char *condition = ek_filerow_condition(&item->damage);
+        g_autofree char *condition = ek_filerow_condition(item);
         tell_problem(taking, path, condition);
     }
     if (result->renamed) {
@@ -367,7 +367,7 @@ static gboolean take_entry(void *data, const char *path, const EkItem *item)
         ek_filerow_count(&taking->totals, item);
     } else if (item->damage.condition != EK_CONDITION_WHOLE &&
                taking->order->holes != HOLES_ZEROS) {
-        g_autofree char *condition = ek_filerow_condition(&item->damage);
+        g_autofree char *condition = ek_filerow_condition(item);
         g_autofree char *what = g_strdup_printf("%s: left out", condition);
         taking->skipped++;
         taking->stopped = taking->order->holes == HOLES_STOP;
@@ -400,6 +400,7 @@ static void print_counts(const Taking *taking)
         {totals->by_condition[EK_CONDITION_HOLED], "holed"},
         {totals->by_condition[EK_CONDITION_OVERWRITTEN], "overwritten"},
         {totals->by_condition[EK_CONDITION_UNPLACED], "unplaced"},
+        {totals->by_condition[EK_CONDITION_DOUBTFUL], "doubtful"},
         {taking->same, "there already"},
         {taking->kept, "kept as they were"},
         {taking->skipped + taking->impossible, "left out"},

@@ -74,8 +74,9 @@ json_t *ek_filerow_json(EkIndexing *indexing, const char *path, const EkItem *it
     return row;
 }
 
-char *ek_filerow_condition(const EkDamage *damage)
+char *ek_filerow_condition(const EkItem *item)
 {
+    const EkDamage *damage = &item->damage;
     g_autoptr(GString) text = g_string_new(ek_condition_name(damage->condition));
     const struct {
         EkByte bytes;
@@ -92,6 +93,10 @@ char *ek_filerow_condition(const EkDamage *damage)
         g_string_append_printf(text, "%s%s %s", separator, size, parts[i].word);
         separator = ", ";
     }
+    if (damage->condition == EK_CONDITION_DOUBTFUL)
+        g_string_append(text, (item->file.flags & EK_FILE_GUESSED) != 0
+                                  ? ": place guessed"
+                                  : ": another file claims the same sectors");
     return g_strdup(text->str);
 }
 
@@ -107,13 +112,16 @@ static void print_marks(EkCli *cli, const EkItem *item)
 {
     if ((item->file.flags & EK_FILE_DELETED) != 0)
         ek_cli_print("  %s[deleted%s]%s", ek_show_on(cli->color_out, EK_COLOR_FAINT),
-                     (item->file.flags & EK_FILE_GUESSED) != 0 ? ", place a guess" : "",
+                     (item->file.flags & EK_FILE_GUESSED) != 0 &&
+                             item->damage.condition != EK_CONDITION_DOUBTFUL
+                         ? ", place guessed"
+                         : "",
                      ek_show_off(cli->color_out));
     if ((item->file.flags & EK_FILE_ENCRYPTED) != 0)
         ek_cli_print("  [encrypted]");
     if (item->damage.condition == EK_CONDITION_WHOLE)
         return;
-    g_autofree char *condition = ek_filerow_condition(&item->damage);
+    g_autofree char *condition = ek_filerow_condition(item);
     ek_cli_print("  %s[%s]%s", ek_show_on(cli->color_out, EK_COLOR_BAD), condition,
                  ek_show_off(cli->color_out));
 }
@@ -150,7 +158,7 @@ void ek_filerow_count(EkFileTotals *totals, const EkItem *item)
     }
     totals->files++;
     totals->bytes += file->size;
-    totals->by_condition[MIN(item->damage.condition, EK_CONDITION_UNPLACED)]++;
+    totals->by_condition[MIN(item->damage.condition, EK_CONDITION_DOUBTFUL)]++;
 }
 
 static gboolean count_start(void *data, const char *path, const EkItem *item)

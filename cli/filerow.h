@@ -14,7 +14,7 @@ json_t *ek_filerow_holes_json(EkIndexing *indexing, const EkItem *item);
 void ek_filerow_print(EkCli *cli, const char *name, const EkItem *item);
 
 /* "holed: 3.0 KiB bad, 512 B unread", "whole" … The caller frees. */
-char *ek_filerow_condition(const EkDamage *damage);
+char *ek_filerow_condition(const EkItem *item);
 
 /* Counts for the line at the end, and for `totals` in JSON. */
 typedef struct {

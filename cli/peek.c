@@ -259,8 +259,8 @@ static void print_head(const Peeking *peeking, const GArray *extents, const GArr
     if (has_content(file) || extents->len > 0)
         print_extents(peeking, extents);
     if ((file->flags & EK_FILE_GUESSED) != 0)
-        print_line("", "that is a guess: the chain that told is gone");
-    g_autofree char *condition = ek_filerow_condition(&item->damage);
+        print_line("", "a guess: the cluster chain of this file is lost");
+    g_autofree char *condition = ek_filerow_condition(item);
     g_autofree char *shown = ek_show_in(
         peeking->cli->color_out,
         item->damage.condition == EK_CONDITION_WHOLE ? EK_COLOR_GOOD : EK_COLOR_BAD, condition);

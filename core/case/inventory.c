@@ -392,10 +392,12 @@ GArray *ek_inventory_extents(EkInventory *inventory, guint64 number, GError **er
     g_autoptr(GArray) extents = g_array_new(FALSE, FALSE, sizeof(EkExtent));
     int got;
     while ((got = ek_sql_step(inventory->store, rows, error)) == 1) {
-        EkExtent extent = {
-            (guint64)sqlite3_column_int64(rows, 0), (guint64)sqlite3_column_int64(rows, 1),
-            (guint64)sqlite3_column_int64(rows, 2), (guint64)sqlite3_column_int64(rows, 3),
-            sqlite3_column_int(rows, 4) != 0};
+        EkExtent extent = {(guint64)sqlite3_column_int64(rows, 0),
+                           (guint64)sqlite3_column_int64(rows, 1),
+                           (guint64)sqlite3_column_int64(rows, 2),
+                           (guint64)sqlite3_column_int64(rows, 3),
+                           (sqlite3_column_int(rows, 4) & EK_EXTENT_PACKED) != 0,
+                           (sqlite3_column_int(rows, 4) & EK_EXTENT_IN_RECORD) != 0};
         g_array_append_val(extents, extent);
     }
     return got == 0 ? g_steal_pointer(&extents) : NULL;

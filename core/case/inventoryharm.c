@@ -5,6 +5,16 @@
 
 #include "base/text.h"
 
+#define LIVE_MOST 64u /* extents that lie across each other: beyond, each one is doubtful */
+
+/* An extent of a file that is there, up to `end`. */
+typedef struct {
+    guint64 file;
+    EkByte end;
+    guint flags;
+    gboolean is_doubted;
+} Live;
+
 /* An extent of a deleted file that reaches up to `end`. */
 typedef struct {
     guint64 file;
@@ -17,7 +27,9 @@ typedef struct {
     EkInventory *inventory;
     EkGate *gate;
     sqlite3_stmt *put;
+    sqlite3_stmt *doubt;
     GArray *open;           /* Open: deleted ones that others may still lie on */
+    GArray *live;           /* Live: those that others may lie across */
     EkByte live_end;        /* of what files that are there lie in, so far */
     gboolean is_whole;      /* the read map has no holes, nothing is deleted or lain over */
     const EkVolume *volume; /* of the inventory; NULL: it does not tell what it uses */
@@ -173,13 +185,53 @@ static gboolean take_deleted(Sweep *sweep, guint64 file, gint64 time, EkRange ex
                      error);
 }
 
+static gboolean doubt(Sweep *sweep, Live *live, GError **error)
+{
+    if (live->is_doubted)
+        return TRUE;
+    live->is_doubted = TRUE;
+    sqlite3_bind_int64(sweep->doubt, 1, (gint64)live->file);
+    gboolean fine = ek_sql_step(sweep->inventory->store, sweep->doubt, error) == 0;
+    sqlite3_reset(sweep->doubt);
+    return fine;
+}
+
+/* Two files that are there lie on one ground, which is one file's only. A guess proves nothing
+ * against the other. */
+static gboolean doubt_one(Sweep *sweep, Live *a, Live *b, GError **error)
+{
+    const guint weak = EK_FILE_GUESSED;
+    gboolean a_is_right = (a->flags & weak) == 0 && (b->flags & weak) != 0;
+    gboolean b_is_right = (b->flags & weak) == 0 && (a->flags & weak) != 0;
+    a_is_right |= (a->flags & EK_FILE_OWN) != 0;
+    b_is_right |= (b->flags & EK_FILE_OWN) != 0;
+    return (a_is_right || doubt(sweep, a, error)) && (b_is_right || doubt(sweep, b, error));
+}
+
+/* Files that are there lie across each other only where a structure is wrong. */
+static gboolean lay_across(Sweep *sweep, Live live, EkByte first, GError **error)
+{
+    for (guint i = sweep->live->len; i > 0; i--) {
+        Live *other = &g_array_index(sweep->live, Live, i - 1);
+        if (other->end <= first)
+            g_array_remove_index_fast(sweep->live, i - 1);
+        else if (other->file != live.file && !doubt_one(sweep, other, &live, error))
+            return FALSE;
+    }
+    if (sweep->live->len >= LIVE_MOST)
+        return doubt(sweep, &live, error);
+    g_array_append_val(sweep->live, live);
+    return TRUE;
+}
+
 static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
 {
     guint64 file = (guint64)sqlite3_column_int64(row, 0);
     EkByte first = (guint64)sqlite3_column_int64(row, 1);
     EkByte bytes = (guint64)sqlite3_column_int64(row, 2);
     EkByte stored = (guint64)sqlite3_column_int64(row, 3);
-    gboolean is_deleted = ((guint)sqlite3_column_int(row, 4) & EK_FILE_DELETED) != 0;
+    guint flags = (guint)sqlite3_column_int(row, 4);
+    gboolean in_record = (sqlite3_column_int(row, 6) & EK_EXTENT_IN_RECORD) != 0;
     EkRange inside;
     if (first == EK_UNPLACED ||
         !ek_range_checked(first, stored, ek_gate_bytes(sweep->gate), &inside))
@@ -194,8 +246,13 @@ static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
     EkByte taken = count_taken(sweep, inside);
     if (taken > 0 && !add_overwritten(sweep, file, taken, error))
         return FALSE;
-    return is_deleted ? take_deleted(sweep, file, sqlite3_column_int64(row, 5), inside, error)
-                      : lay_over(sweep, inside, error);
+    /* A record is its file's own, whoever owns the table that it is in. */
+    if (in_record || stored == 0)
+        return TRUE;
+    if ((flags & EK_FILE_DELETED) != 0)
+        return take_deleted(sweep, file, sqlite3_column_int64(row, 5), inside, error);
+    Live live = {file, ek_range_end(inside), flags, FALSE};
+    return lay_across(sweep, live, first, error) && lay_over(sweep, inside, error);
 }
 
 static gboolean sweep_extents(Sweep *sweep, GError **error)
@@ -204,7 +261,7 @@ static gboolean sweep_extents(Sweep *sweep, GError **error)
     g_autoptr(EkStatement) rows =
         ek_sql_prepare(sweep->inventory->store, error,
                        "SELECT e.file,e.first,e.bytes,e.stored,f.flags,"
-                       " coalesce(f.created,f.modified,0) FROM extent e"
+                       " coalesce(f.created,f.modified,0),e.packed FROM extent e"
                        " JOIN file f ON f.number=e.file WHERE ?=0 OR e.first<0 ORDER BY e.first",
                        "i", (gint64)sweep->is_whole);
     int got = rows != NULL ? 0 : -1;
@@ -221,10 +278,32 @@ static gboolean has_deleted(EkInventory *inventory)
     return row == NULL || ek_sql_step(inventory->store, row, NULL) == 1;
 }
 
+/* Does any file lie across another's ground? */
+static gboolean is_crossed(EkInventory *inventory)
+{
+    g_autoptr(EkStatement) rows =
+        ek_sql_prepare(inventory->store, NULL,
+                       "SELECT first,stored,file FROM extent WHERE first>=0 AND packed&2=0"
+                       " AND stored>0 ORDER BY first",
+                       "");
+    EkByte end = 0;
+    guint64 file = 0;
+    while (rows != NULL && ek_sql_step(inventory->store, rows, NULL) == 1) {
+        EkByte first = (guint64)sqlite3_column_int64(rows, 0);
+        guint64 own = (guint64)sqlite3_column_int64(rows, 2);
+        if (first < end && own != file)
+            return TRUE;
+        end = MAX(end, first + (guint64)sqlite3_column_int64(rows, 1));
+        file = own;
+    }
+    return FALSE;
+}
+
 gboolean ek_inventory_harm(EkInventory *inventory, const EkVolume *volume, const GPtrArray *newer,
                            EkGate *gate, GError **error)
 {
     g_autoptr(GArray) open = g_array_new(FALSE, FALSE, sizeof(Open));
+    g_autoptr(GArray) live = g_array_new(FALSE, FALSE, sizeof(Live));
     EkRange hole;
     gboolean bad = FALSE;
     g_autoptr(EkStatement) put = ek_sql_prepare(
@@ -232,16 +311,23 @@ gboolean ek_inventory_harm(EkInventory *inventory, const EkVolume *volume, const
         "INSERT INTO damage VALUES (?1,0,?2,?3,?4,?5) ON CONFLICT (file) DO UPDATE SET"
         " bad=bad+?2,unread=unread+?3,unplaced=unplaced+?4,overwritten=overwritten+?5",
         "");
-    Sweep sweep = {inventory, gate, put, open, 0, FALSE, volume, newer};
+    g_autoptr(EkStatement) doubt =
+        ek_sql_prepare(inventory->store, error,
+                       "INSERT INTO damage VALUES (?1,4,0,0,0,0)"
+                       " ON CONFLICT (file) DO UPDATE SET condition=4 WHERE condition=0",
+                       "");
+    Sweep sweep = {inventory, gate, put, doubt, open, live, 0, FALSE, volume, newer};
     sweep.is_whole = newer->len == 0 &&
                      !ek_gate_next_hole(gate, 0, ek_gate_bytes(gate), &hole, &bad) &&
-                     !has_deleted(inventory);
-    return put != NULL && sweep_extents(&sweep, error) &&
+                     !has_deleted(inventory) && !is_crossed(inventory);
+    return put != NULL && doubt != NULL && sweep_extents(&sweep, error) &&
            ek_sql_run(
                inventory->store,
                "UPDATE damage SET overwritten=min(overwritten,coalesce((SELECT size FROM file"
                " WHERE number=damage.file),overwritten));"
-               "UPDATE damage SET condition=max(condition, CASE WHEN unplaced>0 THEN 3"
-               " WHEN overwritten>0 THEN 2 WHEN bad+unread>0 THEN 1 ELSE 0 END)",
+               "INSERT INTO damage SELECT number,4,0,0,0,0 FROM file WHERE flags&8 AND size>0"
+               " AND type IN (0,4) ON CONFLICT (file) DO UPDATE SET condition=4 WHERE condition=0;"
+               "UPDATE damage SET condition=max(condition%4, CASE WHEN unplaced>0 THEN 3"
+               " WHEN overwritten>0 THEN 2 WHEN bad+unread>0 THEN 1 ELSE condition END)",
                error);
 }

@@ -28,6 +28,10 @@ struct EkInventory {
 #define EK_INVENTORY_MADE ((guint64)1 << 62)
 #define EK_INVENTORY_ORPHANS_NUMBER (EK_INVENTORY_MADE | (guint64)1 << 61)
 
+/* In the column `packed` of an extent. */
+#define EK_EXTENT_PACKED 1
+#define EK_EXTENT_IN_RECORD 2
+
 /* Made when all rows are there. */
 #define EK_INVENTORY_INDICES                                                                       \
     "CREATE INDEX name_by_parent ON name (parent, text);"                                          \

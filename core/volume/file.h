@@ -75,6 +75,7 @@ typedef struct {
     EkByte first_byte;  /* in the image; EK_UNPLACED when not known */
     EkByte stored;      /* bytes there: as many as of the file, unless they are packed */
     gboolean is_packed; /* they cannot be read in part: what is missing costs all of it */
+    gboolean in_record; /* they are part of the file's own record, in ground of the file system */
 } EkExtent;
 
 #define EK_UNPLACED G_MAXUINT64

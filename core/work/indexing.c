@@ -7,7 +7,7 @@
 
 #include <unistd.h>
 
-#define READERS "7" /* changes when what a walk hands on does */
+#define READERS "8" /* changes when what a walk hands on does */
 
 struct EkIndexing {
     EkView *view;

@@ -241,7 +241,7 @@ static void deleted_files_come_apart(void)
     g_auto(Result) listed = ektypon("ls bench 1");
     CHECK_CONTAINS(listed.out, "2 files, 7.3 KiB\n");
     g_auto(Result) all = ektypon("ls bench 1 --deleted");
-    CHECK_CONTAINS(all.out, "second sowing.csv  [deleted, place a guess]\n");
+    CHECK_CONTAINS(all.out, "second sowing.csv  [deleted]  [doubtful: place guessed]\n");
     CHECK_CONTAINS(all.out, "[overwritten: 3.5 KiB overwritten]");
     g_auto(Result) plain = ektypon("extract bench 1 --to out");
     CHECK_STATUS(plain, 0);
@@ -266,7 +266,7 @@ static void folders_lie_over_deleted_files(void)
     done("new bench --adopt v.img");
     done("hunt bench");
     g_auto(Result) all = ektypon("ls bench 1 --deleted");
-    CHECK_CONTAINS(all.out, "irst.txt  [deleted, place a guess]  [overwritten: 5 B overwritten]");
+    CHECK_CONTAINS(all.out, "irst.txt  [deleted, place guessed]  [overwritten: 5 B overwritten]");
 }
 
 /* A thousand folders in each other: longer than the system takes a path to be. */

@@ -161,7 +161,7 @@ static void the_second_fat_serves_where_the_first_was_not_read(void)
     EkDamage damage = listing_damage(listing, listing_find(listing, "warbler.wav"), &holes);
     CHECK_NUMBER(damage.condition, EK_CONDITION_WHOLE);
     ek_files_close(&files);
-    /* Without the second one, only the first cluster is known. */
+    /* Without the second one, only the first cluster is known: the others are taken to follow. */
     bench_hole(&bench, tray->fat->reserved + tray->fat->fat_sectors, tray->fat->fat_sectors,
                EK_STATE_BAD);
     EkVolume *volume = ek_volume_new(&ek_fs_fat, "fat16");
@@ -169,8 +169,8 @@ static void the_second_fat_serves_where_the_first_was_not_read(void)
     CHECK(ek_files_open(&files, bench.gate, volume, &error));
     g_autoptr(Listing) again = listing_new(&files, 0);
     damage = listing_damage(again, listing_find(again, "warbler.wav"), &others);
-    CHECK_NUMBER(damage.condition, EK_CONDITION_UNPLACED);
-    CHECK_NUMBER(damage.unplaced_bytes, 9000 - 512);
+    CHECK_NUMBER(damage.unplaced_bytes, 0);
+    CHECK((listing_find(again, "warbler.wav")->file.flags & EK_FILE_GUESSED) != 0);
     ek_volume_free(volume);
     close_files(&bench, &files);
     tray_free(tray);

@@ -66,7 +66,7 @@ static void put(Shelf *shelf, guint64 number, EkFileType type, guint flags, guin
                    .flags = flags,
                    .generation = 3,
                    .size = type == EK_TYPE_FILE ? CLUSTER : 0};
-    EkExtent extent = {0, CLUSTER, place, CLUSTER, FALSE};
+    EkExtent extent = {0, CLUSTER, place, CLUSTER, FALSE, FALSE};
     EkFileName called = {.file = number,
                          .parent = parent,
                          .parent_generation = parent_generation,
@@ -353,7 +353,7 @@ static void of_two_deleted_ones_the_later_is_whole(void)
                        .flags = EK_FILE_DELETED,
                        .size = CLUSTER,
                        .created = ek_moment_utc(made[i])};
-        EkExtent extent = {0, CLUSTER, 8 * CLUSTER, CLUSTER, FALSE};
+        EkExtent extent = {0, CLUSTER, 8 * CLUSTER, CLUSTER, FALSE, FALSE};
         EkFileName called = {.file = 40 + i, .parent = ROOT, .is_deleted = TRUE, .text = name};
         CHECK(shelf.sink.file(shelf.sink.data, &file));
         CHECK(shelf.sink.extent(shelf.sink.data, file.number, &extent));

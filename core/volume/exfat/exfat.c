@@ -43,13 +43,30 @@ gboolean ek_exfat_boot_read(EkSpan span, EkExfatBoot *boot)
         .root_cluster = ek_span_le32(span, 96),
         .serial = ek_span_le32(span, 100),
         .partition_sector = ek_span_le64(span, 64),
+        .fats = ek_span_u8(span, 110),
+        .active = ek_span_u8(span, 106) & 1,
     };
+    guint64 fats = boot->fats == 2 ? 2 : 1;
+    boot->active = fats == 2 ? boot->active : 0;
     guint64 heap_sectors = (guint64)boot->clusters << per_cluster;
     return boot->fat_sector >= 2 * REGION_SECTORS && boot->fat_sectors > 0 &&
            boot->sectors < (guint64)G_MAXINT64 >> shift && boot->clusters > 0 &&
-           (guint64)boot->fat_sector + boot->fat_sectors <= boot->heap_sector &&
+           boot->fat_sector + fats * boot->fat_sectors <= boot->heap_sector &&
            boot->heap_sector + heap_sectors <= boot->sectors && boot->root_cluster >= 2 &&
            boot->root_cluster - 2 < boot->clusters;
+}
+
+EkLinkPlaces ek_exfat_links(const EkExfatBoot *boot, EkByte first_byte)
+{
+    EkByte bytes = (EkByte)boot->fat_sectors * boot->sector_size;
+    EkByte first = first_byte + (EkByte)boot->fat_sector * boot->sector_size;
+    return (EkLinkPlaces){
+        .bits = 32,
+        .clusters = boot->clusters,
+        .sector_size = boot->sector_size,
+        .copies = boot->fats == 2 ? 2 : 1,
+        .first = {first + boot->active * bytes, first + (1 - boot->active) * bytes},
+        .bytes = bytes};
 }
 
 static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])

@@ -3,6 +3,7 @@
 #ifndef EK_VOLUME_EXFAT_EXFAT_H
 #define EK_VOLUME_EXFAT_EXFAT_H
 
+#include "volume/links.h"
 #include "volume/volume.h"
 
 #define EK_EXFAT_REGION_SECTORS 12u /* of a boot region, of which there are two */
@@ -18,7 +19,9 @@ typedef struct {
     guint32 cluster_bytes;
     guint64 sectors;
     guint32 fat_sector;
-    guint32 fat_sectors;
+    guint32 fat_sectors; /* of one FAT */
+    guint8 fats;         /* 1, or 2 */
+    guint8 active;       /* the FAT that is used: 0, or 1 */
     guint32 heap_sector; /* of cluster 2 */
     guint32 clusters;
     guint32 root_cluster;
@@ -28,6 +31,9 @@ typedef struct {
 
 /* FALSE when it is none, or its numbers contradict each other. */
 gboolean ek_exfat_boot_read(EkSpan span, EkExfatBoot *boot);
+
+/* The FATs of a volume; the active one is the first copy. */
+EkLinkPlaces ek_exfat_links(const EkExfatBoot *boot, EkByte first_byte);
 
 /* What a root folder says first. */
 typedef struct {

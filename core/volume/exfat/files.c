@@ -17,7 +17,6 @@
 #define NAME_UNITS 15u
 #define ONE_PIECE 2u /* of a stream's flags: the FAT says nothing of it */
 #define ATTRIBUTE_FOLDER 0x10u
-#define END_OF_CHAIN 0xfffffff8u
 #define WINDOW_BYTES (1u << 20)
 #define FOLDER_BYTES_MOST ((EkByte)256 << 20) /* by the specification */
 #define QUARTER_HOUR 900
@@ -30,10 +29,7 @@ struct EkOpened {
     EkGate *gate;
     EkExfatBoot boot;
     EkByte first_byte;
-    guint8 *window; /* of the FAT */
-    EkByte window_at;
-    gsize window_bytes;
-    gboolean window_is_whole;
+    EkLinkTable links;
 };
 
 EkOpened *ek_exfat_open(EkGate *gate, const EkVolume *volume, GError **error)
@@ -47,13 +43,14 @@ EkOpened *ek_exfat_open(EkGate *gate, const EkVolume *volume, GError **error)
     opened->gate = gate;
     opened->boot = boot;
     opened->first_byte = volume->first_byte;
-    opened->window = g_malloc(WINDOW_BYTES);
+    EkLinkPlaces places = ek_exfat_links(&boot, volume->first_byte);
+    ek_links_init(&opened->links, gate, &places, WINDOW_BYTES);
     return opened;
 }
 
 void ek_exfat_close(EkOpened *opened)
 {
-    g_free(opened->window);
+    ek_links_clear(&opened->links);
     g_free(opened);
 }
 
@@ -62,8 +59,6 @@ guint64 ek_exfat_root_number(EkOpened *opened)
     (void)opened;
     return 0; /* of the boot sector, where no entry is */
 }
-
-/* --- the FAT -------------------------------------------------------------------------------- */
 
 static gboolean cluster_exists(const EkOpened *opened, guint32 cluster)
 {
@@ -76,31 +71,6 @@ static EkByte place_of(const EkOpened *opened, guint32 cluster)
            (EkByte)(cluster - 2) * opened->boot.cluster_bytes;
 }
 
-/* What follows a cluster; FALSE when that was not read. */
-static gboolean link_of(EkOpened *opened, guint32 cluster, guint32 *next)
-{
-    EkByte fat = opened->first_byte + (EkByte)opened->boot.fat_sector * opened->boot.sector_size;
-    EkByte length = (EkByte)opened->boot.fat_sectors * opened->boot.sector_size;
-    EkByte at = (EkByte)cluster * 4;
-    EkKnown known;
-    if (at + 4 > length)
-        return FALSE;
-    if (opened->window_bytes == 0 || at < opened->window_at ||
-        at - opened->window_at >= opened->window_bytes) {
-        opened->window_at = at - at % WINDOW_BYTES;
-        opened->window_bytes = (gsize)MIN(WINDOW_BYTES, length - opened->window_at);
-        opened->window_is_whole =
-            ek_gate_read(opened->gate, fat + opened->window_at, opened->window,
-                         opened->window_bytes, &known, NULL) &&
-            known.good == opened->window_bytes;
-    }
-    if (!opened->window_is_whole && ek_gate_known(opened->gate, fat + at, 4).good < 4)
-        return FALSE;
-    EkSpan window = {opened->window, opened->window_bytes};
-    *next = ek_span_le32(window, (gsize)(at - opened->window_at));
-    return TRUE;
-}
-
 /* --- the walk ------------------------------------------------------------------------------- */
 
 /* Content: where it begins, and whether the FAT tells how it goes on. */
@@ -108,6 +78,9 @@ typedef struct {
     guint32 cluster;
     gboolean one_piece;
     EkByte bytes;
+    int copy;           /* of the FAT */
+    guint64 most;       /* clusters that the chain has; 0: as many as it takes */
+    gboolean may_guess; /* where the FAT leads nowhere, the next cluster is taken for the next */
 } Content;
 
 typedef struct {
@@ -167,6 +140,43 @@ static void claim_files(Walk *walk, const EkExtent *run)
         ek_claims_take(&walk->files, first + i);
 }
 
+static guint32 follow(Walk *walk, const Content *content, guint32 cluster)
+{
+    guint32 next = 0;
+    EkLink link = ek_links_of(&walk->opened->links, content->copy, cluster, &next);
+    if (link == EK_LINK_NEXT)
+        return next;
+    gboolean is_taken =
+        ek_claims_has(&walk->files, cluster + 1ul) || ek_claims_has(&walk->claims, cluster + 1ul);
+    return link != EK_LINK_END && content->may_guess && !is_taken ? cluster + 1 : 0;
+}
+
+/* Finds the copy of the FAT that a file's chain is best followed in, and how much it proves.
+ * `written`: what of the file lies in clusters. */
+static void find_way(Walk *walk, EkFile *file, Content *written)
+{
+    EkLinkTable *links = &walk->opened->links;
+    guint64 wanted = ek_divide_up(written->bytes, walk->opened->boot.cluster_bytes);
+    guint64 all = ek_divide_up(file->size, walk->opened->boot.cluster_bytes);
+    guint64 followed = MIN(all, walk->opened->boot.clusters);
+    guint64 cost = followed * (links->differs ? 1 + links->places.copies : 1);
+    if (written->one_piece || wanted == 0 || !cluster_exists(walk->opened, written->cluster))
+        return;
+    /* More steps than any volume needs: nothing is placed. */
+    if (cost > walk->steps) {
+        written->cluster = 0;
+        return;
+    }
+    walk->steps -= cost;
+    EkChain chain = ek_links_follow(links, written->cluster, followed);
+    written->copy = chain.copy;
+    written->most = chain.circles ? chain.clusters : 0;
+    written->may_guess = !chain.circles && chain.clusters < wanted && chain.end != EK_LINK_END;
+    /* What is called whole is proved: the chain ends where the file does. */
+    if (!ek_chain_fits(&chain, all) || chain.is_noise)
+        file->flags |= EK_FILE_GUESSED;
+}
+
 /* Hands over runs until `content` is covered or the chain ends; returns how many bytes were placed.
  */
 static EkByte walk_content(Walk *walk, const Content *content, RunSink sink, guint64 file)
@@ -174,6 +184,7 @@ static EkByte walk_content(Walk *walk, const Content *content, RunSink sink, gui
     EkOpened *opened = walk->opened;
     guint32 size = opened->boot.cluster_bytes;
     guint32 cluster = content->cluster;
+    guint64 left = content->most > 0 ? content->most : G_MAXUINT64;
     EkByte done = 0;
     while (done < content->bytes && cluster_exists(opened, cluster) && walk->steps > 0) {
         EkExtent run = {.offset = done, .first_byte = place_of(opened, cluster)};
@@ -183,12 +194,13 @@ static EkByte walk_content(Walk *walk, const Content *content, RunSink sink, gui
             cluster = 0;
         } else {
             for (gboolean goes_on = TRUE; goes_on && done + run.bytes < content->bytes;) {
-                guint32 next = 0;
                 run.bytes += size;
                 walk->steps -= MIN(walk->steps, 1);
-                gboolean known = link_of(opened, cluster, &next);
-                goes_on = known && next == cluster + 1 && walk->steps > 0;
-                cluster = known && next < END_OF_CHAIN ? next : 0;
+                guint32 next = follow(walk, content, cluster);
+                left -= MIN(left, 1);
+                goes_on = next == cluster + 1 && walk->steps > 0 && left > 0 &&
+                          cluster_exists(opened, next);
+                cluster = left > 0 ? next : 0;
             }
             run.bytes = MIN(run.bytes, content->bytes - done);
         }
@@ -282,11 +294,16 @@ static gboolean gather_name(Walk *walk, guint units, EkFileName *name)
     return bytes > 0;
 }
 
-static void pass_set(Walk *walk, const EkFile *file, EkFileName *name, guint units,
+static void pass_set(Walk *walk, EkFile *file, EkFileName *name, guint units,
                      const Content *content, EkByte valid)
 {
+    /* Behind what was ever written are zeros. */
+    Content written = *content;
+    written.bytes = MIN(content->bytes, valid);
     if (!gather_name(walk, units, name))
         return;
+    if (file->type == EK_TYPE_FILE && (file->flags & EK_FILE_DELETED) == 0)
+        find_way(walk, file, &written);
     walk->stopped |=
         !walk->sink->file(walk->sink->data, file) || !walk->sink->name(walk->sink->data, name);
     if (walk->stopped)
@@ -295,13 +312,10 @@ static void pass_set(Walk *walk, const EkFile *file, EkFileName *name, guint uni
         enter_later(walk, content, file->number, (file->flags & EK_FILE_DELETED) != 0);
         return;
     }
-    /* Behind what was ever written are zeros. */
-    Content written = *content;
-    written.bytes = MIN(content->bytes, valid);
     RunSink sink = (file->flags & EK_FILE_DELETED) != 0 ? pass_gone_run : pass_run;
     EkByte placed = walk_content(walk, &written, sink, file->number);
     if (placed < written.bytes && !walk->stopped) {
-        EkExtent rest = {placed, written.bytes - placed, EK_UNPLACED, 0, FALSE};
+        EkExtent rest = {placed, written.bytes - placed, EK_UNPLACED, 0, FALSE, FALSE};
         pass_run(walk, file->number, &rest);
     }
 }
@@ -319,6 +333,7 @@ static void take_set(Walk *walk)
         return;
     is_deleted |= walk->folder.is_deleted;
     Content content = {
+        .copy = EK_LINK_JUDGED,
         .cluster = ek_span_le32(stream, 20),
         .one_piece = (flags & ONE_PIECE) != 0,
         .bytes = MIN(ek_span_le64(stream, 24), G_MAXINT64),
@@ -353,8 +368,9 @@ static gboolean claim_system(Walk *walk, guint64 type, const EkExtent *run)
 static void take_system(Walk *walk, EkSpan entry)
 {
     guint64 type = ek_span_u8(entry, 0);
-    Content content = {ek_span_le32(entry, 20), FALSE,
-                       MIN(ek_span_le64(entry, 24), walk->opened->boot.clusters)};
+    Content content = {.cluster = ek_span_le32(entry, 20),
+                       .bytes = MIN(ek_span_le64(entry, 24), walk->opened->boot.clusters),
+                       .copy = EK_LINK_JUDGED};
     if (type != EK_EXFAT_BITMAP || walk->bitmap->len == 0)
         walk_content(walk, &content, claim_system, type);
 }
@@ -569,8 +585,9 @@ static guint32 goes_on(Walk *walk, guint32 cluster)
 {
     guint32 next = 0;
     gsize last = walk->opened->boot.cluster_bytes / EK_EXFAT_ENTRY_BYTES - 1;
-    if (link_of(walk->opened, cluster, &next) && next != 0)
-        return next < END_OF_CHAIN ? next : 0;
+    EkLink link = ek_links_of(&walk->opened->links, EK_LINK_JUDGED, cluster, &next);
+    if (link != EK_LINK_FREE && link != EK_LINK_UNKNOWN)
+        return link == EK_LINK_NEXT ? next : 0;
     return is_entry_type(type_at(walk, cluster, last)) && is_unclaimed(walk, cluster + 1) &&
                    is_entry_type(type_at(walk, cluster + 1, 0))
                ? cluster + 1
@@ -602,8 +619,9 @@ static Content lost_content(Walk *walk, guint32 cluster)
 {
     guint32 size = walk->opened->boot.cluster_bytes;
     guint32 next = 0;
-    Content content = {cluster, FALSE, FOLDER_BYTES_MOST};
-    if (link_of(walk->opened, cluster, &next) && next != 0)
+    Content content = {.cluster = cluster, .bytes = FOLDER_BYTES_MOST, .copy = EK_LINK_JUDGED};
+    EkLink link = ek_links_of(&walk->opened->links, EK_LINK_JUDGED, cluster, &next);
+    if (link != EK_LINK_FREE && link != EK_LINK_UNKNOWN)
         return content;
     content.one_piece = TRUE;
     for (content.bytes = size; content.bytes < FOLDER_BYTES_MOST && goes_on(walk, cluster) != 0;
@@ -664,7 +682,8 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .files = ek_claims_new((guint64)boot->clusters + 2),
                  .steps = (guint64)boot->clusters * 8 + (1u << 20),
                  .name = name};
-    Content root = {boot->root_cluster, FALSE, FOLDER_BYTES_MOST};
+    Content root = {
+        .cluster = boot->root_cluster, .bytes = FOLDER_BYTES_MOST, .copy = EK_LINK_JUDGED};
     choose_sink(&walk);
     enter_later(&walk, &root, 0, FALSE);
     take_folders(&walk);

@@ -92,6 +92,25 @@ gboolean ek_fat_boot_read(EkSpan span, EkFatBoot *boot)
     return ek_fat_cluster_exists(boot, boot->root_cluster);
 }
 
+EkLinkPlaces ek_fat_links(const EkFatBoot *boot, EkByte first_byte)
+{
+    EkByte first = first_byte + boot->fat_start;
+    return (EkLinkPlaces){.bits = boot->bits == EK_FAT32 ? 28 : (guint)boot->bits,
+                          .clusters = boot->clusters,
+                          .sector_size = boot->sector_size,
+                          .copies = MIN(boot->fats, EK_LINK_COPIES),
+                          .first = {first, first + boot->fat_bytes},
+                          .bytes = boot->fat_bytes};
+}
+
+EkRange ek_fat_root_range(const EkFatBoot *boot, EkByte first_byte)
+{
+    if (boot->bits == EK_FAT32)
+        return (EkRange){ek_fat_cluster_byte(boot, first_byte, boot->root_cluster),
+                         boot->cluster_bytes};
+    return (EkRange){first_byte + boot->root_start, boot->root_bytes};
+}
+
 static void explain_extended(GPtrArray *fields, EkSpan span, gsize at)
 {
     ek_fields_add(fields, at, 3, "BIOS drive, mark", NULL);

@@ -7,6 +7,8 @@
 
 #define ENTRY_BYTES 32u
 #define ATTRIBUTE_LABEL 0x08u
+#define ROOT_LOOKED_AT 4096u
+#define LINKS_LEAST 32 /* weight of a row of links, each to the next cluster */
 
 static const EkSignature signatures[] = {
     {.offset = 510, .length = 2, .bytes = {0x55, 0xaa}},
@@ -31,7 +33,7 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 }
 
 /* The first two entries of a FAT hold the media byte and nothing but ones. */
-static EkPart look_at_fat(EkGate *gate, const EkFatBoot *boot, EkByte at)
+static EkPart look_at_start(EkGate *gate, const EkFatBoot *boot, EkByte at)
 {
     guint8 start[8];
     EkPart part = ek_part_read(gate, at, start, sizeof start);
@@ -48,25 +50,44 @@ static EkPart look_at_fat(EkGate *gate, const EkFatBoot *boot, EkByte at)
     return there ? EK_PART_THERE : EK_PART_ABSENT;
 }
 
-static EkPart weigh_fats(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
+/* What stands where the FATs should. */
+typedef struct {
+    gboolean is_there;  /* one of them begins as it should, or leads to where it should */
+    gboolean is_unread; /* none was read */
+} Fats;
+
+/* A FAT whose first entries are odd is still one when its links lead where links do. */
+static Fats weigh_fats(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
 {
-    EkPart best = EK_PART_ABSENT;
-    for (guint32 copy = 0; copy < MIN(boot->fats, 2); copy++) {
-        EkByte at = volume->first_byte + boot->fat_start + copy * boot->fat_bytes;
-        EkPart state = look_at_fat(gate, boot, at);
-        EkSector sector = at / EK_STEP;
-        if (state == EK_PART_THERE)
-            ek_volume_reason(volume, copy == 0 ? 30 : 10,
-                             "FAT %u begins at sector %" G_GUINT64_FORMAT " as it says", copy + 1,
+    EkLinkTable links;
+    EkLinkPlaces places = ek_fat_links(boot, volume->first_byte);
+    Fats fats = {.is_unread = TRUE};
+    ek_links_init(&links, gate, &places, EK_FAT_GLANCE);
+    for (guint copy = 0; copy < places.copies; copy++) {
+        EkSector sector = places.first[copy] / EK_STEP;
+        EkPart start = look_at_start(gate, boot, places.first[copy]);
+        int weight = ek_links_weigh(&links, (int)copy);
+        gboolean is_first = copy == 0;
+        fats.is_unread &= start == EK_PART_UNREAD;
+        fats.is_there |= start == EK_PART_THERE || weight >= LINKS_LEAST;
+        if (start == EK_PART_UNREAD)
+            ek_volume_reason(volume, 0,
+                             "FAT %u at sector %" G_GUINT64_FORMAT " is unread: not checked",
+                             copy + 1, sector);
+        else if (start == EK_PART_THERE && weight >= 0)
+            ek_volume_reason(volume, is_first ? 30 : 10,
+                             "FAT %u begins at sector %" G_GUINT64_FORMAT " as recorded", copy + 1,
+                             sector);
+        else if (start == EK_PART_THERE || weight >= LINKS_LEAST)
+            ek_volume_reason(volume, is_first ? 15 : 5,
+                             "FAT %u is at sector %" G_GUINT64_FORMAT ", but damaged", copy + 1,
                              sector);
         else
-            ek_volume_reason(volume, 0, "FAT %u %s at sector %" G_GUINT64_FORMAT "%s", copy + 1,
-                             state == EK_PART_UNREAD ? "could not be checked" : "is not", sector,
-                             state == EK_PART_UNREAD ? ": not read" : "");
-        if (state == EK_PART_THERE || (state == EK_PART_UNREAD && best != EK_PART_THERE))
-            best = state;
+            ek_volume_reason(volume, 0, "FAT %u is missing at sector %" G_GUINT64_FORMAT, copy + 1,
+                             sector);
     }
-    return best;
+    ek_links_clear(&links);
+    return fats;
 }
 
 /* Formatting dates the label; whatever is written to the root folder later dates itself. */
@@ -85,41 +106,50 @@ static void take_moments(EkVolume *volume, EkSpan root)
     }
 }
 
-static EkPart weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
+/* Does the FAT call the root folder's first cluster used, as it must? */
+static gboolean is_root_linked(EkGate *gate, const EkVolume *volume, const EkFatBoot *boot)
 {
-    EkByte at = volume->first_byte + boot->root_start;
-    gsize length = (gsize)MIN(boot->root_bytes, 4096);
-    EkPart state = EK_PART_THERE;
-    if (boot->bits == EK_FAT32) {
-        EkFatTable table;
-        guint32 next = 0;
-        ek_fat_table_init(&table, gate, boot, volume->first_byte, EK_FAT_GLANCE);
-        EkFatLink link = ek_fat_table_link(&table, boot->root_cluster, &next);
-        ek_fat_table_clear(&table);
-        /* Where the boot sector is gone the first FAT often is, too. */
-        if ((link == EK_LINK_FREE || link == EK_LINK_BAD) && !volume->composed)
-            state = EK_PART_ABSENT;
-        at = ek_fat_cluster_byte(boot, volume->first_byte, boot->root_cluster);
-        length = MIN(boot->cluster_bytes, 4096);
-    }
-    guint8 start[4096];
-    EkPart part = ek_part_read(gate, at, start, length);
-    if (part == EK_PART_ABSENT)
-        state = EK_PART_ABSENT;
-    else if (part == EK_PART_UNREAD && state == EK_PART_THERE)
-        state = EK_PART_UNREAD;
-    else if (!ek_fat_is_folder((EkSpan){start, length}))
-        state = EK_PART_ABSENT;
+    EkLinkTable links;
+    EkLinkPlaces places = ek_fat_links(boot, volume->first_byte);
+    guint32 next = 0;
+    if (boot->bits != EK_FAT32)
+        return TRUE;
+    ek_links_init(&links, gate, &places, EK_FAT_GLANCE);
+    EkLink link = ek_links_of(&links, EK_LINK_JUDGED, boot->root_cluster, &next);
+    ek_links_clear(&links);
+    return link != EK_LINK_FREE && link != EK_LINK_BAD;
+}
 
-    EkSector sector = at / EK_STEP;
+/* *sound: entries of it that are right in every field. */
+static EkPart weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *boot, guint *sound)
+{
+    guint8 start[ROOT_LOOKED_AT];
+    EkRange root = ek_fat_root_range(boot, volume->first_byte);
+    gsize length = (gsize)MIN(root.bytes, sizeof start);
+    EkPart state = ek_part_read(gate, root.first, start, length);
+    EkSpan span = {start, length};
+    guint plausible = 0;
+    guint all = ek_fat_count_entries(span, &plausible);
+    /* An empty one is nothing but zeros, which stand in many places. */
+    gboolean is_folder = all == 0 ? is_root_linked(gate, volume, boot) : plausible * 2 > all;
+    if (state == EK_PART_THERE && !is_folder)
+        state = EK_PART_ABSENT;
+    *sound = state == EK_PART_THERE ? ek_fat_count_sound(span, boot) : 0;
+
+    EkSector sector = root.first / EK_STEP;
     if (state == EK_PART_THERE) {
-        ek_volume_reason(volume, 20, "the root folder is at sector %" G_GUINT64_FORMAT, sector);
-        volume->label = ek_fat_label_of((EkSpan){start, length});
-        take_moments(volume, (EkSpan){start, length});
+        ek_volume_reason(volume, plausible < all ? 10 : 20,
+                         "the root folder is at sector %" G_GUINT64_FORMAT "%s", sector,
+                         plausible < all ? ", but some of its entries are damaged" : "");
+        volume->label = ek_fat_label_of(span, NULL);
+        take_moments(volume, span);
+    } else if (state == EK_PART_UNREAD) {
+        ek_volume_reason(volume, 0,
+                         "the root folder at sector %" G_GUINT64_FORMAT " is unread: not checked",
+                         sector);
     } else {
-        ek_volume_reason(volume, 0, "the root folder %s at sector %" G_GUINT64_FORMAT "%s",
-                         state == EK_PART_UNREAD ? "could not be checked" : "is not", sector,
-                         state == EK_PART_UNREAD ? ": not read" : "");
+        ek_volume_reason(volume, 0, "the root folder is missing at sector %" G_GUINT64_FORMAT,
+                         sector);
     }
     return state;
 }
@@ -151,15 +181,17 @@ void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
     if (boot->bits == EK_FAT32)
         weigh_wide(gate, volume, boot);
     volume->core_byte = volume->first_byte + boot->fat_start;
-    EkPart fat = weigh_fats(gate, volume, boot);
-    EkPart root = weigh_root(gate, volume, boot);
+    guint sound = 0;
+    Fats fats = weigh_fats(gate, volume, boot);
+    EkPart root = weigh_root(gate, volume, boot, &sound);
     if (!volume->composed && boot->hidden_sectors != 0 &&
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
         ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
 
-    volume->stands = fat != EK_PART_ABSENT && root != EK_PART_ABSENT;
+    /* One of them is enough beside a boot sector; what was not read contradicts nothing. */
+    volume->stands = fats.is_there || sound > 0 || (fats.is_unread && root != EK_PART_ABSENT);
     if (!volume->stands)
-        ek_volume_reason(volume, -100, "FAT and root folder are not where it says: no volume");
+        ek_volume_reason(volume, -100, "neither FAT nor root folder is where recorded: no volume");
 }
 
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
@@ -187,7 +219,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
 {
     EkFatBoot boot;
-    EkFatTable table;
+    EkLinkTable links;
     guint32 next = 0;
     if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return EK_USAGE_UNKNOWN;
@@ -197,53 +229,13 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     guint64 cluster = (inside - boot.data_start) / boot.cluster_bytes + 2;
     if (cluster > G_MAXUINT32 || !ek_fat_cluster_exists(&boot, (guint32)cluster))
         return EK_USAGE_FREE;
-    ek_fat_table_init(&table, gate, &boot, volume->first_byte, EK_FAT_GLANCE);
-    EkFatLink link = ek_fat_table_link(&table, (guint32)cluster, &next);
-    ek_fat_table_clear(&table);
+    EkLinkPlaces places = ek_fat_links(&boot, volume->first_byte);
+    ek_links_init(&links, gate, &places, EK_FAT_GLANCE);
+    EkLink link = ek_links_of(&links, EK_LINK_JUDGED, (guint32)cluster, &next);
+    ek_links_clear(&links);
     return link == EK_LINK_FREE      ? EK_USAGE_FREE
            : link == EK_LINK_UNKNOWN ? EK_USAGE_UNKNOWN
                                      : EK_USAGE_USED;
-}
-
-/* FAT32: the information sector, a copy of which stands behind the backup boot sector. */
-static void mend_info(EkGate *gate, const EkVolume *volume, const EkFatBoot *boot, EkMendSink sink,
-                      void *data)
-{
-    guint8 there[EK_STEP];
-    guint8 copy[EK_STEP];
-    guint16 sector = ek_span_le16((EkSpan){volume->header, EK_HEADER_MOST}, 48);
-    EkByte at = volume->first_byte + (EkByte)sector * boot->sector_size;
-    EkByte backup = at + (EkByte)boot->backup_sector * boot->sector_size;
-    if (sector == 0 || sector >= boot->backup_sector ||
-        (ek_part_read(gate, at, there, sizeof there) == EK_PART_THERE &&
-         ek_fat_is_info((EkSpan){there, sizeof there})) ||
-        ek_part_read(gate, backup, copy, sizeof copy) != EK_PART_THERE ||
-        !ek_fat_is_info((EkSpan){copy, sizeof copy}))
-        return;
-    g_autofree char *from =
-        g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT, backup / EK_STEP);
-    ek_header_mend_range(gate, "fat-info", at, copy, sizeof copy, "information sector", from, sink,
-                         data);
-}
-
-static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
-                     GError **error)
-{
-    EkFatBoot boot;
-    guint8 copy[EK_HEADER_MOST];
-    if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
-        return ek_error_set(error, EK_ERROR_DAMAGED, "the kept boot sector is none");
-    if (ek_header_look(gate, volume->first_byte, volume->header, EK_HEADER_MOST, copy) !=
-        EK_HEADER_AGREES)
-        ek_header_mend(volume, volume->first_byte, "boot sector", sink, data);
-    EkByte backup = volume->first_byte + (EkByte)boot.backup_sector * boot.sector_size;
-    if (boot.backup_sector == 0)
-        return TRUE;
-    EkHeaderState state = ek_header_look(gate, backup, volume->header, EK_HEADER_MOST, copy);
-    if (state == EK_HEADER_UNREAD || state == EK_HEADER_DIFFERS)
-        ek_header_mend(volume, backup, "backup boot sector", sink, data);
-    mend_info(gate, volume, &boot, sink, data);
-    return TRUE;
 }
 
 static EkByte backup(const EkVolume *volume)
@@ -265,7 +257,7 @@ const EkFileSystem ek_fs_fat = {
     .record_signature_count = G_N_ELEMENTS(record_signatures),
     .record = ek_fat_record_seen,
     .infer = ek_fat_infer,
-    .mend = mend,
+    .mend = ek_fat_mend,
     .use = use,
     .structure = "fat-boot",
     .header_bytes = EK_HEADER_MOST,

@@ -2,6 +2,7 @@
 #ifndef EK_VOLUME_FAT_FAT_H
 #define EK_VOLUME_FAT_FAT_H
 
+#include "volume/links.h"
 #include "volume/volume.h"
 
 typedef enum { EK_FAT12 = 12, EK_FAT16 = 16, EK_FAT32 = 32 } EkFatBits;
@@ -36,32 +37,11 @@ GPtrArray *ek_fat_boot_explain(EkSpan span);
 /* "fat12", "fat16", "fat32". */
 const char *ek_fat_name(EkFatBits bits);
 
-/* What stands in the FAT for a cluster. */
-typedef enum { EK_LINK_NEXT, EK_LINK_FREE, EK_LINK_END, EK_LINK_BAD, EK_LINK_UNKNOWN } EkFatLink;
-
-/* The FAT of a volume, read in windows: its first copy, and the second where the first was not
- * read from the drive. */
-typedef struct {
-    EkGate *gate;
-    EkFatBoot boot;
-    EkByte first_byte; /* of the volume */
-    gsize window_most; /* bytes, whole sectors */
-    EkByte window_at;  /* from the start of the FAT */
-    gsize window_bytes;
-    guint8 *window;
-    guint8 *window_known; /* one byte a sector of the window */
-} EkFatTable;
-
-/* `window_most` bytes are read at a time: EK_FAT_WINDOW to follow chains, a little to look one up.
- */
+/* The FATs of a volume: at most the first two. EK_FAT_WINDOW bytes are read at a time to follow
+ * chains, EK_FAT_GLANCE to look one up. */
 #define EK_FAT_WINDOW (192u << 10)
 #define EK_FAT_GLANCE 4096u
-void ek_fat_table_init(EkFatTable *table, EkGate *gate, const EkFatBoot *boot, EkByte first_byte,
-                       gsize window_most);
-void ek_fat_table_clear(EkFatTable *table);
-
-/* The link of a cluster that is in range; *next is set for EK_LINK_NEXT. */
-EkFatLink ek_fat_table_link(EkFatTable *table, guint32 cluster, guint32 *next);
+EkLinkPlaces ek_fat_links(const EkFatBoot *boot, EkByte first_byte);
 
 static inline gboolean ek_fat_cluster_exists(const EkFatBoot *boot, guint32 cluster)
 {
@@ -77,13 +57,22 @@ static inline EkByte ek_fat_cluster_byte(const EkFatBoot *boot, EkByte first_byt
 /* Does this look like entries of a folder? Three used ones in four must; an empty folder does. */
 gboolean ek_fat_is_folder(EkSpan span);
 
-/* The label kept in a root folder's first entries; NULL when there is none. The caller frees. */
-char *ek_fat_label_of(EkSpan span);
+/* How many entries in use there are before the first one that never was, and how many of them look
+ * like entries. */
+guint ek_fat_count_entries(EkSpan span, guint *plausible);
+
+/* How many short entries in use are as the format wants them in every field. */
+guint ek_fat_count_sound(EkSpan span, const EkFatBoot *boot);
+
+/* The label kept in a root folder's first entries; NULL when there is none. The caller frees. `raw`
+ * gets its 11 bytes as they are, NULL: not wanted. */
+char *ek_fat_label_of(EkSpan span, guint8 *raw);
 
 /* The files (files.c). */
 EkOpened *ek_fat_open(EkGate *gate, const EkVolume *volume, GError **error);
 void ek_fat_close(EkOpened *opened);
 guint64 ek_fat_root(EkOpened *opened);
+EkLinkTable *ek_fat_links_of(EkOpened *opened);
 gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
 
 /* Names (names.c). `name` is 11 bytes of a short entry; the caller frees. */
@@ -97,6 +86,13 @@ gboolean ek_fat_is_info(EkSpan span);
 gboolean ek_fat_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_fat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
                       GError **error);
+
+/* Where the root folder begins, and how much of it lies there in one piece at least. */
+EkRange ek_fat_root_range(const EkFatBoot *boot, EkByte first_byte);
+
+/* What makes boot sectors, FSInfo and FATs right again (mend.c). */
+gboolean ek_fat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+                     GError **error);
 
 /* Measures a volume whose boot sector is in volume->header; it is placed already. */
 void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot);

@@ -7,6 +7,7 @@
 #include "base/text.h"
 #include "volume/claims.h"
 #include "volume/fat/fat.h"
+#include "volume/headers.h"
 
 #define ENTRY_BYTES 32u
 #define MAX_FOLDER_BYTES (2u << 20) /* by the specification: 65 536 entries */
@@ -16,7 +17,7 @@
 #define LOST_LETTER '_'
 #define LOST_MOST (1u << 20)
 #define MARK_EVERY 65536u       /* clusters */
-#define WINDOW_MOST (16u << 20) /* of the FAT, while all files are walked */
+#define WINDOW_MOST (16u << 20) /* of each FAT, while all files are walked */
 
 enum {
     ATTRIBUTE_LABEL = 0x08,
@@ -28,7 +29,7 @@ struct EkOpened {
     EkGate *gate;
     EkFatBoot boot;
     EkByte first_byte;
-    EkFatTable table;
+    EkLinkTable links;
 };
 
 EkOpened *ek_fat_open(EkGate *gate, const EkVolume *volume, GError **error)
@@ -42,15 +43,21 @@ EkOpened *ek_fat_open(EkGate *gate, const EkVolume *volume, GError **error)
     opened->gate = gate;
     opened->boot = boot;
     opened->first_byte = volume->first_byte;
+    EkLinkPlaces places = ek_fat_links(&boot, volume->first_byte);
     gsize window = (gsize)ek_divide_up(boot.fat_bytes, EK_FAT_WINDOW) * EK_FAT_WINDOW;
-    ek_fat_table_init(&opened->table, gate, &boot, volume->first_byte, MIN(window, WINDOW_MOST));
+    ek_links_init(&opened->links, gate, &places, MIN(window, WINDOW_MOST));
     return opened;
 }
 
 void ek_fat_close(EkOpened *opened)
 {
-    ek_fat_table_clear(&opened->table);
+    ek_links_clear(&opened->links);
     g_free(opened);
+}
+
+EkLinkTable *ek_fat_links_of(EkOpened *opened)
+{
+    return &opened->links;
 }
 
 guint64 ek_fat_root(EkOpened *opened)
@@ -90,7 +97,8 @@ typedef struct {
     guint total;    /* long entries of the open name */
     guint8 sum;     /* of the short name they belong to */
     guint erased;   /* deleted long entries in a row */
-    EkFatLink link; /* the last one of the chain that was walked last */
+    EkLink link;    /* the last one of the chain that was walked last */
+    guint32 last;   /* the cluster that it is of */
     gboolean ended;
 } Walk;
 
@@ -119,45 +127,92 @@ static gboolean pass_run(Walk *walk, guint64 file, const EkExtent *run)
     return !walk->stopped;
 }
 
+/* How a chain is followed. */
+typedef struct {
+    int copy;           /* of the FAT */
+    guint64 most;       /* clusters; fewer than wanted where it comes back to itself */
+    gboolean may_guess; /* where the FAT leads nowhere, the next cluster is taken for the next */
+} Way;
+
+static guint32 follow(Walk *walk, const Way *way, guint32 cluster, EkLink *link)
+{
+    EkOpened *opened = walk->opened;
+    guint32 next = 0;
+    *link = ek_links_of(&opened->links, way->copy, cluster, &next);
+    if (*link == EK_LINK_NEXT)
+        return next;
+    gboolean is_taken =
+        ek_claims_has(&walk->files, cluster + 1ul) || ek_claims_has(&walk->claims, cluster + 1ul);
+    return *link != EK_LINK_END && way->may_guess && !is_taken ? cluster + 1 : 0;
+}
+
 /* Walks a chain cluster by cluster and hands over runs. `bytes` is how much the walker wants; the
  * walk ends there, or where the chain does. Returns how many bytes were placed. */
-static EkByte walk_chain(Walk *walk, guint32 cluster, EkByte bytes, RunSink sink, guint64 file)
+static EkByte walk_chain(Walk *walk, guint32 cluster, const Way *way, EkByte bytes, RunSink sink,
+                         guint64 file)
 {
     EkOpened *opened = walk->opened;
     guint32 size = opened->boot.cluster_bytes;
+    guint64 left = MIN(way->most, walk->steps);
+    EkLink link = EK_LINK_UNKNOWN;
+    guint32 last = cluster;
     EkByte done = 0;
-    while (done < bytes && ek_fat_cluster_exists(&opened->boot, cluster) && walk->steps > 0) {
+    while (done < bytes && ek_fat_cluster_exists(&opened->boot, cluster) && left > 0) {
         EkExtent run = {.offset = done,
                         .first_byte =
                             ek_fat_cluster_byte(&opened->boot, opened->first_byte, cluster)};
-        guint32 next = 0;
-        EkFatLink link;
-        do {
+        for (gboolean goes_on = TRUE; goes_on && done + run.bytes < bytes && left > 0;) {
             run.bytes += size;
             walk->steps--;
+            left--;
             if (sink == pass_run)
                 ek_claims_take(&walk->files, cluster);
-            link = walk->link = ek_fat_table_link(&opened->table, cluster, &next);
-            gboolean in_order = link == EK_LINK_NEXT && next == cluster + 1;
-            cluster = link == EK_LINK_NEXT ? next : 0;
-            if (!in_order)
-                break;
-        } while (done + run.bytes < bytes && walk->steps > 0);
+            guint32 next = follow(walk, way, cluster, &link);
+            last = cluster;
+            goes_on = next == cluster + 1 && ek_fat_cluster_exists(&opened->boot, next);
+            cluster = next;
+        }
         run.bytes = run.stored = MIN(run.bytes, bytes - done);
         done += run.bytes;
         if (!sink(walk, file, &run))
             break;
     }
+    /* The sink may have walked other chains. */
+    walk->link = link;
+    walk->last = last;
     return done;
 }
 
-static void pass_content(Walk *walk, const EkFile *file)
+/* Finds the copy of the FAT that a file's chain is best followed in, and how much it proves. */
+static Way find_way(Walk *walk, EkFile *file)
+{
+    EkOpened *opened = walk->opened;
+    guint64 wanted = ek_divide_up(file->size, opened->boot.cluster_bytes);
+    guint64 followed = MIN(wanted, opened->boot.clusters);
+    guint64 cost = followed * (opened->links.differs ? 1 + opened->links.places.copies : 1);
+    Way way = {EK_LINK_JUDGED, 0, FALSE};
+    if (wanted == 0 || !ek_fat_cluster_exists(&opened->boot, (guint32)file->place) ||
+        cost > walk->steps)
+        return way;
+    walk->steps -= cost;
+    EkChain chain = ek_links_follow(&opened->links, (guint32)file->place, followed);
+    way = (Way){chain.copy, chain.circles ? chain.clusters : wanted,
+                !chain.circles && chain.clusters < wanted && chain.end != EK_LINK_END};
+    if (chain.clusters == wanted && chain.end != EK_LINK_NEXT && chain.end != EK_LINK_END)
+        way.may_guess = FALSE; /* it has all it needs, but for its end */
+    /* What is called whole is proved: the chain ends where the file does. */
+    if (!ek_chain_fits(&chain, wanted) || chain.is_noise)
+        file->flags |= EK_FILE_GUESSED;
+    return way;
+}
+
+static void pass_content(Walk *walk, const EkFile *file, const Way *way)
 {
     const EkFatBoot *boot = &walk->opened->boot;
     guint32 cluster = (guint32)file->place;
     EkByte placed = 0;
     if ((file->flags & EK_FILE_DELETED) == 0) {
-        placed = walk_chain(walk, cluster, file->size, pass_run, file->number);
+        placed = walk_chain(walk, cluster, way, file->size, pass_run, file->number);
     } else if (ek_fat_cluster_exists(boot, cluster)) {
         EkByte room = (EkByte)(boot->clusters - (cluster - 2)) * boot->cluster_bytes;
         placed = MIN(file->size, room);
@@ -167,7 +222,7 @@ static void pass_content(Walk *walk, const EkFile *file)
         pass_run(walk, file->number, &run);
     }
     if (placed < file->size && !walk->stopped) {
-        EkExtent rest = {placed, file->size - placed, EK_UNPLACED, 0, FALSE};
+        EkExtent rest = {placed, file->size - placed, EK_UNPLACED, 0, FALSE, FALSE};
         pass_run(walk, file->number, &rest);
     }
 }
@@ -297,12 +352,15 @@ static void take_short_entry(Walk *walk, EkSpan span, EkByte place)
     if (file.type == EK_TYPE_FILE)
         file.size = ek_span_le32(span, 28);
     name.text = walk->name->str;
+    Way way = {EK_LINK_JUDGED, 0, FALSE};
+    if (file.type == EK_TYPE_FILE && (file.flags & EK_FILE_DELETED) == 0)
+        way = find_way(walk, &file);
     walk->stopped |=
         !walk->sink->file(walk->sink->data, &file) || !walk->sink->name(walk->sink->data, &name);
     if (walk->stopped)
         return;
     if (file.type == EK_TYPE_FILE)
-        pass_content(walk, &file);
+        pass_content(walk, &file, &way);
     else
         enter_later(walk, (guint32)file.place, file.number, (file.flags & EK_FILE_DELETED) != 0);
 }
@@ -393,7 +451,7 @@ static void take_deleted_folder(Walk *walk)
         EkByte place = ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster);
         EkKnown known;
         gboolean is_first = cluster == walk->folder.cluster;
-        if (ek_fat_table_link(&walk->opened->table, cluster, &next) != EK_LINK_FREE ||
+        if (ek_links_of(&walk->opened->links, EK_LINK_JUDGED, cluster, &next) != EK_LINK_FREE ||
             !ek_gate_read(walk->opened->gate, place, data, span.length, &known, NULL) ||
             known.good < span.length ||
             (is_first
@@ -403,6 +461,54 @@ static void take_deleted_folder(Walk *walk)
             return;
         take_entries(walk, span, place);
     }
+}
+
+/* Does what stands in a cluster go on with entries? */
+static gboolean goes_on_with_entries(Walk *walk, guint32 cluster)
+{
+    const EkFatBoot *boot = &walk->opened->boot;
+    guint8 start[EK_STEP];
+    EkSpan span = {start, sizeof start};
+    guint plausible = 0;
+    EkByte at = ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster);
+    return ek_fat_cluster_exists(boot, cluster) && !ek_claims_has(&walk->files, cluster) &&
+           ek_part_read(walk->opened->gate, at, start, sizeof start) == EK_PART_THERE &&
+           start[0] != '.' && ek_fat_count_entries(span, &plausible) > 0 && ek_fat_is_folder(span);
+}
+
+/* Where a folder goes on behind a cluster in which its entries do not end, and the FAT does not
+ * lead on: where the other copy leads, or in the next cluster, if entries go on there. 0: nowhere.
+ */
+static guint32 find_more(Walk *walk, guint32 cluster)
+{
+    EkLinkTable *links = &walk->opened->links;
+    for (int copy = 0; copy < (int)links->places.copies && links->differs; copy++) {
+        guint32 next = 0;
+        if (ek_links_of(links, copy, cluster, &next) == EK_LINK_NEXT &&
+            goes_on_with_entries(walk, next))
+            return next;
+    }
+    return walk->link != EK_LINK_END && goes_on_with_entries(walk, cluster + 1) ? cluster + 1 : 0;
+}
+
+static void take_chain(Walk *walk)
+{
+    Way way = {EK_LINK_JUDGED, MAX_FOLDER_BYTES / walk->opened->boot.cluster_bytes, FALSE};
+    guint32 cluster = walk->folder.cluster;
+    EkByte seen = 0;
+    while (cluster != 0) {
+        EkByte more =
+            walk_chain(walk, cluster, &way, MAX_FOLDER_BYTES - seen, take_run, walk->folder.number);
+        seen += more;
+        if (walk->ended || walk->stopped || seen >= MAX_FOLDER_BYTES || more == 0)
+            break;
+        cluster = find_more(walk, walk->last);
+        if (cluster != 0 && !ek_claims_take(&walk->claims, cluster))
+            cluster = 0;
+    }
+    /* A chain that ends without an end mark in the entries is whole when the FAT says so. */
+    walk->damage.cut_short |= seen == 0 || (!walk->ended && !walk->stopped &&
+                                            seen < MAX_FOLDER_BYTES && walk->link != EK_LINK_END);
 }
 
 static void take_folder(Walk *walk)
@@ -420,12 +526,7 @@ static void take_folder(Walk *walk)
                          .first_byte = walk->opened->first_byte + boot->root_start};
         take_run(walk, walk->folder.number, &root);
     } else {
-        EkByte seen =
-            walk_chain(walk, walk->folder.cluster, MAX_FOLDER_BYTES, take_run, walk->folder.number);
-        /* A chain that ends without an end mark in the entries is whole when the FAT says so. */
-        walk->damage.cut_short |=
-            seen == 0 || (!walk->ended && !walk->stopped && seen < MAX_FOLDER_BYTES &&
-                          walk->link != EK_LINK_END);
+        take_chain(walk);
     }
     if (walk->damage.bad_bytes + walk->damage.unread_bytes > 0 || walk->damage.cut_short)
         walk->stopped |= !walk->sink->damage(walk->sink->data, walk->folder.number, &walk->damage);
@@ -496,7 +597,7 @@ static GArray *find_lost(Walk *walk)
         Lost lost = {0};
         if (ek_claims_has(&walk->claims, cluster) || ek_claims_has(&walk->files, cluster))
             continue;
-        EkFatLink link = ek_fat_table_link(&walk->opened->table, cluster, &next);
+        EkLink link = ek_links_of(&walk->opened->links, EK_LINK_JUDGED, cluster, &next);
         if (link != EK_LINK_FREE && link != EK_LINK_BAD && begins_folder(walk, cluster, &lost))
             g_array_append_val(all, lost);
         if (i % MARK_EVERY == 0)
@@ -608,22 +709,63 @@ static gboolean is_plausible_entry(EkSpan entry)
     return TRUE;
 }
 
-gboolean ek_fat_is_folder(EkSpan span)
+guint ek_fat_count_entries(EkSpan span, guint *plausible)
 {
     guint used = 0;
-    guint plausible = 0;
+    *plausible = 0;
     for (gsize at = 0; at + ENTRY_BYTES <= span.length; at += ENTRY_BYTES) {
         EkSpan entry = ek_span_part(span, at, ENTRY_BYTES);
         if (ek_span_u8(entry, 0) == 0)
             break;
         used++;
-        if (is_plausible_entry(entry))
-            plausible++;
+        *plausible += is_plausible_entry(entry) ? 1 : 0;
     }
+    return used;
+}
+
+/* Is this a short entry in use, with all of it as the format wants it? */
+static gboolean is_sound_entry(EkSpan entry, const EkFatBoot *boot)
+{
+    guint8 attributes = ek_span_u8(entry, 11);
+    guint32 cluster = ek_span_le16(entry, 26);
+    guint32 size = ek_span_le32(entry, 28);
+    guint16 date = ek_span_le16(entry, 24);
+    if (boot->bits == EK_FAT32)
+        cluster |= (guint32)ek_span_le16(entry, 20) << 16;
+    if (!is_plausible_entry(entry) || ek_span_u8(entry, 0) == DELETED ||
+        attributes == ATTRIBUTE_LONG_NAME)
+        return FALSE;
+    for (gsize i = 0; i < 11; i++)
+        if (g_ascii_islower(ek_span_u8(entry, i)))
+            return FALSE;
+    if ((attributes & ATTRIBUTE_LABEL) != 0)
+        return cluster == 0 && size == 0;
+    if (!ek_moment_dos(date, ek_span_le16(entry, 22)).is_set)
+        return FALSE;
+    if ((attributes & ATTRIBUTE_FOLDER) != 0)
+        return ek_fat_cluster_exists(boot, cluster) && size == 0;
+    return size == 0 ? cluster == 0 || ek_fat_cluster_exists(boot, cluster)
+                     : ek_fat_cluster_exists(boot, cluster) &&
+                           size <= (guint64)boot->clusters * boot->cluster_bytes;
+}
+
+guint ek_fat_count_sound(EkSpan span, const EkFatBoot *boot)
+{
+    guint sound = 0;
+    for (gsize at = 0; at + ENTRY_BYTES <= span.length && ek_span_u8(span, at) != 0;
+         at += ENTRY_BYTES)
+        sound += is_sound_entry(ek_span_part(span, at, ENTRY_BYTES), boot) ? 1 : 0;
+    return sound;
+}
+
+gboolean ek_fat_is_folder(EkSpan span)
+{
+    guint plausible = 0;
+    guint used = ek_fat_count_entries(span, &plausible);
     return plausible >= used - used / 4;
 }
 
-char *ek_fat_label_of(EkSpan span)
+char *ek_fat_label_of(EkSpan span, guint8 *raw)
 {
     for (gsize at = 0; at + ENTRY_BYTES <= span.length; at += ENTRY_BYTES) {
         EkSpan entry = ek_span_part(span, at, ENTRY_BYTES);
@@ -633,6 +775,8 @@ char *ek_fat_label_of(EkSpan span)
         if (ek_span_u8(entry, 0) == 0xe5 || attributes == ATTRIBUTE_LONG_NAME ||
             (attributes & ATTRIBUTE_LABEL) == 0)
             continue;
+        if (raw != NULL)
+            memcpy(raw, entry.data, 11);
         /* A label has no dot: its eleven bytes are one name. */
         gboolean escaped = FALSE;
         guint8 base[11];

@@ -230,12 +230,12 @@ static gboolean pass_fork(Walk *walk, guint64 number, const EkHfsFork *fork)
         const EkHfsPiece *piece = &g_array_index(fork->pieces, EkHfsPiece, i);
         EkByte bytes = MIN(piece->count * size, fork->bytes - done);
         EkByte place = ek_hfs_piece_byte(&opened->ground, piece);
-        EkExtent extent = {done, bytes, place, place != EK_UNPLACED ? bytes : 0, FALSE};
+        EkExtent extent = {done, bytes, place, place != EK_UNPLACED ? bytes : 0, FALSE, FALSE};
         if (!walk->sink->extent(walk->sink->data, number, &extent))
             return FALSE;
         done += bytes;
     }
-    EkExtent rest = {done, fork->bytes - done, EK_UNPLACED, 0, FALSE};
+    EkExtent rest = {done, fork->bytes - done, EK_UNPLACED, 0, FALSE, FALSE};
     return rest.bytes == 0 || walk->sink->extent(walk->sink->data, number, &rest);
 }
 

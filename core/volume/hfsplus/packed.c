@@ -157,7 +157,7 @@ static gboolean pass_packed(const Passing *passing, const EkHfsFork *fork, EkByt
         EkByte together = 0;
         EkByte place = ek_hfs_fork_place(passing->ground, fork, at, &together);
         EkByte part = MIN(stored, together);
-        EkExtent extent = {offset, bytes, place, part, TRUE};
+        EkExtent extent = {offset, bytes, place, part, TRUE, FALSE};
         if (!passing->sink->extent(passing->sink->data, passing->file, &extent))
             return FALSE;
         if (place == EK_UNPLACED)
@@ -170,7 +170,7 @@ static gboolean pass_packed(const Passing *passing, const EkHfsFork *fork, EkByt
 
 static gboolean pass_nowhere(const Passing *passing, EkByte offset, EkByte bytes)
 {
-    EkExtent nowhere = {offset, bytes, EK_UNPLACED, 0, FALSE};
+    EkExtent nowhere = {offset, bytes, EK_UNPLACED, 0, FALSE, FALSE};
     return passing->sink->extent(passing->sink->data, passing->file, &nowhere);
 }
 

@@ -1,0 +1,167 @@
+/* SPDX-License-Identifier: MIT */
+/* What makes a FAT volume right again: its boot sectors, each where it differs from the better one;
+ * the FAT that is damaged, from the other one; FSInfo, with the free clusters counted. What systems
+ * take as it is stays as it is. */
+#include "volume/fat/fat.h"
+#include "volume/headers.h"
+
+#include <string.h>
+
+#define FATS_MOST ((EkByte)64 << 20) /* bytes of FATs that are written */
+#define ROOT_LOOKED_AT 4096u
+#define NOT_KNOWN G_MAXUINT32
+#define INFO_FREE 488u
+#define INFO_NEXT 492u
+
+typedef struct {
+    EkGate *gate;
+    const EkVolume *volume;
+    EkFatBoot boot;
+    EkMendSink sink;
+    void *data;
+    gboolean has_fats; /* some of a FAT is written */
+} Mending;
+
+static gboolean take_file(void *data, const EkFile *file)
+{
+    (void)data;
+    (void)file;
+    return TRUE;
+}
+
+static gboolean take_extent(void *data, guint64 file, const EkExtent *extent)
+{
+    (void)data;
+    (void)file;
+    (void)extent;
+    return TRUE;
+}
+
+static gboolean take_name(void *data, const EkFileName *name)
+{
+    (void)data;
+    (void)name;
+    return TRUE;
+}
+
+static gboolean take_damage(void *data, guint64 folder, const EkFolderDamage *damage)
+{
+    (void)data;
+    (void)folder;
+    (void)damage;
+    return TRUE;
+}
+
+static gboolean take_mark(void *data, guint64 from, guint64 done, guint64 total)
+{
+    (void)data;
+    (void)from;
+    (void)done;
+    (void)total;
+    return TRUE;
+}
+
+static void mend_piece(void *data, guint copy, EkByte at, const guint8 *wanted, gsize length)
+{
+    Mending *mending = data;
+    g_autofree char *what = g_strdup_printf("FAT %u", copy + 1);
+    g_autofree char *from = g_strdup_printf("FAT %u", 2 - copy);
+    mending->has_fats = TRUE;
+    ek_header_mend_range(mending->gate, "fat", at, wanted, length, what, from, mending->sink,
+                         mending->data);
+}
+
+/* All chains are followed first: which FAT is right is what they tell. */
+static void mend_fats(Mending *mending, EkOpened *opened, EkLinkTable *links)
+{
+    static const EkFileSink nobody = {NULL,      take_file,   take_extent,
+                                      take_name, take_damage, take_mark};
+    if (links->places.copies < 2)
+        return;
+    ek_fat_walk(opened, 0, &nobody);
+    if (links->differs)
+        ek_links_mend(links, FATS_MOST, mend_piece, mending);
+}
+
+/* Where FSInfo is none, or what it counts is of a FAT that is written anew. */
+static void mend_info(Mending *mending, EkLinkTable *links)
+{
+    const EkFatBoot *boot = &mending->boot;
+    guint8 there[EK_STEP];
+    guint8 wanted[EK_STEP] = {0};
+    guint32 free = NOT_KNOWN;
+    guint32 next = NOT_KNOWN;
+    EkByte at = mending->volume->first_byte + (EkByte)boot->info_sector * boot->sector_size;
+    if (boot->bits != EK_FAT32 || boot->info_sector == 0)
+        return;
+    EkPart part = ek_part_read(mending->gate, at, there, sizeof there);
+    gboolean is_info = part == EK_PART_THERE && ek_fat_is_info((EkSpan){there, sizeof there});
+    if (part == EK_PART_ABSENT || (is_info && !mending->has_fats))
+        return;
+    if (!ek_links_count_free(links, &free, &next))
+        free = next = NOT_KNOWN;
+    memcpy(wanted, "RRaA", 4);
+    memcpy(wanted + 484, "rrAa", 4);
+    ek_put_le16(wanted + 510, 0xaa55);
+    ek_put_le32(wanted + INFO_FREE, free);
+    ek_put_le32(wanted + INFO_NEXT, next);
+    ek_header_mend_range(mending->gate, "fat-info", at, wanted, sizeof wanted, "FSInfo",
+                         "the free clusters of the FAT, counted", mending->sink, mending->data);
+}
+
+/* A composed boot sector repeats the label that the root folder has. */
+static void take_label(const Mending *mending, guint8 *sector)
+{
+    guint8 start[ROOT_LOOKED_AT];
+    guint8 *label = sector + (mending->boot.bits == EK_FAT32 ? 71 : 43);
+    EkRange root = ek_fat_root_range(&mending->boot, mending->volume->first_byte);
+    gsize length = (gsize)MIN(root.bytes, sizeof start);
+    memcpy(label, "NO NAME    ", 11);
+    if (ek_part_read(mending->gate, root.first, start, length) == EK_PART_THERE)
+        g_free(ek_fat_label_of((EkSpan){start, length}, label));
+    label[-5] = 0x29; /* serial number and label are there */
+}
+
+static void mend_boot(Mending *mending)
+{
+    EkVolume header = *mending->volume;
+    const EkFatBoot *boot = &mending->boot;
+    guint8 copy[EK_HEADER_MOST];
+    EkByte first = header.first_byte;
+    EkByte backup = first + (EkByte)boot->backup_sector * boot->sector_size;
+    if (header.composed)
+        take_label(mending, header.header);
+    if (ek_header_look(mending->gate, first, mending->volume->header, EK_HEADER_MOST, copy) !=
+        EK_HEADER_AGREES)
+        ek_header_mend(&header, first, "boot sector", mending->sink, mending->data);
+    if (boot->backup_sector == 0)
+        return;
+    EkHeaderState state =
+        ek_header_look(mending->gate, backup, mending->volume->header, EK_HEADER_MOST, copy);
+    EkFatBoot other;
+    /* A whole one that says the same place for everything is right enough: only what boots, and
+     * what it is called, may differ. */
+    gboolean is_whole =
+        state == EK_HEADER_DIFFERS && ek_fat_boot_read((EkSpan){copy, sizeof copy}, &other) &&
+        other.data_start == boot->data_start && other.bytes == boot->bytes &&
+        other.cluster_bytes == boot->cluster_bytes && other.fat_bytes == boot->fat_bytes &&
+        other.root_cluster == boot->root_cluster;
+    if (state == EK_HEADER_UNREAD || (state == EK_HEADER_DIFFERS && !is_whole))
+        ek_header_mend(&header, backup, "backup boot sector", mending->sink, mending->data);
+}
+
+gboolean ek_fat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+                     GError **error)
+{
+    Mending mending = {.gate = gate, .volume = volume, .sink = sink, .data = data};
+    if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &mending.boot))
+        return ek_error_set(error, EK_ERROR_DAMAGED, "the kept boot sector is none");
+    EkOpened *opened = ek_fat_open(gate, volume, error);
+    if (opened == NULL)
+        return FALSE;
+    mend_boot(&mending);
+    mend_fats(&mending, opened, ek_fat_links_of(opened));
+    mend_info(&mending, ek_fat_links_of(opened));
+    ek_fat_close(opened);
+    return TRUE;
+}
