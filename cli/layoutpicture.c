@@ -23,7 +23,7 @@ static const struct {
 } looks[] = {
     {"listed", {0.62, 0.81, 0.66}, FALSE},    {"lost", {0.95, 0.80, 0.45}, FALSE},
     {"displaced", {0.93, 0.66, 0.50}, FALSE}, {"remains", {0.86, 0.86, 0.86}, TRUE},
-    {"nested", {0.80, 0.85, 0.93}, TRUE},
+    {"nested", {0.80, 0.85, 0.93}, TRUE},     {"tableless", {0.62, 0.81, 0.66}, FALSE},
 };
 
 static gsize look_of(const EkCaseVolume *entry)

@@ -38,7 +38,11 @@ static json_t *partition_json(const EkPlanPartition *partition, guint32 sector_s
     json_object_set_new(row, "from", ek_json_text(partition->note));
     json_object_set_new(row, "now", ek_json_text(partition->now));
     json_object_set_new(row, "check", text_or_null(partition->check));
-    json_object_set_new(row, "opens", json_boolean(partition->opens));
+    json_object_set_new(row, "opens", json_boolean(partition->opens == EK_PLAN_OPENS));
+    json_object_set_new(row, "state",
+                        *partition->check != '\0'
+                            ? ek_json_text(ek_plan_opens_name(partition->opens))
+                            : json_null());
     return row;
 }
 

@@ -188,9 +188,10 @@ static void print_checks(EkCli *cli, const EkPlan *plan)
 {
     for (guint i = 0; i < plan->partitions->len; i++) {
         const EkPlanPartition *partition = plan->partitions->pdata[i];
+        static const EkColor colors[] = {EK_COLOR_BAD, EK_COLOR_GOOD, EK_COLOR_WARN};
+        static const char *const marks[] = {"! ", "+ ", "? "};
         g_autofree char *mark =
-            ek_show_in(cli->color_out, partition->opens ? EK_COLOR_GOOD : EK_COLOR_BAD,
-                       partition->opens ? "+ " : "! ");
+            ek_show_in(cli->color_out, colors[partition->opens], marks[partition->opens]);
         g_autofree char *line =
             g_strdup_printf("partition %u (volume %u) %s", partition->entry.index + 1,
                             partition->volume, partition->check);
@@ -256,13 +257,34 @@ static void print_alternatives(EkCli *cli, const EkPlan *plan)
                      plan->layers, plan->layers > 2 ? " and so on" : "");
 }
 
+/* The worst of the checks decides on the last line. */
+static void print_worst(const EkPlan *plan)
+{
+    guint count[] = {0, 0, 0};
+    for (guint i = 0; i < plan->partitions->len; i++) {
+        const EkPlanPartition *partition = plan->partitions->pdata[i];
+        if (*partition->check != '\0')
+            count[partition->opens]++;
+    }
+    if (plan->partitions->len == 0 && plan->repairs->len == 0)
+        return;
+    ek_cli_print("\nTested with the edits in place: ");
+    if (!plan->opens)
+        ek_cli_print("not every planned volume opens, see above.\n");
+    else if (count[EK_PLAN_NOT_OPENED] > 0)
+        ek_cli_print("%u of %u planned volumes could not be opened, see above.\n",
+                     count[EK_PLAN_NOT_OPENED], count[EK_PLAN_NOT_OPENED] + count[EK_PLAN_OPENS]);
+    else
+        ek_cli_print("every planned volume opens.\n");
+}
+
 void ek_plan_show(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_size)
 {
     if (g_str_equal(plan->scheme, "none") && plan->edits->len == 0)
         ek_cli_print("No table is planned, and no repair is needed.\n");
     else if (plan->partitions->len == 0 && plan->edits->len == 0)
         ek_cli_print(
-            "There is nothing to plan for: no volume is believed enough to stand in a table.\n");
+            "No table is planned: no volume was found that belongs in a partition table.\n");
     else if (plan->edits->len == 0)
         ek_cli_print("The table and the boot sectors are right as they are: the plan is empty.\n");
     print_partitions(cli, plan, bytes, sector_size);
@@ -280,10 +302,7 @@ void ek_plan_show(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_s
     }
     print_alternatives(cli, plan);
     print_edit_lines(plan, sector_size);
-    if (plan->partitions->len > 0 || plan->repairs->len > 0)
-        ek_cli_print("\nChecked through the plan: %s\n",
-                     plan->opens ? "every planned volume opens."
-                                 : "not every planned volume opens, see above.");
+    print_worst(plan);
     if (plan->edits->len > 0)
         ek_cli_advise("Byte by byte: ektypon plan %s --show --edit NUMBER", cli->operands[0]);
     if (plan->edits->len > 0)

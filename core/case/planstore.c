@@ -138,7 +138,8 @@ static gboolean load_partitions(EkCase *self, EkPlan *plan, GError **error)
         partition->note = ek_sql_text(rows, 13);
         partition->now = ek_sql_text(rows, 14);
         partition->check = ek_sql_text(rows, 15);
-        partition->opens = sqlite3_column_int(rows, 16) != 0;
+        partition->opens =
+            (EkPlanOpens)CLAMP(sqlite3_column_int(rows, 16), EK_PLAN_FAILS, EK_PLAN_NOT_OPENED);
         g_ptr_array_add(plan->partitions, partition);
         if (!load_range(self, rows, 2, &entry->range, error))
             return FALSE;

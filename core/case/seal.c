@@ -51,7 +51,7 @@ char *ek_seal_plan(const EkPlan *plan)
         add_number(sum, entry->type);
         add_bytes(sum, entry->type_uuid, sizeof entry->type_uuid);
         add_bytes(sum, entry->uuid, sizeof entry->uuid);
-        add_number(sum, partition->opens != 0);
+        add_number(sum, partition->opens);
     }
     add_number(sum, plan->edits->len);
     for (guint i = 0; i < plan->edits->len; i++) {

@@ -8,7 +8,7 @@
 #include "volume/volume.h"
 
 /* Names the set of recognisers: what was hunted by another set is hunted again. */
-#define EK_RECOGNISERS "all;7"
+#define EK_RECOGNISERS "all;8"
 
 /* One piece of evidence at one place, or a run of alike ones. */
 typedef struct {
@@ -77,8 +77,9 @@ typedef enum {
     EK_STANDING_LISTED,
     EK_STANDING_LOST,
     EK_STANDING_DISPLACED,
-    EK_STANDING_REMAINS, /* partly overwritten by a newer volume */
-    EK_STANDING_NESTED   /* inside a file of another volume */
+    EK_STANDING_TABLELESS, /* it fills the drive: no table is needed */
+    EK_STANDING_REMAINS,   /* partly overwritten by a newer volume */
+    EK_STANDING_NESTED     /* inside a file of another volume */
 } EkStanding;
 
 const char *ek_standing_name(EkStanding standing);

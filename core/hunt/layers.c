@@ -87,18 +87,30 @@ static gboolean is_inside(const EkVolume *inner, const EkVolume *outer)
            inner->first_byte + inner->bytes <= outer->first_byte + outer->bytes;
 }
 
+/* Hybrid discs hold the same files for several systems: UDF from the same place on, HFS+ or a
+ * second ISO 9660 inside. */
+static gboolean share_disc(const EkVolume *disc, const EkVolume *other)
+{
+    if (!g_str_equal(disc->filesystem, "iso9660"))
+        return FALSE;
+    return g_str_equal(other->filesystem, "udf") ? disc->first_byte == other->first_byte
+                                                 : g_str_equal(other->filesystem, "hfsplus") ||
+                                                       g_str_equal(other->filesystem, "iso9660");
+}
+
 /* Two that do not contradict each other: a container and what is in it, or two formats that share
  * one volume on purpose. */
 static gboolean are_together(const EkVolume *a, const EkVolume *b)
 {
-    gboolean discs = (g_str_equal(a->filesystem, "iso9660") && g_str_equal(b->filesystem, "udf")) ||
-                     (g_str_equal(b->filesystem, "iso9660") && g_str_equal(a->filesystem, "udf"));
-    return a->is_container || b->is_container || (discs && a->first_byte == b->first_byte);
+    return a->is_container || b->is_container || share_disc(a, b) || share_disc(b, a);
 }
 
 static void set_remains(EkFinding *older, const EkFinding *newer, const char *why)
 {
-    if (older->standing == EK_STANDING_REMAINS || older->standing == EK_STANDING_LISTED)
+    /* The table lists one volume at a place: of two that it may mean, the newer one. */
+    gboolean is_listed =
+        older->standing == EK_STANDING_LISTED && newer->standing != EK_STANDING_LISTED;
+    if (older->standing == EK_STANDING_REMAINS || is_listed)
         return;
     older->standing = EK_STANDING_REMAINS;
     older->host = newer;

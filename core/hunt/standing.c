@@ -17,6 +17,7 @@ const char *ek_standing_name(EkStanding standing)
     switch (standing) {
     case EK_STANDING_LISTED: return "listed";
     case EK_STANDING_DISPLACED: return "displaced";
+    case EK_STANDING_TABLELESS: return "tableless";
     case EK_STANDING_REMAINS: return "remains";
     case EK_STANDING_NESTED: return "nested";
     case EK_STANDING_LOST: break;
@@ -30,11 +31,7 @@ static gboolean type_fits(const EkTable *table, const EkTableEntry *entry, const
 {
     if (!g_str_equal(table->scheme, "mbr"))
         return TRUE; /* what a GPT or a map says of content is too coarse */
-    guint8 type = ek_mbr_type_for(volume->filesystem);
-    /* Some types have several bytes in use: the family of the name decides. */
-    return type == 0 || entry->type == type ||
-           g_str_has_prefix(ek_mbr_type_name(entry->type), ek_mbr_type_name(type)) ||
-           g_str_has_prefix(ek_mbr_type_name(type), ek_mbr_type_name(entry->type));
+    return ek_mbr_type_fits(entry->type, volume->filesystem);
 }
 
 static gboolean place_fits(const EkTableEntry *entry, const EkVolume *volume)
@@ -73,9 +70,16 @@ static gboolean is_listed_in_others(EkVolume *volume, const EkTable *table)
     return FALSE;
 }
 
-static EkStanding standing_by_table(EkVolume *volume, const EkTable *table, guint32 sector_size)
+static EkStanding standing_by_table(EkVolume *volume, const EkTable *table, guint32 sector_size,
+                                    EkByte drive)
 {
     const EkTableEntry *near = NULL;
+    if (volume->first_byte == 0 && g_str_equal(volume->filesystem, "iso9660")) {
+        ek_volume_reason(volume, 0,
+                         "it begins in sector 0, as on a disc: no partition table is "
+                         "needed");
+        return EK_STANDING_TABLELESS;
+    }
     for (guint i = 0; table != NULL && i < table->count; i++) {
         const EkTableEntry *entry = &table->entries[i];
         if (entry->extended || ek_mbr_other_ruler(entry->type) != NULL ||
@@ -104,6 +108,12 @@ static EkStanding standing_by_table(EkVolume *volume, const EkTable *table, guin
                          : !place_fits(near, volume)             ? "length"
                                                                  : "type");
         return EK_STANDING_DISPLACED;
+    }
+    if (table == NULL && volume->first_byte == 0 && volume->bytes > drive / 10 * 9) {
+        ek_volume_reason(volume, 0,
+                         "it begins in sector 0 and fills the drive: no partition table is "
+                         "needed");
+        return EK_STANDING_TABLELESS;
     }
     ek_volume_reason(volume, 0, "%s",
                      table != NULL ? "the partition table does not list it"
@@ -152,7 +162,8 @@ static EkAnchor find_anchor(const EkFinding *finding, const EkTable *current, gb
     for (guint i = 0; current != NULL && i < current->count; i++)
         begins |=
             !current->entries[i].extended && current->entries[i].range.first == volume->first_byte;
-    if (finding->standing == EK_STANDING_LISTED || begins)
+    if (finding->standing == EK_STANDING_LISTED || finding->standing == EK_STANDING_TABLELESS ||
+        begins)
         return EK_ANCHOR_TABLE;
     return is_named                                ? EK_ANCHOR_NAMED
            : ek_is_usual_start(volume->first_byte) ? EK_ANCHOR_USUAL
@@ -178,16 +189,43 @@ static void anchor_by_neighbours(const GPtrArray *findings)
     }
 }
 
+/* One UUID at two places: one is a copy of the other, as a drive's copy in a file has it. */
+static void tell_duplicates(const GPtrArray *findings)
+{
+    g_autoptr(GHashTable) first = g_hash_table_new(g_str_hash, g_str_equal);
+    for (guint i = 0; i < findings->len; i++) {
+        const EkFinding *finding = findings->pdata[i];
+        EkVolume *volume = finding->volume;
+        const EkFinding *other =
+            volume->uuid != NULL ? g_hash_table_lookup(first, volume->uuid) : NULL;
+        if (volume->uuid != NULL && other == NULL)
+            g_hash_table_insert(first, volume->uuid, (gpointer)finding);
+        if (other == NULL || other->volume->format != volume->format ||
+            ek_ranges_overlap(ek_volume_range(volume), ek_volume_range(other->volume)))
+            continue;
+        ek_volume_reason(volume, 0,
+                         "the volume at sector %" G_GUINT64_FORMAT
+                         " has the same UUID: one of them is a copy",
+                         other->volume->first_byte / EK_STEP);
+        ek_volume_reason(other->volume, 0,
+                         "the volume at sector %" G_GUINT64_FORMAT
+                         " has the same UUID: one of them is a copy",
+                         volume->first_byte / EK_STEP);
+    }
+}
+
 void ek_hunt_stand(EkGate *gate, guint32 sector_size, const EkTable *current,
                    const GPtrArray *tables, GPtrArray *findings)
 {
     for (guint i = 0; i < findings->len; i++) {
         EkFinding *finding = findings->pdata[i];
-        finding->standing = standing_by_table(finding->volume, current, sector_size);
+        finding->standing =
+            standing_by_table(finding->volume, current, sector_size, ek_gate_bytes(gate));
         gboolean is_named = weigh_history(finding->volume, current, tables);
         finding->anchor = find_anchor(finding, current, is_named);
         weigh_end(gate, finding->volume);
     }
     anchor_by_neighbours(findings);
+    tell_duplicates(findings);
     ek_hunt_layer(gate, findings);
 }

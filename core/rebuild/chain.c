@@ -31,6 +31,38 @@ static gboolean is_in_old_extended(const EkPlanner *planner, EkRange range)
     return FALSE;
 }
 
+/* Is there just the room in front of a partition that a link to it takes: a MiB, or a track? A
+ * volume may end a little before its partition does. */
+static gboolean has_room_for_link(const EkTable *table, guint index)
+{
+    EkByte first = table->entries[index].range.first;
+    EkByte end = ek_range_end(table->entries[index - 1].range);
+    EkByte track = (EkByte)TRACK * table->sector_size;
+    EkByte gap = first - MIN(end, first);
+    return (first % ALIGNED == 0 && gap >= ALIGNED && gap < 2 * (EkByte)ALIGNED) ||
+           (first % track == 0 && gap >= track && gap < 2 * track);
+}
+
+/* With no table left, what no more than a link explains tells of logical partitions: at least two
+ * in a row, up to the last. */
+static void find_by_gaps(Chain *chain)
+{
+    guint count = chain->table->count;
+    guint from = count;
+    while (from > 1 && has_room_for_link(chain->table, from - 1) &&
+           chain->table->entries[from - 1].index == G_MAXUINT)
+        from--;
+    if (count - from < 2)
+        return;
+    chain->first = from;
+    chain->last = count - 1;
+    chain->any = TRUE;
+    ek_planner_warn(chain->planner,
+                    "the last %u partitions are planned as logical ones: the gap in front of each "
+                    "is that of a link",
+                    count - from);
+}
+
 /* From the first to the last that an old chain names, or that lies where it was. A primary one
  * between them would lie inside the extended partition: it becomes logical, too. */
 static void find_logical(Chain *chain)
@@ -44,6 +76,8 @@ static void find_logical(Chain *chain)
         chain->last = i;
         chain->any = TRUE;
     }
+    if (!chain->any && !chain->planner->has_current)
+        find_by_gaps(chain);
 }
 
 static guint count_primaries(const Chain *chain)
@@ -98,6 +132,7 @@ static gboolean place_link(const Chain *chain, guint index)
 static void drop(Chain *chain, guint index)
 {
     EkTable *table = chain->table;
+    chain->planner->dropped++;
     ek_planner_warn(chain->planner,
                     "the partition at sector %" G_GUINT64_FORMAT
                     " is left out: it would have to be logical, and the sector in front of it is "

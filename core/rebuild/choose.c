@@ -8,6 +8,8 @@
 
 #define ALTERNATIVES_MOST 16u
 #define LAYERS_MOST 16u
+#define PLACED_LEAST 35 /* confidence of one whose place is proved twice */
+#define PROOF_POINTS 10
 
 typedef struct {
     const EkPlanVolume *entry;
@@ -43,12 +45,37 @@ static const EkPlanResized *resized_of(const EkPlanner *planner, guint number)
     return NULL;
 }
 
+/* A container of which neither it nor anybody else says how long it is. */
+static gboolean has_no_end(const EkPlanner *planner, const EkPlanVolume *entry)
+{
+    return entry->volume->length_is_least && entry->volume->is_container &&
+           resized_of(planner, entry->number) == NULL;
+}
+
+/* Where the ground of a container ends at most: where the next volume begins, or the drive. */
+static EkByte end_at_most(const EkPlanner *planner, const EkPlanVolume *entry)
+{
+    EkByte first = entry->volume->first_byte;
+    EkByte backup = ek_gpt_backup_bytes(planner->table_size);
+    EkByte end = planner->bytes - MIN(planner->bytes, backup);
+    for (gsize i = 0; i < planner->input->volume_count; i++) {
+        const EkPlanVolume *other = &planner->input->volumes[i];
+        if (other->volume->first_byte > first && !g_str_equal(other->standing, "nested") &&
+            !g_str_equal(other->standing, "remains") && other->volume->confidence >= EK_CONFIDENT)
+            end = MIN(end, other->volume->first_byte);
+    }
+    return end - end % planner->table_size;
+}
+
 static EkRange range_of(const EkPlanner *planner, const EkPlanVolume *entry)
 {
     guint32 size = planner->table_size;
     EkRange range = ek_volume_range(entry->volume);
     const EkPlanResized *resized = resized_of(planner, entry->number);
     range.bytes = resized != NULL ? resized->bytes : ek_divide_up(range.bytes, size) * size;
+    if (has_no_end(planner, entry))
+        range.bytes = MAX(range.bytes, end_at_most(planner, entry) -
+                                           MIN(end_at_most(planner, entry), range.first));
     return range;
 }
 
@@ -58,8 +85,11 @@ static char *why_never(const EkPlanner *planner, const EkPlanVolume *entry, EkRa
     const EkVolume *volume = entry->volume;
     EkRange inside;
     if (ek_mbr_type_for(volume->filesystem) == 0)
-        return g_strdup("it is not kept in a partition");
-    if (volume->length_is_least && resized_of(planner, entry->number) == NULL)
+        return g_strdup(g_str_equal(entry->standing, "tableless")
+                            ? "it begins in sector 0 and needs no partition table"
+                            : "it is not kept in a partition");
+    if (volume->length_is_least && !volume->is_container &&
+        resized_of(planner, entry->number) == NULL)
         return g_strdup_printf("nothing tells where it ends. To say so: --resize %u:SECTORS",
                                entry->number);
     if (!ek_range_checked(range.first, range.bytes, planner->bytes, &inside))
@@ -77,13 +107,25 @@ static gboolean is_remains(const EkPlanVolume *entry)
     return g_str_equal(entry->standing, "remains");
 }
 
+/* Do two structures apart from each other say where it begins and how long it is? */
+static gboolean is_placed(const EkPlanVolume *entry)
+{
+    guint proofs = 0;
+    for (guint i = 0; i < entry->volume->reasons->len; i++)
+        proofs += ((const EkGround *)entry->volume->reasons->pdata[i])->points >= PROOF_POINTS;
+    return proofs >= 2 && !entry->volume->composed && !entry->volume->length_is_least;
+}
+
 /* Why it is not planned for unless it is asked for; NULL when it is. */
 static char *why_not(const EkPlanVolume *entry)
 {
     if (g_str_equal(entry->standing, "nested"))
         return g_strdup("it is a file of another volume");
-    /* Of what a newer volume has overwritten less is left to believe in. */
-    int least = is_remains(entry) ? EK_CONFIDENT / 2 : EK_CONFIDENT;
+    /* Of what a newer volume has overwritten less is left to believe in. Where it lies and whether
+     * it opens are two things: that one is proved is enough for its entry. */
+    int least = is_remains(entry)  ? EK_CONFIDENT / 2
+                : is_placed(entry) ? PLACED_LEAST
+                                   : EK_CONFIDENT;
     if (entry->volume->confidence < least)
         return g_strdup_printf("confidence %d is below %d", entry->volume->confidence, least);
     return NULL;
@@ -376,7 +418,9 @@ static void tell_left_out(EkPlanner *planner, const GPtrArray *candidates, const
                 planner,
                 "volume %u (%s) is left out: volume %u (%s), which %s, lies on the same ground",
                 number, filesystem, winner->entry->number, winner->entry->volume->filesystem,
-                winner->is_forced ? "was asked for" : "has more evidence");
+                winner->is_forced               ? "was asked for"
+                : winner->weight >= one->weight ? "has more evidence"
+                                                : "belongs to this layer");
         if (planner->plan->alternatives->len >= ALTERNATIVES_MOST)
             continue;
         g_autofree char *own = describe(planner, one);
@@ -413,10 +457,17 @@ gboolean ek_planner_choose(EkPlanner *planner, GError **error)
     tell_left_out(planner, candidates, set);
     for (guint i = 0; i < set->len; i++) {
         const Candidate *one = set->pdata[i];
-        EkChosen chosen = {one->entry->number, one->entry->volume, one->entry->volume->filesystem,
-                           one->range, resized_of(planner, one->entry->number) != NULL};
+        EkChosen chosen = {one->entry->number,
+                           one->entry->volume,
+                           one->entry->volume->filesystem,
+                           one->range,
+                           resized_of(planner, one->entry->number) != NULL,
+                           has_no_end(planner, one->entry)};
         g_array_append_val(planner->chosen, chosen);
     }
+    if (fixed->len > 0 && set->len > fixed->len)
+        ek_planner_warn(planner, "--keep adds to the volumes that are planned without it. To leave "
+                                 "a volume out: --drop NUMBER");
     for (guint i = 0; i < planner->wishes->added->len; i++) {
         const EkPlanAdded *added = planner->wishes->added->pdata[i];
         EkChosen chosen = {

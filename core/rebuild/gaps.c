@@ -8,7 +8,14 @@
 #define APPLE_MAP 64u        /* sectors, as usual */
 #define LOOK_BYTES (1u << 20)
 
-/* The first byte in the range that is not zero; FALSE when there is none. */
+/* A link to a logical partition, or a further MBR, is part of a table, and no unknown content. */
+static gboolean is_table(EkSpan span)
+{
+    EkTable table;
+    return ek_table_ebr.read(span, EK_STEP, &table) || ek_table_mbr.read(span, EK_STEP, &table);
+}
+
+/* The first byte in the range that is not zero, nor a table's; FALSE when there is none. */
 static gboolean first_content(EkGate *gate, EkRange range, EkByte *at)
 {
     g_autofree guint8 *buffer = g_malloc(LOOK_BYTES);
@@ -22,7 +29,8 @@ static gboolean first_content(EkGate *gate, EkRange range, EkByte *at)
         if (!ek_gate_read(gate, from, buffer, length, NULL, NULL))
             return FALSE;
         for (gsize i = 0; i < length; i += EK_STEP)
-            if (!ek_bytes_are_zero(buffer + i, MIN(EK_STEP, length - i))) {
+            if (!ek_bytes_are_zero(buffer + i, MIN(EK_STEP, length - i)) &&
+                !is_table((EkSpan){buffer + i, MIN(EK_STEP, length - i)})) {
                 *at = from + i;
                 return TRUE;
             }
@@ -73,6 +81,11 @@ void ek_planner_look_at_gaps(EkPlanner *planner)
     }
     for (guint i = 0; i < planner->chosen->len; i++)
         g_array_append_val(taken, g_array_index(planner->chosen, EkChosen, i).range);
+    /* What is left out has been named; it is not unknown. */
+    for (gsize i = 0; i < planner->input->volume_count; i++) {
+        EkRange range = ek_volume_range(planner->input->volumes[i].volume);
+        g_array_append_val(taken, range);
+    }
     g_array_sort(taken, by_start);
     /* Sector 0 is the table's, and more of it where that is an Apple partition map. */
     EkByte at = planner->sector_size;

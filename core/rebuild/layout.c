@@ -99,16 +99,41 @@ static gboolean is_about(EkRange range, EkRange planned, gboolean exactly)
     return end > first && (end - first) * 2 > MAX(range.bytes, planned.bytes);
 }
 
+/* By how many bytes all entries of a table are before, or behind, chosen volumes: at least two. 0:
+ * they are not. */
+static gint64 shift_of(const EkPlanner *planner, const EkTable *table)
+{
+    const GArray *chosen = planner->chosen;
+    for (guint i = 0; i < chosen->len && table->count > 1 && !is_scheme(table, "ebr"); i++) {
+        gint64 off = (gint64)(g_array_index(chosen, EkChosen, i).range.first -
+                              table->entries[0].range.first);
+        guint fits = 0;
+        for (guint k = 0; k < table->count; k++)
+            for (guint c = 0; c < chosen->len; c++)
+                fits += g_array_index(chosen, EkChosen, c).range.first ==
+                        table->entries[k].range.first + (guint64)off;
+        if (off != 0 && fits == table->count)
+            return off;
+    }
+    return 0;
+}
+
 /* The old entry for a partition: one that begins there; else one that is about the same ground, of
  * which a number went wrong. */
-static gboolean find_old(const GPtrArray *tables, EkRange planned, EkTableEntry *found)
+static gboolean find_old(const EkPlanner *planner, const GPtrArray *tables, EkRange planned,
+                         EkTableEntry *found)
 {
-    for (guint turn = 0; turn < 2; turn++)
+    for (guint turn = 0; turn < 3; turn++)
         for (guint i = 0; i < tables->len; i++) {
             const EkTable *table = tables->pdata[i];
+            /* A whole table may be off by what an adapter hid in front of the drive. */
+            gint64 off = turn == 1 ? shift_of(planner, table) : 0;
+            if (turn == 1 && off == 0)
+                continue;
             for (guint k = 0; k < table->count; k++) {
                 *found = absolute(table, &table->entries[k]);
-                if (is_about(found->range, planned, turn == 0) && !found->extended &&
+                found->range.first += (guint64)off;
+                if (is_about(found->range, planned, turn < 2) && !found->extended &&
                     found->type != EK_MBR_PROTECTIVE)
                     return TRUE;
             }
@@ -134,6 +159,18 @@ static const char *scheme_by_traces(const EkPlanner *planner)
         }
     }
     return best;
+}
+
+/* Is any of the chosen volumes one that no MBR is made for? */
+static gboolean needs_gpt(const EkPlanner *planner)
+{
+    gboolean is_large = planner->bytes / planner->table_size > G_MAXUINT32;
+    for (guint i = 0; i < planner->chosen->len && !is_large; i++) {
+        const EkChosen *chosen = &g_array_index(planner->chosen, EkChosen, i);
+        if (g_str_equal(chosen->filesystem, "apfs") || ek_planner_is_efi(planner, chosen))
+            return TRUE;
+    }
+    return is_large;
 }
 
 static const char *choose_scheme(EkPlanner *planner)
@@ -168,7 +205,7 @@ static const char *choose_scheme(EkPlanner *planner)
         return "gpt";
     if (by_traces != NULL)
         return by_traces;
-    return planner->bytes / planner->table_size > G_MAXUINT32 ? "gpt" : "mbr";
+    return needs_gpt(planner) ? "gpt" : "mbr";
 }
 
 /* --- entries -------------------------------------------------------------------------------- */
@@ -197,12 +234,6 @@ static void add_entry(Layout *layout, const EkTableEntry *entry, guint volume, c
     table->entries[table->count++] = *entry;
 }
 
-static gboolean is_known_type(const EkTableEntry *old, guint8 type)
-{
-    return g_str_has_prefix(ek_mbr_type_name(type), ek_mbr_type_name(old->type)) ||
-           g_str_has_prefix(ek_mbr_type_name(old->type), ek_mbr_type_name(type));
-}
-
 /* Version 4 of RFC 4122, made at random; GPTs store the first fields the other way round. */
 static void make_uuid(const EkPlanner *planner, const char *what, guint8 uuid[16])
 {
@@ -218,6 +249,8 @@ static void take_gpt(const EkPlanner *planner, const EkChosen *chosen, const EkT
     const guint8 *type = ek_gpt_type_for(chosen->filesystem);
     entry->type = 0;
     memset(entry->type_uuid, 0, sizeof entry->type_uuid);
+    if (ek_planner_is_efi(planner, chosen))
+        type = ek_gpt_type_for("efi");
     if (type != NULL)
         memcpy(entry->type_uuid, type, sizeof entry->type_uuid);
     if (old != NULL && !ek_bytes_are_zero(old->type_uuid, sizeof old->type_uuid)) {
@@ -256,11 +289,14 @@ static EkTableEntry entry_for(const Layout *layout, const EkChosen *chosen, cons
         entry.active = old->active;
         entry.logical = old->logical;
         entry.link_byte = old->link_byte;
-        if (old->type != 0 && is_known_type(old, entry.type))
+        /* A type that systems accept stays. */
+        if (old->type != 0 && ek_mbr_type_fits(old->type, chosen->filesystem))
             entry.type = old->type;
         /* A partition may be a little longer than its volume: then the old table knows better. */
+        EkByte least =
+            chosen->is_taken && chosen->volume != NULL ? chosen->volume->bytes : entry.range.bytes;
         if (!chosen->is_exact && old->range.first == entry.range.first &&
-            old->range.bytes >= entry.range.bytes && ek_range_end(old->range) <= planner->bytes)
+            old->range.bytes >= least && ek_range_end(old->range) <= planner->bytes)
             entry.range = old->range;
     }
     if (g_str_equal(layout->scheme, "gpt"))
@@ -326,12 +362,17 @@ static void add_chosen(Layout *layout, const GPtrArray *tables)
     for (guint i = 0; i < chosen->len; i++) {
         const EkChosen *one = &g_array_index(chosen, EkChosen, i);
         EkTableEntry old = {0};
-        gboolean has_old = find_old(tables, one->range, &old);
+        gboolean has_old = find_old(layout->planner, tables, one->range, &old);
         EkTableEntry entry = entry_for(layout, one, has_old ? &old : NULL);
         if (entry.index != NO_SLOT && !slot_is_free(&layout->table, entry.index))
             entry.index = NO_SLOT;
         if (one->range.first == 0)
             continue;
+        if (one->is_taken && !(has_old && old.range.first == one->range.first))
+            ek_planner_warn(layout->planner,
+                            "volume %u (%s) does not record its length: its partition is planned "
+                            "up to the next volume. To set the length: --resize %u:SECTORS",
+                            one->number, one->filesystem, one->number);
         add_entry(layout, &entry, one->number,
                   one->number == 0 ? "asked for"
                   : has_old        ? "found, and named by an old table"
@@ -402,6 +443,21 @@ static void drop_empty(Layout *layout)
     table->count = kept;
 }
 
+/* Do the usable sectors of an old header hold all that is planned? */
+static gboolean leaves_room(const Layout *layout, const EkTable *old)
+{
+    EkSector last = layout->planner->bytes / layout->table.sector_size - 1;
+    if (old->first_usable < 2 || old->last_usable < old->first_usable || old->last_usable >= last)
+        return FALSE;
+    for (guint i = 0; i < layout->table.count; i++) {
+        EkRange range = layout->table.entries[i].range;
+        if (range.first / old->sector_size < old->first_usable ||
+            ek_range_end(range) / old->sector_size > old->last_usable + 1)
+            return FALSE;
+    }
+    return TRUE;
+}
+
 /* What stands in the header of the best copy. */
 static void take_gpt_header(Layout *layout, const GPtrArray *tables)
 {
@@ -415,16 +471,24 @@ static void take_gpt_header(Layout *layout, const GPtrArray *tables)
         return;
     }
     memcpy(table->uuid, old->uuid, sizeof table->uuid);
-    table->entry_count = old->entry_count;
-    table->entry_bytes = old->entry_bytes;
-    if (old->sector_size != table->sector_size)
+    if (ek_bytes_are_zero(table->uuid, sizeof table->uuid))
+        make_uuid(layout->planner, "drive", table->uuid);
+    /* Another geometry than the usual one is believed of a whole copy where one of this drive is.
+     */
+    EkSector last = layout->planner->bytes / table->sector_size - 1;
+    gboolean is_own = old->is_whole && old->sector_size == table->sector_size &&
+                      (old->place == 1 || old->place == last) && leaves_room(layout, old);
+    if (is_own) {
+        table->entry_count = old->entry_count;
+        table->entry_bytes = old->entry_bytes;
+        table->first_usable = old->first_usable;
+        table->last_usable = old->last_usable;
+    }
+    if (old->sector_size != table->sector_size || !leaves_room(layout, old))
         return;
-    table->first_usable = old->first_usable;
-    table->last_usable = old->last_usable;
     table->place = old->place;
     table->other_place = old->other_place;
     table->entries_place = old->entries_place;
-    EkSector last = layout->planner->bytes / table->sector_size - 1;
     if (MAX(old->place, old->other_place) != last)
         ek_planner_warn(layout->planner,
                         "the GPT speaks of a drive that ends at sector %" G_GUINT64_FORMAT
@@ -570,6 +634,15 @@ static gboolean lay_out(EkPlanner *planner, Layout *layout, GError **error)
     return format->compose(&layout->table, planner->gate, ek_planner_take_part, planner, error);
 }
 
+static void start_anew(EkPlanner *planner, Layout *layout, const char *scheme)
+{
+    g_ptr_array_set_size(planner->plan->partitions, 0);
+    g_ptr_array_set_size(planner->plan->edits, 0);
+    *layout = (Layout){.planner = planner, .scheme = scheme};
+    g_free(planner->plan->scheme);
+    planner->plan->scheme = g_strdup(scheme);
+}
+
 /* What one scheme cannot express the other one may: a drive over 2 TiB, a volume right at its
  * beginning. */
 static gboolean lay_out_otherwise(EkPlanner *planner, Layout *layout, GError *failure,
@@ -585,12 +658,27 @@ static gboolean lay_out_otherwise(EkPlanner *planner, Layout *layout, GError *fa
                     ek_table_scheme_words(layout->scheme), failure->message,
                     ek_table_scheme_words(was_gpt ? "mbr" : "gpt"));
     g_error_free(failure);
-    g_ptr_array_set_size(planner->plan->partitions, 0);
-    g_ptr_array_set_size(planner->plan->edits, 0);
-    *layout = (Layout){.planner = planner, .scheme = was_gpt ? "mbr" : "gpt"};
-    g_free(planner->plan->scheme);
-    planner->plan->scheme = g_strdup(layout->scheme);
+    start_anew(planner, layout, was_gpt ? "mbr" : "gpt");
     return lay_out(planner, layout, error);
+}
+
+/* Some volumes did not fit into an MBR of which nothing is left: a GPT may hold all of them. Where
+ * it does not either, the MBR is planned. */
+static gboolean lay_out_all(EkPlanner *planner, Layout *layout, GError **error)
+{
+    static const char *const schemes[] = {"gpt", "mbr"};
+    GError *failure = NULL;
+    for (gsize i = 0; i < G_N_ELEMENTS(schemes); i++) {
+        g_clear_error(&failure);
+        start_anew(planner, layout, schemes[i]);
+        if (lay_out(planner, layout, &failure)) {
+            if (i == 0)
+                ek_planner_warn(planner, "a GPT is planned: an MBR has no room for all volumes");
+            return TRUE;
+        }
+    }
+    g_propagate_error(error, failure);
+    return FALSE;
 }
 
 gboolean ek_planner_lay_out(EkPlanner *planner, GError **error)
@@ -602,9 +690,21 @@ gboolean ek_planner_lay_out(EkPlanner *planner, GError **error)
     planner->plan->scheme = g_strdup(layout->scheme);
     if (g_str_equal(layout->scheme, "none"))
         return TRUE;
+    for (guint i = 0; i < planner->chosen->len; i++) {
+        const EkChosen *chosen = &g_array_index(planner->chosen, EkChosen, i);
+        if (chosen->range.first == 0)
+            return ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                                "--scheme %s: volume %u (%s) begins in sector 0, where the "
+                                "partition table would be written. A volume that fills the drive "
+                                "needs no table: leave --scheme out",
+                                layout->scheme, chosen->number, chosen->filesystem);
+    }
     if (planner->table_unread)
         ek_planner_warn(planner,
                         "sector 0 was not read: what the old table said is not known, the boot "
                         "code in front of it cannot be kept");
-    return lay_out(planner, layout, &failure) || lay_out_otherwise(planner, layout, failure, error);
+    if (!lay_out(planner, layout, &failure))
+        return lay_out_otherwise(planner, layout, failure, error);
+    return planner->dropped == 0 || planner->has_current || planner->wishes->scheme != NULL ||
+           lay_out_all(planner, layout, error);
 }

@@ -7,6 +7,16 @@
 
 #include <string.h>
 
+const char *ek_plan_opens_name(EkPlanOpens opens)
+{
+    switch (opens) {
+    case EK_PLAN_OPENS: return "opens";
+    case EK_PLAN_NOT_OPENED: return "not opened";
+    case EK_PLAN_FAILS: break;
+    }
+    return "does not open";
+}
+
 static void partition_free(gpointer data)
 {
     EkPlanPartition *partition = data;

@@ -7,13 +7,23 @@
 #include "table/table.h"
 #include "volume/volume.h"
 
+/* What opening a planned volume through the plan gave. */
+typedef enum {
+    EK_PLAN_FAILS,     /* it does not open */
+    EK_PLAN_OPENS,     /* its root folder and its files were read */
+    EK_PLAN_NOT_OPENED /* its header stands; this version does not read its files */
+} EkPlanOpens;
+
+/* "opens" … */
+const char *ek_plan_opens_name(EkPlanOpens opens);
+
 typedef struct {
     EkTableEntry entry;
     guint volume; /* its number; 0: none, kept from the old table or asked for */
     char *note;   /* where it comes from, in words */
     char *now;    /* what the table that stands there says of it, in words */
     char *check;  /* what opening it through the plan gave, in words; "" when it holds no volume */
-    gboolean opens;
+    EkPlanOpens opens;
 } EkPlanPartition;
 
 typedef struct {
@@ -53,7 +63,7 @@ typedef struct {
     GPtrArray *alternatives; /* EkPlanAlternative* */
     GPtrArray *warnings;     /* char* */
     guint layers;            /* layouts of different age that could be planned: 1 or more */
-    gboolean opens;          /* every planned volume was opened through the plan */
+    gboolean opens;          /* there is no planned volume that does not open through the plan */
 } EkPlan;
 
 EkPlan *ek_plan_new(void);

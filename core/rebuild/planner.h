@@ -12,6 +12,7 @@ typedef struct {
     const char *filesystem;
     EkRange range;     /* of the partition it needs */
     gboolean is_exact; /* the user says so: no old table knows better */
+    gboolean is_taken; /* nothing says so: it ends where it may at most */
 } EkChosen;
 
 typedef struct {
@@ -25,6 +26,7 @@ typedef struct {
     GArray *chosen; /* EkChosen in order of position */
     gboolean has_current;
     gboolean table_unread;
+    guint dropped;   /* partitions that the scheme had no room for */
     EkTable current; /* that rules the drive */
     gboolean has_map;
     EkTable map; /* what is left of an Apple partition map */
@@ -37,6 +39,9 @@ gboolean ek_planner_choose(EkPlanner *planner, GError **error);
 
 /* Chooses the scheme, and lays out and composes the table (layout.c). */
 gboolean ek_planner_lay_out(EkPlanner *planner, GError **error);
+
+/* Is this a FAT volume with the boot folder of EFI, beside other volumes? (efi.c) */
+gboolean ek_planner_is_efi(const EkPlanner *planner, const EkChosen *chosen);
 
 /* Slots, links and the extended partition of an MBR (chain.c). `table` has the partitions in order
  * of position, those whose slot is not known with the index G_MAXUINT. */

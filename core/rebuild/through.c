@@ -16,8 +16,9 @@ typedef struct {
     guint64 number; /* of the file that is being handed on */
     gboolean is_counted;
     gboolean is_holed;
-    gboolean has_root;
-    gboolean is_cut; /* there are more */
+    gboolean has_root;     /* the root folder was handed on, or a name in it */
+    gboolean root_is_lost; /* some of the root folder was not read */
+    gboolean is_cut;       /* there are more */
     EkSample *sample;
     gboolean boots; /* a boot loader stands in its root folder */
 } Count;
@@ -58,6 +59,7 @@ static gboolean count_name(void *data, const EkFileName *name)
     Count *count = data;
     if (!name->is_deleted)
         ek_sample_name(count->sample, name->file, name->text);
+    count->has_root |= name->parent == count->root && !name->is_deleted;
     count->boots |= name->parent == count->root && !name->is_deleted && is_loader(name->text);
     return TRUE;
 }
@@ -77,9 +79,8 @@ static gboolean count_extent(void *data, guint64 file, const EkExtent *extent)
 
 static gboolean count_damage(void *data, guint64 folder, const EkFolderDamage *damage)
 {
-    (void)data;
-    (void)folder;
-    (void)damage;
+    Count *count = data;
+    count->root_is_lost |= folder == count->root && damage->cut_short;
     return TRUE;
 }
 
@@ -108,13 +109,15 @@ static char *look_at_sample(const EkSample *sample, EkGate *gate)
                            all);
 }
 
-/* What is in it, in words; NULL: it does not open. */
-static char *count_files(EkGate *gate, const EkVolume *volume, gboolean *boots)
+/* What is in it, or why it does not open, in words. */
+static char *count_files(EkGate *gate, const EkVolume *volume, gboolean *boots, EkPlanOpens *opens)
 {
     const EkFileSystem *format = volume->format;
-    EkOpened *opened = format->open(gate, volume, NULL);
+    g_autoptr(GError) failure = NULL;
+    EkOpened *opened = format->open(gate, volume, &failure);
+    *opens = EK_PLAN_FAILS;
     if (opened == NULL)
-        return NULL;
+        return g_strdup_printf("does not open: %s", failure->message);
     g_autoptr(EkSample) sample = ek_sample_new();
     Count count = {.gate = gate, .root = format->root(opened), .sample = sample};
     EkFileSink sink = {.data = &count,
@@ -127,6 +130,10 @@ static char *count_files(EkGate *gate, const EkVolume *volume, gboolean *boots)
     end_file(&count);
     format->close(opened);
     *boots = count.boots;
+    /* A format whose root has no number of its own is one whose root folder may be empty. */
+    if (!count.has_root && (count.root != 0 || count.root_is_lost))
+        return g_strdup("does not open: its root folder was not found");
+    *opens = EK_PLAN_OPENS;
     g_autofree char *files = ek_text_count(count.files, "file", "files");
     g_autofree char *folders = ek_text_count(count.folders, "folder", "folders");
     g_autofree char *holed =
@@ -158,16 +165,22 @@ static EkVolume *measure_through(EkGate *gate, const EkVolume *volume)
     return NULL;
 }
 
-static char *open_through(EkGate *gate, const EkVolume *volume, gboolean *boots)
+/* What opening it gave, in words. */
+static char *open_through(EkGate *gate, const EkVolume *volume, gboolean *boots, EkPlanOpens *opens)
 {
     g_autoptr(EkVolume) seen = measure_through(gate, volume);
+    *opens = EK_PLAN_FAILS;
     if (seen == NULL)
-        return NULL;
-    return seen->format->open != NULL ? count_files(gate, seen, boots)
-                                      : g_strdup("stands; its files are not counted");
+        return g_strdup("does not open: its first header would not be right");
+    if (seen->format->open != NULL)
+        return count_files(gate, seen, boots, opens);
+    *opens = EK_PLAN_NOT_OPENED;
+    return g_strdup_printf("its header is right, but it was not opened: this version does not "
+                           "read the files of %s",
+                           seen->filesystem);
 }
 
-static void note_check(EkPlanner *planner, guint volume, const char *check, gboolean opens)
+static void note_check(EkPlanner *planner, guint volume, const char *check, EkPlanOpens opens)
 {
     for (guint i = 0; i < planner->plan->partitions->len; i++) {
         EkPlanPartition *partition = planner->plan->partitions->pdata[i];
@@ -220,14 +233,15 @@ void ek_planner_check(EkPlanner *planner)
         if (chosen->volume == NULL)
             continue;
         gboolean boots = FALSE;
-        g_autofree char *check = open_through(repaired, chosen->volume, &boots);
+        EkPlanOpens opens = EK_PLAN_FAILS;
+        g_autofree char *check = open_through(repaired, chosen->volume, &boots, &opens);
         loaders += boots ? 1 : 0;
         loader = boots ? chosen->number : loader;
-        note_check(planner, chosen->number, check != NULL ? check : "does not open", check != NULL);
-        if (check != NULL)
+        note_check(planner, chosen->number, check, opens);
+        if (opens != EK_PLAN_FAILS)
             continue;
         planner->plan->opens = FALSE;
-        ek_planner_warn(planner, "volume %u (%s) does not open through this plan", chosen->number,
+        ek_planner_warn(planner, "volume %u (%s) does not open with this plan", chosen->number,
                         chosen->filesystem);
     }
     if (loaders == 1)

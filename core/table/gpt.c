@@ -76,7 +76,8 @@ const guint8 *ek_gpt_type_for(const char *filesystem)
     static const struct {
         const char *filesystem;
         const char *type;
-    } types[] = {{"ntfs", "Microsoft basic data"},
+    } types[] = {{"efi", "EFI system"},
+                 {"ntfs", "Microsoft basic data"},
                  {"fat", "Microsoft basic data"},
                  {"exfat", "Microsoft basic data"},
                  {"refs", "Microsoft basic data"},

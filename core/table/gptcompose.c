@@ -36,6 +36,11 @@ EkByte ek_gpt_backup_bytes(guint32 sector_size)
     return (EkByte)USUAL_ENTRIES * USUAL_ENTRY + sector_size;
 }
 
+guint ek_gpt_usual_entries(void)
+{
+    return USUAL_ENTRIES;
+}
+
 void ek_gpt_set_name(EkTableEntry *entry, const char *name)
 {
     glong units = 0;

@@ -63,6 +63,28 @@ static gboolean is_extended(guint8 type)
     return type == 0x05 || type == 0x0f || type == 0x85;
 }
 
+/* A type that Windows gives a letter to, hidden ones and those for recovery included. */
+static gboolean is_for_windows(guint8 type)
+{
+    static const guint8 types[] = {0x01, 0x04, 0x06, 0x07, 0x0b, 0x0c, 0x0e, 0xef, 0x27};
+    for (gsize i = 0; i < G_N_ELEMENTS(types); i++)
+        if (type == types[i] || (type < 0x20 && (type & ~0x10) == types[i]))
+            return TRUE;
+    return FALSE;
+}
+
+gboolean ek_mbr_type_fits(guint8 type, const char *filesystem)
+{
+    guint8 usual = ek_mbr_type_for(filesystem);
+    if (usual == 0 || type == usual)
+        return TRUE;
+    if (type == 0 || is_extended(type) || type == EK_MBR_PROTECTIVE || usual == 0x42 ||
+        type == 0x42)
+        return FALSE;
+    /* Linux and macOS look at what is in a partition, Windows at its type first. */
+    return !is_for_windows(usual) || is_for_windows(type);
+}
+
 static const EkSignature signatures[] = {
     {.offset = END_OFFSET, .length = 2, .bytes = {0x55, 0xaa}},
 };
@@ -83,6 +105,7 @@ static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
                        .disk_signature = ek_span_le32(span, SIGNATURE_OFFSET)};
     if (span.length < MBR_BYTES || ek_span_le16(span, END_OFFSET) != 0xaa55)
         return FALSE;
+    gboolean has_odd = FALSE;
     for (guint i = 0; i < ENTRIES; i++) {
         EkSpan entry = ek_span_part(span, ENTRIES_OFFSET + i * ENTRY_BYTES, ENTRY_BYTES);
         guint8 status = ek_span_u8(entry, 0);
@@ -92,8 +115,11 @@ static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
         if (status != 0x00 && status != EK_MBR_ACTIVE)
             return FALSE;
         if (type == 0) {
-            if (first != 0 || count != 0)
-                return FALSE; /* nobody writes a place without a type; code and text do */
+            /* Makers of hybrid discs write a place without a type; so does code that is no table.
+             */
+            if (count == 0 && first != 0)
+                return FALSE;
+            has_odd |= count != 0;
             continue;
         }
         if (first == 0 || count == 0)
@@ -113,7 +139,10 @@ static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
                 table->entries[k].type != EK_MBR_PROTECTIVE &&
                 are_on_one_ground(table->entries[i].range, table->entries[k].range))
                 return FALSE;
-    return table->count > 0;
+    /* Beside such a one there must be an entry of a type that is known. */
+    for (guint i = 0; has_odd && i < table->count; i++)
+        has_odd = *ek_mbr_type_name(table->entries[i].type) == '\0';
+    return table->count > 0 && !has_odd;
 }
 
 /* Cylinder, head and sector for 255 heads and 63 sectors; FE FF FF past what they can say. */
@@ -410,7 +439,8 @@ static gboolean mbr_compose(const EkTable *table, EkGate *gate, EkTableSink sink
             return FALSE;
     }
     for (guint i = 0; i < ENTRIES; i++)
-        if (!is_used[i])
+        /* One without a type is no partition, and may be meant. */
+        if (!is_used[i] && record[ENTRIES_OFFSET + i * ENTRY_BYTES + 4] != 0)
             memset(record + ENTRIES_OFFSET + i * ENTRY_BYTES, 0, ENTRY_BYTES);
     ek_put_le32(record + SIGNATURE_OFFSET, table->disk_signature);
     ek_put_le16(record + END_OFFSET, 0xaa55);

@@ -113,7 +113,7 @@ gboolean ek_apm_gather(EkGate *gate, EkTable *table);
 const char *ek_apm_type_for(const char *filesystem);
 
 /* The type of a partition that holds such a file system, 16 bytes as they stand on the drive; NULL
- * when there is none. */
+ * when there is none. "efi" gives that of an EFI system partition. */
 const guint8 *ek_gpt_type_for(const char *filesystem);
 
 /* Composes a GPT: both copies, and what protects it (gptcompose.c). */
@@ -122,6 +122,9 @@ gboolean ek_gpt_compose(const EkTable *table, EkGate *gate, EkTableSink sink, vo
 
 /* Bytes that the backup of a GPT of the usual size takes at the end of a drive. */
 EkByte ek_gpt_backup_bytes(guint32 sector_size);
+
+/* How many entries a GPT has room for, unless it says otherwise: the least by the specification. */
+guint ek_gpt_usual_entries(void);
 
 /* A scheme in words: "a GPT"; "none" when there is none. */
 const char *ek_table_scheme_words(const char *scheme);
@@ -156,5 +159,8 @@ const char *ek_mbr_type_name(guint8 type);
 
 /* The type byte for a volume of this file system: 0 when there is none. */
 guint8 ek_mbr_type_for(const char *filesystem);
+
+/* Do systems accept a partition of this type for such a file system? */
+gboolean ek_mbr_type_fits(guint8 type, const char *filesystem);
 
 #endif

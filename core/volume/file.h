@@ -100,6 +100,9 @@ typedef struct {
     gboolean (*mark)(void *data, guint64 from, guint64 done, guint64 total);
 } EkFileSink;
 
+/* A sink that takes nothing and never stops the walk: to set what is wanted in. */
+EkFileSink ek_file_sink_none(void);
+
 /* A sink that takes nothing, and hands marks on to `sink` so that it can stop the walk: for the
  * part of a walk that must be gone again to come to where it goes on. `sink` must live as long. */
 EkFileSink ek_file_sink_muted(const EkFileSink *sink);

@@ -31,15 +31,29 @@ static gboolean take_damage(void *data, guint64 folder, const EkFolderDamage *da
     return TRUE;
 }
 
-static gboolean take_mark(void *data, guint64 from, guint64 done, guint64 total)
+static gboolean pass_mark(void *data, guint64 from, guint64 done, guint64 total)
 {
     const EkFileSink *sink = data;
     (void)from;
     return sink->mark(sink->data, 0, done, total);
 }
 
+static gboolean take_mark(void *data, guint64 from, guint64 done, guint64 total)
+{
+    (void)data;
+    (void)from;
+    (void)done;
+    (void)total;
+    return TRUE;
+}
+
+EkFileSink ek_file_sink_none(void)
+{
+    return (EkFileSink){NULL, take_file, take_extent, take_name, take_damage, take_mark};
+}
+
 EkFileSink ek_file_sink_muted(const EkFileSink *sink)
 {
     /* It is handed back to whoever gave it, and not changed. */
-    return (EkFileSink){(void *)sink, take_file, take_extent, take_name, take_damage, take_mark};
+    return (EkFileSink){(void *)sink, take_file, take_extent, take_name, take_damage, pass_mark};
 }

@@ -50,8 +50,12 @@ static void what_is_no_table_is_not_read(void)
     CHECK(reads(sector, &table));
     mbr_put(sector, 1, 0x07, 2090, 100); /* more than half of it */
     CHECK(!reads(sector, &table));
-    mbr_put(sector, 1, 0x00, 5, 5); /* a place without a type */
+    mbr_put(sector, 1, 0x00, 5, 5); /* a place without a type, as on hybrid discs */
+    CHECK(reads(sector, &table));
+    CHECK_NUMBER(table.count, 1);
+    sector[446 + 4] = 0x5d; /* beside a type that nobody knows it is code */
     CHECK(!reads(sector, &table));
+    sector[446 + 4] = 0x07;
     mbr_put(sector, 1, 0x07, 0, 5);
     CHECK(!reads(sector, &table));
 }

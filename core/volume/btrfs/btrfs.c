@@ -16,6 +16,9 @@
 #define CHUNK_BYTES 48u
 #define STRIPE_BYTES 32u
 #define SUM_CRC32C 0u
+#define FEATURES_OFFSET 188u
+#define METADATA_UUID 0x400u /* a feature: its trees carry another UUID than it is called by */
+#define METADATA_UUID_OFFSET 571u
 
 static const EkByte mirrors[] = {(EkByte)64 << 10, (EkByte)64 << 20, (EkByte)256 << 30};
 
@@ -57,6 +60,13 @@ static gboolean super_read(EkSpan span, Super *super)
            super->node_bytes >= super->sector_bytes && super->node_bytes <= 65536 &&
            super->chunks_bytes <= CHUNKS_MOST && super->device_bytes > mirrors[0] &&
            super->device_bytes < G_MAXINT64;
+}
+
+/* The UUID that its trees and its mirrors have in common, whatever it is called. */
+static const guint8 *identity_of(EkSpan span)
+{
+    gboolean is_apart = (ek_span_le64(span, FEATURES_OFFSET) & METADATA_UUID) != 0;
+    return span.data + (is_apart ? METADATA_UUID_OFFSET : 32);
 }
 
 static gboolean checksum_fits(EkSpan span)
@@ -112,8 +122,8 @@ static EkPart look_at_chunk_tree(EkGate *gate, EkVolume *volume, const Super *su
     EkByte at = volume->first_byte + place;
     EkPart part = ek_part_read(gate, at, node, sizeof node);
     EkSpan span = {node, sizeof node};
-    if (part == EK_PART_THERE &&
-        (memcmp(node + 32, own.data + 32, 16) != 0 || ek_span_le64(span, 48) != super->chunk_root))
+    if (part == EK_PART_THERE && (memcmp(node + 32, identity_of(own), 16) != 0 ||
+                                  ek_span_le64(span, 48) != super->chunk_root))
         part = EK_PART_ABSENT;
     ek_part_reason(volume, part, "the chunk tree", at, 35);
     return part;
@@ -133,7 +143,7 @@ static guint weigh_mirrors(EkGate *gate, EkVolume *volume, const Super *super, E
         EkPart part = ek_part_read(gate, at, copy, sizeof copy);
         if (part == EK_PART_THERE &&
             (!super_read((EkSpan){copy, sizeof copy}, &other) || other.place != mirrors[i] ||
-             memcmp(copy + 32, own.data + 32, 16) != 0))
+             memcmp(identity_of((EkSpan){copy, sizeof copy}), identity_of(own), 16) != 0))
             part = EK_PART_ABSENT;
         ek_part_reason(volume, part, i == 0 ? "the primary superblock" : "another superblock", at,
                        15);
@@ -194,7 +204,7 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
         if (at == volume->header_byte || mirrors[i] + SUPER_BYTES > super.device_bytes ||
             (ek_part_read(gate, at, there, sizeof there) == EK_PART_THERE &&
              super_read(copy, &other) && checksum_fits(copy) && other.place == mirrors[i] &&
-             memcmp(there + 32, good + 32, 16) == 0))
+             memcmp(identity_of(copy), identity_of(span), 16) == 0))
             continue;
         ek_put_le64(good + PLACE_OFFSET, mirrors[i]);
         ek_put_le32(good, ~ek_crc32c(G_MAXUINT32, ek_span_part(span, 32, SUPER_BYTES - 32)));

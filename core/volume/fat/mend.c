@@ -22,45 +22,6 @@ typedef struct {
     gboolean has_fats; /* some of a FAT is written */
 } Mending;
 
-static gboolean take_file(void *data, const EkFile *file)
-{
-    (void)data;
-    (void)file;
-    return TRUE;
-}
-
-static gboolean take_extent(void *data, guint64 file, const EkExtent *extent)
-{
-    (void)data;
-    (void)file;
-    (void)extent;
-    return TRUE;
-}
-
-static gboolean take_name(void *data, const EkFileName *name)
-{
-    (void)data;
-    (void)name;
-    return TRUE;
-}
-
-static gboolean take_damage(void *data, guint64 folder, const EkFolderDamage *damage)
-{
-    (void)data;
-    (void)folder;
-    (void)damage;
-    return TRUE;
-}
-
-static gboolean take_mark(void *data, guint64 from, guint64 done, guint64 total)
-{
-    (void)data;
-    (void)from;
-    (void)done;
-    (void)total;
-    return TRUE;
-}
-
 static void mend_piece(void *data, guint copy, EkByte at, const guint8 *wanted, gsize length)
 {
     Mending *mending = data;
@@ -74,8 +35,7 @@ static void mend_piece(void *data, guint copy, EkByte at, const guint8 *wanted, 
 /* All chains are followed first: which FAT is right is what they tell. */
 static void mend_fats(Mending *mending, EkOpened *opened, EkLinkTable *links)
 {
-    static const EkFileSink nobody = {NULL,      take_file,   take_extent,
-                                      take_name, take_damage, take_mark};
+    EkFileSink nobody = ek_file_sink_none();
     if (links->places.copies < 2)
         return;
     ek_fat_walk(opened, 0, &nobody);

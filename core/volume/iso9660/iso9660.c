@@ -13,6 +13,10 @@
 #define ROOT_RECORD 156u
 #define CREATED 813u
 #define MODIFIED 830u
+#define ESCAPES 88u
+#define SUPPLEMENTARY 2u /* type of a descriptor */
+#define END_OF_DESCRIPTORS 255u
+#define DESCRIPTORS_MOST 16u
 
 static const EkSignature signatures[] = {
     {.offset = 0, .length = 7, .bytes = {1, 'C', 'D', '0', '0', '1', 1}},
@@ -93,6 +97,26 @@ static char *uuid_of(EkSpan span)
                                               d + 8, d + 10, d + 12, d + 14);
 }
 
+/* The label of the supplementary descriptor in UTF-16, where there is one: it has letters that the
+ * primary one has not. By the Joliet specification. NULL: there is none. */
+static char *wide_label(EkGate *gate, EkByte first_byte)
+{
+    for (guint i = 1; i < DESCRIPTORS_MOST; i++) {
+        guint8 data[SECTOR];
+        EkSpan span = {data, sizeof data};
+        EkByte at = first_byte + (EkByte)(FIRST_DESCRIPTOR + i) * SECTOR;
+        if (ek_part_read(gate, at, data, sizeof data) != EK_PART_THERE ||
+            !ek_span_equals(span, 1, "CD001", 5) || ek_span_u8(span, 0) == END_OF_DESCRIPTORS)
+            return NULL;
+        if (ek_span_u8(span, 0) != SUPPLEMENTARY || !ek_span_equals(span, ESCAPES, "%/", 2))
+            continue;
+        g_autofree char *label = ek_text_utf16(data + 40, 32, TRUE);
+        g_strchomp(label);
+        return *label != '\0' ? g_steal_pointer(&label) : NULL;
+    }
+    return NULL;
+}
+
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 {
     guint8 data[SECTOR];
@@ -106,6 +130,11 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->bytes = (EkByte)descriptor.blocks * descriptor.block_bytes;
     volume->own_sector_size = SECTOR;
     volume->label = text_of(ek_span_part(span, 40, 32));
+    char *wide = wide_label(gate, volume->first_byte);
+    if (wide != NULL) {
+        g_free(volume->label);
+        volume->label = wide;
+    }
     volume->created = moment_of(ek_span_part(span, CREATED, 17));
     volume->used = moment_of(ek_span_part(span, MODIFIED, 17));
     volume->uuid = uuid_of(ek_span_part(span, volume->used.is_set ? MODIFIED : CREATED, 16));
@@ -117,8 +146,9 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
                      claim->header_byte / EK_STEP);
     EkByte at = volume->first_byte + (EkByte)descriptor.root_block * descriptor.block_bytes;
     EkPart part = ek_part_read(gate, at, record, sizeof record);
-    if (part == EK_PART_THERE &&
-        (record[0] != 34 || memcmp(record + 2, data + ROOT_RECORD + 2, 8) != 0))
+    /* Its entry for itself, behind which an extension may add more. */
+    if (part == EK_PART_THERE && (record[0] < sizeof record || record[32] != 1 || record[33] != 0 ||
+                                  memcmp(record + 2, data + ROOT_RECORD + 2, 8) != 0))
         part = EK_PART_ABSENT;
     ek_part_reason(volume, part, "the root folder", at, 60);
     ek_header_end(volume, part != EK_PART_ABSENT);
