@@ -219,6 +219,42 @@ static void set_active(EkPlanner *planner, guint volume)
     }
 }
 
+/* Would the planned table be read as it is meant? By our own reader, and for a GPT by the rules of
+ * its specification, which firmware keeps to. NULL: it would. */
+static char *why_not_read(const EkPlanner *planner, EkGate *repaired)
+{
+    const EkPlan *plan = planner->plan;
+    g_autofree EkTable *table = g_new0(EkTable, 1);
+    gboolean unread = FALSE;
+    if (!ek_table_current(repaired, planner->table_size, table, &unread) ||
+        !g_str_equal(table->scheme, plan->scheme))
+        return g_strdup("no system would find it");
+    if (g_str_equal(table->scheme, "gpt") && !ek_gpt_is_lawful(table, planner->bytes))
+        return g_strdup("its header breaks the rules of a GPT");
+    for (guint i = 0; i < plan->partitions->len; i++) {
+        const EkTableEntry *planned = &((const EkPlanPartition *)plan->partitions->pdata[i])->entry;
+        gboolean is_there = planned->extended;
+        for (guint k = 0; k < table->count && !is_there; k++)
+            is_there = !table->entries[k].extended &&
+                       table->entries[k].range.first == planned->range.first &&
+                       table->entries[k].range.bytes == planned->range.bytes;
+        if (!is_there)
+            return g_strdup_printf("partition %u would not be read", planned->index + 1);
+    }
+    return NULL;
+}
+
+static void check_table(EkPlanner *planner, EkGate *repaired)
+{
+    if (planner->plan->partitions->len == 0)
+        return;
+    g_autofree char *why = why_not_read(planner, repaired);
+    if (why == NULL)
+        return;
+    planner->plan->opens = FALSE;
+    ek_planner_warn(planner, "the planned table is not right: %s. Choose another: --scheme", why);
+}
+
 void ek_planner_check(EkPlanner *planner)
 {
     g_autoptr(EkOverlay) overlay = ek_plan_overlay(planner->plan->edits);
@@ -226,6 +262,7 @@ void ek_planner_check(EkPlanner *planner)
     parts.repairs = overlay;
     g_autoptr(EkGate) repaired = ek_gate_new(&parts, EK_FACE_AS_REPAIRED);
     planner->plan->opens = TRUE;
+    check_table(planner, repaired);
     guint loaders = 0;
     guint loader = 0;
     for (guint i = 0; i < planner->chosen->len; i++) {

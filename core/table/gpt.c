@@ -206,6 +206,30 @@ gboolean ek_gpt_holds(const EkTable *table, const EkTable *entries)
                entries->first_byte;
 }
 
+gboolean ek_gpt_is_lawful(const EkTable *table, EkByte bytes)
+{
+    EkSector last = bytes / table->sector_size - 1;
+    gsize length = (gsize)table->entry_count * table->entry_bytes;
+    EkSector entries = ek_divide_up(length, table->sector_size);
+    gboolean is_first = table->place == 1 && table->other_place == last;
+    gboolean is_backup = table->place == last && table->other_place == 1;
+    if (!table->is_whole || (!is_first && !is_backup) ||
+        length < (gsize)ek_gpt_usual_entries() * ENTRY_LEAST ||
+        table->first_usable > table->last_usable || table->first_usable < 2 + entries ||
+        table->last_usable + entries >= last)
+        return FALSE;
+    for (guint i = 0; i < table->count; i++) {
+        EkRange range = table->entries[i].range;
+        if (range.first / table->sector_size < table->first_usable ||
+            ek_range_end(range) / table->sector_size > table->last_usable + 1)
+            return FALSE;
+        for (guint k = i + 1; k < table->count; k++)
+            if (ek_ranges_overlap(range, table->entries[k].range))
+                return FALSE;
+    }
+    return TRUE;
+}
+
 static GPtrArray *gpt_explain(EkSpan span, guint32 sector_size)
 {
     static const EkFieldRule rules[] = {

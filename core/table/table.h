@@ -123,6 +123,10 @@ gboolean ek_gpt_compose(const EkTable *table, EkGate *gate, EkTableSink sink, vo
 /* Bytes that the backup of a GPT of the usual size takes at the end of a drive. */
 EkByte ek_gpt_backup_bytes(guint32 sector_size);
 
+/* Does a GPT that was read keep to the specification, on a drive of so many bytes: where its copies
+ * stand, room for 128 entries, partitions in the usable sectors and apart from each other? */
+gboolean ek_gpt_is_lawful(const EkTable *table, EkByte bytes);
+
 /* How many entries a GPT has room for, unless it says otherwise: the least by the specification. */
 guint ek_gpt_usual_entries(void);
 
