@@ -42,6 +42,7 @@ struct EkCli {
     char *options;     /* the command line after the command, for the log */
     void *option_data; /* for callbacks of options; NULL where a command has none */
     EkSystem *system;
+    gboolean without_journal; /* of commands that read files */
     gboolean color_out;
     gboolean color_err;
     gboolean terminal_err;

@@ -720,6 +720,7 @@ int ek_command_extract(EkCli *cli)
          "also further streams of files, as files called FILE:STREAM", NULL},
         {"sums", 0, 0, G_OPTION_ARG_FILENAME, &order.sums,
          "write the SHA-256 of each file there, as sha256sum does", "FILE"},
+        EK_OPTION_WITHOUT_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &order.json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
     };

@@ -251,6 +251,7 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
 EkIndexing *ek_filerow_open(EkCli *cli, EkView *view, guint64 volume, GError **error)
 {
     const gint *cancel = ek_cli_watch_signals();
+    view->without_journal = cli->without_journal;
     g_autoptr(EkIndexing) indexing = ek_indexing_new(view, volume, error);
     if (indexing != NULL)
         ek_inventory_watch(ek_indexing_inventory(indexing), cancel);

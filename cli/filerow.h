@@ -42,6 +42,13 @@ void ek_filerow_print_inventory(guint volume, const EkInventoryTotals *totals);
 
 /* Opens a volume of a case and takes its inventory where that is needed, with progress. NULL with
  * *error. The view must live as long. */
+/* An option of every command that reads files. */
+#define EK_OPTION_WITHOUT_JOURNAL(cli)                                                             \
+    {                                                                                              \
+        "without-journal", 0, 0, G_OPTION_ARG_NONE, &(cli)->without_journal,                       \
+            "read ext3 and ext4 without the transactions in their journal", NULL                   \
+    }
+
 EkIndexing *ek_filerow_open(EkCli *cli, EkView *view, guint64 volume, GError **error);
 
 /* What the operand of a command names: a file or folder of a volume, with its inventory. */

@@ -186,6 +186,7 @@ int ek_command_find(EkCli *cli)
         {"count", 0, 0, G_OPTION_ARG_NONE, &search.count, "only count them", NULL},
         {"numbers", 0, 0, G_OPTION_ARG_NONE, &search.numbers,
          "as VOLUME:@NUMBER, a line each: for extract --from-list", NULL},
+        EK_OPTION_WITHOUT_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &search.json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
     };

@@ -21,7 +21,12 @@ int ek_command_index(EkCli *cli)
     int status = EK_EXIT_DONE;
     guint64 volume = 0;
     const char *path = NULL;
-    if (!ek_cli_parse_json(cli, &json, &status))
+    const GOptionEntry entries[] = {
+        EK_OPTION_WITHOUT_JOURNAL(cli),
+        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
+        G_OPTION_ENTRY_NULL,
+    };
+    if (!ek_cli_parse(cli, entries, &status))
         return status;
     if (!ek_cli_parse_place(cli->operands[1], &volume, &path) || *path != '\0')
         return ek_cli_misused(cli, "\"%s\" is not the number of a volume", cli->operands[1]);

@@ -58,6 +58,7 @@ int ek_command_ls(EkCli *cli)
         {"deleted", 0, 0, G_OPTION_ARG_NONE, &deleted, "also what was deleted", NULL},
         {"own", 0, 0, G_OPTION_ARG_NONE, &own, "also the file system's own files", NULL},
         {"streams", 0, 0, G_OPTION_ARG_NONE, &streams, "also further streams of files", NULL},
+        EK_OPTION_WITHOUT_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
     };

@@ -167,6 +167,14 @@ static json_t *volume_json(const EkCaseVolume *entry, guint32 sector_size)
     return row;
 }
 
+/* NULL: it was cleanly unmounted, or that is not known. */
+static char *unclean_of(const EkView *view, const EkVolume *volume)
+{
+    return view != NULL && volume->format->unclean != NULL
+               ? volume->format->unclean(view->gate, volume)
+               : NULL;
+}
+
 static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
 {
     const EkVolume *volume = entry->volume;
@@ -196,6 +204,9 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
         g_autofree char *value = ek_text_escape(term->value);
         ek_cli_print("  %s: %s\n", term->name, value);
     }
+    g_autofree char *unclean = unclean_of(view, volume);
+    if (unclean != NULL)
+        ek_show_sentence(stdout, "  ", 4, unclean);
     ek_cli_print("  confidence %d of 100, because:\n", volume->confidence);
     for (guint i = 0; i < volume->reasons->len; i++) {
         const EkGround *reason = volume->reasons->pdata[i];

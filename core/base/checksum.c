@@ -5,6 +5,7 @@
 
 #define CASTAGNOLI 0x82f63b78u
 #define CCITT 0x1021u
+#define IEEE 0x04c11db7u
 #define ANSI 0xa001u /* reversed */
 
 guint32 ek_crc32(EkSpan span)
@@ -15,6 +16,16 @@ guint32 ek_crc32(EkSpan span)
 guint32 ek_crc32_from(guint32 seed, EkSpan span)
 {
     return (guint32)crc32_z(seed ^ G_MAXUINT32, span.data, span.length) ^ G_MAXUINT32;
+}
+
+guint32 ek_crc32_forward(guint32 seed, EkSpan span)
+{
+    for (gsize i = 0; i < span.length; i++) {
+        seed ^= (guint32)span.data[i] << 24;
+        for (int bit = 0; bit < 8; bit++)
+            seed = (seed & 0x80000000u) != 0 ? seed << 1 ^ IEEE : seed << 1;
+    }
+    return seed;
 }
 
 static guint32 reflected(guint32 value)

@@ -11,6 +11,10 @@ guint32 ek_crc32(EkSpan span);
 /* The same sum continued from `seed`, inverted neither at the beginning nor at the end: F2FS. */
 guint32 ek_crc32_from(guint32 seed, EkSpan span);
 
+/* CRC-32 with the bits in the other order (polynomial 04c11db7, the highest first), continued from
+ * `seed`: the journal of ext3. */
+guint32 ek_crc32_forward(guint32 seed, EkSpan span);
+
 /* CRC-32C (Castagnoli), continued from `seed`, neither inverted at the beginning nor at the end:
  * ext4, XFS and Btrfs differ in that. */
 guint32 ek_crc32c(guint32 seed, EkSpan span);

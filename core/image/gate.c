@@ -9,7 +9,8 @@ struct EkGate {
     GArray *missing;     /* EkRange: what readers miss; NULL: nobody asks */
     gboolean is_bounded; /* then so many reads are left */
     guint reads_left;
-    gboolean is_spent; /* one more was asked for */
+    gboolean is_spent;    /* one more was asked for */
+    const EkMoves *moves; /* NULL: none */
 };
 
 EkGate *ek_gate_new(const EkGateParts *parts, EkFace face)
@@ -26,6 +27,13 @@ EkGate *ek_gate_bounded(const EkGate *gate, guint reads)
     bounded->is_bounded = TRUE;
     bounded->reads_left = reads;
     return bounded;
+}
+
+EkGate *ek_gate_moved(const EkGate *gate, const EkMoves *moves)
+{
+    EkGate *moved = g_memdup2(gate, sizeof *gate);
+    moved->moves = moves;
+    return moved;
 }
 
 gboolean ek_gate_is_spent(const EkGate *gate)
@@ -86,6 +94,48 @@ static void note_missing(EkGate *gate, EkRange range)
     }
 }
 
+static gboolean read_bytes(const EkGate *gate, EkByte first, guint8 *buffer, gsize length,
+                           GError **error)
+{
+    if (!ek_image_read(gate->parts.image, first, buffer, length, error))
+        return FALSE;
+    blank_unread(gate, first, buffer, length);
+    if (gate->parts.kept != NULL)
+        ek_overlay_lay(gate->parts.kept, first, buffer, length);
+    if (repairs_of(gate) != NULL)
+        ek_overlay_lay(repairs_of(gate), first, buffer, length);
+    return TRUE;
+}
+
+/* The part of a moved block that lies in [first, end). */
+static EkRange part_of(const EkGate *gate, const EkMove *move, EkByte first, EkByte end)
+{
+    EkByte from = MAX(move->at, first);
+    return (EkRange){from, MIN(move->at + gate->moves->block_bytes, end) - from};
+}
+
+static gboolean lay_moves(const EkGate *gate, EkByte first, guint8 *buffer, gsize length,
+                          GError **error)
+{
+    EkByte end = first + length;
+    const EkMove *move;
+    for (EkByte at = first; (move = ek_moves_next(gate->moves, at, end)) != NULL;) {
+        EkRange part = part_of(gate, move, first, end);
+        EkByte inside = part.first - move->at;
+        guint8 *into = buffer + (part.first - first);
+        EkRange copy;
+        if (!ek_range_checked(move->from + inside, part.bytes, ek_gate_bytes(gate), &copy))
+            return ek_error_set(error, EK_ERROR_DAMAGED, "a copy lies past the end of the drive");
+        if (!read_bytes(gate, copy.first, into, part.bytes, error))
+            return FALSE;
+        for (EkByte i = inside;
+             move->patch && i < MIN(sizeof gate->moves->first, inside + part.bytes); i++)
+            into[i - inside] = gate->moves->first[i];
+        at = ek_range_end(part);
+    }
+    return TRUE;
+}
+
 gboolean ek_gate_read(EkGate *gate, EkByte first, guint8 *buffer, gsize length, EkKnown *known,
                       GError **error)
 {
@@ -100,13 +150,9 @@ gboolean ek_gate_read(EkGate *gate, EkByte first, guint8 *buffer, gsize length, 
         return ek_error_set(error, EK_ERROR_DAMAGED, "it leads to more places than are looked at");
     if (gate->is_bounded)
         gate->reads_left--;
-    if (!ek_image_read(gate->parts.image, first, buffer, length, error))
+    if (!read_bytes(gate, first, buffer, length, error) ||
+        (gate->moves != NULL && !lay_moves(gate, first, buffer, length, error)))
         return FALSE;
-    blank_unread(gate, first, buffer, length);
-    if (gate->parts.kept != NULL)
-        ek_overlay_lay(gate->parts.kept, first, buffer, length);
-    if (repairs_of(gate) != NULL)
-        ek_overlay_lay(repairs_of(gate), first, buffer, length);
     if (known != NULL)
         *known = ek_gate_known(gate, first, length);
     if (gate->missing != NULL)
@@ -142,7 +188,7 @@ static void count_known(const EkGate *gate, EkByte from, EkByte to, EkKnown *kno
     }
 }
 
-EkKnown ek_gate_known(const EkGate *gate, EkByte first, EkByte length)
+static EkKnown known_in_place(const EkGate *gate, EkByte first, EkByte length)
 {
     EkKnown known = {0};
     EkByte bytes = ek_gate_bytes(gate);
@@ -157,6 +203,26 @@ EkKnown ek_gate_known(const EkGate *gate, EkByte first, EkByte length)
     }
     count_known(gate, first, end, &known);
     return known;
+}
+
+EkKnown ek_gate_known(const EkGate *gate, EkByte first, EkByte length)
+{
+    EkByte bytes = ek_gate_bytes(gate);
+    EkByte at = MIN(first, bytes);
+    EkByte end = at + MIN(length, bytes - at);
+    EkKnown known = {0};
+    const EkMove *move;
+    while (gate->moves != NULL && (move = ek_moves_next(gate->moves, at, end)) != NULL) {
+        EkRange part = part_of(gate, move, at, end);
+        EkKnown before = known_in_place(gate, at, part.first - at);
+        EkKnown copy = known_in_place(gate, move->from + (part.first - move->at), part.bytes);
+        known.good += before.good + copy.good;
+        known.bad += before.bad + copy.bad;
+        known.unread += before.unread + copy.unread;
+        at = ek_range_end(part);
+    }
+    EkKnown rest = known_in_place(gate, at, end - at);
+    return (EkKnown){known.good + rest.good, known.bad + rest.bad, known.unread + rest.unread};
 }
 
 gboolean ek_gate_next_hole(const EkGate *gate, EkByte from, EkByte limit, EkRange *hole,

@@ -7,6 +7,7 @@
 
 #include "base/bytes.h"
 #include "image/image.h"
+#include "image/moves.h"
 #include "image/overlay.h"
 #include "image/readmap.h"
 
@@ -39,6 +40,11 @@ void ek_gate_free(EkGate *gate);
 /* A gate to the same bytes that gives out after so many reads: each one more fails with
  * EK_ERROR_DAMAGED. For one thread. The parts of the first must live as long. The caller frees. */
 EkGate *ek_gate_bounded(const EkGate *gate, guint reads);
+
+/* A gate to the same bytes that gives the copies of blocks that were moved, and knows of these what
+ * is known of the copies. Holes and data are those of the image. Takes nothing over: both must live
+ * as long. The caller frees. */
+EkGate *ek_gate_moved(const EkGate *gate, const EkMoves *moves);
 
 /* Did a bounded one give out? */
 gboolean ek_gate_is_spent(const EkGate *gate);

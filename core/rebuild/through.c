@@ -269,6 +269,14 @@ void ek_planner_check(EkPlanner *planner)
         const EkChosen *chosen = &g_array_index(planner->chosen, EkChosen, i);
         if (chosen->volume == NULL)
             continue;
+        g_autofree char *unclean = chosen->volume->format->unclean != NULL
+                                       ? chosen->volume->format->unclean(repaired, chosen->volume)
+                                       : NULL;
+        if (unclean != NULL)
+            ek_planner_warn(planner,
+                            "volume %u (%s): %s. The plan leaves that to the system, which puts "
+                            "it right when the volume is mounted",
+                            chosen->number, chosen->filesystem, unclean);
         gboolean boots = FALSE;
         EkPlanOpens opens = EK_PLAN_FAILS;
         g_autofree char *check = open_through(repaired, chosen->volume, &boots, &opens);

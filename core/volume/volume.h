@@ -52,6 +52,7 @@ typedef struct {
     gboolean by_backup;            /* opened with a copy of its header: the first is not right */
     gboolean length_is_least;      /* it is at least so long: nothing tells where it ends */
     gboolean length_is_table_s;    /* a partition table tells its length, and nothing of its own */
+    gboolean without_journal;      /* shall be read as it lies, whatever its journal holds */
     gboolean used_is_exact;        /* whatever is written to it moves `used` */
     EkMoment created;              /* when it was made, as far as it tells */
     EkMoment used;                 /* when it was last mounted or written, as far as it tells */
@@ -177,6 +178,10 @@ struct EkFileSystem {
     /* Does the volume itself use the byte at `at`, which lies in it, for a file or for itself? NULL
      * where this version cannot tell. */
     EkUsage (*use)(EkGate *gate, const EkVolume *volume, EkByte at);
+
+    /* Was it not cleanly unmounted? In words, with what that means for its files; NULL: it was.
+     * NULL where the format, or this version, does not tell. The caller frees. */
+    char *(*unclean)(EkGate *gate, const EkVolume *volume);
 
     /* Files. NULL where this version does not list them. */
     EkOpened *(*open)(EkGate *gate, const EkVolume *volume, GError **error);

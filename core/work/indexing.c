@@ -26,10 +26,11 @@ static char *basis_of(EkView *view, const EkCaseVolume *entry)
     ek_sha256_of(volume->header, sizeof volume->header, sum);
     g_autofree char *header = ek_text_hex(sum, 8, '\0');
     return g_strdup_printf(
-        READERS " %s %s %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %s %" G_GUINT64_FORMAT
+        READERS "%s %s %s %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %s %" G_GUINT64_FORMAT
                 " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT,
-        entry->standing, volume->filesystem, volume->first_byte, volume->core_byte, header,
-        ek_read_map_total(view->map, EK_STATE_GOOD), ek_read_map_total(view->map, EK_STATE_BAD),
+        view->without_journal ? " plain" : "", entry->standing, volume->filesystem,
+        volume->first_byte, volume->core_byte, header, ek_read_map_total(view->map, EK_STATE_GOOD),
+        ek_read_map_total(view->map, EK_STATE_BAD),
         ek_read_map_total(view->map, EK_STATE_SET_ASIDE));
 }
 
@@ -75,6 +76,8 @@ EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)
     if (indexing->volumes == NULL)
         return NULL;
     indexing->volume = ek_volumestore_find(indexing->volumes, number, error);
+    if (indexing->volume != NULL)
+        indexing->volume->volume->without_journal = view->without_journal;
     if (indexing->volume == NULL ||
         !ek_files_open(&indexing->files, view->gate, indexing->volume->volume, error))
         return NULL;

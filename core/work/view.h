@@ -12,8 +12,9 @@ typedef struct {
     EkCase *opened;
     EkReadMap *map;
     EkImage *image;
-    EkOverlay *kept; /* the bytes as read where the image file holds applied edits */
-    EkGate *gate;    /* as read */
+    EkOverlay *kept;          /* the bytes as read where the image file holds applied edits */
+    EkGate *gate;             /* as read */
+    gboolean without_journal; /* volumes are opened as they lie */
 } EkView;
 
 /* Opens the case at `folder` and all that belongs to it, the image for reading only: who writes to

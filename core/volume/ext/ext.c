@@ -94,7 +94,7 @@ static guint64 inode_table_of(EkGate *gate, const EkVolume *volume, const EkExtS
 {
     guint8 first[64];
     /* Right behind the block of the superblock; with meta groups those of group 0 do as well. */
-    guint64 block = super->first_data_block + group * super->blocks_per_group + 1;
+    guint64 block = ek_ext_behind_super(super, group);
     EkPart part = ek_part_read(gate, volume->first_byte + block * super->block_bytes, first,
                                super->descriptor_bytes >= 64 ? 64 : 32);
     *unread |= part == EK_PART_UNREAD;
@@ -154,7 +154,7 @@ static EkPart look_at_descriptors(EkGate *gate, const EkVolume *volume, const Ek
     guint8 table[DESCRIPTORS_TRIED * 64];
     guint32 bytes = super->descriptor_bytes >= 64 ? super->descriptor_bytes : 32;
     guint count = (guint)MIN(super->groups, DESCRIPTORS_TRIED);
-    guint64 block = super->first_data_block + super->group * (guint64)super->blocks_per_group + 1;
+    guint64 block = ek_ext_behind_super(super, super->group);
     *at = volume->first_byte + block * super->block_bytes;
     if (super->meta_bg || bytes > 64)
         return EK_PART_UNREAD;
@@ -274,7 +274,10 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     /* A cluster of blocks has one bit. */
     guint32 blocks_a_bit =
         MAX(super.blocks_per_group / MAX(ek_span_le32((EkSpan){data, sizeof data}, 36), 1), 1);
-    EkByte table = volume->first_byte + ((EkByte)super.first_data_block + 1) * super.block_bytes;
+    EkByte table = volume->first_byte + ek_ext_behind_super(&super, 0) * super.block_bytes;
+    /* What is free may be used by what only the journal holds. */
+    gboolean is_due =
+        (ek_span_le32((EkSpan){data, sizeof data}, 96) & EK_EXT_INCOMPAT_RECOVER) != 0;
     EkSpan span = {descriptor, super.descriptor_bytes >= 64 ? 64 : 32};
     if (ek_part_read(gate, table + group * super.descriptor_bytes, descriptor, span.length) !=
         EK_PART_THERE)
@@ -284,7 +287,9 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
         return use_by_itself(&super, (EkSpan){data, sizeof data}, span, group, block, bit);
     if (bitmap == 0 || bitmap >= super.blocks)
         return EK_USAGE_UNKNOWN;
-    return ek_usage_bit(gate, volume->first_byte + bitmap * super.block_bytes, bit / blocks_a_bit);
+    EkUsage usage =
+        ek_usage_bit(gate, volume->first_byte + bitmap * super.block_bytes, bit / blocks_a_bit);
+    return usage == EK_USAGE_FREE && is_due ? EK_USAGE_UNKNOWN : usage;
 }
 
 /* The kept header is the first half of the superblock: what it takes to find the others is in it.
@@ -313,6 +318,7 @@ const EkFileSystem ek_fs_ext = {
     .infer = ek_ext_infer,
     .mend = ek_ext_mend,
     .use = use,
+    .unclean = ek_ext_unclean,
     .header_offset = EK_EXT_SUPER_OFFSET,
     .structure = "ext-superblock",
     .header_bytes = EK_EXT_SUPER_BYTES,

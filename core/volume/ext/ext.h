@@ -22,6 +22,7 @@ typedef struct {
     guint32 group;            /* in which this copy stands, as it says */
     guint64 groups;           /* at least 1 */
     guint32 first_meta_bg;    /* meta groups from here on keep their own descriptors */
+    guint32 orphan_file;      /* inode; 0: none */
     guint32 backup_groups[2]; /* with sparse_super2; 0: none */
     gboolean sparse;
     gboolean sparse2;
@@ -43,6 +44,9 @@ void ek_ext_close(EkOpened *opened);
 guint64 ek_ext_root(EkOpened *opened);
 gboolean ek_ext_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
 
+/* Whether, and how far, its journal is due (files.c). */
+char *ek_ext_unclean(EkGate *gate, const EkVolume *volume);
+
 /* Secondary traces (infer.c). */
 gboolean ek_ext_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_ext_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
@@ -61,6 +65,9 @@ void ek_ext_super_set_group(guint8 *super, guint16 group);
 
 /* The byte of the volume at which the copy of group `group` stands. */
 EkByte ek_ext_super_place(const EkExtSuper *super, guint64 group);
+
+/* The block behind the copy of the superblock that a group holds, where the descriptors begin. */
+guint64 ek_ext_behind_super(const EkExtSuper *super, guint64 group);
 
 /* The first groups, at most `most`, that hold a copy of the superblock, in order; returns how many.
  */

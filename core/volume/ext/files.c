@@ -6,6 +6,7 @@
 #include "image/piece.h"
 #include "volume/ext/inode.h"
 #include "volume/ext/journal.h"
+#include "volume/ext/log.h"
 
 #include <string.h>
 
@@ -16,10 +17,15 @@
 #define SECTOR 512u      /* no drive reads less */
 #define INLINE_PARENT 4u /* an inline folder begins with the number of its parent */
 #define FOLDER_BYTES_MOST ((EkByte)8 << 30)
+#define NOT_KNOWN G_MAXUINT32
+#define NAMED_MOST (1u << 20)
+#define NAMED_ROUNDS 64u
 
 struct EkOpened {
     EkExtVolume volume;
     EkExtJournal *journal; /* NULL: none that can be read */
+    EkExtReplay *replay;   /* NULL: nothing is due */
+    EkGate *moved;         /* with that in place */
 };
 
 EkOpened *ek_ext_open(EkGate *gate, const EkVolume *volume, GError **error)
@@ -30,13 +36,37 @@ EkOpened *ek_ext_open(EkGate *gate, const EkVolume *volume, GError **error)
         ek_error_set(error, EK_ERROR_DAMAGED, "the kept superblock is none");
         return NULL;
     }
+    if (!volume->without_journal)
+        opened->replay = ek_ext_replay(&opened->volume);
+    if (opened->replay != NULL) {
+        opened->moved = ek_gate_moved(gate, opened->replay->moves);
+        opened->volume.gate = opened->moved;
+    }
     opened->journal = ek_ext_journal_open(&opened->volume);
     return opened;
+}
+
+char *ek_ext_unclean(EkGate *gate, const EkVolume *volume)
+{
+    EkExtVolume own;
+    if (!ek_ext_volume_open(&own, gate, volume))
+        return NULL;
+    g_autoptr(EkExtReplay) replay = ek_ext_replay(&own);
+    if (replay == NULL)
+        return NULL;
+    return g_strdup_printf("it was not cleanly unmounted: %u blocks of its journal (%u "
+                           "transactions) are read in place "
+                           "of older ones; --without-journal reads it without them%s%s",
+                           replay->moves->moves->len, replay->transactions,
+                           replay->has_fast ? ". Fast commits in the journal are not applied" : "",
+                           replay->is_damaged ? ". Some of the journal could not be read" : "");
 }
 
 void ek_ext_close(EkOpened *opened)
 {
     g_clear_pointer(&opened->journal, ek_ext_journal_close);
+    g_clear_pointer(&opened->replay, ek_ext_replay_free);
+    g_clear_pointer(&opened->moved, ek_gate_free);
     g_free(opened);
 }
 
@@ -54,6 +84,8 @@ typedef struct {
     guint64 number; /* of the inode that is being taken */
     gboolean is_deleted;
     EkByte folder_bytes; /* of the folder's content that is seen */
+    guint32 *used;       /* inodes of each group that were taken for written; NOT_KNOWN: not yet */
+    GArray *named;       /* guint32: inodes beyond those, that a folder names */
     EkFolderDamage damage;
 } Walk;
 
@@ -65,10 +97,26 @@ static gboolean is_dots(EkSpan name)
            (name.length == 2 && name.data[0] == '.' && name.data[1] == '.');
 }
 
+/* How many inodes of a group were ever written is a hint, which may be behind the times: one that a
+ * folder names is read. */
+static void note_named(Walk *walk, guint32 inode)
+{
+    const EkExtVolume *volume = &walk->opened->volume;
+    guint32 group = (inode - 1) / volume->super.inodes_per_group;
+    if (group >= volume->super.groups || walk->named->len >= NAMED_MOST)
+        return;
+    if (walk->used[group] == NOT_KNOWN)
+        walk->used[group] = ek_ext_group(volume, group).used;
+    if ((inode - 1) % volume->super.inodes_per_group >= walk->used[group])
+        g_array_append_val(walk->named, inode);
+}
+
 static gboolean pass_name(Walk *walk, guint32 inode, EkSpan bytes, gboolean is_deleted)
 {
     if (is_dots(bytes))
         return TRUE;
+    if (!is_deleted && !walk->is_deleted)
+        note_named(walk, inode);
     g_string_truncate(walk->text, 0);
     gboolean escaped = ek_name_utf8(walk->text, bytes);
     EkFileName name = {
@@ -256,7 +304,66 @@ static EkFileType type_of(const EkExtInode *inode)
 static gboolean pass_extent(void *data, const EkExtent *extent)
 {
     const Walk *walk = data;
-    return walk->sink->extent(walk->sink->data, walk->number, extent);
+    const EkExtReplay *replay = walk->opened->replay;
+    EkByte end = extent->first_byte + extent->stored;
+    const EkMove *move;
+    if (replay == NULL || extent->first_byte == EK_UNPLACED)
+        return walk->sink->extent(walk->sink->data, walk->number, extent);
+    /* Where the journal holds newer content, that is where it lies. */
+    for (EkByte at = extent->first_byte; at < end;) {
+        move = ek_moves_next(replay->moves, at, end);
+        EkByte first = move != NULL ? MAX(move->at, at) : end;
+        EkByte next = move != NULL ? MIN(move->at + replay->moves->block_bytes, end) : end;
+        EkExtent part = *extent;
+        part.offset += at - extent->first_byte;
+        part.first_byte = at;
+        part.bytes = part.stored = first - at;
+        if (part.bytes > 0 && !walk->sink->extent(walk->sink->data, walk->number, &part))
+            return FALSE;
+        part.offset = extent->offset + (first - extent->first_byte);
+        part.bytes = part.stored = next - first;
+        part.first_byte = EK_UNPLACED;
+        if (move != NULL && !move->patch)
+            part.first_byte = move->from + (first - move->at);
+        part.stored = part.first_byte != EK_UNPLACED ? part.bytes : 0;
+        part.in_record = TRUE; /* the journal's ground, and rightly so */
+        if (part.bytes > 0 && !walk->sink->extent(walk->sink->data, walk->number, &part))
+            return FALSE;
+        at = next;
+    }
+    return TRUE;
+}
+
+/* The format's own inodes: those with low numbers, the file of orphans, attributes that are too
+ * large for their inode. */
+static gboolean is_own(const Walk *walk, const EkExtInode *inode)
+{
+    const EkExtVolume *volume = &walk->opened->volume;
+    return (walk->number < volume->first_inode && walk->number != EK_EXT_ROOT) ||
+           (volume->super.orphan_file != 0 && walk->number == volume->super.orphan_file) ||
+           (inode->flags & EK_EXT_ATTRIBUTES) != 0;
+}
+
+/* A file of no bytes that has blocks lost its size: it is as long as they are, and a guess. */
+static gboolean find_end(void *data, const EkExtent *extent)
+{
+    guint64 *end = data;
+    *end = MAX(*end, extent->offset + extent->bytes);
+    return TRUE;
+}
+
+static void restore_size(Walk *walk, EkSpan span, EkExtInode *inode, EkByte at, EkFile *file)
+{
+    const EkExtVolume *volume = &walk->opened->volume;
+    guint64 own = ek_span_le32(span, 104) != 0 ? volume->super.block_bytes / SECTOR : 0;
+    if (file->type != EK_TYPE_FILE || inode->size != 0 || inode->sectors <= own ||
+        walk->is_deleted || (inode->flags & (EK_EXT_HUGE | EK_EXT_INLINE)) != 0)
+        return;
+    guint64 end = 0;
+    inode->size = inode->sectors * SECTOR;
+    ek_ext_extents(&walk->opened->volume, span, inode, at, find_end, &end);
+    inode->size = file->size = end;
+    file->flags |= end > 0 ? EK_FILE_GUESSED : 0;
 }
 
 static gboolean pass_inode(Walk *walk, EkSpan span, EkByte at)
@@ -266,10 +373,9 @@ static gboolean pass_inode(Walk *walk, EkSpan span, EkByte at)
     EkFile file = {
         .number = walk->number,
         .type = type_of(&inode),
-        .flags =
-            (walk->is_deleted ? EK_FILE_DELETED : 0) |
-            (walk->number < volume->first_inode && walk->number != EK_EXT_ROOT ? EK_FILE_OWN : 0) |
-            ((inode.flags & EK_EXT_ENCRYPTED) != 0 ? EK_FILE_ENCRYPTED : 0),
+        .flags = (walk->is_deleted ? EK_FILE_DELETED : 0) |
+                 (is_own(walk, &inode) ? EK_FILE_OWN : 0) |
+                 ((inode.flags & EK_EXT_ENCRYPTED) != 0 ? EK_FILE_ENCRYPTED : 0),
         .size = inode.size,
         .created = inode.created,
         .modified = inode.modified,
@@ -280,6 +386,7 @@ static gboolean pass_inode(Walk *walk, EkSpan span, EkByte at)
     };
     if (file.type == EK_TYPE_FOLDER || file.type == EK_TYPE_SPECIAL)
         file.size = 0;
+    restore_size(walk, span, &inode, at, &file);
     if (!walk->sink->file(walk->sink->data, &file))
         return FALSE;
     if (file.type == EK_TYPE_FOLDER)
@@ -294,7 +401,7 @@ static gboolean take_inode(Walk *walk, EkSpan span, EkByte at)
     guint16 mode = ek_span_le16(span, 0);
     guint16 links = ek_span_le16(span, 26);
     g_autofree guint8 *older = NULL;
-    if (mode == 0)
+    if (mode == 0 || !ek_ext_inode_is_possible(&opened->volume, span))
         return TRUE;
     walk->is_deleted = links == 0;
     if (!walk->is_deleted)
@@ -340,6 +447,7 @@ static gboolean take_group(Walk *walk, guint64 number, guint8 *window)
     guint32 bytes = volume->super.inode_bytes;
     guint32 per_group = volume->super.inodes_per_group;
     EkExtGroup group = ek_ext_group(volume, number);
+    walk->used[number] = group.used;
     EkByte table = group.table != 0 ? ek_ext_block_byte(volume, group.table) : EK_UNPLACED;
     if (table == EK_UNPLACED) {
         EkFolderDamage damage = {.unread_bytes = (EkByte)per_group * bytes};
@@ -350,6 +458,39 @@ static gboolean take_group(Walk *walk, guint64 number, guint8 *window)
         guint count = MIN(most, group.used - at);
         guint64 first = number * per_group + at + 1;
         if (!take_window(walk, first, count, table + (EkByte)at * bytes, window))
+            return FALSE;
+    }
+    return TRUE;
+}
+
+static gint by_number(gconstpointer a, gconstpointer b)
+{
+    guint32 left = *(const guint32 *)a;
+    guint32 right = *(const guint32 *)b;
+    return left < right ? -1 : left > right;
+}
+
+/* Those that folders named beyond what was taken; folders among them may name more. */
+static gboolean take_named(Walk *walk, guint8 *window)
+{
+    const EkExtVolume *volume = &walk->opened->volume;
+    g_autoptr(GHashTable) done = g_hash_table_new(g_direct_hash, g_direct_equal);
+    for (guint round = 0; walk->named->len > 0 && round < NAMED_ROUNDS; round++) {
+        g_autoptr(GArray) now = walk->named;
+        walk->named = g_array_new(FALSE, FALSE, sizeof(guint32));
+        g_array_sort(now, by_number);
+        gboolean fine = TRUE;
+        for (guint i = 0; i < now->len && fine; i++) {
+            guint32 inode = g_array_index(now, guint32, i);
+            guint32 per_group = volume->super.inodes_per_group;
+            EkExtGroup group = ek_ext_group(volume, (inode - 1) / per_group);
+            EkByte table = group.table != 0 ? ek_ext_block_byte(volume, group.table) : EK_UNPLACED;
+            if (table == EK_UNPLACED || !g_hash_table_add(done, GUINT_TO_POINTER(inode)))
+                continue;
+            EkByte place = table + (EkByte)((inode - 1) % per_group) * volume->super.inode_bytes;
+            fine = take_window(walk, inode, 1, place, window);
+        }
+        if (!fine)
             return FALSE;
     }
     return TRUE;
@@ -366,9 +507,16 @@ gboolean ek_ext_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     /* Each takes some room, whatever the superblock says. */
     guint64 groups =
         MIN(super->groups, ek_gate_bytes(opened->volume.gate) / super->block_bytes + 1);
-    for (guint64 group = from; group < groups; group++)
-        if (!take_group(&walk, group, window) ||
-            !sink->mark(sink->data, group + 1, group + 1, groups))
-            return FALSE;
-    return TRUE;
+    g_autofree guint32 *used = g_new(guint32, super->groups);
+    memset(used, 0xff, super->groups * sizeof *used);
+    walk.used = used;
+    walk.named = g_array_new(FALSE, FALSE, sizeof(guint32));
+    gboolean fine = TRUE;
+    for (guint64 group = from; group < groups && fine; group++)
+        /* Where inodes are still to come that were named, a walk cannot go on from there. */
+        fine = take_group(&walk, group, window) &&
+               sink->mark(sink->data, walk.named->len == 0 ? group + 1 : 0, group + 1, groups);
+    fine = fine && take_named(&walk, window);
+    g_array_unref(walk.named);
+    return fine;
 }

@@ -158,7 +158,7 @@ static gboolean find_groups(EkGate *gate, Volume *volume)
     guint64 table = (volume->inodes - volume->start) / super->block_bytes;
     for (gsize i = 0; i < G_N_ELEMENTS(copies); i++) {
         Group first;
-        guint64 block = super->first_data_block + copies[i] * (guint64)super->blocks_per_group + 1;
+        guint64 block = ek_ext_behind_super(super, copies[i]);
         volume->groups_at = volume->start + block * super->block_bytes;
         super->groups = count_groups(gate, volume);
         if (super->groups > copies[i] && group_read(gate, volume, 0, &first) &&

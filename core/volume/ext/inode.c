@@ -8,6 +8,10 @@
 #define COPIES_MOST 16u
 #define OLD_INODE_BYTES 128u
 #define OLD_FIRST_INODE 11u
+#define LINKS_MOST 65000u
+#define LINK_MOST 4096u /* bytes of where a link leads */
+#define EXTENTS_MAGIC 0xf30au
+#define EXTENTS_DEPTH_MOST 5u
 
 /* The superblock, whole where it stands; of a composed one only the kept part was made. */
 static gboolean load_super(EkExtVolume *volume, const EkVolume *of)
@@ -49,7 +53,7 @@ static guint64 descriptor_block(const EkExtVolume *volume, guint64 number, guint
     guint64 holders[COPIES_MOST];
     guint count = ek_ext_super_groups(super, holders, COPIES_MOST);
     if (!super->meta_bg || meta < super->first_meta_bg)
-        return super->first_data_block + copy * group_blocks + 1 + meta;
+        return ek_ext_behind_super(super, copy) + meta;
     /* In the first group of the meta group, behind its superblock if it has one. */
     gboolean has_super = FALSE;
     for (guint i = 0; i < count; i++)
@@ -128,6 +132,7 @@ EkExtInode ek_ext_inode_read(const EkExtVolume *volume, EkSpan span)
         .flags = ek_span_le32(span, 32),
         .deleted = ek_span_le32(span, 20),
         .generation = ek_span_le32(span, 100),
+        .sectors = ek_span_le32(span, 28) | (guint64)ek_span_le16(span, 116) << 32,
         .modified = moment_at(span, 16, 136),
         .accessed = moment_at(span, 8, 140),
     };
@@ -139,4 +144,46 @@ EkExtInode ek_ext_inode_read(const EkExtVolume *volume, EkSpan span)
     if (inode.size > G_MAXINT64)
         inode.size = 0;
     return inode;
+}
+
+/* A map of blocks: each number names a block of the volume, or none. */
+static gboolean is_possible_map(const EkExtVolume *volume, EkSpan map, gboolean has_extents)
+{
+    if (has_extents)
+        return ek_span_le16(map, 0) == EXTENTS_MAGIC &&
+               ek_span_le16(map, 2) <= ek_span_le16(map, 4) && ek_span_le16(map, 4) <= 4 &&
+               ek_span_le16(map, 6) <= EXTENTS_DEPTH_MOST;
+    for (gsize i = 0; i < map.length; i += 4)
+        if (ek_span_le32(map, i) >= volume->super.blocks)
+            return FALSE;
+    return TRUE;
+}
+
+gboolean ek_ext_inode_is_possible(const EkExtVolume *volume, EkSpan span)
+{
+    EkExtInode inode = ek_ext_inode_read(volume, span);
+    EkSpan map = ek_span_part(span, 40, 60);
+    gboolean has_extents = (inode.flags & EK_EXT_EXTENTS) != 0;
+    gboolean is_folder = (inode.mode & EK_EXT_TYPE) == EK_EXT_FOLDER;
+    guint32 size = volume->super.block_bytes;
+    guint64 most = volume->super.blocks * (size / EK_STEP);
+    if (inode.links > LINKS_MOST || ((inode.flags & EK_EXT_HUGE) == 0 && inode.sectors > most))
+        return FALSE;
+    switch (inode.mode & EK_EXT_TYPE) {
+    case EK_EXT_FOLDER:
+    case EK_EXT_FILE: break;
+    case EK_EXT_LINK: return inode.size > 0 && inode.size <= LINK_MOST;
+    case 0x1000:
+    case 0x2000:
+    case 0x6000:
+    case 0xc000: return inode.size == 0 && inode.sectors <= 2 * (size / EK_STEP);
+    default: return FALSE;
+    }
+    if ((inode.flags & EK_EXT_INLINE) != 0)
+        return inode.size <= volume->super.inode_bytes;
+    if (is_folder && inode.size % size != 0)
+        return FALSE;
+    /* A deleted one has lost its map. */
+    return is_possible_map(volume, map, has_extents) ||
+           (inode.links == 0 && ek_bytes_are_zero(map.data, map.length));
 }

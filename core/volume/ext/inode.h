@@ -40,6 +40,7 @@ typedef struct {
     guint32 flags;
     guint32 deleted; /* Unix time; 0: it is not */
     guint32 generation;
+    guint64 sectors; /* of 512 bytes that it takes, but for EK_EXT_HUGE */
     EkMoment created;
     EkMoment modified;
     EkMoment accessed;
@@ -52,8 +53,13 @@ typedef struct {
 #define EK_EXT_ENCRYPTED 0x800u /* flags */
 #define EK_EXT_EXTENTS 0x80000u
 #define EK_EXT_INLINE 0x10000000u
+#define EK_EXT_ATTRIBUTES 0x200000u /* it holds an attribute of another inode */
+#define EK_EXT_HUGE 0x40000u        /* its blocks are counted in blocks */
 
 EkExtInode ek_ext_inode_read(const EkExtVolume *volume, EkSpan inode);
+
+/* May this be an inode at all? One of noise is none. */
+gboolean ek_ext_inode_is_possible(const EkExtVolume *volume, EkSpan inode);
 
 /* Receives where content lies. Returns FALSE to stop. */
 typedef gboolean (*EkExtSink)(void *data, const EkExtent *extent);

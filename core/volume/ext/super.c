@@ -61,6 +61,7 @@ gboolean ek_ext_super_read(EkSpan span, EkExtSuper *super)
         .block_bytes = MIN_BLOCK << ek_span_le32(span, 24),
         .blocks = ek_span_le32(span, 4) | (wide ? (guint64)ek_span_le32(span, 336) << 32 : 0),
         .first_data_block = ek_span_le32(span, 20),
+        .orphan_file = ek_span_le32(span, 640),
         .blocks_per_group = ek_span_le32(span, 32),
         .inodes_per_group = ek_span_le32(span, 40),
         .inode_bytes = old ? 128 : ek_span_le16(span, 88),
@@ -82,6 +83,14 @@ gboolean ek_ext_super_read(EkSpan span, EkExtSuper *super)
         !super->has_checksum ||
         ek_crc32c(G_MAXUINT32, ek_span_part(span, 0, 1020)) == ek_span_le32(span, 1020);
     return is_sane(super, (ro & RO_BIGALLOC) != 0);
+}
+
+guint64 ek_ext_behind_super(const EkExtSuper *super, guint64 group)
+{
+    /* Where blocks of 1 KiB are counted from 0 the boot block has the first. */
+    gboolean is_second =
+        group == 0 && super->first_data_block == 0 && super->block_bytes == EK_EXT_SUPER_OFFSET;
+    return super->first_data_block + group * (guint64)super->blocks_per_group + (is_second ? 2 : 1);
 }
 
 EkByte ek_ext_super_place(const EkExtSuper *super, guint64 group)

@@ -1,0 +1,138 @@
+/* SPDX-License-Identifier: MIT */
+/* ext3 and ext4 volumes cut off in use: filled by the system's driver, imaged while mounted. What
+ * the file system's own checker shows after playing the journal back, on a copy, is what is shown
+ * without writing. */
+#include "check.h"
+#include "fixture.h"
+#include "program.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define DRIVES 4u
+
+typedef struct {
+    const char *options;
+    const char *mount;
+} Kind;
+
+static const Kind kinds[] = {
+    {"-t ext4 -b 4096", "data=ordered"},
+    {"-t ext4 -b 1024", "data=journal"},
+    {"-t ext3 -b 4096", "data=journal"},
+    {"-t ext4 -b 2048 -O ^64bit,^metadata_csum", "data=writeback,journal_async_commit"},
+    {"-t ext3 -b 1024", "data=ordered"},
+    {"-t ext4 -b 4096", "data=journal"},
+    {"-t ext4 -b 1024 -O inline_data -I 256", "data=journal"},
+    {"-t ext4 -b 4096 -O ^metadata_csum", "data=ordered,journal_checksum"},
+    {"-t ext3 -b 2048", "data=writeback"},
+    {"-t ext4 -b 1024 -O 64bit", "data=ordered"},
+};
+
+/* Writes, deletes and syncs at random; what comes last is only in the journal, or nowhere. */
+#define SCRIPT                                                                                     \
+    "RANDOM=%u; for i in $(seq 40); do head -c $((RANDOM * 2)) /dev/urandom > \"m/tray $i.csv\"; " \
+    "[ $((RANDOM %% 5)) = 0 ] && mkdir \"m/bench $i\" && cp \"m/tray $i.csv\" \"m/bench "          \
+    "$i/copy\"; "                                                                                  \
+    "[ $((RANDOM %% 6)) = 0 ] && rm -f \"m/tray $((RANDOM %% i + 1)).csv\"; "                      \
+    "[ $((RANDOM %% 7)) = 0 ] && mv \"m/tray $i.csv\" \"m/moved $i.csv\"; "                        \
+    "[ $((RANDOM %% 9)) = 0 ] && sync; done; "                                                     \
+    "head -c 50000 /dev/urandom | dd of=m/synced.bin bs=64k conv=fsync status=none; "              \
+    "rm -f \"m/tray $((RANDOM %% 40 + 1)).csv\"; [ $((RANDOM %% 2)) = 0 ] && sync m; true"
+
+/* cut.img: as it lies while it is mounted and `work` is done in it. FALSE where nothing can be
+ * mounted. */
+static gboolean cut_off(const Kind *kind, const char *work)
+{
+    must("rm -rf m cut.img v.img && mkdir m && truncate -s 64M v.img && mke2fs -q -F %s v.img",
+         kind->options);
+    g_autofree char *loop = loop_attach("v.img", "");
+    if (loop == NULL)
+        return FALSE;
+    g_auto(Result) mounted = shell("mount -o %s %s m", kind->mount, loop);
+    if (mounted.status == 0) {
+        write_file("work.sh", work, strlen(work));
+        /* What was written to the drive so far, not what the driver holds in memory. */
+        must("bash work.sh && cp v.img cut.img && umount m");
+    }
+    loop_detach(loop);
+    return mounted.status == 0;
+}
+
+/* Sums and paths of all files, by the system's driver after the checker was at work. */
+static void list_by_system(void)
+{
+    must(
+        "cp cut.img fixed.img; e2fsck -fy fixed.img >checked.log 2>&1; mount -o loop,ro fixed.img "
+        "m "
+        "&& (cd m && find . -path ./lost+found -prune -o -type f -print0 | xargs -0 -r sha256sum | "
+        "sed 's|  ./|  |' | sort) > want && umount m");
+}
+
+static void list_by_program(void)
+{
+    must("rm -rf bench out");
+    done("new bench --adopt cut.img");
+    done("hunt bench");
+    done("extract bench 1 --to out --flat");
+    must("cd out && find . -path ./lost+found -prune -o -type f ! -name extracted.csv -print0 | "
+         "xargs -0 -r sha256sum | sed 's|  ./|  |' | sort > ../got");
+}
+
+static void what_was_committed_is_shown(void)
+{
+    const char *wanted = g_getenv("EKTYPON_TEST_DRIVES");
+    guint drives = wanted != NULL ? (guint)atoi(wanted) : DRIVES;
+    guint32 seed = test_seed();
+    guint due = 0;
+    for (guint i = 0; i < drives; i++) {
+        const Kind *kind = &kinds[(seed + i) % G_N_ELEMENTS(kinds)];
+        g_autofree char *work = g_strdup_printf(SCRIPT, (seed + i) & 0x7fff);
+        if (!cut_off(kind, work)) {
+            fprintf(stderr, " (%s cannot be mounted here)", kind->options);
+            continue;
+        }
+        list_by_system();
+        list_by_program();
+        g_auto(Result) same = shell("cmp want got && grep -q . want");
+        CHECK_STATUS(same, 0);
+        if (same.status != 0) {
+            g_auto(Result) apart = shell("diff want got | head -20");
+            fprintf(stderr, "\nthat was: %s, %s, seed %u\n%s", kind->options, kind->mount, seed + i,
+                    apart.out);
+        }
+        g_auto(Result) volumes = ektypon("volumes bench 1");
+        due += strstr(volumes.out, "was not cleanly unmounted") != NULL ? 1 : 0;
+        g_auto(Result) planned = ektypon("plan bench");
+        CHECK(strstr(volumes.out, "was not cleanly unmounted") == NULL ||
+              strstr(planned.out, "The plan leaves that to the system") != NULL);
+        g_auto(Result) untouched = shell("cmp cut.img bench/image.raw 2>/dev/null || true");
+        CHECK_STATUS(untouched, 0);
+    }
+    CHECK(due > drives / 2 || drives == 0);
+}
+
+/* As it lies: without what only the journal holds. */
+static void without_the_journal_it_is_as_it_lies(void)
+{
+    if (!cut_off(&kinds[0], "echo 3 > m/first.csv; sync; head -c 50000 /dev/urandom | "
+                            "dd of=m/synced.bin bs=64k conv=fsync status=none"))
+        return;
+    list_by_program();
+    g_auto(Result) with = ektypon("find bench 1");
+    g_auto(Result) without = ektypon("find bench 1 --without-journal");
+    CHECK_STATUS(without, 0);
+    CHECK(strlen(without.out) < strlen(with.out));
+    CHECK(strstr(with.out, "synced.bin") != NULL);
+    CHECK(strstr(without.out, "synced.bin") == NULL);
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"what was committed is shown", what_was_committed_is_shown},
+        {"without the journal it is as it lies", without_the_journal_it_is_as_it_lies},
+    };
+    return RUN_TESTS("journal", tests);
+}
