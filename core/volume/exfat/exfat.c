@@ -11,6 +11,8 @@
 #define REGION_SECTORS EK_EXFAT_REGION_SECTORS
 #define SUMMED_SECTORS 11u
 #define ROOT_LOOKED_AT 4096u
+#define STATE 106u
+#define STATE_DIRTY 2u
 
 static const EkSignature signatures[] = {
     {.offset = 3, .length = 8, .bytes = {'E', 'X', 'F', 'A', 'T', ' ', ' ', ' '}},
@@ -237,6 +239,16 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     return EK_USAGE_UNKNOWN;
 }
 
+static char *unclean(EkGate *gate, const EkVolume *volume)
+{
+    (void)gate;
+    gboolean is_dirty =
+        (ek_span_le16((EkSpan){volume->header, EK_HEADER_MOST}, STATE) & STATE_DIRTY) != 0;
+    return is_dirty && !volume->composed
+               ? g_strdup("it was not cleanly unmounted: what was written last may be incomplete")
+               : NULL;
+}
+
 const EkFileSystem ek_fs_exfat = {
     .name = "exfat",
     .signatures = signatures,
@@ -252,6 +264,7 @@ const EkFileSystem ek_fs_exfat = {
     .record = ek_exfat_record_seen,
     .infer = ek_exfat_infer,
     .use = use,
+    .unclean = unclean,
     .open = ek_exfat_open,
     .close = ek_exfat_close,
     .root = ek_exfat_root_number,

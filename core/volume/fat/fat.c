@@ -238,6 +238,27 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
                                      : EK_USAGE_USED;
 }
 
+/* The second entry of the FAT has a bit that is cleared while the volume is in use; the boot sector
+ * one that is set. */
+static char *unclean(EkGate *gate, const EkVolume *volume)
+{
+    EkFatBoot boot;
+    guint8 start[8];
+    EkSpan span = {start, sizeof start};
+    EkSpan header = {volume->header, EK_HEADER_MOST};
+    if (!ek_fat_boot_read(header, &boot))
+        return NULL;
+    gboolean is_used = (ek_span_u8(header, boot.bits == EK_FAT32 ? 65 : 37) & 1) != 0;
+    EkPart part = ek_part_read(gate, volume->first_byte + boot.fat_start, start, sizeof start);
+    if (part == EK_PART_THERE && boot.bits == EK_FAT32)
+        is_used |= (ek_span_le32(span, 4) & 0x08000000) == 0;
+    if (part == EK_PART_THERE && boot.bits == EK_FAT16)
+        is_used |= (ek_span_le16(span, 2) & 0x8000) == 0;
+    return is_used && !volume->composed
+               ? g_strdup("it was not cleanly unmounted: what was written last may be incomplete")
+               : NULL;
+}
+
 static EkByte backup(const EkVolume *volume)
 {
     EkFatBoot boot;
@@ -259,6 +280,7 @@ const EkFileSystem ek_fs_fat = {
     .infer = ek_fat_infer,
     .mend = ek_fat_mend,
     .use = use,
+    .unclean = unclean,
     .structure = "fat-boot",
     .header_bytes = EK_HEADER_MOST,
     .explain = ek_fat_boot_explain,

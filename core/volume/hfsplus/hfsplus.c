@@ -11,6 +11,9 @@
 
 #define EPOCH 2082844800 /* seconds from 1904 to 1970 */
 
+#define ATTRIBUTE_UNMOUNTED 0x100u
+#define ATTRIBUTE_JOURNAL 0x2000u
+
 static const EkSignature signatures[] = {
     {.offset = 0, .length = 4, .bytes = {'H', '+', 0, 4}},
     {.offset = 0, .length = 4, .bytes = {'H', 'X', 0, 5}},
@@ -248,6 +251,18 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     return g_steal_pointer(&volume);
 }
 
+/* The header says whether the volume was unmounted, and whether it has a journal. */
+static char *unclean(EkGate *gate, const EkVolume *volume)
+{
+    guint32 attributes = ek_span_be32((EkSpan){volume->header, EK_HEADER_MOST}, 4);
+    (void)gate;
+    if (volume->composed || (attributes & ATTRIBUTE_UNMOUNTED) != 0)
+        return NULL;
+    return g_strdup_printf(
+        "it was not cleanly unmounted: %s what was written last may be incomplete",
+        (attributes & ATTRIBUTE_JOURNAL) != 0 ? "its journal is not applied, and" : "");
+}
+
 const EkFileSystem ek_fs_hfsplus = {
     .name = "hfsplus",
     .signatures = signatures,
@@ -263,6 +278,7 @@ const EkFileSystem ek_fs_hfsplus = {
     .record_signature_count = G_N_ELEMENTS(record_signatures),
     .record = ek_hfs_record_seen,
     .infer = ek_hfs_infer,
+    .unclean = unclean,
     .open = ek_hfs_open,
     .close = ek_hfs_close,
     .root = ek_hfs_root,

@@ -7,6 +7,9 @@
 
 #define ATTRIBUTE_STANDARD 0x10u
 #define ATTRIBUTE_VOLUME_NAME 0x60u
+#define ATTRIBUTE_STATE 0x70u
+#define STATE_FLAGS 10u
+#define STATE_DIRTY 1u
 #define RECORD_VOLUME 3u
 #define RECORD_ROOT 5u
 #define RECORD_BITMAP 6u
@@ -280,6 +283,24 @@ static EkByte backup(const EkVolume *volume)
     return volume->first_byte + boot.sectors * boot.sector_size;
 }
 
+/* The record $Volume has a flag that is set while the volume is in use. */
+static char *unclean(EkGate *gate, const EkVolume *volume)
+{
+    EkNtfsBoot boot;
+    if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+        return NULL;
+    g_autofree guint8 *record = g_malloc(boot.record_bytes);
+    EkSpan span = {record, boot.record_bytes};
+    if (look_at_record(gate, &boot, volume->core_byte, RECORD_VOLUME, record) != EK_PART_THERE)
+        return NULL;
+    EkSpan state = ek_ntfs_resident(ek_ntfs_record_attribute(span, ATTRIBUTE_STATE));
+    return (ek_span_le16(state, STATE_FLAGS) & STATE_DIRTY) != 0
+               ? g_strdup(
+                     "it was not cleanly unmounted: its log ($LogFile) is not applied, and what "
+                     "was written last may be incomplete")
+               : NULL;
+}
+
 const EkFileSystem ek_fs_ntfs = {
     .name = "ntfs",
     .signatures = signatures,
@@ -295,6 +316,7 @@ const EkFileSystem ek_fs_ntfs = {
     .structure = "ntfs-boot",
     .header_bytes = EK_HEADER_MOST,
     .explain = ek_ntfs_boot_explain,
+    .unclean = unclean,
     .backup = backup,
     .open = ek_ntfs_open,
     .lacks = ek_ntfs_lacks,

@@ -5,6 +5,7 @@
  * which group it is. The files are not listed by this version. */
 #include "volume/formats.h"
 #include "volume/headers.h"
+#include "volume/xfs/log.h"
 
 #include "base/checksum.h"
 
@@ -255,6 +256,8 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     return g_steal_pointer(&volume);
 }
 
+#define LOG_START 48u
+#define LOG_BLOCKS 96u
 #define IN_PROGRESS 126u /* a copy may still say that the volume is being made */
 #define ROOT_UNKNOWN G_MAXUINT64
 
@@ -349,6 +352,23 @@ static EkByte backup(const EkVolume *volume)
     return volume->first_byte + group_byte(&super, 1);
 }
 
+static char *unclean(EkGate *gate, const EkVolume *volume)
+{
+    EkSpan header = {volume->header, EK_HEADER_MOST};
+    Super super;
+    guint64 start = ek_span_be64(header, LOG_START);
+    if (!super_read(header, &super) || start == 0) /* 0: on a drive of its own */
+        return NULL;
+    guint64 group = start >> super.group_blocks_log;
+    guint64 block = group * super.group_blocks + (start & ((1ull << super.group_blocks_log) - 1));
+    EkByte bytes = (EkByte)ek_span_be32(header, LOG_BLOCKS) * super.block_bytes;
+    if (block >= super.blocks ||
+        !ek_xfs_log_is_due(gate, volume->first_byte + block * super.block_bytes, bytes))
+        return NULL;
+    return g_strdup(
+        "it was not cleanly unmounted: its log holds changes that are not in place yet");
+}
+
 const EkFileSystem ek_fs_xfs = {
     .name = "xfs",
     .signatures = signatures,
@@ -356,5 +376,6 @@ const EkFileSystem ek_fs_xfs = {
     .recognise = recognise,
     .measure = measure,
     .mend = mend,
+    .unclean = unclean,
     .backup = backup,
 };
