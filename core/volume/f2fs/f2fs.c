@@ -146,16 +146,20 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     ek_volume_term_number(volume, "checkpoints begin at block", super.checkpoint_block);
     ek_volume_term_number(volume, "main area begins at block", super.main_block);
 
+    guint supers = 0;
     for (guint i = 0; i < 2; i++) {
         EkByte at = volume->first_byte + SUPER_OFFSET + (EkByte)i * BLOCK_BYTES;
         /* What mounting changes stands further behind. */
-        ek_header_reason(volume, ek_header_look(gate, at, data, 108 + 16, copy),
-                         i == 0 ? "superblock" : "second superblock", at, i == 0 ? 20 : 15);
+        EkHeaderState state = ek_header_look(gate, at, data, 108 + 16, copy);
+        supers += state == EK_HEADER_AGREES;
+        ek_header_reason(volume, state, i == 0 ? "superblock" : "second superblock", at,
+                         i == 0 ? 20 : 15);
     }
     Pair checkpoints = weigh_pair(gate, volume, &super, TRUE);
     Pair nodes = weigh_pair(gate, volume, &super, FALSE);
-    ek_header_end(volume, checkpoints.there ||
-                              (checkpoints.unread == 2 && (nodes.there || nodes.unread > 0)));
+    /* Without a checkpoint it does not open, but it is there. */
+    ek_header_end(volume, checkpoints.there || nodes.there || supers == 2 ||
+                              (checkpoints.unread == 2 && nodes.unread > 0));
     return g_steal_pointer(&volume);
 }
 

@@ -18,9 +18,12 @@
 #define RESERVED_MOST 64u
 #define USUAL_RESERVED 32u
 #define COPY_OF_INFO 7u
+#define FILES_TRIED 64u
+#define NEIGHBOURS 4u
+#define FAT_MOST (128u << 10) /* bytes, of 16 bits */
 
 /* The distance between records of a run tells what was seen: folders and FATs form none. */
-enum { SEEN_FOLDER = 0, SEEN_FAT16 = 16, SEEN_FAT32 = 32 };
+enum { SEEN_FOLDER = 0, SEEN_FAT12 = 12, SEEN_FAT16 = 16, SEEN_FAT32 = 32 };
 
 static gboolean is_folder_start(EkSpan span)
 {
@@ -46,6 +49,12 @@ gboolean ek_fat_record_seen(EkSpan span, EkRecord *record)
     }
     if (ek_span_le16(span, 0) == 0xfff8 && (ek_span_le16(span, 2) | 0xc000) == 0xffff) {
         *record = (EkRecord){0, SEEN_FAT16};
+        return TRUE;
+    }
+    /* Twelve bits each; no other content of note begins so. */
+    if (ek_span_u8(span, 0) == 0xf8 && ek_span_le16(span, 1) == 0xffff &&
+        ek_span_le16(span, 3) != 0xffff && ek_span_le16(span, 3) != 0) {
+        *record = (EkRecord){0, SEEN_FAT12};
         return TRUE;
     }
     return FALSE;
@@ -160,7 +169,8 @@ static gboolean find_tables(EkGate *gate, const GArray *runs, const Grid *grid, 
 {
     for (guint i = runs->len; i > 0; i--) {
         const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i - 1);
-        if (run->first_byte >= grid->data || run->stride == SEEN_FOLDER)
+        if (run->first_byte >= grid->data || run->stride == SEEN_FOLDER ||
+            run->stride == SEEN_FAT12)
             continue;
         EkFatBits bits = run->stride == SEEN_FAT32 ? EK_FAT32 : EK_FAT16;
         EkByte root = bits == EK_FAT32 ? 0 : USUAL_ROOT_BYTES;
@@ -264,7 +274,11 @@ static void compose_boot(guint8 *sector, const Grid *grid, const Tables *tables,
         ek_put_le16(sector + 22, (guint16)(tables->bytes / EK_STEP));
     }
     extended[0] = 0x80;
-    memcpy(extended + 18, wide ? "FAT32   " : "FAT16   ", 8);
+    memcpy(extended + 18,
+           wide                       ? "FAT32   "
+           : tables->bits == EK_FAT12 ? "FAT12   "
+                                      : "FAT16   ",
+           8);
     ek_put_le16(sector + 510, 0xaa55);
 }
 
@@ -327,9 +341,14 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, c
     volume->header_byte = tables->first;
     volume->own_sector_size = EK_STEP;
     volume->bytes = boot.bytes;
-    ek_volume_reason(volume, grid->agreeing > 3 ? 20 : 10,
-                     "no boot sector is left: %u folders agree where their clusters are",
-                     grid->agreeing);
+    if (grid->agreeing > 0)
+        ek_volume_reason(volume, grid->agreeing > 3 ? 20 : 10,
+                         "no boot sector is left: %u folders agree where their clusters are",
+                         grid->agreeing);
+    else
+        ek_volume_reason(volume, 10,
+                         "no boot sector is left: both FATs and the root folder follow each other, "
+                         "and its files are as long as their chains");
     ek_volume_reason(volume, 0, "%u reserved sectors before the FAT, %s", reserved, why);
     ek_fat_weigh(gate, volume, &boot);
     if (place != NULL)
@@ -340,6 +359,100 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, c
                      " to %" G_GUINT64_FORMAT " clusters",
                      clusters, most);
     return volume;
+}
+
+/* --- without folders that name their cluster ------------------------------------------------- */
+
+/* How many bytes the root folder of a FAT12 or FAT16 takes: as many entries as makers give it, of
+ * which those behind the last one are blank. */
+static EkByte root_bytes_at(EkGate *gate, EkByte at)
+{
+    static const guint entries[] = {512, 224, 112, 240, 64};
+    for (gsize i = 0; i < G_N_ELEMENTS(entries); i++) {
+        gsize length = entries[i] * (gsize)ENTRY_BYTES;
+        g_autofree guint8 *root = g_malloc(length);
+        if (ek_part_read(gate, at, root, length) != EK_PART_THERE)
+            continue;
+        gsize used = 0;
+        while (used < length && root[used] != 0)
+            used += ENTRY_BYTES;
+        if (ek_bytes_are_zero(root + used, length - used))
+            return length;
+    }
+    return 0;
+}
+
+/* The one size of clusters with which every file of a root folder is as long as its chain. 0: none,
+ * or several. */
+static guint32 cluster_by_chains(EkGate *gate, const Tables *tables)
+{
+    g_autofree guint8 *root = g_malloc(tables->root_bytes);
+    EkSpan span = {root, tables->root_bytes};
+    guint32 clusters = (guint32)MIN(tables->bytes * 8 / (guint)tables->bits - 2, 65524);
+    EkLinkPlaces places = {.bits = (guint)tables->bits,
+                           .clusters = clusters,
+                           .sector_size = EK_STEP,
+                           .copies = 2,
+                           .first = {tables->first, tables->first + tables->bytes},
+                           .bytes = tables->bytes};
+    EkLinkTable links;
+    guint fits = 0;
+    guint32 found = 0;
+    guint files = 0;
+    if (ek_part_read(gate, tables->first + 2 * tables->bytes, root, tables->root_bytes) !=
+        EK_PART_THERE)
+        return 0;
+    ek_links_init(&links, gate, &places, EK_FAT_GLANCE);
+    for (guint32 size = EK_STEP; size <= 65536; size *= 2) {
+        EkFatBoot boot = {.bits = tables->bits, .clusters = clusters, .cluster_bytes = size};
+        gboolean all = ek_fat_count_sound(span, &boot) > 0;
+        files = 0;
+        for (gsize at = 0; at < span.length && root[at] != 0 && all && files < FILES_TRIED;
+             at += ENTRY_BYTES) {
+            guint32 bytes = ek_span_le32(span, at + 28);
+            guint32 first = ek_span_le16(span, at + 26);
+            if (root[at] == 0xe5 || (root[at + 11] & 0x18) != 0 || bytes <= EK_STEP || first < 2 ||
+                first - 2 >= clusters)
+                continue;
+            guint64 wanted = ek_divide_up(bytes, size);
+            EkChain chain = ek_links_follow(&links, first, MIN(wanted, clusters));
+            all = ek_chain_fits(&chain, wanted);
+            files++;
+        }
+        fits += all && files > 0;
+        found = all && files > 0 ? size : found;
+    }
+    ek_links_clear(&links);
+    return fits == 1 ? found : 0;
+}
+
+/* Two FATs right behind each other, and a root folder behind them: that is enough where a table
+ * names the place. */
+static void infer_by_fats(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data)
+{
+    guint volumes = 0;
+    for (guint i = 0; i < evidence->runs->len && volumes < VOLUMES_MOST; i++) {
+        const EkRecordRun *one = &g_array_index(evidence->runs, EkRecordRun, i);
+        for (guint k = i + 1; k < evidence->runs->len && k < i + NEIGHBOURS; k++) {
+            const EkRecordRun *two = &g_array_index(evidence->runs, EkRecordRun, k);
+            EkByte apart = two->first_byte - one->first_byte;
+            if ((one->stride != SEEN_FAT12 && one->stride != SEEN_FAT16) ||
+                two->stride != one->stride || apart % EK_STEP != 0 || apart > FAT_MOST)
+                continue;
+            Tables tables = {one->stride == SEEN_FAT12 ? EK_FAT12 : EK_FAT16, one->first_byte,
+                             apart, 0};
+            EkByte root = one->first_byte + 2 * apart;
+            tables.root_bytes = root_bytes_at(gate, root);
+            Grid grid = {.data = root + tables.root_bytes};
+            if (tables.root_bytes == 0 ||
+                (grid.cluster_bytes = cluster_by_chains(gate, &tables)) == 0 ||
+                find_place(evidence->places, &grid, &tables, 0) == NULL)
+                continue;
+            sink(data, compose(gate, evidence->places, &grid, &tables));
+            volumes++;
+            break;
+        }
+    }
 }
 
 /* The next folders that no volume has taken yet, from `*from` on. */
@@ -391,5 +504,6 @@ gboolean ek_fat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sin
             volumes++;
         }
     }
+    infer_by_fats(gate, evidence, sink, data);
     return TRUE;
 }

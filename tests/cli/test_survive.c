@@ -1,0 +1,269 @@
+/* SPDX-License-Identifier: MIT */
+/* Which single structure, overwritten, makes a volume vanish? None may, where two others stand.
+ * Each format is made by the system's tools, one structure after the other is overwritten with
+ * zeros and with noise, and the table of what is still found is printed. Nothing may be called
+ * whole that is not, and no more volumes be believed than were made. */
+#include "check.h"
+#include "fixture.h"
+#include "program.h"
+
+#include <stdio.h>
+#include <string.h>
+
+#define START ((gsize)1 << 20)
+#define STRUCTURES_MOST 10u
+
+typedef struct {
+    const char *name;
+    gsize first; /* bytes into the volume */
+    gsize bytes;
+} Structure;
+
+typedef struct {
+    const char *format;
+    const char *name; /* as it is listed */
+    const char *maker;
+    guint mib;
+    gboolean has_files; /* `src` is in it */
+    guint (*structures)(EkSpan volume, Structure *found);
+} Kind;
+
+static guint fat_structures(EkSpan volume, Structure *found)
+{
+    gsize reserved = ek_span_le16(volume, 14) * 512ul;
+    gsize fat =
+        (ek_span_le16(volume, 22) != 0 ? ek_span_le16(volume, 22) : ek_span_le32(volume, 36)) *
+        512ul;
+    gboolean wide = ek_span_le16(volume, 22) == 0;
+    guint count = 0;
+    found[count++] = (Structure){"boot sector", 0, 512};
+    if (wide) {
+        found[count++] = (Structure){"FSInfo", 512, 512};
+        found[count++] = (Structure){"backup boot sector", 6 * 512, 512};
+    }
+    found[count++] = (Structure){"first entries of FATs", reserved, 512};
+    found[count++] = (Structure){"FAT 1", reserved, fat};
+    found[count++] = (Structure){"FAT 2", reserved + fat, fat};
+    found[count++] = (Structure){"root folder", reserved + 2 * fat, 512};
+    return count;
+}
+
+static guint exfat_structures(EkSpan volume, Structure *found)
+{
+    gsize size = 1ul << ek_span_u8(volume, 108);
+    gsize heap = ek_span_le32(volume, 88) * size;
+    gsize cluster = size << ek_span_u8(volume, 109);
+    gsize root = heap + (ek_span_le32(volume, 96) - 2) * cluster;
+    guint count = 0;
+    found[count++] = (Structure){"boot sector", 0, 512};
+    found[count++] = (Structure){"main boot region", 0, 12 * size};
+    found[count++] = (Structure){"backup boot region", 12 * size, 12 * size};
+    found[count++] = (Structure){"both checksums", 11 * size, size};
+    found[count++] = (Structure){"FAT", ek_span_le32(volume, 80) * size, 4096};
+    found[count++] = (Structure){"bitmap", heap, cluster};
+    found[count++] = (Structure){"root folder", root, 512};
+    return count;
+}
+
+static guint ntfs_structures(EkSpan volume, Structure *found)
+{
+    gsize cluster = ek_span_le16(volume, 11) * (gsize)ek_span_u8(volume, 13);
+    gsize table = (gsize)ek_span_le64(volume, 48) * cluster;
+    gsize mirror = (gsize)ek_span_le64(volume, 56) * cluster;
+    guint count = 0;
+    found[count++] = (Structure){"boot sector", 0, 512};
+    found[count++] = (Structure){"backup boot sector", (gsize)ek_span_le64(volume, 40) * 512, 512};
+    found[count++] = (Structure){"$MFT record", table, 1024};
+    found[count++] = (Structure){"first records", table, 4096};
+    found[count++] = (Structure){"root folder record", table + 5 * 1024, 1024};
+    found[count++] = (Structure){"$MFT mirror", mirror, 4096};
+    return count;
+}
+
+static guint ext_structures(EkSpan volume, Structure *found)
+{
+    EkSpan super = {volume.data + 1024, 1024};
+    gsize block = 1024ul << ek_span_le32(super, 24);
+    gsize descriptors = (ek_span_le32(super, 20) + 1) * block;
+    EkSpan first = {volume.data + descriptors, 64};
+    gsize group = ek_span_le32(super, 32) * block;
+    guint count = 0;
+    found[count++] = (Structure){"superblock", 1024, 1024};
+    found[count++] = (Structure){"group descriptors", descriptors, block};
+    found[count++] = (Structure){"first copy", group + ek_span_le32(super, 20) * block, 2 * block};
+    found[count++] = (Structure){"block bitmap", ek_span_le32(first, 0) * block, block};
+    found[count++] = (Structure){"inode bitmap", ek_span_le32(first, 4) * block, block};
+    found[count++] = (Structure){"inode table", ek_span_le32(first, 8) * block, 4096};
+    return count;
+}
+
+static guint xfs_structures(EkSpan volume, Structure *found)
+{
+    gsize group = (gsize)ek_span_be32(volume, 84) * ek_span_be32(volume, 4);
+    guint count = 0;
+    found[count++] = (Structure){"superblock", 0, 512};
+    found[count++] = (Structure){"first group's headers", 512, 1536};
+    found[count++] = (Structure){"second superblock", group, 512};
+    found[count++] = (Structure){"root inodes", 64 * 1024, 64 * 1024};
+    return count;
+}
+
+static guint btrfs_structures(EkSpan volume, Structure *found)
+{
+    (void)volume;
+    guint count = 0;
+    found[count++] = (Structure){"superblock", 65536, 4096};
+    found[count++] = (Structure){"mirror", 64ul << 20, 4096};
+    return count;
+}
+
+static guint f2fs_structures(EkSpan volume, Structure *found)
+{
+    gsize checkpoint = ek_span_le32(volume, 1024 + 0x4c) * 4096ul;
+    guint count = 0;
+    found[count++] = (Structure){"superblock", 1024, 1024};
+    found[count++] = (Structure){"second superblock", 4096 + 1024, 1024};
+    found[count++] = (Structure){"checkpoint", checkpoint, 4096};
+    return count;
+}
+
+static guint iso_structures(EkSpan volume, Structure *found)
+{
+    (void)volume;
+    guint count = 0;
+    found[count++] = (Structure){"system area", 0, 512};
+    found[count++] = (Structure){"terminator", 18 * 2048, 2048};
+    found[count++] = (Structure){"path table", 20 * 2048, 2048};
+    return count;
+}
+
+static const Kind kinds[] = {
+    {"FAT12", "fat12", "mkfs.fat -F 12 -s 2 -n SEEDS", 4, TRUE, fat_structures},
+    {"FAT16", "fat16", "mkfs.fat -F 16 -n SEEDS", 32, TRUE, fat_structures},
+    {"FAT32", "fat32", "mkfs.fat -F 32 -s 1 -n SEEDS", 40, TRUE, fat_structures},
+    {"exFAT", "exfat", "mkfs.exfat -L SEEDS", 40, FALSE, exfat_structures},
+    {"NTFS", "ntfs", "mkfs.ntfs -q -F -L SEEDS", 40, FALSE, ntfs_structures},
+    {"ext2", "ext2", "mke2fs -q -F -t ext2 -b 1024 -L SEEDS -d src", 40, TRUE, ext_structures},
+    {"ext4", "ext4", "mke2fs -q -F -t ext4 -b 4096 -L SEEDS -d src", 200, TRUE, ext_structures},
+    {"XFS", "xfs", "mkfs.xfs -q -L SEEDS", 310, FALSE, xfs_structures},
+    {"Btrfs", "btrfs", "mkfs.btrfs -q -L SEEDS", 130, FALSE, btrfs_structures},
+    {"F2FS", "f2fs", "mkfs.f2fs -q -l SEEDS", 60, FALSE, f2fs_structures},
+    {"ISO 9660", "iso9660", "sh -c 'genisoimage -quiet -R -V SEEDS -o $0 src'", 0, FALSE,
+     iso_structures},
+};
+
+/* drive.img: the volume as the second MiB of it, named by the table. The sums of its files are in
+ * `truth`. */
+static void make_drive(const Kind *kind)
+{
+    must("rm -rf src v.img && mkdir src && for i in $(seq 20); do head -c $((i * 1500)) "
+         "/dev/urandom > src/tray$i.csv; done; cd src && sha256sum * | cut -c1-64 > ../truth");
+    if (kind->mib > 0)
+        must("truncate -s %uM v.img", kind->mib);
+    must("%s v.img >maker.log 2>&1", kind->maker);
+    if (strstr(kind->maker, "fat -F") != NULL)
+        must("MTOOLS_SKIP_CHECK=1 mcopy -i v.img src/* ::");
+    must("rm -f drive.img; truncate -s $(($(stat -c %%s v.img) + 2097152)) drive.img && "
+         "printf 'start=2048,size=%%d,type=7\\n' $(($(stat -c %%s v.img) / 512)) | "
+         "sfdisk -q drive.img && dd if=v.img of=drive.img bs=1M seek=1 conv=notrunc status=none");
+}
+
+/* The confidence of the volume that was made; -1: it was not found. */
+static int look(const Kind *kind)
+{
+    int confidence = -1;
+    must("rm -rf bench");
+    done("new bench --adopt drive.img");
+    done("hunt bench");
+    g_auto(Result) result = ektypon("volumes bench --json");
+    json_t *json = result_json(&result);
+    json_t *list = json_object_get(json, "volumes");
+    json_t *volume = NULL;
+    gsize index = 0;
+    json_array_foreach(list, index, volume)
+    {
+        gboolean is_it = json_u64(volume, "first_byte") == START &&
+                         g_str_equal(json_text(volume, "filesystem"), kind->name);
+        if (is_it)
+            confidence = MAX(confidence, (int)json_u64(volume, "confidence"));
+        /* Nothing else was made. */
+        CHECK(is_it || json_u64(volume, "confidence") < 50);
+        if (!is_it && json_u64(volume, "confidence") >= 50)
+            fprintf(stderr, "\n%s: also %s at %llu\n", kind->format,
+                    json_text(volume, "filesystem"),
+                    (unsigned long long)json_u64(volume, "first_byte"));
+    }
+    json_decref(json);
+    return confidence;
+}
+
+/* What is called whole of its files must be. */
+static void check_files(const Kind *kind, const char *what)
+{
+    gsize length = 0;
+    g_autofree guint8 *truth = read_file("truth", &length);
+    g_autofree char *sums = g_strndup((const char *)truth, length);
+    g_auto(Result) taken =
+        shell("rm -rf out; %s extract bench 1 --to out --json 2>/dev/null", EKTYPON_PROGRAM_PATH);
+    json_t *json = json_loads(taken.out, 0, NULL);
+    json_t *file = NULL;
+    gsize index = 0;
+    json_array_foreach(json_object_get(json, "files"), index, file)
+    {
+        const char *sum = json_text(file, "sha256");
+        gboolean is_lie = g_str_equal(json_text(file, "condition"), "whole") && sum != NULL &&
+                          strstr(sums, sum) == NULL;
+        CHECK(!is_lie);
+        if (is_lie)
+            fprintf(stderr, "\n%s without %s: %s is called whole\n", kind->format, what,
+                    json_text(file, "path"));
+    }
+    json_decref(json);
+}
+
+static void overwrite(gsize at, const guint8 *data, gsize length)
+{
+    FILE *file = fopen("drive.img", "r+b");
+    CHECK(file != NULL && fseek(file, (long)at, SEEK_SET) == 0 &&
+          fwrite(data, 1, length, file) == length && fclose(file) == 0);
+}
+
+static void no_single_structure_makes_a_volume_vanish(void)
+{
+    g_autoptr(GString) table = g_string_new("\n");
+    for (gsize k = 0; k < G_N_ELEMENTS(kinds); k++) {
+        const Kind *kind = &kinds[k];
+        Structure structures[STRUCTURES_MOST];
+        gsize length = 0;
+        make_drive(kind);
+        g_autofree guint8 *drive = read_file("drive.img", &length);
+        guint count = kind->structures((EkSpan){drive + START, length - START}, structures);
+        for (guint i = 0; i < count; i++) {
+            int confidence[2] = {0};
+            for (guint way = 0; way < 2; way++) {
+                gsize at = START + structures[i].first;
+                g_autofree guint8 *other = g_malloc0(structures[i].bytes);
+                CHECK(at + structures[i].bytes <= length);
+                if (way == 1)
+                    fill_noise(other, structures[i].bytes, i + 1);
+                overwrite(at, other, structures[i].bytes);
+                confidence[way] = look(kind);
+                CHECK(confidence[way] >= 0);
+                if (kind->has_files && confidence[way] >= 0)
+                    check_files(kind, structures[i].name);
+                overwrite(at, drive + at, structures[i].bytes);
+            }
+            g_string_append_printf(table, "  %-9s %-24s zeros %3d, noise %3d\n", kind->format,
+                                   structures[i].name, confidence[0], confidence[1]);
+        }
+    }
+    fputs(table->str, stderr);
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"no single structure makes a volume vanish", no_single_structure_makes_a_volume_vanish},
+    };
+    return RUN_TESTS("survive", tests);
+}
