@@ -329,7 +329,8 @@ static void carry_through(Drive *drive)
     done("hunt bench");
     g_auto(Result) plan = ektypon("plan bench");
     CHECK_STATUS(plan, 0);
-    CHECK_CONTAINS(plan.out, damage == 0 ? "" : "every planned volume opens");
+    CHECK(strstr(plan.out, "does not open") == NULL);
+    CHECK_CONTAINS(plan.out, damage == 0 ? "" : "planned volume");
     done("clone bench clone.img");
     /* Without the table, and with a link missing, nothing tells that what it led to was logical. */
     guint both = 1u << DAMAGE_START | 1u << DAMAGE_LINK;

@@ -9,6 +9,7 @@
 
 #define SUMMED_SECTORS 11u
 #define EXTENDED_SECTORS 8u
+#define STATE 106u
 #define SHARE_IN_USE 112u /* of neither's sum */
 #define SHARE_NOT_KNOWN 0xffu
 #define EXTENDED_MARK 0xaa550000u
@@ -16,7 +17,8 @@
 typedef struct {
     guint8 *data;
     gsize length;
-    gboolean is_whole;
+    gboolean has_boot; /* its boot sector says what the volume's does */
+    gboolean is_whole; /* that, and its sum fits */
 } Region;
 
 static void read_region(EkGate *gate, const EkExfatBoot *boot, EkByte at, Region *region)
@@ -26,57 +28,75 @@ static void read_region(EkGate *gate, const EkExfatBoot *boot, EkByte at, Region
     region->length = (gsize)EK_EXFAT_REGION_SECTORS * boot->sector_size;
     region->data = g_malloc0(region->length);
     EkSpan span = {region->data, region->length};
+    gboolean was_read = ek_part_read(gate, at, region->data, region->length) == EK_PART_THERE;
+    region->has_boot = ek_exfat_boot_read(span, &own) && own.sectors == boot->sectors &&
+                       own.heap_sector == boot->heap_sector && own.serial == boot->serial &&
+                       own.fat_sector == boot->fat_sector && own.root_cluster == boot->root_cluster;
     region->is_whole =
-        ek_part_read(gate, at, region->data, region->length) == EK_PART_THERE &&
-        ek_exfat_boot_read(span, &own) && own.sectors == boot->sectors &&
-        own.heap_sector == boot->heap_sector && own.serial == boot->serial &&
+        was_read && region->has_boot &&
         ek_span_le32(span, summed) == ek_exfat_sum(ek_span_part(span, 0, summed), TRUE);
 }
 
-/* No boot code, no parameters of a maker. */
-static void compose(const EkVolume *volume, const EkExfatBoot *boot, Region *region)
+static void set_sum(guint8 *data, gsize size)
 {
-    gsize size = boot->sector_size;
-    memset(region->data, 0, region->length);
-    memcpy(region->data, volume->header, EK_HEADER_MOST);
-    for (gsize i = 1; i <= EXTENDED_SECTORS; i++)
-        ek_put_le32(region->data + (i + 1) * size - 4, EXTENDED_MARK);
-    EkSpan summed = {region->data, SUMMED_SECTORS * size};
-    guint32 sum = ek_exfat_sum(summed, TRUE);
-    for (gsize at = SUMMED_SECTORS * size; at < region->length; at += 4)
-        ek_put_le32(region->data + at, sum);
+    guint32 sum = ek_exfat_sum((EkSpan){data, SUMMED_SECTORS * size}, TRUE);
+    for (gsize at = SUMMED_SECTORS * size; at < EK_EXFAT_REGION_SECTORS * size; at += 4)
+        ek_put_le32(data + at, sum);
+}
+
+/* What a region should be: as little else as makes it right. Where the other one is whole it is
+ * like that, but for its own state and share in use; else it keeps what no rule contradicts, a
+ * maker's parameters among it, under a new sum. The caller frees. */
+static guint8 *wanted_for(const Region *own, const Region *other, const EkVolume *volume,
+                          gsize size)
+{
+    static const guint8 own_bytes[] = {STATE, STATE + 1, SHARE_IN_USE};
+    guint8 *wanted = g_memdup2(other->is_whole ? other->data : own->data, own->length);
+    if (!other->is_whole && !own->has_boot)
+        memcpy(wanted, volume->header, EK_HEADER_MOST);
+    if (own->has_boot)
+        for (gsize i = 0; i < G_N_ELEMENTS(own_bytes); i++)
+            wanted[own_bytes[i]] = own->data[own_bytes[i]];
+    else
+        wanted[SHARE_IN_USE] = SHARE_NOT_KNOWN;
+    for (gsize i = 1; i <= EXTENDED_SECTORS && !other->is_whole; i++) {
+        guint8 *mark = wanted + (i + 1) * size - 4;
+        if (ek_span_le32((EkSpan){mark, 4}, 0) == EXTENDED_MARK)
+            continue;
+        memset(wanted + i * size, 0, size);
+        ek_put_le32(mark, EXTENDED_MARK);
+    }
+    set_sum(wanted, size);
+    return wanted;
 }
 
 gboolean ek_exfat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
                        GError **error)
 {
     EkExfatBoot boot;
-    Region first;
-    Region second;
+    Region regions[2];
     if (!ek_exfat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return ek_error_set(error, EK_ERROR_DAMAGED, "the kept boot sector is none");
-    EkByte backup = volume->first_byte + (EkByte)EK_EXFAT_REGION_SECTORS * boot.sector_size;
-    read_region(gate, &boot, volume->first_byte, &first);
-    read_region(gate, &boot, backup, &second);
-    g_autofree char *from =
-        first.is_whole ? g_strdup("the main one")
-        : second.is_whole
-            ? g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT, backup / EK_STEP)
-            : g_strdup("what its other traces tell");
-    /* Each of them keeps a state and a share in use of its own: a whole one is right as it is. */
-    Region *good = first.is_whole ? &first : &second;
-    if (!good->is_whole)
-        compose(volume, &boot, good);
-    if (!first.is_whole) {
-        good->data[SHARE_IN_USE] = SHARE_NOT_KNOWN;
-        ek_header_mend_range(gate, "exfat-boot", volume->first_byte, good->data, good->length,
-                             "main boot region", from, sink, data);
+    EkByte bytes = (EkByte)EK_EXFAT_REGION_SECTORS * boot.sector_size;
+    for (guint i = 0; i < 2; i++)
+        read_region(gate, &boot, volume->first_byte + i * bytes, &regions[i]);
+    for (guint i = 0; i < 2; i++) {
+        const Region *other = &regions[1 - i];
+        /* Each keeps a state and a share in use of its own: a whole one is right as it is. */
+        if (regions[i].is_whole)
+            continue;
+        g_autofree guint8 *wanted = wanted_for(&regions[i], other, volume, boot.sector_size);
+        g_autofree char *from =
+            other->is_whole       ? g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT,
+                                                    (volume->first_byte + (1 - i) * bytes) / EK_STEP)
+            : regions[i].has_boot ? g_strdup("its own sectors, under a new checksum")
+                                  : g_strdup("what its other traces tell");
+        ek_header_mend_range(gate, "exfat-boot", volume->first_byte + i * bytes, wanted,
+                             regions[i].length, i == 0 ? "main boot region" : "backup boot region",
+                             from, sink, data);
     }
-    if (!second.is_whole)
-        ek_header_mend_range(gate, "exfat-boot", backup, good->data, good->length,
-                             "backup boot region", from, sink, data);
-    g_free(first.data);
-    g_free(second.data);
+    g_free(regions[0].data);
+    g_free(regions[1].data);
     return TRUE;
 }
 

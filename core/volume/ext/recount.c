@@ -17,6 +17,7 @@
 #define SUM_AT 30u /* in a descriptor */
 #define WIDE_BYTES 64u
 #define PIECE_BYTES 65536u
+#define OWN_INODES 10u
 
 static EkSpan raw_of(const EkExtRecount *recount)
 {
@@ -130,17 +131,17 @@ static guint32 blocks_a_bit(const EkExtRecount *recount)
     return has_ro(recount, RO_BIGALLOC) && log < 20 ? 1u << log : 1;
 }
 
-/* A bitmap that was never written may hold anything: one with nothing in it, or in which what is
- * behind its end is not marked as used, is none to rely on. */
+/* Of a bitmap what is behind its end is marked as used: one in which that is not so is none to rely
+ * on, nor one with nothing in it where the group is flagged as never written. */
 static gboolean was_written(const EkExtRecount *recount, const guint8 *descriptor, guint16 flag,
                             const guint8 *bitmap, guint64 bits)
 {
     gboolean is_flagged = (ek_span_le16((EkSpan){descriptor, 32}, 18) & flag) != 0 &&
                           has_ro(recount, RO_GROUP_SUMS | RO_CHECKSUM);
     guint64 end = (guint64)recount->super.block_bytes * 8;
-    return !is_flagged || (!ek_bytes_are_zero(bitmap, (gsize)(bits / 8)) &&
-                           count_free(bitmap + bits / 8, end - bits / 8 * 8) ==
-                               count_free(bitmap + bits / 8, bits % 8));
+    return count_free(bitmap + bits / 8, end - bits / 8 * 8) ==
+               count_free(bitmap + bits / 8, bits % 8) &&
+           !(is_flagged && ek_bytes_are_zero(bitmap, (gsize)(bits / 8)));
 }
 
 static void clear_flag(guint8 *descriptor, guint16 flag)
@@ -164,16 +165,20 @@ static void recount_blocks(const EkExtRecount *recount, guint64 group, guint8 *d
     put_bitmap_sum(recount, descriptor, bitmap, all, 24, 56);
 }
 
-/* Folders among the inodes that are in use; those that were not read count as none. */
-static guint32 count_folders(const EkExtRecount *recount, const guint8 *descriptor,
-                             const guint8 *bitmap, guint64 *end)
+/* Folders among the inodes that are in use; those that were not read count as none. FALSE where
+ * many of them are none that can be: then nothing is counted by them. */
+static gboolean count_folders(const EkExtRecount *recount, const guint8 *descriptor,
+                              const guint8 *bitmap, guint32 *folders, guint64 *end)
 {
     const EkExtSuper *super = &recount->super;
     g_autofree guint8 *piece = g_malloc(PIECE_BYTES);
     guint64 from = 0; /* inodes in the piece */
     guint64 behind = 0;
     EkByte table = recount->first_byte + get_field(recount, descriptor, 8, 40) * super->block_bytes;
-    guint32 folders = 0;
+    EkExtVolume volume = {.gate = recount->gate, .super = *super};
+    guint used = 0;
+    guint impossible = 0;
+    *folders = 0;
     *end = 0;
     for (guint64 i = 0; i < super->inodes_per_group; i++) {
         if (!is_used(bitmap, i))
@@ -187,9 +192,14 @@ static guint32 count_folders(const EkExtRecount *recount, const guint8 *descript
                 memset(piece, 0, PIECE_BYTES);
         }
         EkSpan inode = {piece + (i - from) * super->inode_bytes, super->inode_bytes};
-        folders += (ek_span_le16(inode, 0) & EK_EXT_TYPE) == EK_EXT_FOLDER ? 1 : 0;
+        if (ek_span_le16(inode, 0) == 0)
+            continue;
+        used++;
+        impossible += ek_ext_inode_is_possible(&volume, inode) ? 0 : 1;
+        *folders += (ek_span_le16(inode, 0) & EK_EXT_TYPE) == EK_EXT_FOLDER ? 1 : 0;
     }
-    return folders;
+    /* The format's own inodes are unlike files. */
+    return impossible <= OWN_INODES + used / 8;
 }
 
 static void recount_inodes(const EkExtRecount *recount, guint8 *descriptor)
@@ -202,7 +212,9 @@ static void recount_inodes(const EkExtRecount *recount, guint8 *descriptor)
         return;
     clear_flag(descriptor, INODES_NOT_WRITTEN);
     put_half(recount, descriptor, 14, 46, count_free(bitmap, bits));
-    put_half(recount, descriptor, 16, 48, count_folders(recount, descriptor, bitmap, &end));
+    guint32 folders = 0;
+    if (count_folders(recount, descriptor, bitmap, &folders, &end))
+        put_half(recount, descriptor, 16, 48, folders);
     if (has_ro(recount, RO_GROUP_SUMS | RO_CHECKSUM))
         put_half(recount, descriptor, 28, 50, (guint32)(bits - end));
     put_bitmap_sum(recount, descriptor, bitmap, bits, 26, 58);
