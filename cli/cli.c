@@ -2,6 +2,7 @@
 #include "cli.h"
 
 #include "base/text.h"
+#include "nearest.h"
 #include "show.h"
 
 #include <signal.h>
@@ -123,6 +124,34 @@ int ek_cli_misused(EkCli *cli, const char *format, ...)
     return explain_usage(cli, what);
 }
 
+/* The name of a positional argument, as the usage has it: "SOURCE". The caller frees. */
+static char *operand_name(const EkCommand *command, gsize index)
+{
+    g_auto(GStrv) words = g_strsplit_set(command->arguments, " []", -1);
+    for (char **word = words; *word != NULL; word++)
+        if (**word != '\0' && index-- == 0)
+            return g_strdup(*word);
+    return g_strdup("");
+}
+
+/* The option that is nearest to the first one that there is not. */
+static const char *nearest_option(const EkCli *cli, const GOptionEntry *entries)
+{
+    g_autoptr(GPtrArray) names = g_ptr_array_new();
+    for (const GOptionEntry *entry = entries; entry != NULL && entry->long_name != NULL; entry++)
+        g_ptr_array_add(names, (gpointer)entry->long_name);
+    g_ptr_array_add(names, NULL);
+    for (int i = 1; i < cli->argc; i++) {
+        if (!g_str_has_prefix(cli->argv[i], "--") || cli->argv[i][2] == '\0')
+            continue;
+        g_autofree char *word = g_strndup(cli->argv[i] + 2, strcspn(cli->argv[i] + 2, "="));
+        const char *nearest = ek_nearest(word, (const char *const *)names->pdata);
+        if (!g_strv_contains((const char *const *)names->pdata, word))
+            return nearest;
+    }
+    return NULL;
+}
+
 gboolean ek_cli_parse(EkCli *cli, const GOptionEntry *entries, int *status)
 {
     gboolean help = FALSE;
@@ -139,7 +168,12 @@ gboolean ek_cli_parse(EkCli *cli, const GOptionEntry *entries, int *status)
     g_option_group_add_entries(group, own);
     g_option_context_set_main_group(context, group);
     if (!g_option_context_parse(context, &cli->argc, &cli->argv, &error)) {
-        *status = explain_usage(cli, error->message);
+        const char *nearest = nearest_option(cli, entries);
+        g_autofree char *what =
+            nearest != NULL && g_error_matches(error, G_OPTION_ERROR, G_OPTION_ERROR_UNKNOWN_OPTION)
+                ? g_strdup_printf("%s. The nearest one: --%s", error->message, nearest)
+                : g_strdup(error->message);
+        *status = explain_usage(cli, what);
         return FALSE;
     }
     if (help) {
@@ -156,8 +190,12 @@ gboolean ek_cli_parse(EkCli *cli, const GOptionEntry *entries, int *status)
     }
     cli->operands = operands;
     if (count < cli->command->least || count > cli->command->most) {
-        *status = explain_usage(cli, count < cli->command->least ? "something is missing"
-                                                                 : "too many arguments");
+        g_autofree char *missing = operand_name(cli->command, count);
+        g_autofree char *what =
+            count < cli->command->least
+                ? g_strdup_printf("missing argument: %s", missing)
+                : g_strdup_printf("unexpected argument: %s", operands[cli->command->most]);
+        *status = explain_usage(cli, what);
         return FALSE;
     }
     return TRUE;

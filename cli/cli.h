@@ -30,7 +30,6 @@ typedef struct {
     gsize least; /* positional arguments */
     gsize most;
     int (*run)(EkCli *cli);
-    gboolean on_image; /* what it tells is no better than the image is */
 } EkCommand;
 
 /* All state of the program, passed to whoever needs it. */
@@ -111,6 +110,7 @@ int ek_command_plan(EkCli *cli);
 int ek_command_clone(EkCli *cli);
 int ek_command_apply(EkCli *cli);
 int ek_command_undo(EkCli *cli);
+int ek_command_set(EkCli *cli);
 int ek_command_status(EkCli *cli);
 int ek_command_log(EkCli *cli);
 int ek_command_help(EkCli *cli);

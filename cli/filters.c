@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 #include "filters.h"
 
+#include "nearest.h"
 #include "numbers.h"
 
 static gboolean take_kinds(const char *text, guint *kinds)
@@ -43,6 +44,22 @@ static char **take_endings(const char *text)
     return endings;
 }
 
+static const char *nearest_condition(const char *word)
+{
+    const char *names[EK_CONDITIONS + 1] = {NULL};
+    for (guint i = 0; i < EK_CONDITIONS; i++)
+        names[i] = ek_condition_name((EkCondition)i);
+    return ek_nearest(word, names);
+}
+
+static const char *nearest_kind(const char *word)
+{
+    const char *names[EK_KINDS + 1] = {NULL};
+    for (guint i = 0; i < EK_KINDS; i++)
+        names[i] = ek_kind_name((EkKind)i);
+    return ek_nearest(word, names);
+}
+
 typedef struct {
     const char *option;
     const char *text;
@@ -60,6 +77,8 @@ static char *take_all(const EkFilterWords *words, EkFilter *filter)
         {"accessed-after", words->accessed_after, &filter->accessed.after},
         {"accessed-before", words->accessed_before, &filter->accessed.before},
     };
+    const char *nearest = words->conditions != NULL ? nearest_condition(words->conditions) : NULL;
+    const char *near_kind = words->kinds != NULL ? nearest_kind(words->kinds) : NULL;
     for (gsize i = 0; i < G_N_ELEMENTS(dates); i++)
         if (dates[i].text != NULL && !ek_filter_bound(dates[i].text, dates[i].bound))
             return g_strdup_printf(
@@ -74,18 +93,24 @@ static char *take_all(const EkFilterWords *words, EkFilter *filter)
                                words->smaller);
     if (words->kinds != NULL && !take_kinds(words->kinds, &filter->kinds))
         return g_strdup_printf("--kind takes pictures, video, audio, documents, mail, databases, "
-                               "archives, programs or other, not \"%s\"",
-                               words->kinds);
+                               "archives, programs or other, not \"%s\"%s%s",
+                               words->kinds, near_kind != NULL ? ". The nearest one: " : "",
+                               near_kind != NULL ? near_kind : "");
     if (words->by_content && words->kinds == NULL)
         return g_strdup("--by-content says how --kind is judged: name a kind too");
     if (words->conditions != NULL && !take_conditions(words->conditions, &filter->conditions))
         return g_strdup_printf(
-            "--condition takes whole, holed, overwritten or unplaced, not \"%s\"",
-            words->conditions);
+            "--condition takes whole, holed, overwritten, unplaced or doubtful, not \"%s\"%s%s",
+            words->conditions, nearest != NULL ? ". The nearest one: " : "",
+            nearest != NULL ? nearest : "");
     if (words->deleted && words->not_deleted)
         return g_strdup("--deleted and --not-deleted are never both true");
+    if (words->name != NULL && words->name_is != NULL)
+        return g_strdup("--name and --name-is: give one of them");
     if (words->name != NULL)
-        filter->name = ek_filter_pattern(words->name);
+        filter->name = ek_filter_part(words->name);
+    if (words->name_is != NULL)
+        filter->name = ek_filter_pattern(words->name_is);
     if (words->path != NULL)
         filter->path = ek_filter_pattern(words->path);
     if (words->endings != NULL)
@@ -99,12 +124,19 @@ static char *take_all(const EkFilterWords *words, EkFilter *filter)
 
 gboolean ek_filters_take(EkCli *cli, EkFilterWords *words, EkFilter *filter, int *status)
 {
-    char **all[] = {&words->name,           &words->path,
-                    &words->kinds,          &words->endings,
-                    &words->larger,         &words->smaller,
-                    &words->created_after,  &words->created_before,
-                    &words->modified_after, &words->modified_before,
-                    &words->accessed_after, &words->accessed_before,
+    char **all[] = {&words->name,
+                    &words->name_is,
+                    &words->path,
+                    &words->kinds,
+                    &words->endings,
+                    &words->larger,
+                    &words->smaller,
+                    &words->created_after,
+                    &words->created_before,
+                    &words->modified_after,
+                    &words->modified_before,
+                    &words->accessed_after,
+                    &words->accessed_before,
                     &words->conditions};
     *filter = (EkFilter){0};
     g_autofree char *wrong = take_all(words, filter);

@@ -9,6 +9,7 @@
 /* As they were written. */
 typedef struct {
     char *name;
+    char *name_is;
     char *path;
     char *kinds;
     char *endings;
@@ -31,7 +32,9 @@ typedef struct {
         option, 0, 0, G_OPTION_ARG_STRING, field, what, value                                      \
     }
 #define EK_FILTER_ENTRIES(words)                                                                   \
-    EK_FILTER_WORD("name", &(words).name, "called so (* and ?, any case)", "PATTERN"),             \
+    EK_FILTER_WORD("name", &(words).name,                                                          \
+                   "file name contains this, or matches * and ? (any case)", "PATTERN"),           \
+        EK_FILTER_WORD("name-is", &(words).name_is, "file name is this (any case)", "NAME"),       \
         EK_FILTER_WORD("path", &(words).path, "with such a path", "PATTERN"),                      \
         EK_FILTER_WORD("kind", &(words).kinds,                                                     \
                        "pictures, video, audio, documents, mail, databases, archives, programs, "  \
@@ -55,8 +58,8 @@ typedef struct {
         EK_FILTER_WORD("created-before", &(words).created_before, "made before that", "DATE"),     \
         EK_FILTER_WORD("accessed-after", &(words).accessed_after, "read then or later", "DATE"),   \
         EK_FILTER_WORD("accessed-before", &(words).accessed_before, "read before that", "DATE"),   \
-        EK_FILTER_WORD("condition", &(words).conditions, "whole, holed, overwritten, unplaced",    \
-                       "CONDITION,…"),                                                             \
+        EK_FILTER_WORD("condition", &(words).conditions,                                           \
+                       "whole, holed, overwritten, unplaced, doubtful", "CONDITION,…"),            \
         {"deleted", 0, 0, G_OPTION_ARG_NONE, &(words).deleted, "deleted ones only", NULL},         \
     {                                                                                              \
         "not-deleted", 0, 0, G_OPTION_ARG_NONE, &(words).not_deleted, "none that was deleted",     \

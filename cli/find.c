@@ -133,7 +133,8 @@ static gboolean search_all(Search *search, EkView *view, GError **error)
     }
     if (volumes != NULL && searched == 0)
         return ek_error_set(error, EK_ERROR_ABSENT,
-                            "no volume with files was found yet. Hunt first: ektypon hunt %s",
+                            "no volume with files is known. What was searched, and what may still "
+                            "help: ektypon volumes %s",
                             ek_case_named(view->opened));
     return volumes != NULL;
 }
@@ -157,7 +158,10 @@ static int run(Search *search, EkView *view)
         ek_filerow_end_list(ek_filerow_totals_json(&search->totals));
     if (!fine)
         return ek_cli_fail(cli, error);
-    if (!search->json && !search->numbers)
+    gboolean is_empty = search->totals.files + search->totals.folders == 0;
+    if (!search->json && !search->numbers && is_empty)
+        ek_cli_print("No file or folder matches.\n");
+    else if (!search->json && !search->numbers)
         ek_filerow_print_totals(cli, &search->totals);
     if (!search->json && search->totals.unread_bytes > 0) {
         g_autofree char *size = ek_text_size(search->totals.unread_bytes);

@@ -115,6 +115,15 @@ static void advise_structures(const char *folder)
                       told, folder);
 }
 
+static void print_seen(EkCli *cli, const GPtrArray *volumes)
+{
+    EkView view;
+    if (!ek_view_open(&view, cli->operands[0], FALSE, NULL))
+        return;
+    ek_volumes_print_seen(cli, view.opened, view.gate, volumes);
+    ek_view_close(&view);
+}
+
 static int print_result(EkCli *cli, EkHunting *hunting)
 {
     GError *error = NULL;
@@ -128,11 +137,10 @@ static int print_result(EkCli *cli, EkHunting *hunting)
     const char *folder = cli->operands[0];
     guint left_out = 0;
     g_autoptr(GPtrArray) shown = ek_volumes_worth_showing(volumes, &left_out);
-    if (volumes->len == 0)
-        ek_cli_print("No volume found.\n");
-    else
+    if (volumes->len > 0)
         ek_volumes_print_table(cli, shown, left_out);
     print_tables(tables);
+    print_seen(cli, volumes);
     if (known.bad + known.unread > 0) {
         g_autofree char *unread = ek_text_size(known.unread);
         g_autofree char *bad = ek_text_size(known.bad);

@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* Dispatches to the commands. */
 #include "cli.h"
+#include "nearest.h"
 
 #include "case/case.h"
 #include "show.h"
@@ -31,14 +32,13 @@ static char *join_options(int argc, char **argv)
     return g_strdup(text->str);
 }
 
-/* An image that was adopted without a list of what was read: everything built on it says so. */
-static void tell_unverified(const EkCli *cli)
+static const char *nearest_command(const char *word)
 {
-    g_autoptr(EkCase) opened = ek_case_open(cli->operands[0], FALSE, NULL);
-    if (opened != NULL && !ek_case_info(opened)->verified)
-        ek_cli_advise("%s: the image was adopted without a list of what was read: all of it counts "
-                      "as good, unverified, and so does what is told here",
-                      cli->command->name);
+    g_autoptr(GPtrArray) names = g_ptr_array_new();
+    for (const EkCommand *command = ek_commands; command->name != NULL; command++)
+        g_ptr_array_add(names, (gpointer)command->name);
+    g_ptr_array_add(names, NULL);
+    return ek_nearest(word, (const char *const *)names->pdata);
 }
 
 /* A file that is opened must not become what others take for our output. */
@@ -73,7 +73,10 @@ int main(int argc, char **argv)
     gboolean wants_help = argc < 2 || strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "-h") == 0;
     const EkCommand *command = find_command(wants_help ? "help" : argv[1]);
     if (command == NULL) {
-        ek_cli_advise("ektypon: there is no command \"%s\". All of them: ektypon help", argv[1]);
+        const char *nearest = nearest_command(argv[1]);
+        ek_cli_advise("ektypon: there is no command \"%s\".%s%s%s All commands: ektypon help",
+                      argv[1], nearest != NULL ? " The nearest one: ektypon " : "",
+                      nearest != NULL ? nearest : "", nearest != NULL ? "." : "");
         return EK_EXIT_USAGE;
     }
     g_autoptr(EkSystem) system = ek_system_new(g_getenv("EKTYPON_SYSTEM_ROOT"));
@@ -94,9 +97,6 @@ int main(int argc, char **argv)
         .width = ek_show_width(),
     };
     int status = command->run(&cli);
-    if (command->on_image && (status == EK_EXIT_DONE || status == EK_EXIT_LEFT) &&
-        cli.operands != NULL)
-        tell_unverified(&cli);
     status = check_output(status);
     return wants_help && argc < 2 ? EK_EXIT_USAGE : status;
 }

@@ -48,7 +48,7 @@ static char *words_for(const EkHit *hit)
 {
     if (hit->path != NULL) {
         g_autofree char *safe = ek_text_escape(hit->path);
-        return g_strdup_printf("%u:%s", hit->volume, safe);
+        return g_strdup_printf(*safe != '\0' ? "%u:%s" : "%u: its root folder", hit->volume, safe);
     }
     if (hit->volume == 0)
         return g_strdup("no volume lies there");

@@ -188,7 +188,7 @@ int ek_command_new(EkCli *cli)
     if (adopting.image != NULL)
         return adopt(cli, &adopting, sector_size);
     if (cli->operands[1] == NULL)
-        return ek_cli_misused(cli, "something is missing");
+        return ek_cli_misused(cli, "missing argument: SOURCE");
     if (adopting.list != NULL || adopting.unit != NULL || adopting.means != NULL)
         return ek_cli_misused(cli, "--bad-list, --list-unit and --list-means belong to --adopt");
     opening.folder = cli->operands[0];

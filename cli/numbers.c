@@ -4,6 +4,13 @@
 #include <errno.h>
 #include <string.h>
 
+static const char *skip_blanks(const char *text)
+{
+    while (g_ascii_isspace(*text))
+        text++;
+    return text;
+}
+
 gboolean ek_numbers_whole(const char *text, guint64 *value, const char **end)
 {
     gboolean hex = text[0] == '0' && (text[1] == 'x' || text[1] == 'X');
@@ -21,18 +28,26 @@ gboolean ek_numbers_duration(const char *text, gint64 *seconds)
 {
     static const char units[] = "hms";
     static const gint64 worth[] = {3600, 60, 1};
+    static const char *const words[] = {"hours",  "hour", "minutes", "minute", "min", "seconds",
+                                        "second", "sec",  "h",       "m",      "s"};
     gsize next = 0; /* the largest unit that may still come */
     *seconds = 0;
     do {
         guint64 value = 0;
         if (!ek_numbers_whole(text, &value, &text) || value > G_MAXINT32)
             return FALSE;
+        text = skip_blanks(text);
         const char *unit = *text == '\0' ? units + 2 : strchr(units + next, *text);
         if (unit == NULL)
             return FALSE;
         *seconds += (gint64)value * worth[unit - units];
         next = (gsize)(unit - units) + 1;
-        text += *text != '\0';
+        for (gsize i = 0; i < G_N_ELEMENTS(words); i++)
+            if (g_str_has_prefix(text, words[i])) {
+                text += strlen(words[i]);
+                break;
+            }
+        text = skip_blanks(text);
     } while (*text != '\0' && next < sizeof units - 1);
     return *text == '\0' && *seconds > 0;
 }
@@ -43,6 +58,9 @@ gboolean ek_numbers_size(const char *text, guint64 *bytes)
     const char *end = NULL;
     if (!ek_numbers_whole(text, bytes, &end))
         return FALSE;
+    end = skip_blanks(end);
+    if (g_ascii_strcasecmp(end, "B") == 0)
+        return TRUE;
     const char *unit = *end != '\0' ? strchr(units, g_ascii_toupper(*end)) : NULL;
     if (*end != '\0' && unit == NULL)
         return FALSE;
@@ -51,16 +69,12 @@ gboolean ek_numbers_size(const char *text, guint64 *bytes)
         return FALSE;
     *bytes <<= shift;
     end += unit != NULL;
-    if (unit != NULL && g_str_has_prefix(end, "iB"))
+    /* 2M, 2MB and 2MiB are the same. */
+    if (unit != NULL && g_ascii_strncasecmp(end, "ib", 2) == 0)
         end += 2;
+    else if (unit != NULL && g_ascii_toupper(*end) == 'B')
+        end++;
     return *end == '\0';
-}
-
-static const char *skip_blanks(const char *text)
-{
-    while (g_ascii_isspace(*text))
-        text++;
-    return text;
 }
 
 GArray *ek_numbers_ranges(const char *path, GError **error)

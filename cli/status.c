@@ -10,6 +10,7 @@
 #include "show.h"
 
 #include <stdio.h>
+#include <unistd.h>
 
 typedef struct {
     EkCase *opened;
@@ -23,6 +24,8 @@ typedef struct {
     gboolean asked;    /* imaging stopped to put a decision */
     gboolean vanished; /* the drive did, when it was last imaged */
     gint64 imaging_pid;
+    gboolean has_image;      /* it is where the case has it */
+    GPtrArray *applications; /* EkApplication* */
 } Standing;
 
 static gboolean gather(EkCase *opened, Standing *standing, GError **error)
@@ -36,9 +39,9 @@ static gboolean gather(EkCase *opened, Standing *standing, GError **error)
     if (standing->volumes == NULL)
         return FALSE;
     for (guint i = 0; i < applications->len; i++)
-        standing->applied =
-            standing->applied ||
+        standing->applied |=
             ((const EkApplication *)applications->pdata[i])->state == EK_APPLICATION_APPLIED;
+    standing->applications = g_steal_pointer(&applications);
     gint64 last_hunt = 0;
     for (guint i = 0; i < events->len; i++) {
         const EkEvent *event = events->pdata[i];
@@ -63,6 +66,7 @@ static gboolean gather(EkCase *opened, Standing *standing, GError **error)
     gint64 planned = ek_planstore_event(opened);
     standing->has_plan = planned != 0;
     standing->plan_is_old = standing->has_plan && last_hunt > planned;
+    standing->has_image = access(info->image, F_OK) == 0;
     standing->imaging_pid = ek_lock_holder(opened, EK_LOCK_IMAGING);
     return TRUE;
 }
@@ -115,7 +119,15 @@ static char *next_command(const Standing *standing, const char *folder, char **w
 {
     const char *command = NULL;
     const char *rest = "";
-    if (left(standing) > 0 && standing->asked && standing->hunted) {
+    if (standing->imaging_pid != 0) {
+        command = "map";
+        *why = g_strdup_printf("process %" G_GINT64_FORMAT " is imaging: see how far it is",
+                               standing->imaging_pid);
+    } else if (!standing->has_image) {
+        command = "set";
+        rest = " --image FILE";
+        *why = g_strdup("the image is missing: say where it is now");
+    } else if (left(standing) > 0 && standing->asked && standing->hunted) {
         double seconds = (double)left(standing) * standing->state.costs.failure;
         g_autofree char *time = ek_text_duration(seconds);
         command = "image";
@@ -192,6 +204,28 @@ static int print_json(const EkCli *cli, const Standing *standing, const char *ne
     return ek_cli_print_json(root);
 }
 
+/* What each target holds now: the last word on it counts. */
+static void print_targets(const Standing *standing)
+{
+    static const char *const words[] = {[EK_APPLICATION_WRITING] =
+                                            "half written: name it again, then it is put right",
+                                        [EK_APPLICATION_APPLIED] = "has the plan's edits",
+                                        [EK_APPLICATION_UNDOING] = "half undone: run undo again",
+                                        [EK_APPLICATION_UNDONE] = "is as it was before",
+                                        [EK_APPLICATION_ROLLED_BACK] = "is as it was before"};
+    const GPtrArray *all = standing->applications;
+    for (guint i = 0; i < all->len; i++) {
+        const EkApplication *one = all->pdata[i];
+        gboolean is_last = TRUE;
+        for (guint k = i + 1; k < all->len; k++)
+            is_last &= !g_str_equal(((const EkApplication *)all->pdata[k])->target, one->target);
+        g_autofree char *safe = ek_text_escape(one->target);
+        if (is_last)
+            ek_cli_print("Target   %s %s\n", safe,
+                         words[MIN(one->state, EK_APPLICATION_ROLLED_BACK)]);
+    }
+}
+
 static void print_text(EkCli *cli, const Standing *standing, const char *next, const char *why)
 {
     const EkCaseInfo *info = ek_case_info(standing->opened);
@@ -211,7 +245,7 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
         ek_cli_print(
             "         the kernel refuses writes to it; to lift that: blockdev --setrw %s\n",
             info->path);
-    ek_cli_print("Image    %s\n", info->image);
+    ek_cli_print("Image    %s%s\n", info->image, standing->has_image ? "" : " (missing)");
     ek_cli_print("Read     %s (%s) good, %" G_GUINT64_FORMAT " bad sectors, %" G_GUINT64_FORMAT
                  " sectors left in %" G_GUINT64_FORMAT " stretches\n",
                  share, good, state->totals[EK_STATE_BAD], left(standing),
@@ -239,6 +273,7 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
                  : standing->has_plan  ? "made"
                                        : "none yet",
                  standing->cloned ? ", cloned" : "", standing->applied ? ", applied" : "");
+    print_targets(standing);
     g_autofree char *strong = ek_show_in(cli->color_out, EK_COLOR_STRONG, next);
     g_autofree char *reason = g_strdup_printf("%s)", why);
     ek_cli_print("\nNext: %s\n", strong);
@@ -263,5 +298,6 @@ int ek_command_status(EkCli *cli)
     else
         print_text(cli, &standing, next, why);
     g_ptr_array_unref(standing.volumes);
+    g_ptr_array_unref(standing.applications);
     return status;
 }

@@ -10,6 +10,7 @@
 #include "layoutpicture.h"
 #include "show.h"
 #include "work/indexing.h"
+#include "work/seen.h"
 
 #define LOWER_SHOWN 10u
 
@@ -259,6 +260,53 @@ static void print_inventories(EkCli *cli, EkCase *opened, const GPtrArray *volum
         ek_view_close(&view);
 }
 
+#define STRAY_LEAST 2u /* one alone may be chance */
+
+void ek_volumes_print_seen(EkCli *cli, EkCase *opened, EkGate *gate, const GPtrArray *volumes)
+{
+    g_auto(EkSeen) seen = {0};
+    guint32 size = ek_case_info(opened)->sector_size;
+    if (!ek_seen_gather(&seen, opened, gate, volumes, NULL))
+        return;
+    for (guint i = 0; i < seen.strays->len; i++) {
+        const EkStray *stray = &g_array_index(seen.strays, EkStray, i);
+        g_autofree char *text = g_strdup_printf(
+            "%" G_GUINT64_FORMAT " file records or folders of %s between sectors %" G_GUINT64_FORMAT
+            " and %" G_GUINT64_FORMAT " belong to no volume found: remains of an earlier one",
+            stray->count, stray->format, stray->where.first / size,
+            (ek_range_end(stray->where) - 1) / size);
+        if (stray->count >= STRAY_LEAST)
+            ek_show_sentence(stdout, "! ", 2, text);
+    }
+    if (volumes->len > 0)
+        return;
+    EkKeptState state;
+    gboolean is_whole = ek_mapstore_state(opened, &state, NULL) &&
+                        state.totals[EK_STATE_GOOD] == ek_case_info(opened)->sectors;
+    ek_cli_print("No volume was found. The hunt saw %" G_GUINT64_FORMAT
+                 " boot sectors or superblocks, %" G_GUINT64_FORMAT
+                 " partition tables and %" G_GUINT64_FORMAT " file records.\n",
+                 seen.headers, seen.tables, seen.records);
+    if (!is_whole)
+        ek_cli_advise("Some sectors are not read: a volume may begin there. Next: ektypon image %s",
+                      cli->operands[0]);
+    else
+        ek_cli_advise("Every sector was searched. The drive may be encrypted as a whole, wiped, or "
+                      "part of an array.");
+}
+
+/* Was it searched to the end? */
+static gboolean was_hunted(EkCase *opened)
+{
+    g_autoptr(GPtrArray) events = ek_event_list(opened, NULL);
+    for (guint i = 0; events != NULL && i < events->len; i++) {
+        const EkEvent *event = events->pdata[i];
+        if (g_str_equal(event->command, "hunt") && g_strcmp0(event->outcome, "done") == 0)
+            return TRUE;
+    }
+    return FALSE;
+}
+
 int ek_command_volumes(EkCli *cli)
 {
     gboolean json = FALSE;
@@ -300,6 +348,10 @@ int ek_command_volumes(EkCli *cli)
     }
     if (one != NULL)
         return show_one(cli, one);
+    if (volumes->len == 0 && was_hunted(opened)) {
+        ek_volumes_print_seen(cli, opened, NULL, volumes);
+        return EK_EXIT_DONE;
+    }
     if (volumes->len == 0) {
         ek_cli_print("No volumes are known yet. To search for them: ektypon hunt %s\n",
                      cli->operands[0]);

@@ -16,6 +16,10 @@ GPtrArray *ek_volumes_worth_showing(const GPtrArray *volumes, guint *left_out);
 void ek_volumes_note(EkProgress *progress, const EkCaseVolume *entry);
 
 /* Prints a table of volumes (EkCaseVolume*), and says how many are not in it. */
+/* What belongs to no volume, and, where there is none, what was seen and what may still help.
+ * `gate` may be NULL. */
+void ek_volumes_print_seen(EkCli *cli, EkCase *opened, EkGate *gate, const GPtrArray *volumes);
+
 void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out);
 
 #endif

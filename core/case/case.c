@@ -223,6 +223,20 @@ EkImage *ek_case_open_image(const EkCase *self, GError **error)
     return fd >= 0 ? ek_image_of(fd, info->image, info->bytes, error) : NULL;
 }
 
+gboolean ek_case_set_image(EkCase *self, const char *path, GError **error)
+{
+    g_autofree char *absolute = g_canonicalize_filename(path, NULL);
+    g_autofree char *inside = name_inside(self, absolute);
+    if (!ek_sql_do(self->store, error, "UPDATE meta SET value=? WHERE key='image'", "s",
+                   inside != NULL ? inside : absolute))
+        return FALSE;
+    g_free(self->info.image);
+    g_free(self->info.image_name);
+    self->info.image = g_steal_pointer(&absolute);
+    self->info.image_name = g_steal_pointer(&inside);
+    return TRUE;
+}
+
 static gboolean load_info(EkCase *self, GError **error)
 {
     EkCaseInfo *info = &self->info;

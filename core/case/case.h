@@ -50,6 +50,9 @@ sqlite3 *ek_case_map(EkCase *self);             /* map.db */
 /* The image, opened for reading: inside the case beneath its folder. */
 EkImage *ek_case_open_image(const EkCase *self, GError **error);
 
+/* From now on the image of the case is the one at `path`, which the caller has proved to be it. */
+gboolean ek_case_set_image(EkCase *self, const char *path, GError **error);
+
 /* Did this case come from elsewhere: from another machine, or from another user? `machine` is this
  * one's name for itself (ek_system_machine). */
 gboolean ek_case_is_foreign(EkCase *self, const char *machine);

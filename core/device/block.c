@@ -138,6 +138,11 @@ EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error)
                          path);
         else if (errnum == ENOMEDIUM || errnum == ENXIO || errnum == ENODEV)
             ek_error_set(error, EK_ERROR_GONE, "%s does not answer: %s", path, g_strerror(errnum));
+        else if (errnum == EACCES || errnum == EPERM)
+            ek_error_set(error, EK_ERROR_FAILED,
+                         "cannot open %s: only root may read a drive. Run the command as root, for "
+                         "example with sudo",
+                         path);
         else
             ek_error_from_errno(error, EK_ERROR_FAILED, errnum, "cannot open %s", path);
         return NULL;

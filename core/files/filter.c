@@ -16,6 +16,13 @@ GPatternSpec *ek_filter_pattern(const char *text)
     return g_pattern_spec_new(folded);
 }
 
+GPatternSpec *ek_filter_part(const char *text)
+{
+    g_autofree char *anywhere =
+        strpbrk(text, "*?") != NULL ? g_strdup(text) : g_strdup_printf("*%s*", text);
+    return ek_filter_pattern(anywhere);
+}
+
 static gboolean two_digits(const char **text, gint least, gint most, gint *value)
 {
     const char *at = *text;
@@ -42,8 +49,12 @@ gboolean ek_filter_bound(const char *text, EkBound *bound)
     gint day = 1;
     gint clock[3] = {0, 0, 0};
     const char *at = text;
-    if (!two_digits(&at, 0, 99, &century) || !two_digits(&at, 0, 99, &year) || !skip(&at, '-') ||
-        !two_digits(&at, 1, 12, &month) || !skip(&at, '-') || !two_digits(&at, 1, 31, &day))
+    if (!two_digits(&at, 0, 99, &century) || !two_digits(&at, 0, 99, &year))
+        return FALSE;
+    /* A year or a month begins with its first day. */
+    if (*at != '\0' && (!skip(&at, '-') || !two_digits(&at, 1, 12, &month)))
+        return FALSE;
+    if (*at != '\0' && (!skip(&at, '-') || !two_digits(&at, 1, 31, &day)))
         return FALSE;
     if (*at != '\0' &&
         ((!skip(&at, 'T') && !skip(&at, ' ')) || !two_digits(&at, 0, 23, &clock[0]) ||

@@ -42,7 +42,11 @@ void ek_filter_clear(EkFilter *filter);
 /* A pattern with * and ?, for which upper and lower case are the same. */
 GPatternSpec *ek_filter_pattern(const char *text);
 
-/* "2025-03-01", "2025-03-01T14:05" or with seconds. FALSE when it is neither. */
+/* The same for a part of a name: without * and ? it may stand anywhere in it. */
+GPatternSpec *ek_filter_part(const char *text);
+
+/* "2025-03-01", "2025-03-01T14:05" or with seconds, "2025-03" and "2025" for their first day. FALSE
+ * when it is none. */
 gboolean ek_filter_bound(const char *text, EkBound *bound);
 
 /* EK_VERDICT_UNKNOWN: nothing is against it, but a date it asks for is not known. */

@@ -1,7 +1,9 @@
 /* SPDX-License-Identifier: MIT */
 #include "work/ownimage.h"
 
+#include "case/applications.h"
 #include "case/folder.h"
+#include "case/mapstore.h"
 #include "work/sums.h"
 
 #include <errno.h>
@@ -170,6 +172,38 @@ static EkImage *open_outside(const EkGuard *guard, const char *confirmed, GError
     }
     g_autoptr(EkImage) image = ek_image_of(fd, info->image, info->bytes, error);
     return image != NULL && prove(guard, image, !is_device, error) ? g_steal_pointer(&image) : NULL;
+}
+
+gboolean ek_ownimage_move(EkCase *opened, const char *path, const char *confirmed, GError **error)
+{
+    const EkCaseInfo *info = ek_case_info(opened);
+    EkView view = {.opened = opened};
+    g_autofree char *name = g_path_get_basename(path);
+    g_autoptr(EkImage) image = ek_image_open(path, info->bytes, FALSE, error);
+    if (image == NULL)
+        return FALSE;
+    view.map = ek_mapstore_load(opened, error);
+    if (view.map == NULL)
+        return FALSE;
+    view.kept = ek_applications_kept(opened, error);
+    gboolean is_it = view.kept != NULL && (is_marked(path, info->id) || is_as_read(&view, image) ||
+                                           (!info->verified && g_strcmp0(confirmed, name) == 0));
+    gboolean is_known = view.kept != NULL;
+    g_clear_pointer(&view.kept, ek_overlay_free);
+    ek_read_map_free(view.map);
+    if (!is_known)
+        return FALSE;
+    if (!is_it && !info->verified)
+        return ek_error_set(error, EK_ERROR_REFUSED,
+                            "the image of this case was adopted, so that no data in it is vouched "
+                            "for. If %s is that image: --confirm %s",
+                            path, name);
+    if (!is_it)
+        return ek_error_set(error, EK_ERROR_REFUSED,
+                            "%s is not the image of this case: its data differs from the data that "
+                            "was read. The case is as it was",
+                            path);
+    return ek_case_set_image(opened, path, error);
 }
 
 EkImage *ek_ownimage_open(const EkGuard *guard, const char *confirmed, GError **error)

@@ -13,6 +13,11 @@
  * its image is outside its folder. EK_ERROR_REFUSED when anything speaks against it. */
 EkImage *ek_ownimage_open(const EkGuard *guard, const char *confirmed, GError **error);
 
+/* The image of a case was moved: from now on it is the one at `path`. That has to be as long, and
+ * to prove that it is it: by the case's id beside it, or by data that was read. An adopted image,
+ * of which no data is vouched for, is confirmed by its name. EK_ERROR_REFUSED when it is not. */
+gboolean ek_ownimage_move(EkCase *opened, const char *path, const char *confirmed, GError **error);
+
 /* Leaves the case's id beside an image file outside of the case folder, and takes it away again. */
 gboolean ek_ownimage_mark(const char *image, const char *id, GError **error);
 void ek_ownimage_unmark(const char *image);

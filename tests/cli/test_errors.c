@@ -46,12 +46,17 @@ static void forget_from(const char *folder, guint sector)
 static void wrong_usage_is_explained(void)
 {
     expect(2, "there is no command \"imagine\"", "imagine");
+    expect(2, "The nearest one: ektypon extract", "extrat bench");
     expect(2, "Unknown option --speed", "image bench --speed 3");
-    expect(2, "something is missing", "new bench");
-    expect(2, "too many arguments", "image bench other");
-    expect(2, "something is missing", "clone bench"); /* a target is never implied */
-    expect(2, "something is missing", "apply bench");
-    expect(2, "something is missing", "undo bench");
+    expect(2, "The nearest one: --all-rounds", "image bench --all-round");
+    expect(2, "The nearest one: pictures", "find bench --kind picture");
+    expect(2, "The nearest one: holed", "find bench --condition holled");
+    expect(2, "missing argument: SOURCE", "new bench");
+    expect(2, "missing argument: CASE", "hunt");
+    expect(2, "unexpected argument: other", "image bench other");
+    expect(2, "missing argument: TARGET", "clone bench"); /* a target is never implied */
+    expect(2, "missing argument: TARGET", "apply bench");
+    expect(2, "missing argument: TARGET", "undo bench");
     expect(2, "--to DIR is missing", "extract bench 1");
     expect(2, "is not VOLUME or VOLUME:PATH", "ls bench Photos");
     expect(2, "is not VOLUME or VOLUME:PATH", "extract bench 0 --to out");
@@ -60,16 +65,74 @@ static void wrong_usage_is_explained(void)
     expect(2, "--threads -1", "hunt bench --threads=-1");
     expect(2, "--progress takes json", "hunt bench --progress lines");
     expect(2, "there is no command \"imagine\"", "help imagine");
+    /* What people write is understood. */
+    make_small_case();
+    expect(0, "", "find bench --larger 2MB");
+    expect(0, "", "find bench --larger '2 MiB' --smaller 10g --modified-after 2024-06");
+    expect(0, "", "find bench --modified-before 2025");
+    expect(0, "", "image bench --for 10min");
+    expect(2, "not \"2Q\"", "find bench --larger 2Q");
+    g_auto(Result) part = ektypon("find bench --name label");
+    CHECK_CONTAINS(part.out, "LABELS.TXT");
+    g_auto(Result) exact = ektypon("find bench --name-is label");
+    CHECK_CONTAINS(exact.out, "No file or folder matches.");
     g_auto(Result) nothing = ektypon("%s", "");
     CHECK_STATUS(nothing, 2);
     CHECK_CONTAINS(nothing.out, "Usage: ektypon COMMAND CASE");
 }
 
+/* The case is told where its image is now; nothing else is taken for it. */
+static void a_moved_image_is_found_again(void)
+{
+    must("rm -rf bench store && mkdir store && truncate -s 20M drive.img && "
+         "mkfs.ntfs -q -F drive.img >/dev/null");
+    done("new bench drive.img --image here.raw");
+    done("image bench");
+    must("mv here.raw store/ && cp drive.img other.img && "
+         "printf x | dd of=other.img bs=1 seek=8200 conv=notrunc status=none");
+    g_auto(Result) missing = ektypon("status bench");
+    CHECK_CONTAINS(missing.out, "here.raw (missing)");
+    CHECK_CONTAINS(missing.out, "ektypon set bench --image FILE");
+    expect(4, "is not the image of this case", "set bench --image other.img");
+    expect(2, "missing option: --image", "set bench");
+    done("set bench --image store/here.raw");
+    done("hunt bench");
+    /* Of an adopted one no data is vouched for: it is named. */
+    must("rm -rf bench");
+    done("new bench --adopt other.img");
+    must("mv other.img store/");
+    expect(4, "--confirm other.img", "set bench --image store/other.img");
+    done("set bench --image store/other.img --confirm other.img");
+    done("hunt bench");
+}
+
+/* A drive on which nothing is says what was searched, and what may still help. */
+static void nothing_found_is_explained(void)
+{
+    must("rm -rf bench && truncate -s 5M blank.img");
+    done("new bench --adopt blank.img");
+    g_auto(Result) hunted = ektypon("hunt bench");
+    CHECK_CONTAINS(hunted.out, "No volume was found. The hunt saw 0 boot sectors");
+    CHECK_CONTAINS(hunted.err, "Every sector was searched");
+    g_auto(Result) volumes = ektypon("volumes bench");
+    CHECK_CONTAINS(volumes.out, "No volume was found");
+    expect(1, "no volume with files is known", "find bench");
+    /* File records that a new, empty volume does not use are named. */
+    must("truncate -s 40M blank.img && mkfs.ntfs -q -F -c 4096 blank.img >/dev/null && "
+         "dd if=blank.img of=part.bin bs=4096 skip=4 count=16 status=none && "
+         "mkfs.ntfs -q -F -c 4096 blank.img >/dev/null && "
+         "dd if=part.bin of=blank.img bs=1M seek=30 conv=notrunc status=none; rm -rf bench");
+    done("new bench --adopt blank.img");
+    g_auto(Result) again = ektypon("hunt bench");
+    CHECK_CONTAINS(again.out, "of ntfs between sectors 614");
+    CHECK_CONTAINS(again.out, "belong to no volume found");
+}
+
 static void every_command_has_its_help(void)
 {
-    static const char *const names[] = {"drives",  "new",  "image",   "map",  "hunt",
-                                        "volumes", "ls",   "extract", "plan", "clone",
-                                        "apply",   "undo", "status",  "log",  "help"};
+    static const char *const names[] = {"drives", "new",     "image", "map",   "hunt",  "volumes",
+                                        "ls",     "extract", "plan",  "clone", "apply", "undo",
+                                        "status", "log",     "set",   "help"};
     g_auto(Result) list = ektypon("help");
     CHECK_STATUS(list, 0);
     for (gsize i = 0; i < G_N_ELEMENTS(names); i++) {
@@ -337,6 +400,8 @@ int main(void)
 {
     static const Test tests[] = {
         {"wrong usage is explained", wrong_usage_is_explained},
+        {"a moved image is found again", a_moved_image_is_found_again},
+        {"nothing found is explained", nothing_found_is_explained},
         {"every command has its help", every_command_has_its_help},
         {"sources that are none", sources_that_are_none},
         {"a case is never written over", a_case_is_never_written_over},

@@ -341,11 +341,14 @@ static void a_finished_image_is_adopted(void)
     CHECK_NUMBER(json_u64(json, "sectors"), 196);
     json_decref(json);
     CHECK_NUMBER(total("good"), 196);
+    /* Once is enough: where the case is opened, and where it is asked about. */
+    g_auto(Result) told = ektypon("status bench");
+    CHECK_CONTAINS(told.out, "unverified");
     static const char *const commands[] = {"map", "hunt", "volumes"};
     for (gsize i = 0; i < G_N_ELEMENTS(commands); i++) {
-        g_auto(Result) told = ektypon("%s bench", commands[i]);
-        CHECK_STATUS(told, 0);
-        CHECK_CONTAINS(told.err, "unverified");
+        g_auto(Result) quiet = ektypon("%s bench", commands[i]);
+        CHECK_STATUS(quiet, 0);
+        CHECK(strstr(quiet.err, "unverified") == NULL);
     }
     g_auto(Result) check = ektypon("image bench --check");
     CHECK_STATUS(check, 1);

@@ -5,6 +5,7 @@
 #include "fixture.h"
 #include "program.h"
 
+#include <stdlib.h>
 #include <string.h>
 
 /* Is put in as a name of letters, and patched in the image. */
@@ -79,11 +80,16 @@ static void check_name(const Kind *kind, const char *hostile, const char *wanted
     must("cd lair/deep/er && %s new b --adopt h.img >log 2>&1 && %s hunt b >>log 2>&1",
          EKTYPON_PROGRAM_PATH, EKTYPON_PROGRAM_PATH);
     g_auto(Result) before = shell("cd lair && find . -not -path './deep/er/b*' | sort");
-    g_auto(Result) listed = shell("cd lair/deep/er && %s ls b 1", EKTYPON_PROGRAM_PATH);
+    /* On a hybrid disc it is not the first volume. */
+    g_auto(Result) found = shell("cd lair/deep/er && %s volumes b --json | jq '.volumes[] | "
+                                 "select(.filesystem != \"iso9660\") | .number' | head -1",
+                                 EKTYPON_PROGRAM_PATH);
+    guint number = (guint)atoi(found.out);
+    g_auto(Result) listed = shell("cd lair/deep/er && %s ls b %u", EKTYPON_PROGRAM_PATH, number);
     CHECK_CONTAINS(listed.out, wanted);
     CHECK(strchr(listed.out, '\033') == NULL);
     g_auto(Result) taken =
-        shell("cd lair/deep/er && %s extract b 1 --to out --flat", EKTYPON_PROGRAM_PATH);
+        shell("cd lair/deep/er && %s extract b %u --to out --flat", EKTYPON_PROGRAM_PATH, number);
     CHECK_STATUS(taken, 0);
     CHECK(strchr(taken.out, '\033') == NULL);
     g_autofree char *place = g_build_filename("lair/deep/er/out", written, NULL);

@@ -1,0 +1,66 @@
+/* SPDX-License-Identifier: MIT */
+#include "work/seen.h"
+
+static gboolean belongs(const GPtrArray *volumes, EkGate *gate, const EkTrace *trace)
+{
+    for (guint i = 0; i < volumes->len; i++) {
+        const EkCaseVolume *entry = volumes->pdata[i];
+        const EkVolume *volume = entry->volume;
+        EkRange range = ek_volume_range(volume);
+        if (g_str_equal(entry->standing, "withdrawn") ||
+            !g_str_equal(volume->format->name, trace->format) || trace->first_byte < range.first ||
+            trace->first_byte >= ek_range_end(range))
+            continue;
+        if (gate == NULL || volume->format->use == NULL ||
+            volume->format->use(gate, volume, trace->first_byte) != EK_USAGE_FREE)
+            return TRUE;
+    }
+    return FALSE;
+}
+
+static void add_stray(GArray *strays, const EkTrace *trace)
+{
+    EkByte end = trace->first_byte + MAX(trace->count, 1) * MAX(trace->stride, EK_STEP);
+    for (guint i = 0; i < strays->len; i++) {
+        EkStray *stray = &g_array_index(strays, EkStray, i);
+        if (!g_str_equal(stray->format, trace->format))
+            continue;
+        stray->count += MAX(trace->count, 1);
+        stray->where.bytes = MAX(ek_range_end(stray->where), end) - stray->where.first;
+        return;
+    }
+    EkStray stray = {
+        trace->format, MAX(trace->count, 1), {trace->first_byte, end - trace->first_byte}};
+    g_array_append_val(strays, stray);
+}
+
+gboolean ek_seen_gather(EkSeen *seen, EkCase *opened, EkGate *gate, const GPtrArray *volumes,
+                        GError **error)
+{
+    *seen = (EkSeen){.strays = g_array_new(FALSE, FALSE, sizeof(EkStray))};
+    g_autoptr(GPtrArray) traces = ek_volumestore_traces(opened, error);
+    if (traces == NULL)
+        return FALSE;
+    for (guint i = 0; i < traces->len; i++) {
+        const EkTrace *trace = traces->pdata[i];
+        guint64 count = MAX(trace->count, 1);
+        const char *kind = trace->kind;
+        if (g_str_has_prefix(kind, EK_TRACE_REST))
+            kind += strlen(EK_TRACE_REST);
+        if (g_str_equal(kind, "boot-sector"))
+            seen->headers += count;
+        else if (g_str_equal(kind, "table"))
+            seen->tables += count;
+        else if (g_str_equal(kind, EK_TRACE_RECORDS))
+            seen->records += count;
+        /* Where a run was cut the rest belongs where the run does. */
+        if (g_str_equal(trace->kind, EK_TRACE_RECORDS) && !belongs(volumes, gate, trace))
+            add_stray(seen->strays, trace);
+    }
+    return TRUE;
+}
+
+void ek_seen_clear(EkSeen *seen)
+{
+    g_clear_pointer(&seen->strays, g_array_unref);
+}
