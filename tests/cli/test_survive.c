@@ -7,11 +7,14 @@
 #include "fixture.h"
 #include "program.h"
 
+#include <CUnit/Basic.h>
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 
 #define START ((gsize)1 << 20)
 #define STRUCTURES_MOST 10u
+#define DRIVES 4u
 
 typedef struct {
     const char *name;
@@ -265,6 +268,85 @@ static void no_single_structure_makes_a_volume_vanish(void)
     fputs(table->str, stderr);
 }
 
+typedef enum { WITH_ZEROS, WITH_NOISE, WITH_OTHERS, WAYS } Way;
+
+/* What may lie where a structure should: nothing, noise, a piece of another format. */
+static guint8 *draw_bytes(const Kind *kind, Way way, gsize length, guint32 seed)
+{
+    guint8 *bytes = g_malloc0(length);
+    if (way == WITH_NOISE)
+        fill_noise(bytes, length, seed);
+    if (way != WITH_OTHERS)
+        return bytes;
+    gsize other_bytes = 0;
+    g_autofree guint8 *other = ntfs_volume_new(2000, 0, &other_bytes);
+    g_autoptr(FatVolume) fat = fat_volume_new(16, 0);
+    if (g_str_equal(kind->format, "NTFS"))
+        memcpy(bytes, fat->data, MIN(length, 512));
+    else
+        memcpy(bytes, other, MIN(length, 4096));
+    return bytes;
+}
+
+/* Does the system read the planned table, where one is planned? Is its checker content where it was
+ * before? */
+static void check_plan(const Kind *kind)
+{
+    g_auto(Result) plan = ektypon("plan bench");
+    CHECK_STATUS(plan, 0);
+    if (strstr(plan.out, "Edit 1") == NULL || strstr(plan.out, "does not open") != NULL ||
+        strstr(plan.out, "Planned: an MBR") == NULL)
+        return;
+    must("cp --sparse=always drive.img target.img");
+    done("apply bench target.img");
+    g_auto(Result) table = shell("sfdisk -d target.img | grep -q 'start= *2048'");
+    CHECK_STATUS(table, 0);
+    if (table.status != 0)
+        fprintf(stderr, "\n%s:\n%s", kind->format, plan.out);
+}
+
+/* Two structures at once, and the table at times: what is found is what was made, what is whole is,
+ * what is planned is read. */
+static void random_damage_invents_nothing(void)
+{
+    const char *wanted = g_getenv("EKTYPON_TEST_DRIVES");
+    guint drives = wanted != NULL ? (guint)atoi(wanted) : DRIVES;
+    guint32 seed = test_seed();
+    g_autoptr(GRand) random = g_rand_new_with_seed(seed);
+    guint found = 0;
+    for (guint i = 0; i < drives; i++) {
+        const Kind *kind = &kinds[g_rand_int_range(random, 0, G_N_ELEMENTS(kinds))];
+        Structure structures[STRUCTURES_MOST];
+        gsize length = 0;
+        make_drive(kind);
+        g_autofree guint8 *drive = read_file("drive.img", &length);
+        guint count = kind->structures((EkSpan){drive + START, length - START}, structures);
+        g_autoptr(GString) what = g_string_new(NULL);
+        for (guint k = 0; k < 2; k++) {
+            const Structure *one = &structures[g_rand_int_range(random, 0, (gint32)count)];
+            Way way = (Way)g_rand_int_range(random, 0, WAYS);
+            g_autofree guint8 *bytes = draw_bytes(kind, way, one->bytes, seed + i + k);
+            overwrite(START + one->first, bytes, one->bytes);
+            g_string_append_printf(what, "%s (%d) ", one->name, (int)way);
+        }
+        if (g_rand_boolean(random)) {
+            g_autofree guint8 *bytes = draw_bytes(kind, WITH_ZEROS, 512, 0);
+            overwrite(0, bytes, 512);
+        }
+        guint before = CU_get_number_of_failures();
+        int confidence = look(kind);
+        found += confidence >= 0;
+        if (kind->has_files && confidence >= 0)
+            check_files(kind, what->str);
+        check_plan(kind);
+        if (confidence < 0 || CU_get_number_of_failures() != before)
+            fprintf(stderr, "\n%s, drive %u: without %s: confidence %d", kind->format, i, what->str,
+                    confidence);
+    }
+    fprintf(stderr, "\n%u of %u found; ", found, drives);
+    CHECK(found * 10 >= drives * 7);
+}
+
 /* Two boot regions that are equal and whole but for their checksums get these and nothing else;
  * what a maker keeps there stays. */
 static void a_checksum_alone_is_mended(void)
@@ -340,6 +422,7 @@ int main(void)
 {
     static const Test tests[] = {
         {"no single structure makes a volume vanish", no_single_structure_makes_a_volume_vanish},
+        {"random damage invents nothing", random_damage_invents_nothing},
         {"a checksum alone is mended", a_checksum_alone_is_mended},
         {"rare kinds of ext are read", rare_kinds_of_ext_are_read},
         {"what cannot be is no file", what_cannot_be_is_no_file},

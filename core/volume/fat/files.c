@@ -335,6 +335,13 @@ static void take_short_entry(Walk *walk, EkSpan span, EkByte place)
     gboolean has_long = gather_long_name(walk, short_name, is_deleted, &name);
     if ((attributes & ATTRIBUTE_LABEL) != 0 || is_dot(span.data))
         return;
+    /* A day that there is not: no entry that anyone wrote. Where it leads nowhere it is none at
+     * all. */
+    gboolean is_odd = !file.modified.is_set && (ek_span_le16(span, 24) != 0 || attributes == 0);
+    if (is_odd && ek_span_le32(span, 28) == 0 && ek_span_le16(span, 26) == 0)
+        return;
+    if (is_odd)
+        file.flags |= EK_FILE_GUESSED;
     if (!has_long) {
         if (is_deleted)
             short_name[0] = LOST_LETTER;

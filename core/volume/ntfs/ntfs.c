@@ -14,6 +14,7 @@
 #define RECORD_ROOT 5u
 #define RECORD_BITMAP 6u
 #define RECORD_BAD 8u
+#define FURTHER_LEAST 2u
 #define OTHER_LENGTH_POINTS (-40)
 #define TYPE_DATA 0x80u
 #define TYPE_BITMAP 0xb0u
@@ -182,6 +183,17 @@ static void weigh_length(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
                      told / EK_STEP);
 }
 
+/* How many records behind the first one are where the boot sector puts them. */
+static guint count_further(EkGate *gate, const EkVolume *volume, const EkNtfsBoot *boot)
+{
+    static const guint32 numbers[] = {1, 2, RECORD_VOLUME, RECORD_ROOT, RECORD_BITMAP, RECORD_BAD};
+    g_autofree guint8 *record = g_malloc(boot->record_bytes);
+    guint there = 0;
+    for (gsize i = 0; i < G_N_ELEMENTS(numbers); i++)
+        there += look_at_record(gate, boot, volume->core_byte, numbers[i], record) == EK_PART_THERE;
+    return there;
+}
+
 void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
 {
     volume->core_byte = volume->first_byte + boot->mft_cluster * boot->cluster_bytes;
@@ -195,11 +207,17 @@ void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
         ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
 
-    /* The mirror holds a copy of the first file record: either proves the other's place. */
-    volume->stands = table == EK_PART_THERE || mirror == EK_PART_THERE || table == EK_PART_UNREAD;
+    /* The mirror holds a copy of the first file record: either proves the other's place, and so do
+     * further records. */
+    gboolean has_further = table != EK_PART_THERE && mirror != EK_PART_THERE &&
+                           count_further(gate, volume, boot) >= FURTHER_LEAST;
+    if (has_further)
+        ek_volume_reason(volume, 25, "further records of $MFT are where recorded");
+    volume->stands =
+        table == EK_PART_THERE || mirror == EK_PART_THERE || table == EK_PART_UNREAD || has_further;
     if (!volume->stands)
         ek_volume_reason(volume, -100, "no file record where it says: no volume");
-    else if (table != EK_PART_THERE && mirror != EK_PART_THERE)
+    else if (table != EK_PART_THERE && mirror != EK_PART_THERE && !has_further)
         ek_volume_reason(volume, 0,
                          "its first file record could not be checked: read on, then hunt"
                          " again");
