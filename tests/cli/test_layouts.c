@@ -621,11 +621,11 @@ static void noise_and_zeros_give_nothing(void)
     fill_noise(noise, length, test_seed());
     write_file("drive.img", noise, length);
     g_auto(Result) result = hunt();
-    CHECK_CONTAINS(result.out, "No volume found.");
+    CHECK_CONTAINS(result.out, "No volume was found.");
     CHECK_CONTAINS(result.out, "No partition table.");
     blank(300);
     g_auto(Result) zeros = hunt();
-    CHECK_CONTAINS(zeros.out, "No volume found.");
+    CHECK_CONTAINS(zeros.out, "No volume was found.");
 }
 
 int main(void)

@@ -54,6 +54,9 @@ static inline EkByte ek_fat_cluster_byte(const EkFatBoot *boot, EkByte first_byt
     return first_byte + boot->data_start + (EkByte)(cluster - 2) * boot->cluster_bytes;
 }
 
+/* Is this what an entry looks like, rather than noise (entries.c)? */
+gboolean ek_fat_is_plausible(EkSpan entry);
+
 /* Does this look like entries of a folder? Three used ones in four must; an empty folder does. */
 gboolean ek_fat_is_folder(EkSpan span);
 
