@@ -65,7 +65,19 @@ static gboolean write_side(EkTarget *target, const GPtrArray *edits, Side side, 
         if (!ek_target_write(target, edit->first_byte, bytes_of(edit, side), edit->length, error))
             return FALSE;
     }
-    return ek_target_sync(target, error) && check_side(target, edits, side, error);
+    if (!ek_target_sync(target, error))
+        return FALSE;
+    g_autoptr(GError) differs = NULL;
+    if (check_side(target, edits, side, &differs))
+        return TRUE;
+    if (!g_error_matches(differs, EK_ERROR, EK_ERROR_REFUSED)) {
+        g_propagate_error(error, g_steal_pointer(&differs));
+        return FALSE;
+    }
+    return ek_error_set(error, EK_ERROR_FAILED,
+                        "%s reads back otherwise than it was written: the drive or its adapter "
+                        "loses data. Do not use this target",
+                        ek_target_path(target));
 }
 
 gboolean ek_apply(EkTarget *target, const GPtrArray *edits, const EkJournal *journal,

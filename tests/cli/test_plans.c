@@ -191,6 +191,7 @@ static void one_place_has_one_listed_volume(void)
         must("printf 'label: dos\\nstart=2048,size=262144,type=7\\n' | sfdisk -q drive.img && "
              "dd if=part.img of=drive.img bs=1M seek=1 conv=notrunc status=none");
         g_auto(Result) planned = plan();
+        CHECK_STATUS(planned, 0);
         g_auto(Result) volumes = ektypon("volumes bench --json");
         json_t *json = result_json(&volumes);
         json_t *list = json_object_get(json, "volumes");
@@ -218,8 +219,7 @@ static void hybrid_discs_are_left_alone(void)
         "-R",
         "",
         "-R -J -eltorito-alt-boot -e efi.img -no-emul-boot -isohybrid-gpt-basdat",
-        "-R -J -b boot.bin -no-emul-boot -boot-load-size 4 -partition_offset 16 "
-        "-append_partition 2 0xef efi.img",
+        "-R -J -b boot.bin -no-emul-boot -partition_offset 16 -append_partition 2 0xef efi.img",
         "-R -J -appended_part_as_gpt -append_partition 2 0xef efi.img",
         "-R -J -hfsplus"};
     must("mkdir -p disc/EFI && head -c 200000 /dev/urandom > disc/tray.bin && truncate -s 2M "
@@ -283,6 +283,7 @@ static void what_is_left_out_is_named(void)
     lay("mkfs.ntfs -q -F -L Photos", 50, 2048);
     lay("mke2fs -q -F -t ext4 -L Catalogue", 50, 2048 + 51 * 2048);
     g_auto(Result) planned = plan();
+    CHECK_STATUS(planned, 0);
     g_auto(Result) dropped = ektypon("plan bench --drop 1");
     CHECK_CONTAINS(dropped.out, "--drop 1");
     CHECK(strstr(dropped.out, "unknown space") == NULL);
@@ -305,6 +306,69 @@ static void an_efi_system_is_told_by_its_folder(void)
     CHECK_CONTAINS(table.out, "C12A7328-F81F-11D2-BA4B-00A0C93EC93B");
 }
 
+/* A drive that says it has written, and has not: what is read back tells. */
+static void a_target_that_lies_is_found_out(void)
+{
+    static const char *const commands[] = {"apply bench target.img", "clone bench copy.img"};
+    blank(60);
+    lay("mke2fs -q -F -t ext4", 50, 2048);
+    g_auto(Result) planned = plan();
+    CHECK_CONTAINS(planned.out, "Edit 1");
+    must("rm -f copy.img && cp drive.img target.img");
+    for (gsize i = 0; i < G_N_ELEMENTS(commands); i++) {
+        g_auto(Result) lied = shell("LD_PRELOAD=%s SHIM_ROOT=$PWD SHIM_LOG=$PWD/log SHIM_LIES=%s "
+                                    "%s %s",
+                                    EKTYPON_SHIM_PATH, i == 0 ? "target.img" : "copy.img",
+                                    EKTYPON_PROGRAM_PATH, commands[i]);
+        CHECK_STATUS(lied, 1);
+        CHECK_CONTAINS(lied.err,
+                       i == 0 ? "reads back otherwise" : "something else than was written");
+        if (lied.status != 1)
+            fprintf(stderr, "%s: %s%s", commands[i], lied.out, lied.err);
+    }
+}
+
+/* Where the drive's own table is off by what an adapter hid, it still says what is what. */
+static void a_shifted_table_gives_its_names(void)
+{
+    blank(160);
+    must("printf 'label: gpt\nstart=2048,size=102400,type=L,name=Catalogue\n"
+         "start=104448,size=122880,type=L,name=Photos\n' | sfdisk -q drive.img && "
+         "sfdisk -d drive.img >before");
+    lay("mke2fs -q -F -t ext4 -b 4096", 50, 2048 + 8);
+    lay("mke2fs -q -F -t ext4 -b 4096", 60, 104448 + 8);
+    g_auto(Result) planned = plan();
+    CHECK_CONTAINS(planned.out, "Catalogue");
+    CHECK_CONTAINS(planned.out, "Photos");
+    g_auto(Result) table = read_by_system();
+    CHECK_CONTAINS(table.out, "start=        2056");
+    CHECK_CONTAINS(table.out, "start=      104456");
+    g_auto(Result) same = shell("sfdisk -d target.img | grep -o 'uuid=[^,]*' | sort > now; "
+                                "grep -o 'uuid=[^,]*' before | sort | cmp - now");
+    CHECK_STATUS(same, 0);
+}
+
+/* A copy of a volume is named as one, and links between partitions are no unknown content. */
+static void copies_are_named(void)
+{
+    blank(140);
+    lay("mke2fs -q -F -t ext4 -L Catalogue", 60, 2048);
+    must("dd if=part.img of=drive.img bs=1M seek=70 conv=notrunc,sparse status=none");
+    g_auto(Result) planned = plan();
+    CHECK_STATUS(planned, 0);
+    g_auto(Result) volume = ektypon("volumes bench 1");
+    CHECK_CONTAINS(volume.out, "has the same UUID: one of them is a copy");
+    blank(120);
+    must("printf 'label: dos\nstart=2048,size=65536,type=83\nstart=67584,type=5\n"
+         "size=40960,type=83\nsize=40960,type=83\n' | sfdisk -q drive.img");
+    lay("mke2fs -q -F -t ext4", 32, 2048);
+    lay("mke2fs -q -F -t ext4", 20, 69632);
+    lay("mke2fs -q -F -t ext4", 20, 69632 + 40960 + 2048);
+    g_auto(Result) linked = plan();
+    CHECK(strstr(linked.out, "unknown space") == NULL);
+    CHECK(strstr(linked.out, "Edit 1") == NULL);
+}
+
 int main(void)
 {
     static const Test tests[] = {
@@ -318,6 +382,9 @@ int main(void)
         {"hybrid discs are left alone", hybrid_discs_are_left_alone},
         {"types that work stay", types_that_work_stay},
         {"what is left out is named", what_is_left_out_is_named},
+        {"a target that lies is found out", a_target_that_lies_is_found_out},
+        {"a shifted table gives its names", a_shifted_table_gives_its_names},
+        {"copies are named", copies_are_named},
         {"an EFI system is told by its folder", an_efi_system_is_told_by_its_folder},
     };
     return RUN_TESTS("plans", tests);

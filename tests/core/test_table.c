@@ -60,6 +60,23 @@ static void what_is_no_table_is_not_read(void)
     CHECK(!reads(sector, &table));
 }
 
+/* An entry that ends before it begins is none, and its table is not whole. */
+static void an_entry_ends_behind_its_beginning(void)
+{
+    guint8 entry[128] = {0xaf};
+    EkTable table = {.scheme = "gpt", .sector_size = 512, .is_whole = TRUE};
+    ek_put_le64(entry + 32, 100);
+    ek_put_le64(entry + 40, 100);
+    ek_gpt_take_entry((EkSpan){entry, sizeof entry}, 0, &table);
+    CHECK_NUMBER(table.count, 1);
+    CHECK_NUMBER(table.entries[0].range.bytes, 512);
+    CHECK(table.is_whole);
+    ek_put_le64(entry + 40, 99);
+    ek_gpt_take_entry((EkSpan){entry, sizeof entry}, 1, &table);
+    CHECK_NUMBER(table.count, 1);
+    CHECK(!table.is_whole);
+}
+
 /* A drive in memory; what is composed is laid into it. */
 #define DRIVE_BYTES (4u << 20)
 
@@ -325,6 +342,7 @@ int main(void)
     static const Test tests[] = {
         {"a table is read", a_table_is_read},
         {"what is no table is not read", what_is_no_table_is_not_read},
+        {"an entry ends behind its beginning", an_entry_ends_behind_its_beginning},
         {"what is composed reads back", what_is_composed_reads_back},
         {"a chain is composed", a_chain_is_composed},
         {"a GPT is composed with its backup", a_gpt_is_composed_with_its_backup},

@@ -278,9 +278,44 @@ static void the_fields_of_a_header_cover_it(void)
     }
 }
 
+/* Eight values end a chain, one marks a bad cluster, the rest lead on or nowhere. */
+static void chains_end_where_the_format_says(void)
+{
+    static const guint widths[] = {12, 16, 32};
+    for (gsize i = 0; i < G_N_ELEMENTS(widths); i++) {
+        Bench bench;
+        g_autoptr(FatVolume) fat = fat_volume_new(widths[i], 0);
+        EkFatBoot boot;
+        EkLinkTable links;
+        guint32 top = widths[i] == 32 ? 0x0fffffff : (1u << widths[i]) - 1;
+        guint32 next = 0;
+        CHECK(ek_fat_boot_read((EkSpan){fat->data, 512}, &boot));
+        for (guint k = 0; k < 8; k++)
+            fat_set(fat, 10 + k, top - k);
+        fat_set(fat, 18, top - 8);
+        fat_set(fat, 19, boot.clusters + 1);
+        fat_set(fat, 20, boot.clusters + 2);
+        fat_set(fat, 21, 1);
+        bench_open(&bench, fat->data, fat->length);
+        EkLinkPlaces places = ek_fat_links(&boot, 0);
+        ek_links_init(&links, bench.gate, &places, EK_FAT_GLANCE);
+        for (guint k = 0; k < 8; k++)
+            CHECK_NUMBER(ek_links_of(&links, 0, 10 + k, &next), EK_LINK_END);
+        CHECK_NUMBER(ek_links_of(&links, 0, 18, &next), EK_LINK_BAD);
+        CHECK_NUMBER(ek_links_of(&links, 0, 19, &next), EK_LINK_NEXT);
+        CHECK_NUMBER(next, boot.clusters + 1);
+        CHECK_NUMBER(ek_links_of(&links, 0, 20, &next), EK_LINK_BAD);
+        CHECK_NUMBER(ek_links_of(&links, 0, 21, &next), EK_LINK_BAD);
+        CHECK_NUMBER(ek_links_of(&links, 0, 22, &next), EK_LINK_FREE);
+        ek_links_clear(&links);
+        bench_close(&bench);
+    }
+}
+
 int main(void)
 {
     static const Test tests[] = {
+        {"chains end where the format says", chains_end_where_the_format_says},
         {"a FAT boot sector is decoded", a_fat_boot_sector_is_decoded},
         {"no boot sector speaks of places outside", no_boot_sector_speaks_of_places_outside},
         {"a FAT volume is believed for its parts", a_fat_volume_is_believed_for_its_parts},

@@ -106,6 +106,14 @@ static int is_to_fail(const char *what, long number)
     return what[0] == 'w' ? number >= from : number == from;
 }
 
+/* Does this file belong to a drive that says it has written, and has not? */
+static int is_lying(const char *path)
+{
+    const char *name = getenv("SHIM_LIES");
+    const char *last = strrchr(path, '/');
+    return name != NULL && last != NULL && strcmp(last + 1, name) == 0;
+}
+
 /* --- files --- */
 
 static ssize_t write_at(int fd, const void *data, size_t length, off64_t offset)
@@ -115,6 +123,8 @@ static ssize_t write_at(int fd, const void *data, size_t length, off64_t offset)
     char path[PATH_MAX];
     if (!path_of(fd, path) || strstr(path, "-shm") != NULL)
         return real(fd, data, length, offset);
+    if (is_lying(path))
+        return (ssize_t)length;
     pthread_mutex_lock(&lock);
     ssize_t done = -1;
     if (is_to_fail("write", ++writes)) {
