@@ -78,8 +78,33 @@ static const char *files_of(const EkVolume *volume)
     return NULL;
 }
 
+/* How many files each has: those of its users where its inventory was taken, else as many as it
+ * counts itself, folders included. NULL: not known. The caller frees. */
+static char *files_shown(EkView *view, const EkCaseVolume *entry)
+{
+    EkInventoryTotals totals;
+    if (view->gate != NULL && ek_indexing_known(view, entry, &totals))
+        return g_strdup_printf("%" G_GUINT64_FORMAT, totals.files);
+    return g_strdup(files_of(entry->volume));
+}
+
+/* A view of the case, where any of the volumes has an inventory; else an empty one. */
+static EkView view_for_files(EkCli *cli, const GPtrArray *volumes)
+{
+    EkView view = {0};
+    g_autoptr(EkCase) opened = ek_case_open(cli->operands[0], FALSE, NULL);
+    for (guint i = 0; opened != NULL && i < volumes->len; i++)
+        if (ek_inventory_exists(opened, ((const EkCaseVolume *)volumes->pdata[i])->number)) {
+            if (!ek_view_open(&view, cli->operands[0], FALSE, NULL))
+                view = (EkView){0};
+            break;
+        }
+    return view;
+}
+
 void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
 {
+    EkView view = view_for_files(cli, volumes);
     static const EkColumn columns[] = {
         {"VOLUME", TRUE, FALSE},      {"TYPE", FALSE, FALSE},     {"FIRST SECTOR", TRUE, FALSE},
         {"LAST SECTOR", TRUE, FALSE}, {"SIZE", TRUE, FALSE},      {"LABEL", FALSE, TRUE},
@@ -97,12 +122,14 @@ void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out
         g_autofree char *bytes = size_of(volume);
         g_autofree char *label = ek_text_escape(volume->label != NULL ? volume->label : "");
         g_autofree char *confidence = g_strdup_printf("%d", volume->confidence);
-        const char *files = files_of(volume);
+        g_autofree char *files = files_shown(&view, entry);
         const char *cells[] = {
             number, volume->filesystem,         first,           last,      bytes,
             label,  files != NULL ? files : "", entry->standing, confidence};
         ek_show_table_row(table, cells);
     }
+    if (view.gate != NULL)
+        ek_view_close(&view);
     ek_show_table_print(table, cli->width);
     if (left_out > 0)
         ek_cli_print("and %u more, all of them remains of older volumes or files of other ones: "

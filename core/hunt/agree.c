@@ -6,6 +6,7 @@
 #include <string.h>
 
 #define TABLES_MOST 64u
+#define CONTRADICTED_POINTS 15
 #define LENGTH_SLACK ((EkByte)2 << 20)
 #define FINDINGS_MOST 20000u /* each is compared with all others */
 
@@ -264,6 +265,46 @@ GPtrArray *ek_hunt_tables(EkGate *gate, guint32 sector_size, const GPtrArray *tr
     return tables;
 }
 
+static gboolean is_found_at(const GPtrArray *findings, EkByte first_byte)
+{
+    for (guint i = 0; i < findings->len; i++)
+        if (((const EkFinding *)findings->pdata[i])->volume->first_byte == first_byte)
+            return TRUE;
+    return FALSE;
+}
+
+/* A header that is valid in itself, where the current table has a partition begin, is shown even
+ * where nothing else of its volume is left: with what speaks against it, and little confidence. */
+static gboolean keep_contradicted(EkGate *gate, const GPtrArray *traces, const EkTable *table,
+                                  GPtrArray *findings, GError **error)
+{
+    for (guint i = 0; i < traces->len && table != NULL; i++) {
+        const EkTrace *trace = traces->pdata[i];
+        const EkFileSystem *format = ek_file_system_for(trace->format);
+        gboolean is_named = FALSE;
+        if (format == NULL || !g_str_equal(trace->kind, "boot-sector") ||
+            trace->first_byte < format->header_offset)
+            continue;
+        EkByte first = trace->first_byte - format->header_offset;
+        for (guint k = 0; k < table->count; k++)
+            is_named |= !table->entries[k].extended && table->entries[k].range.first == first;
+        if (!is_named || is_found_at(findings, first))
+            continue;
+        EkClaim claim = {first, trace->first_byte, EK_ROLE_PRIMARY};
+        EkVolume *volume = ek_volume_measure(format, gate, &claim, error);
+        if (volume == NULL)
+            return FALSE;
+        if (volume->bytes == 0) {
+            ek_volume_free(volume);
+            continue;
+        }
+        ek_volume_reason(volume, CONTRADICTED_POINTS,
+                         "its header is valid, and the partition table has a partition here");
+        take_volume(findings, volume);
+    }
+    return TRUE;
+}
+
 GPtrArray *ek_hunt_agree(EkGate *gate, guint32 sector_size, const GPtrArray *traces, GError **error)
 {
     g_autoptr(GPtrArray) findings = g_ptr_array_new_with_free_func(finding_free);
@@ -280,6 +321,8 @@ GPtrArray *ek_hunt_agree(EkGate *gate, guint32 sector_size, const GPtrArray *tra
     if (!infer_all(gate, sector_size, places, traces, findings, error))
         return NULL;
     drop_shadows(findings);
+    if (!keep_contradicted(gate, traces, has_table ? table : NULL, findings, error))
+        return NULL;
     g_ptr_array_sort(findings, by_place);
     ek_hunt_stand(gate, sector_size, has_table ? table : NULL, tables, findings);
     return g_steal_pointer(&findings);

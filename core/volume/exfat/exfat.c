@@ -11,6 +11,8 @@
 #define REGION_SECTORS EK_EXFAT_REGION_SECTORS
 #define SUMMED_SECTORS 11u
 #define ROOT_LOOKED_AT 4096u
+#define LABEL_CLUSTERS 8u /* of the root folder that are looked into for a label */
+#define LABEL_BYTES (16u << 10)
 #define STATE 106u
 #define STATE_DIRTY 2u
 
@@ -136,6 +138,27 @@ static EkPart look_at_root(EkGate *gate, EkVolume *volume, const EkExfatBoot *bo
     return part;
 }
 
+/* The label may have come later than the first cluster of the root folder could hold. */
+static void find_label(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot)
+{
+    EkLinkTable links;
+    EkLinkPlaces places = ek_exfat_links(boot, volume->first_byte);
+    EkLink link = EK_LINK_NEXT;
+    guint32 cluster = boot->root_cluster;
+    gsize length = MIN(boot->cluster_bytes, ROOT_LOOKED_AT);
+    ek_links_init(&links, gate, &places, ROOT_LOOKED_AT);
+    for (guint i = 0; i < LABEL_CLUSTERS && volume->label == NULL && link == EK_LINK_NEXT; i++) {
+        guint8 entries[ROOT_LOOKED_AT];
+        EkByte at = volume->first_byte + (EkByte)boot->heap_sector * boot->sector_size +
+                    (EkByte)(cluster - 2) * boot->cluster_bytes;
+        for (gsize done = 0; done < MIN(boot->cluster_bytes, LABEL_BYTES); done += length)
+            if (ek_part_read(gate, at + done, entries, length) == EK_PART_THERE)
+                take_entries(volume, (EkSpan){entries, length});
+        link = ek_links_of(&links, EK_LINK_JUDGED, cluster, &cluster);
+    }
+    ek_links_clear(&links);
+}
+
 static EkPart look_at_fat(EkGate *gate, EkByte at)
 {
     static const guint8 first[] = {0xf8, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff};
@@ -173,6 +196,8 @@ static gboolean weigh_places(EkGate *gate, EkVolume *volume, const EkExfatBoot *
     EkPart folder = look_at_root(gate, volume, boot, root);
     ek_part_reason(volume, table, "the FAT", fat, 25);
     ek_part_reason(volume, folder, "the root folder", root, 35);
+    if (folder == EK_PART_THERE && volume->label == NULL)
+        find_label(gate, volume, boot);
     gboolean unread = table == EK_PART_UNREAD && folder == EK_PART_UNREAD;
     return table == EK_PART_THERE || folder == EK_PART_THERE || (unread && by_regions);
 }
