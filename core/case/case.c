@@ -223,6 +223,17 @@ EkImage *ek_case_open_image(const EkCase *self, GError **error)
     return fd >= 0 ? ek_image_of(fd, info->image, info->bytes, error) : NULL;
 }
 
+gboolean ek_case_allows_short_space(EkCase *self)
+{
+    return meta_number(self, "short-space") != 0;
+}
+
+gboolean ek_case_allow_short_space(EkCase *self, GError **error)
+{
+    return ek_sql_do(self->store, error, "INSERT OR REPLACE INTO meta VALUES ('short-space','1')",
+                     "");
+}
+
 gboolean ek_case_set_image(EkCase *self, const char *path, GError **error)
 {
     g_autofree char *absolute = g_canonicalize_filename(path, NULL);

@@ -50,6 +50,10 @@ sqlite3 *ek_case_map(EkCase *self);             /* map.db */
 /* The image, opened for reading: inside the case beneath its folder. */
 EkImage *ek_case_open_image(const EkCase *self, GError **error);
 
+/* May the image be larger than the space there is for it? As the user said once; kept. */
+gboolean ek_case_allows_short_space(EkCase *self);
+gboolean ek_case_allow_short_space(EkCase *self, GError **error);
+
 /* From now on the image of the case is the one at `path`, which the caller has proved to be it. */
 gboolean ek_case_set_image(EkCase *self, const char *path, GError **error);
 

@@ -631,3 +631,13 @@ gboolean ek_guard_space(const char *path, EkByte bytes, const char *what, GError
                         "%s may need %s, and %s has %s free: %s is missing", what, needed, existing,
                         there, missing);
 }
+
+gboolean ek_guard_image_space(const char *path, EkByte bytes, GError **error)
+{
+    g_autoptr(GError) short_of = NULL;
+    if (ek_guard_space(path, bytes, "the image", &short_of))
+        return TRUE;
+    return ek_error_set(error, EK_ERROR_NO_SPACE,
+                        "%s. Free the space, or start with what there is: --short-space go-on",
+                        short_of->message);
+}

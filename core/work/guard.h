@@ -66,6 +66,9 @@ gboolean ek_guard_edits(const EkGuard *guard, const char *path, const char *conf
 /* Where the image is, or is to be: not on any source, and no device that is in use. */
 gboolean ek_guard_image(const EkGuard *guard, const char *path, GError **error);
 
+/* The same of an image, with the option that goes on all the same. */
+gboolean ek_guard_image_space(const char *path, EkByte bytes, GError **error);
+
 /* EK_ERROR_NO_SPACE when the file system of `path` has fewer than `bytes` bytes left. */
 gboolean ek_guard_space(const char *path, EkByte bytes, const char *what, GError **error);
 

@@ -102,7 +102,7 @@ static EkByte space_needed(const EkImaging *imaging)
 static gboolean check_space(EkImaging *imaging, GError **error)
 {
     const EkCaseInfo *info = ek_case_info(imaging->view.opened);
-    return ek_guard_space(info->image, space_needed(imaging), "the rest of the image", error);
+    return ek_guard_image_space(info->image, space_needed(imaging), error);
 }
 
 /* Gives bad ground another chance: to the scheduler it is as if nobody had been there. */
@@ -163,7 +163,8 @@ EkImaging *ek_imaging_new(EkSystem *system, const char *folder, const char *opti
     g_mutex_init(&imaging->capture_lock);
     if (!ek_view_open_locked(&imaging->view, folder, EK_LOCK_IMAGING, &imaging->lock, error) ||
         !ek_mapstore_state(imaging->view.opened, &state, error) || !open_source(imaging, error) ||
-        (!choices->allow_short_space && !check_space(imaging, error)))
+        (!choices->allow_short_space && !ek_case_allows_short_space(imaging->view.opened) &&
+         !check_space(imaging, error)))
         return NULL;
     if (!open_image(imaging, error))
         return NULL;

@@ -143,7 +143,8 @@ static gboolean make_stores(Making *making, const EkDeviceInfo *device, GError *
     g_autoptr(EkCaseSource) source =
         ek_guard_describe_source(making->system, making->source, info.kind, device->bytes);
     g_autoptr(EkCase) made = ek_case_create(making->draft, &info, machine, error);
-    if (made == NULL || !ek_case_add_source(made, source, error))
+    if (made == NULL || !ek_case_add_source(made, source, error) ||
+        (making->opening->allow_short_space && !ek_case_allow_short_space(made, error)))
         return FALSE;
     if (!making->made_image)
         return TRUE;
@@ -176,7 +177,7 @@ static gboolean check_places(EkSystem *system, const EkOpening *opening, const c
     if (g_file_test(image, G_FILE_TEST_EXISTS) && !ek_device_is_at(image))
         return ek_error_set(error, EK_ERROR_REFUSED,
                             "the image %s exists. Name a file that does not exist", image);
-    return opening->allow_short_space || ek_guard_space(image, device->bytes, "the image", error);
+    return opening->allow_short_space || ek_guard_image_space(image, device->bytes, error);
 }
 
 EkCase *ek_opening_make(EkSystem *system, const EkOpening *opening, GError **error)
