@@ -88,9 +88,9 @@ static void read_entries(const Fat *fat, const char *path, guint64 at, guint64 b
         }
         if (entry[11] == 15) {
             guint order = (entry[0] & 0x3fu) - 1;
-            plain_need(name->way, at, 32, 0);
             if ((entry[0] & 0x40) != 0)
                 forget(name);
+            plain_need(name->way, at, 32, 0);
             for (gsize i = 0; i < G_N_ELEMENTS(places); i++)
                 name->units[order * 13 + i] = p16(fat->plain, at + places[i]);
             continue;
