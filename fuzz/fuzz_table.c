@@ -22,6 +22,11 @@ static void use_table(const EkTableFormat *format, EkGate *gate, EkByte at, guin
                       const EkTable *table)
 {
     ek_table_scheme_words(table->scheme);
+    ek_gpt_is_lawful(table, ek_gate_bytes(gate));
+    ek_gpt_usual_entries();
+    ek_gpt_backup_bytes(sector_size);
+    ek_mbr_type_fits(0x0c, "ext4");
+    ek_mbr_type_fits(0x83, "ntfs");
     guint8 *header = g_malloc0(MAX(format->header_bytes, sector_size));
     EkSpan span = {header, MAX(format->header_bytes, sector_size)};
     for (guint i = 0; i < table->count; i++) {

@@ -105,6 +105,8 @@ void fuzz_walk(EkGate *gate, const EkVolume *volume)
 {
     Walk walk = {.format = volume->format, .most = MOST_CALLS};
     EkFileSink sink = {&walk, take_file, take_extent, take_name, take_damage, take_mark};
+    if (walk.format->unclean != NULL)
+        g_free(walk.format->unclean(gate, volume));
     if (walk.format->open == NULL)
         return;
     walk.opened = walk.format->open(gate, volume, NULL);

@@ -84,6 +84,7 @@ typedef struct {
     guint64 number; /* of the inode that is being taken */
     gboolean is_deleted;
     EkByte folder_bytes; /* of the folder's content that is seen */
+    guint64 groups;      /* that are walked */
     guint32 *used;       /* inodes of each group that were taken for written; NOT_KNOWN: not yet */
     GArray *named;       /* guint32: inodes beyond those, that a folder names */
     EkFolderDamage damage;
@@ -103,7 +104,7 @@ static void note_named(Walk *walk, guint32 inode)
 {
     const EkExtVolume *volume = &walk->opened->volume;
     guint32 group = (inode - 1) / volume->super.inodes_per_group;
-    if (group >= volume->super.groups || walk->named->len >= NAMED_MOST)
+    if (group >= walk->groups || walk->named->len >= NAMED_MOST)
         return;
     if (walk->used[group] == NOT_KNOWN)
         walk->used[group] = ek_ext_group(volume, group).used;
@@ -507,9 +508,10 @@ gboolean ek_ext_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     /* Each takes some room, whatever the superblock says. */
     guint64 groups =
         MIN(super->groups, ek_gate_bytes(opened->volume.gate) / super->block_bytes + 1);
-    g_autofree guint32 *used = g_new(guint32, super->groups);
-    memset(used, 0xff, super->groups * sizeof *used);
+    g_autofree guint32 *used = g_new(guint32, groups);
+    memset(used, 0xff, groups * sizeof *used);
     walk.used = used;
+    walk.groups = groups;
     walk.named = g_array_new(FALSE, FALSE, sizeof(guint32));
     gboolean fine = TRUE;
     for (guint64 group = from; group < groups && fine; group++)
