@@ -23,6 +23,7 @@ static void use_table(const EkTableFormat *format, EkGate *gate, EkByte at, guin
 {
     ek_table_scheme_words(table->scheme);
     ek_gpt_is_lawful(table, ek_gate_bytes(gate));
+    ek_gpt_is_lawful(table, (MAX(table->place, table->other_place) + 1) * table->sector_size);
     ek_gpt_usual_entries();
     ek_gpt_backup_bytes(sector_size);
     ek_mbr_type_fits(0x0c, "ext4");

@@ -151,9 +151,8 @@ static char *found_in(const Drive *drive, const GArray *sectors)
             g_string_append(text, ((const EkGround *)volume->reasons->pdata[k])->text);
         for (guint k = 0; k < volume->terms->len; k++)
             g_string_append(text, ((const EkTerm *)volume->terms->pdata[k])->value);
-        g_autofree char *unclean = volume->format->unclean != NULL
-                                       ? volume->format->unclean(drive->gate, volume)
-                                       : NULL;
+        g_autofree char *unclean =
+            volume->format->unclean != NULL ? volume->format->unclean(drive->gate, volume) : NULL;
         g_string_append(text, unclean != NULL ? unclean : "-");
         add_files(text, drive->gate, volume);
         EkVolume sized = *volume;

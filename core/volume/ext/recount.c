@@ -131,17 +131,17 @@ static guint32 blocks_a_bit(const EkExtRecount *recount)
     return has_ro(recount, RO_BIGALLOC) && log < 20 ? 1u << log : 1;
 }
 
-/* Of a bitmap what is behind its end is marked as used: one in which that is not so is none to rely
- * on, nor one with nothing in it where the group is flagged as never written. */
+/* A bitmap that was never written may hold anything: one with nothing in it, or in which what is
+ * behind its end is not marked as used, is none to rely on. */
 static gboolean was_written(const EkExtRecount *recount, const guint8 *descriptor, guint16 flag,
                             const guint8 *bitmap, guint64 bits)
 {
     gboolean is_flagged = (ek_span_le16((EkSpan){descriptor, 32}, 18) & flag) != 0 &&
                           has_ro(recount, RO_GROUP_SUMS | RO_CHECKSUM);
     guint64 end = (guint64)recount->super.block_bytes * 8;
-    return count_free(bitmap + bits / 8, end - bits / 8 * 8) ==
-               count_free(bitmap + bits / 8, bits % 8) &&
-           !(is_flagged && ek_bytes_are_zero(bitmap, (gsize)(bits / 8)));
+    return !is_flagged || (!ek_bytes_are_zero(bitmap, (gsize)(bits / 8)) &&
+                           count_free(bitmap + bits / 8, end - bits / 8 * 8) ==
+                               count_free(bitmap + bits / 8, bits % 8));
 }
 
 static void clear_flag(guint8 *descriptor, guint16 flag)
