@@ -665,6 +665,8 @@ static void take_all_lost(Walk *walk)
 gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
 {
     const EkExfatBoot *boot = &opened->boot;
+    /* A volume may claim more clusters than there are bytes. */
+    guint64 there = MIN(boot->clusters, ek_gate_bytes(opened->gate) / boot->cluster_bytes) + 2;
     g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
     g_autoptr(GString) name = g_string_new(NULL);
     g_autoptr(GArray) bitmap = g_array_new(FALSE, FALSE, sizeof(EkExtent));
@@ -678,8 +680,8 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .muted = ek_file_sink_muted(sink),
                  .from = from,
                  .folders = folders,
-                 .claims = ek_claims_new((guint64)boot->clusters + 2),
-                 .files = ek_claims_new((guint64)boot->clusters + 2),
+                 .claims = ek_claims_new(there),
+                 .files = ek_claims_new(there),
                  .steps = (guint64)boot->clusters * 8 + (1u << 20),
                  .name = name};
     Content root = {

@@ -661,6 +661,8 @@ static void take_all_lost(Walk *walk)
 gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
 {
     const EkFatBoot *boot = &opened->boot;
+    /* A volume may claim more clusters than there are bytes. */
+    guint64 there = MIN(boot->clusters, ek_gate_bytes(opened->gate) / boot->cluster_bytes) + 2;
     g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
     g_autoptr(GString) name = g_string_new(NULL);
     Walk walk = {.opened = opened,
@@ -669,8 +671,8 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .muted = ek_file_sink_muted(sink),
                  .from = from,
                  .folders = folders,
-                 .claims = ek_claims_new((guint64)boot->clusters + 2),
-                 .files = ek_claims_new((guint64)boot->clusters + 2),
+                 .claims = ek_claims_new(there),
+                 .files = ek_claims_new(there),
                  .steps = (guint64)boot->clusters * 8 + (1u << 20),
                  .name = name};
     Folder root = {boot->bits == EK_FAT32 ? boot->root_cluster : 0, 0, FALSE};
