@@ -18,6 +18,7 @@
 #define WIDE_BYTES 64u
 #define PIECE_BYTES 65536u
 #define OWN_INODES 10u
+#define NOISE_LEAST 64u /* bits */
 
 static EkSpan raw_of(const EkExtRecount *recount)
 {
@@ -131,22 +132,45 @@ static guint32 blocks_a_bit(const EkExtRecount *recount)
     return has_ro(recount, RO_BIGALLOC) && log < 20 ? 1u << log : 1;
 }
 
-/* A bitmap that was never written may hold anything: one with nothing in it, or in which what is
- * behind its end is not marked as used, is none to rely on. */
+static guint32 count_turns(const guint8 *bitmap, guint64 bits)
+{
+    guint32 count = 0;
+    for (guint64 bit = 1; bit < bits; bit++)
+        count += is_used(bitmap, bit) != is_used(bitmap, bit - 1) ? 1 : 0;
+    return count;
+}
+
+/* A bitmap that was never written may hold anything: an empty one is ignored where the group is
+ * flagged so. In every bitmap the bits behind the last block or inode are set. */
 static gboolean was_written(const EkExtRecount *recount, const guint8 *descriptor, guint16 flag,
                             const guint8 *bitmap, guint64 bits)
 {
     gboolean is_flagged = (ek_span_le16((EkSpan){descriptor, 32}, 18) & flag) != 0 &&
                           has_ro(recount, RO_GROUP_SUMS | RO_CHECKSUM);
     guint64 end = (guint64)recount->super.block_bytes * 8;
-    return !is_flagged || (!ek_bytes_are_zero(bitmap, (gsize)(bits / 8)) &&
-                           count_free(bitmap + bits / 8, end - bits / 8 * 8) ==
-                               count_free(bitmap + bits / 8, bits % 8));
+    return (!is_flagged || !ek_bytes_are_zero(bitmap, (gsize)(bits / 8))) &&
+           count_free(bitmap + bits / 8, end - bits / 8 * 8) ==
+               count_free(bitmap + bits / 8, bits % 8);
 }
 
 static void clear_flag(guint8 *descriptor, guint16 flag)
 {
     ek_put_le16(descriptor + 18, (guint16)(ek_span_le16((EkSpan){descriptor, 32}, 18) & ~flag));
+}
+
+/* Does the bitmap say that a group's own bitmaps and inodes are in use, as far as these are in this
+ * group? And blocks in use are neighbours, where in noise every second bit differs from the last. */
+static gboolean blocks_are_plausible(const EkExtRecount *recount, const guint8 *descriptor,
+                                     guint64 before, const guint8 *bitmap, guint64 bits)
+{
+    guint32 a_bit = blocks_a_bit(recount);
+    for (gsize i = 0; i < 3; i++) {
+        guint64 block = get_field(recount, descriptor, i * 4, 32 + i * 4);
+        if (block >= before && (block - before) / a_bit < bits &&
+            !is_used(bitmap, (block - before) / a_bit))
+            return FALSE;
+    }
+    return bits < NOISE_LEAST || count_turns(bitmap, bits) <= bits / 3;
 }
 
 static void recount_blocks(const EkExtRecount *recount, guint64 group, guint8 *descriptor)
@@ -158,65 +182,87 @@ static void recount_blocks(const EkExtRecount *recount, guint64 group, guint8 *d
     guint32 a_bit = blocks_a_bit(recount);
     guint64 bits = MIN(ek_divide_up(blocks, a_bit), (guint64)super->block_bytes * 8);
     guint64 all = MIN(super->blocks_per_group / a_bit, (guint64)super->block_bytes * 8);
-    if (bitmap == NULL || !was_written(recount, descriptor, BLOCKS_NOT_WRITTEN, bitmap, bits))
+    if (bitmap == NULL || !was_written(recount, descriptor, BLOCKS_NOT_WRITTEN, bitmap, bits) ||
+        !blocks_are_plausible(recount, descriptor, before, bitmap, bits))
         return;
     clear_flag(descriptor, BLOCKS_NOT_WRITTEN);
     put_half(recount, descriptor, 12, 44, count_free(bitmap, bits));
     put_bitmap_sum(recount, descriptor, bitmap, all, 24, 56);
 }
 
-/* Folders among the inodes that are in use; those that were not read count as none. FALSE where
- * many of them are none that can be: then nothing is counted by them. */
-static gboolean count_folders(const EkExtRecount *recount, const guint8 *descriptor,
-                              const guint8 *bitmap, guint32 *folders, guint64 *end)
+/* The inodes that a bitmap calls used, as far as they were read. */
+typedef struct {
+    guint32 folders;
+    guint32 files; /* of any kind, folders included */
+    guint32 empty;
+    guint32 impossible;
+    guint64 end; /* behind the last one in use */
+} Tally;
+
+static void count_inode(const EkExtVolume *volume, EkSpan inode, Tally *tally)
+{
+    guint16 mode = ek_span_le16(inode, 0);
+    if (mode == 0)
+        tally->empty++;
+    else if (!ek_ext_inode_is_possible(volume, inode))
+        tally->impossible++;
+    else {
+        tally->files++;
+        tally->folders += (mode & EK_EXT_TYPE) == EK_EXT_FOLDER ? 1 : 0;
+    }
+}
+
+static Tally count_inodes(const EkExtRecount *recount, const guint8 *descriptor,
+                          const guint8 *bitmap)
 {
     const EkExtSuper *super = &recount->super;
     g_autofree guint8 *piece = g_malloc(PIECE_BYTES);
     guint64 from = 0; /* inodes in the piece */
     guint64 behind = 0;
+    gboolean is_read = FALSE;
     EkByte table = recount->first_byte + get_field(recount, descriptor, 8, 40) * super->block_bytes;
     EkExtVolume volume = {.gate = recount->gate, .super = *super};
-    guint used = 0;
-    guint impossible = 0;
-    *folders = 0;
-    *end = 0;
+    Tally tally = {0};
     for (guint64 i = 0; i < super->inodes_per_group; i++) {
         if (!is_used(bitmap, i))
             continue;
-        *end = i + 1;
+        tally.end = i + 1;
         if (i >= behind) {
             from = i;
             behind = MIN(i + PIECE_BYTES / super->inode_bytes, super->inodes_per_group);
-            if (!ek_gate_read(recount->gate, table + i * super->inode_bytes, piece,
-                              (gsize)((behind - from) * super->inode_bytes), NULL, NULL))
-                memset(piece, 0, PIECE_BYTES);
+            gsize bytes = (gsize)((behind - from) * super->inode_bytes);
+            is_read = ek_part_read(recount->gate, table + i * super->inode_bytes, piece, bytes) ==
+                      EK_PART_THERE;
         }
-        EkSpan inode = {piece + (i - from) * super->inode_bytes, super->inode_bytes};
-        if (ek_span_le16(inode, 0) == 0)
-            continue;
-        used++;
-        impossible += ek_ext_inode_is_possible(&volume, inode) ? 0 : 1;
-        *folders += (ek_span_le16(inode, 0) & EK_EXT_TYPE) == EK_EXT_FOLDER ? 1 : 0;
+        gsize at = (gsize)(i - from) * super->inode_bytes;
+        if (is_read)
+            count_inode(&volume, (EkSpan){piece + at, super->inode_bytes}, &tally);
     }
-    /* The format's own inodes are unlike files. */
-    return impossible <= OWN_INODES + used / 8;
+    return tally;
 }
 
+/* Is this a bitmap of these inodes? The format's own ones are unlike files, and some are empty. */
+static gboolean inodes_are_plausible(const Tally *tally)
+{
+    return tally->empty + tally->impossible <= OWN_INODES + tally->files / 8;
+}
+
+/* Inodes that cannot be are no folders; a bitmap that does not fit its inodes counts nothing. */
 static void recount_inodes(const EkExtRecount *recount, guint8 *descriptor)
 {
     const EkExtSuper *super = &recount->super;
     guint64 bits = super->inodes_per_group;
     g_autofree guint8 *bitmap = load_bitmap(recount, get_field(recount, descriptor, 4, 36));
-    guint64 end = 0;
     if (bitmap == NULL || !was_written(recount, descriptor, INODES_NOT_WRITTEN, bitmap, bits))
+        return;
+    Tally tally = count_inodes(recount, descriptor, bitmap);
+    if (!inodes_are_plausible(&tally))
         return;
     clear_flag(descriptor, INODES_NOT_WRITTEN);
     put_half(recount, descriptor, 14, 46, count_free(bitmap, bits));
-    guint32 folders = 0;
-    if (count_folders(recount, descriptor, bitmap, &folders, &end))
-        put_half(recount, descriptor, 16, 48, folders);
+    put_half(recount, descriptor, 16, 48, tally.folders);
     if (has_ro(recount, RO_GROUP_SUMS | RO_CHECKSUM))
-        put_half(recount, descriptor, 28, 50, (guint32)(bits - end));
+        put_half(recount, descriptor, 28, 50, (guint32)(bits - tally.end));
     put_bitmap_sum(recount, descriptor, bitmap, bits, 26, 58);
 }
 
