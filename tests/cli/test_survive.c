@@ -349,6 +349,33 @@ static void random_damage_invents_nothing(void)
     CHECK(drives < MANY || found * 10 >= drives * 7);
 }
 
+/* A small FAT without its boot sector and without one of its FATs. */
+static void one_fat_and_the_root_folder_are_enough(void)
+{
+    for (gsize k = 0; k < 2; k++)
+        for (guint fat = 1; fat <= 3; fat++) {
+            Structure structures[STRUCTURES_MOST];
+            gsize length = 0;
+            make_drive(&kinds[k]);
+            g_autofree guint8 *drive = read_file("drive.img", &length);
+            kinds[k].structures((EkSpan){drive + START, length - START}, structures);
+            g_autofree guint8 *noise = g_malloc(structures[fat].bytes);
+            fill_noise(noise, structures[fat].bytes, fat);
+            overwrite(START + structures[fat].first, noise, structures[fat].bytes);
+            memset(noise, 0, 512);
+            overwrite(START, noise, 512);
+            CHECK(look(&kinds[k]) >= 50);
+            check_files(&kinds[k], structures[fat].name);
+            done("plan bench");
+            done("apply bench drive.img");
+            must("dd if=drive.img of=v.img bs=1M skip=1 count=%u status=none", kinds[k].mib);
+            g_auto(Result) checked = shell("fsck.fat -n v.img");
+            CHECK_STATUS(checked, 0);
+            if (checked.status != 0)
+                fprintf(stderr, "%s", checked.out);
+        }
+}
+
 /* Two boot regions that are equal and whole but for their checksums get these and nothing else;
  * what a maker keeps there stays. */
 static void a_checksum_alone_is_mended(void)
@@ -504,6 +531,7 @@ int main(void)
     static const Test tests[] = {
         {"no single structure makes a volume vanish", no_single_structure_makes_a_volume_vanish},
         {"random damage invents nothing", random_damage_invents_nothing},
+        {"one FAT and the root folder are enough", one_fat_and_the_root_folder_are_enough},
         {"a checksum alone is mended", a_checksum_alone_is_mended},
         {"a contradicted header is shown", a_contradicted_header_is_shown},
         {"a late label is found", a_late_label_is_found},

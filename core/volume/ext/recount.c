@@ -159,7 +159,8 @@ static void clear_flag(guint8 *descriptor, guint16 flag)
 }
 
 /* Does the bitmap say that a group's own bitmaps and inodes are in use, as far as these are in this
- * group? And blocks in use are neighbours, where in noise every second bit differs from the last. */
+ * group? And blocks in use are neighbours, where in noise every second bit differs from the last.
+ */
 static gboolean blocks_are_plausible(const EkExtRecount *recount, const guint8 *descriptor,
                                      guint64 before, const guint8 *bitmap, guint64 bits)
 {

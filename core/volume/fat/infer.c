@@ -21,6 +21,7 @@
 #define FILES_TRIED 64u
 #define NEIGHBOURS 4u
 #define FAT_MOST (128u << 10) /* bytes, of 16 bits */
+#define TRIES_MOST 65536u     /* places of a FAT */
 
 /* The distance between records of a run tells what was seen: folders and FATs form none. */
 enum { SEEN_FOLDER = 0, SEEN_FAT12 = 12, SEEN_FAT16 = 16, SEEN_FAT32 = 32 };
@@ -68,8 +69,9 @@ typedef struct {
 
 typedef struct {
     guint32 cluster_bytes;
-    EkByte data; /* of cluster 2 */
-    guint agreeing;
+    EkByte data;    /* of cluster 2 */
+    guint agreeing; /* folders */
+    guint files;    /* as long as their chains, where no folder tells */
 } Grid;
 
 static gboolean is_on(const Grid *grid, const Folder *folder)
@@ -102,7 +104,7 @@ static Grid find_grid(const GArray *folders)
             if ((b->at - a->at) % (b->cluster - a->cluster) != 0 || !ek_is_power_of_two(size) ||
                 size < EK_STEP || size > CLUSTER_MOST || before > a->at)
                 continue;
-            Grid grid = {(guint32)size, a->at - before, 0};
+            Grid grid = {(guint32)size, a->at - before, 0, 0};
             grid.agreeing = count_on(&grid, folders);
             if (grid.agreeing > best.agreeing)
                 best = grid;
@@ -346,8 +348,8 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, c
                          "no boot sector is left: %u folders agree where their clusters are",
                          grid->agreeing);
     else
-        ek_volume_reason(volume, 10,
-                         "no boot sector is left: both FATs and the root folder follow each other, "
+        ek_volume_reason(volume, grid->files > 3 ? 25 : 10,
+                         "no boot sector is left: the FATs and the root folder follow each other, "
                          "and its files are as long as their chains");
     ek_volume_reason(volume, 0, "%u reserved sectors before the FAT, %s", reserved, why);
     ek_fat_weigh(gate, volume, &boot);
@@ -384,7 +386,7 @@ static EkByte root_bytes_at(EkGate *gate, EkByte at)
 
 /* The one size of clusters with which every file of a root folder is as long as its chain. 0: none,
  * or several. */
-static guint32 cluster_by_chains(EkGate *gate, const Tables *tables)
+static guint32 cluster_by_chains(EkGate *gate, const Tables *tables, guint *files)
 {
     g_autofree guint8 *root = g_malloc(tables->root_bytes);
     EkSpan span = {root, tables->root_bytes};
@@ -398,7 +400,7 @@ static guint32 cluster_by_chains(EkGate *gate, const Tables *tables)
     EkLinkTable links;
     guint fits = 0;
     guint32 found = 0;
-    guint files = 0;
+    guint count = 0;
     if (ek_part_read(gate, tables->first + 2 * tables->bytes, root, tables->root_bytes) !=
         EK_PART_THERE)
         return 0;
@@ -406,8 +408,8 @@ static guint32 cluster_by_chains(EkGate *gate, const Tables *tables)
     for (guint32 size = EK_STEP; size <= 65536; size *= 2) {
         EkFatBoot boot = {.bits = tables->bits, .clusters = clusters, .cluster_bytes = size};
         gboolean all = ek_fat_count_sound(span, &boot) > 0;
-        files = 0;
-        for (gsize at = 0; at < span.length && root[at] != 0 && all && files < FILES_TRIED;
+        count = 0;
+        for (gsize at = 0; at < span.length && root[at] != 0 && all && count < FILES_TRIED;
              at += ENTRY_BYTES) {
             guint32 bytes = ek_span_le32(span, at + 28);
             guint32 first = ek_span_le16(span, at + 26);
@@ -417,41 +419,97 @@ static guint32 cluster_by_chains(EkGate *gate, const Tables *tables)
             guint64 wanted = ek_divide_up(bytes, size);
             EkChain chain = ek_links_follow(&links, first, MIN(wanted, clusters));
             all = ek_chain_fits(&chain, wanted);
-            files++;
+            count++;
         }
-        fits += all && files > 0;
-        found = all && files > 0 ? size : found;
+        fits += all && count > 0;
+        if (all && count > 0) {
+            found = size;
+            *files = count;
+        }
     }
     ek_links_clear(&links);
     return fits == 1 ? found : 0;
 }
 
-/* Two FATs right behind each other, and a root folder behind them: that is enough where a table
- * names the place. */
+/* FATs of this place and length with a root folder behind them, whose files are as long as their
+ * chains, in a place that a table names: that is enough. */
+static gboolean try_tables(EkGate *gate, const EkEvidence *evidence, Tables tables,
+                           EkVolumeSink sink, void *data)
+{
+    EkByte root = tables.first + 2 * tables.bytes;
+    tables.root_bytes = root_bytes_at(gate, root);
+    Grid grid = {.data = root + tables.root_bytes};
+    if (tables.root_bytes == 0 ||
+        (grid.cluster_bytes = cluster_by_chains(gate, &tables, &grid.files)) == 0 ||
+        find_place(evidence->places, &grid, &tables, 0) == NULL)
+        return FALSE;
+    sink(data, compose(gate, evidence->places, &grid, &tables));
+    return TRUE;
+}
+
+static gboolean try_pair(EkGate *gate, const EkEvidence *evidence, guint i, EkVolumeSink sink,
+                         void *data)
+{
+    const EkRecordRun *one = &g_array_index(evidence->runs, EkRecordRun, i);
+    for (guint k = i + 1; k < evidence->runs->len && k < i + NEIGHBOURS; k++) {
+        const EkRecordRun *two = &g_array_index(evidence->runs, EkRecordRun, k);
+        EkByte apart = two->first_byte - one->first_byte;
+        if (two->stride == one->stride && apart % EK_STEP == 0 && apart <= FAT_MOST &&
+            try_tables(gate, evidence, (Tables){(EkFatBits)one->stride, one->first_byte, apart, 0},
+                       sink, data))
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* Does a file's entry begin here? */
+static gboolean is_entry(EkGate *gate, EkByte at)
+{
+    guint8 entry[ENTRY_BYTES];
+    EkFatBoot boot = {.bits = EK_FAT16, .clusters = 65524, .cluster_bytes = EK_STEP};
+    return ek_part_read(gate, at, entry, sizeof entry) == EK_PART_THERE &&
+           ek_fat_count_sound((EkSpan){entry, sizeof entry}, &boot) > 0;
+}
+
+/* One FAT of two: the other one's place is tried, each sector in which it can begin. */
+static gboolean try_alone(EkGate *gate, const EkEvidence *evidence, guint i, guint *tries,
+                          EkVolumeSink sink, void *data)
+{
+    const EkRecordRun *run = &g_array_index(evidence->runs, EkRecordRun, i);
+    EkFatBits bits = (EkFatBits)run->stride;
+    for (guint k = 0; k < evidence->places->len; k++) {
+        const EkRange *place = &g_array_index(evidence->places, EkRange, k);
+        EkByte before = run->first_byte - place->first;
+        if (run->first_byte <= place->first || run->first_byte >= ek_range_end(*place) ||
+            before % EK_STEP != 0 || before > FAT_MOST + RESERVED_MOST * EK_STEP)
+            continue;
+        for (EkByte apart = EK_STEP; apart <= FAT_MOST && *tries > 0; apart += EK_STEP, --*tries) {
+            gboolean is_first =
+                before <= RESERVED_MOST * EK_STEP && is_entry(gate, run->first_byte + 2 * apart) &&
+                try_tables(gate, evidence, (Tables){bits, run->first_byte, apart, 0}, sink, data);
+            if (is_first)
+                return TRUE;
+            if (apart < before && before - apart <= RESERVED_MOST * EK_STEP &&
+                is_entry(gate, run->first_byte + apart) &&
+                try_tables(gate, evidence, (Tables){bits, run->first_byte - apart, apart, 0}, sink,
+                           data))
+                return TRUE;
+        }
+    }
+    return FALSE;
+}
+
+/* A FAT12 or FAT16 without folders that name their cluster. */
 static void infer_by_fats(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data)
 {
     guint volumes = 0;
+    guint tries = TRIES_MOST;
     for (guint i = 0; i < evidence->runs->len && volumes < VOLUMES_MOST; i++) {
-        const EkRecordRun *one = &g_array_index(evidence->runs, EkRecordRun, i);
-        for (guint k = i + 1; k < evidence->runs->len && k < i + NEIGHBOURS; k++) {
-            const EkRecordRun *two = &g_array_index(evidence->runs, EkRecordRun, k);
-            EkByte apart = two->first_byte - one->first_byte;
-            if ((one->stride != SEEN_FAT12 && one->stride != SEEN_FAT16) ||
-                two->stride != one->stride || apart % EK_STEP != 0 || apart > FAT_MOST)
-                continue;
-            Tables tables = {one->stride == SEEN_FAT12 ? EK_FAT12 : EK_FAT16, one->first_byte,
-                             apart, 0};
-            EkByte root = one->first_byte + 2 * apart;
-            tables.root_bytes = root_bytes_at(gate, root);
-            Grid grid = {.data = root + tables.root_bytes};
-            if (tables.root_bytes == 0 ||
-                (grid.cluster_bytes = cluster_by_chains(gate, &tables)) == 0 ||
-                find_place(evidence->places, &grid, &tables, 0) == NULL)
-                continue;
-            sink(data, compose(gate, evidence->places, &grid, &tables));
+        const EkRecordRun *run = &g_array_index(evidence->runs, EkRecordRun, i);
+        if ((run->stride == SEEN_FAT12 || run->stride == SEEN_FAT16) &&
+            (try_pair(gate, evidence, i, sink, data) ||
+             try_alone(gate, evidence, i, &tries, sink, data)))
             volumes++;
-            break;
-        }
     }
 }
 
