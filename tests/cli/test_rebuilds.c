@@ -315,12 +315,32 @@ static void check_volumes(const Drive *drive, const char *file)
     }
 }
 
+static guint count_of(json_t *plan, const char *list)
+{
+    return (guint)json_array_size(json_object_get(plan, list));
+}
+
+/* A drive that its systems read needs no edit. */
+static void check_whole(void)
+{
+    must("rm -rf bench");
+    done("new bench --adopt whole.img");
+    done("hunt bench");
+    g_auto(Result) result = ektypon("plan bench --json");
+    json_t *plan = result_json(&result);
+    CHECK_NUMBER(count_of(plan, "edits"), 0);
+    if (count_of(plan, "edits") != 0)
+        fprintf(stderr, "\na whole drive: %s", result.out);
+    json_decref(plan);
+}
+
 static void carry_through(Drive *drive)
 {
     draw(drive);
     make_table(drive);
     make_volumes(drive);
     must("cp --sparse=always drive.img whole.img");
+    check_whole();
     guint damage = break_drive(drive);
     g_autofree char *wanted = table_of(drive, "whole.img", damage);
     must("rm -rf bench clone.img target.img && cp --sparse=always drive.img target.img");
@@ -375,11 +395,6 @@ static void make_case(void)
     done("new bench drive.img");
     done("image bench");
     done("hunt bench");
-}
-
-static guint count_of(json_t *plan, const char *list)
-{
-    return (guint)json_array_size(json_object_get(plan, list));
 }
 
 /* How many partitions a plan made so has. */
