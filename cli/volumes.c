@@ -233,8 +233,11 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
         ek_cli_print("  %s: %s\n", term->name, value);
     }
     g_autofree char *unclean = unclean_of(view, volume);
-    if (unclean != NULL)
-        ek_show_sentence(stdout, "  ", 4, unclean);
+    if (unclean != NULL) {
+        g_autofree char *text =
+            g_strdup_printf("The volume was not cleanly unmounted. %s", unclean);
+        ek_show_sentence(stdout, "  ", 4, text);
+    }
     ek_cli_print("  confidence %d of 100, because:\n", volume->confidence);
     for (guint i = 0; i < volume->reasons->len; i++) {
         const EkGround *reason = volume->reasons->pdata[i];

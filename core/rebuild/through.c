@@ -274,8 +274,8 @@ void ek_planner_check(EkPlanner *planner)
                                        : NULL;
         if (unclean != NULL)
             ek_planner_warn(planner,
-                            "volume %u (%s): %s. The plan leaves that to the system, which puts "
-                            "it right when the volume is mounted",
+                            "volume %u (%s) was not cleanly unmounted. %s The plan does not "
+                            "repair this; the system does when it mounts or checks the volume",
                             chosen->number, chosen->filesystem, unclean);
         gboolean boots = FALSE;
         EkPlanOpens opens = EK_PLAN_FAILS;

@@ -54,6 +54,9 @@ typedef enum { EK_PART_THERE, EK_PART_ABSENT, EK_PART_UNREAD } EkPart;
  * EK_PART_ABSENT when they would lie outside it. */
 EkPart ek_part_read(EkGate *gate, EkByte at, guint8 *buffer, gsize length);
 
+/* What it means that a volume was not cleanly unmounted, where no journal tells more. */
+#define EK_UNCLEAN_TEXT "The latest changes may be incomplete."
+
 /* Adds what a look at a structure found to the volume's reasons. */
 void ek_part_reason(EkVolume *volume, EkPart part, const char *what, EkByte at, int points);
 

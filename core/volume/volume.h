@@ -179,8 +179,8 @@ struct EkFileSystem {
      * where this version cannot tell. */
     EkUsage (*use)(EkGate *gate, const EkVolume *volume, EkByte at);
 
-    /* Was it not cleanly unmounted? In words, with what that means for its files; NULL: it was.
-     * NULL where the format, or this version, does not tell. The caller frees. */
+    /* NULL: the volume was cleanly unmounted. Otherwise sentences that say what that means for its
+     * files. NULL where the format, or this version, does not tell. The caller frees. */
     char *(*unclean)(EkGate *gate, const EkVolume *volume);
 
     /* Files. NULL where this version does not list them. */

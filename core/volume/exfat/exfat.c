@@ -269,9 +269,7 @@ static char *unclean(EkGate *gate, const EkVolume *volume)
     (void)gate;
     gboolean is_dirty =
         (ek_span_le16((EkSpan){volume->header, EK_HEADER_MOST}, STATE) & STATE_DIRTY) != 0;
-    return is_dirty && !volume->composed
-               ? g_strdup("it was not cleanly unmounted: what was written last may be incomplete")
-               : NULL;
+    return is_dirty && !volume->composed ? g_strdup(EK_UNCLEAN_TEXT) : NULL;
 }
 
 const EkFileSystem ek_fs_exfat = {

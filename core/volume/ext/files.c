@@ -54,12 +54,11 @@ char *ek_ext_unclean(EkGate *gate, const EkVolume *volume)
     g_autoptr(EkExtReplay) replay = ek_ext_replay(&own);
     if (replay == NULL)
         return NULL;
-    return g_strdup_printf("it was not cleanly unmounted: %u blocks of its journal (%u "
-                           "transactions) are read in place "
-                           "of older ones; --without-journal reads it without them%s%s",
+    return g_strdup_printf("The latest changes are read from the journal: %u blocks in %u "
+                           "transactions. To read without the journal, add --without-journal.%s%s",
                            replay->moves->moves->len, replay->transactions,
-                           replay->has_fast ? ". Fast commits in the journal are not applied" : "",
-                           replay->is_damaged ? ". Some of the journal could not be read" : "");
+                           replay->has_fast ? " Fast commits are not applied." : "",
+                           replay->is_damaged ? " A part of the journal could not be read." : "");
 }
 
 void ek_ext_close(EkOpened *opened)

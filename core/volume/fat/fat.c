@@ -254,9 +254,7 @@ static char *unclean(EkGate *gate, const EkVolume *volume)
         is_used |= (ek_span_le32(span, 4) & 0x08000000) == 0;
     if (part == EK_PART_THERE && boot.bits == EK_FAT16)
         is_used |= (ek_span_le16(span, 2) & 0x8000) == 0;
-    return is_used && !volume->composed
-               ? g_strdup("it was not cleanly unmounted: what was written last may be incomplete")
-               : NULL;
+    return is_used && !volume->composed ? g_strdup(EK_UNCLEAN_TEXT) : NULL;
 }
 
 static EkByte backup(const EkVolume *volume)

@@ -258,9 +258,9 @@ static char *unclean(EkGate *gate, const EkVolume *volume)
     (void)gate;
     if (volume->composed || (attributes & ATTRIBUTE_UNMOUNTED) != 0)
         return NULL;
-    return g_strdup_printf(
-        "it was not cleanly unmounted: %s what was written last may be incomplete",
-        (attributes & ATTRIBUTE_JOURNAL) != 0 ? "its journal is not applied, and" : "");
+    return g_strdup((attributes & ATTRIBUTE_JOURNAL) != 0
+                        ? "The journal is not applied. " EK_UNCLEAN_TEXT
+                        : EK_UNCLEAN_TEXT);
 }
 
 const EkFileSystem ek_fs_hfsplus = {

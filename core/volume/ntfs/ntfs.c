@@ -313,9 +313,7 @@ static char *unclean(EkGate *gate, const EkVolume *volume)
         return NULL;
     EkSpan state = ek_ntfs_resident(ek_ntfs_record_attribute(span, ATTRIBUTE_STATE));
     return (ek_span_le16(state, STATE_FLAGS) & STATE_DIRTY) != 0
-               ? g_strdup(
-                     "it was not cleanly unmounted: its log ($LogFile) is not applied, and what "
-                     "was written last may be incomplete")
+               ? g_strdup("The log ($LogFile) is not applied. " EK_UNCLEAN_TEXT)
                : NULL;
 }
 

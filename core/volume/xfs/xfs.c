@@ -365,8 +365,7 @@ static char *unclean(EkGate *gate, const EkVolume *volume)
     if (block >= super.blocks ||
         !ek_xfs_log_is_due(gate, volume->first_byte + block * super.block_bytes, bytes))
         return NULL;
-    return g_strdup(
-        "it was not cleanly unmounted: its log holds changes that are not in place yet");
+    return g_strdup("The log holds changes and is not applied. " EK_UNCLEAN_TEXT);
 }
 
 const EkFileSystem ek_fs_xfs = {
