@@ -314,6 +314,33 @@ EkChain ek_links_follow(EkLinkTable *table, guint32 first, guint64 wanted)
     return best;
 }
 
+gboolean ek_links_find_way(EkLinkTable *table, guint32 first, guint64 wanted, guint64 all,
+                           guint64 *steps, EkLinkWay *way, gboolean *is_proved)
+{
+    guint64 followed = MIN(all, table->places.clusters);
+    guint64 cost = followed * (table->differs ? 1 + table->places.copies : 1);
+    if (cost > *steps)
+        return FALSE;
+    *steps -= cost;
+    EkChain chain = ek_links_follow(table, first, followed);
+    way->copy = chain.copy;
+    way->most = chain.circles ? chain.clusters : wanted;
+    way->may_guess = !chain.circles && chain.clusters < wanted && chain.end != EK_LINK_END;
+    *is_proved = ek_chain_fits(&chain, all) && !chain.is_noise;
+    return TRUE;
+}
+
+guint32 ek_links_step(EkLinkTable *table, const EkLinkWay *way, const EkTaken *files,
+                      const EkTaken *folders, guint32 cluster, EkLink *link)
+{
+    guint32 next = 0;
+    *link = ek_links_of(table, way->copy, cluster, &next);
+    if (*link == EK_LINK_NEXT)
+        return next;
+    gboolean is_taken = ek_taken_has(files, cluster + 1ul) || ek_taken_has(folders, cluster + 1ul);
+    return *link != EK_LINK_END && way->may_guess && !is_taken ? cluster + 1 : 0;
+}
+
 int ek_links_weigh(EkLinkTable *table, int copy)
 {
     gsize length = (gsize)MIN(GLANCE, table->places.bytes);

@@ -6,6 +6,7 @@
 #define EK_VOLUME_LINKS_H
 
 #include "image/gate.h"
+#include "volume/taken.h"
 
 #define EK_LINK_COPIES 2u
 
@@ -65,6 +66,30 @@ static inline gboolean ek_chain_fits(const EkChain *chain, guint64 wanted)
 {
     return chain->clusters == wanted && chain->end == EK_LINK_END;
 }
+
+/* How a chain is walked. */
+typedef struct {
+    int copy;           /* that it is followed in */
+    guint64 most;       /* clusters; fewer than wanted where it comes back to itself */
+    gboolean may_guess; /* where the table leads nowhere, the next cluster is taken for the next */
+} EkLinkWay;
+
+/* As the table says, to the end. */
+#define EK_LINK_WAY_SAID                                                                           \
+    {                                                                                              \
+        EK_LINK_JUDGED, G_MAXUINT64, FALSE                                                         \
+    }
+
+/* Finds how the chain of a file is best walked that begins at `first`, which exists. `wanted`: the
+ * clusters to be placed; `all`: as many as it should have, at least as many. *is_proved: it ends
+ * just there. Takes the steps it costs from *steps; FALSE when these are too few. */
+gboolean ek_links_find_way(EkLinkTable *table, guint32 first, guint64 wanted, guint64 all,
+                           guint64 *steps, EkLinkWay *way, gboolean *is_proved);
+
+/* The cluster behind `cluster` on a way; 0: there is none. What files or folders have taken is
+ * never guessed. *link gets what the table says. */
+guint32 ek_links_step(EkLinkTable *table, const EkLinkWay *way, const EkTaken *files,
+                      const EkTaken *folders, guint32 cluster, EkLink *link);
 
 /* How much speaks for the beginning of a copy to be a table of links: above 0 what follows itself
  * or ends, below 0 what leads nowhere. Looks at 4 096 bytes. */

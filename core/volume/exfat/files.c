@@ -5,7 +5,7 @@
  * distrusts: chains, lengths, counts, names. */
 #include "volume/exfat/exfat.h"
 
-#include "volume/claims.h"
+#include "volume/taken.h"
 
 #include <string.h>
 
@@ -78,9 +78,7 @@ typedef struct {
     guint32 cluster;
     gboolean one_piece;
     EkByte bytes;
-    int copy;           /* of the FAT */
-    guint64 most;       /* clusters that the chain has; 0: as many as it takes */
-    gboolean may_guess; /* where the FAT leads nowhere, the next cluster is taken for the next */
+    EkLinkWay way;
 } Content;
 
 typedef struct {
@@ -97,8 +95,8 @@ typedef struct {
     EkFileSink muted;
     guint64 from;    /* folders that were walked before */
     GArray *folders; /* Folder: a stack */
-    EkClaims claims; /* of folders */
-    EkClaims files;  /* clusters of files */
+    EkTaken taken;   /* of folders */
+    EkTaken files;   /* clusters of files */
     GArray *bitmap;  /* EkExtent: where the bitmap of clusters in use lies */
     guint8 *page;    /* of the bitmap: a sector's worth of it */
     EkByte page_at;  /* in the bitmap; EK_UNPLACED: none is loaded */
@@ -137,43 +135,22 @@ static void claim_files(Walk *walk, const EkExtent *run)
     guint32 size = walk->opened->boot.cluster_bytes;
     guint64 first = (run->first_byte - place_of(walk->opened, 2)) / size + 2;
     for (guint64 i = 0; i < ek_divide_up(run->bytes, size); i++)
-        ek_claims_take(&walk->files, first + i);
+        ek_taken_add(&walk->files, first + i);
 }
 
-static guint32 follow(Walk *walk, const Content *content, guint32 cluster)
-{
-    guint32 next = 0;
-    EkLink link = ek_links_of(&walk->opened->links, content->copy, cluster, &next);
-    if (link == EK_LINK_NEXT)
-        return next;
-    gboolean is_taken =
-        ek_claims_has(&walk->files, cluster + 1ul) || ek_claims_has(&walk->claims, cluster + 1ul);
-    return link != EK_LINK_END && content->may_guess && !is_taken ? cluster + 1 : 0;
-}
-
-/* Finds the copy of the FAT that a file's chain is best followed in, and how much it proves.
- * `written`: what of the file lies in clusters. */
+/* How a file's chain is walked; where the FAT does not prove it, the file is a guess. `written`:
+ * what of the file lies in clusters. */
 static void find_way(Walk *walk, EkFile *file, Content *written)
 {
-    EkLinkTable *links = &walk->opened->links;
-    guint64 wanted = ek_divide_up(written->bytes, walk->opened->boot.cluster_bytes);
-    guint64 all = ek_divide_up(file->size, walk->opened->boot.cluster_bytes);
-    guint64 followed = MIN(all, walk->opened->boot.clusters);
-    guint64 cost = followed * (links->differs ? 1 + links->places.copies : 1);
+    guint32 size = walk->opened->boot.cluster_bytes;
+    guint64 wanted = ek_divide_up(written->bytes, size);
+    gboolean is_proved = FALSE;
     if (written->one_piece || wanted == 0 || !cluster_exists(walk->opened, written->cluster))
         return;
-    /* More steps than any volume needs: nothing is placed. */
-    if (cost > walk->steps) {
-        written->cluster = 0;
-        return;
-    }
-    walk->steps -= cost;
-    EkChain chain = ek_links_follow(links, written->cluster, followed);
-    written->copy = chain.copy;
-    written->most = chain.circles ? chain.clusters : 0;
-    written->may_guess = !chain.circles && chain.clusters < wanted && chain.end != EK_LINK_END;
-    /* What is called whole is proved: the chain ends where the file does. */
-    if (!ek_chain_fits(&chain, all) || chain.is_noise)
+    if (!ek_links_find_way(&walk->opened->links, written->cluster, wanted,
+                           ek_divide_up(file->size, size), &walk->steps, &written->way, &is_proved))
+        written->cluster = 0; /* more steps than any volume needs: nothing is placed */
+    else if (!is_proved)
         file->flags |= EK_FILE_GUESSED;
 }
 
@@ -184,7 +161,8 @@ static EkByte walk_content(Walk *walk, const Content *content, RunSink sink, gui
     EkOpened *opened = walk->opened;
     guint32 size = opened->boot.cluster_bytes;
     guint32 cluster = content->cluster;
-    guint64 left = content->most > 0 ? content->most : G_MAXUINT64;
+    guint64 left = content->way.most;
+    EkLink link = EK_LINK_UNKNOWN;
     EkByte done = 0;
     while (done < content->bytes && cluster_exists(opened, cluster) && walk->steps > 0) {
         EkExtent run = {.offset = done, .first_byte = place_of(opened, cluster)};
@@ -196,7 +174,8 @@ static EkByte walk_content(Walk *walk, const Content *content, RunSink sink, gui
             for (gboolean goes_on = TRUE; goes_on && done + run.bytes < content->bytes;) {
                 run.bytes += size;
                 walk->steps -= MIN(walk->steps, 1);
-                guint32 next = follow(walk, content, cluster);
+                guint32 next = ek_links_step(&opened->links, &content->way, &walk->files,
+                                             &walk->taken, cluster, &link);
                 left -= MIN(left, 1);
                 goes_on = next == cluster + 1 && walk->steps > 0 && left > 0 &&
                           cluster_exists(opened, next);
@@ -221,7 +200,7 @@ static void enter_later(Walk *walk, const Content *content, guint64 number, gboo
     folder.content.bytes = MIN(content->bytes, FOLDER_BYTES_MOST);
     if (!cluster_exists(walk->opened, cluster))
         return;
-    if (!ek_claims_take(&walk->claims, cluster)) {
+    if (!ek_taken_add(&walk->taken, cluster)) {
         EkFolderDamage circle = {.cut_short = TRUE};
         if (!is_deleted)
             walk->stopped |= !walk->sink->damage(walk->sink->data, number, &circle);
@@ -333,7 +312,7 @@ static void take_set(Walk *walk)
         return;
     is_deleted |= walk->folder.is_deleted;
     Content content = {
-        .copy = EK_LINK_JUDGED,
+        .way = EK_LINK_WAY_SAID,
         .cluster = ek_span_le32(stream, 20),
         .one_piece = (flags & ONE_PIECE) != 0,
         .bytes = MIN(ek_span_le64(stream, 24), G_MAXINT64),
@@ -370,7 +349,7 @@ static void take_system(Walk *walk, EkSpan entry)
     guint64 type = ek_span_u8(entry, 0);
     Content content = {.cluster = ek_span_le32(entry, 20),
                        .bytes = MIN(ek_span_le64(entry, 24), walk->opened->boot.clusters),
-                       .copy = EK_LINK_JUDGED};
+                       .way = EK_LINK_WAY_SAID};
     if (type != EK_EXFAT_BITMAP || walk->bitmap->len == 0)
         walk_content(walk, &content, claim_system, type);
 }
@@ -414,8 +393,8 @@ static EkByte claim_run(Walk *walk, const EkExtent *run)
     guint32 size = walk->opened->boot.cluster_bytes;
     guint64 count = ek_divide_up(run->bytes, size);
     guint64 own =
-        ek_claims_take_run(&walk->claims, (run->first_byte - place_of(walk->opened, 2)) / size + 2,
-                           count, run->offset == 0);
+        ek_taken_add_run(&walk->taken, (run->first_byte - place_of(walk->opened, 2)) / size + 2,
+                         count, run->offset == 0);
     return own == count ? run->bytes : own * size;
 }
 
@@ -567,8 +546,8 @@ static gboolean begins_folder(Walk *walk, guint32 cluster, GHashTable *led)
 
 static gboolean is_unclaimed(Walk *walk, guint32 cluster)
 {
-    return cluster_exists(walk->opened, cluster) && !ek_claims_has(&walk->claims, cluster) &&
-           !ek_claims_has(&walk->files, cluster) && may_be_used(walk, cluster);
+    return cluster_exists(walk->opened, cluster) && !ek_taken_has(&walk->taken, cluster) &&
+           !ek_taken_has(&walk->files, cluster) && may_be_used(walk, cluster);
 }
 
 /* The type of an entry in a cluster; 0 when it was not read. */
@@ -619,7 +598,7 @@ static Content lost_content(Walk *walk, guint32 cluster)
 {
     guint32 size = walk->opened->boot.cluster_bytes;
     guint32 next = 0;
-    Content content = {.cluster = cluster, .bytes = FOLDER_BYTES_MOST, .copy = EK_LINK_JUDGED};
+    Content content = {.cluster = cluster, .bytes = FOLDER_BYTES_MOST, .way = EK_LINK_WAY_SAID};
     EkLink link = ek_links_of(&walk->opened->links, EK_LINK_JUDGED, cluster, &next);
     if (link != EK_LINK_FREE && link != EK_LINK_UNKNOWN)
         return content;
@@ -639,7 +618,7 @@ static void take_lost(Walk *walk, guint32 cluster)
         .attributes = ATTRIBUTE_FOLDER,
         .place = cluster,
     };
-    if (walk->stopped || ek_claims_has(&walk->claims, cluster))
+    if (walk->stopped || ek_taken_has(&walk->taken, cluster))
         return;
     Content content = lost_content(walk, cluster);
     choose_sink(walk);
@@ -680,18 +659,18 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .muted = ek_file_sink_muted(sink),
                  .from = from,
                  .folders = folders,
-                 .claims = ek_claims_new(there),
-                 .files = ek_claims_new(there),
+                 .taken = ek_taken_new(there),
+                 .files = ek_taken_new(there),
                  .steps = (guint64)boot->clusters * 8 + (1u << 20),
                  .name = name};
     Content root = {
-        .cluster = boot->root_cluster, .bytes = FOLDER_BYTES_MOST, .copy = EK_LINK_JUDGED};
+        .cluster = boot->root_cluster, .bytes = FOLDER_BYTES_MOST, .way = EK_LINK_WAY_SAID};
     choose_sink(&walk);
     enter_later(&walk, &root, 0, FALSE);
     take_folders(&walk);
     if (!walk.stopped)
         take_all_lost(&walk);
-    ek_claims_clear(&walk.claims);
-    ek_claims_clear(&walk.files);
+    ek_taken_clear(&walk.taken);
+    ek_taken_clear(&walk.files);
     return !walk.stopped;
 }

@@ -5,9 +5,9 @@
  * one piece. What it distrusts: chains (which may lead in circles, out of the volume or through
  * sectors that were not read), sizes, names. */
 #include "base/text.h"
-#include "volume/claims.h"
 #include "volume/fat/fat.h"
 #include "volume/headers.h"
+#include "volume/taken.h"
 
 #define ENTRY_BYTES 32u
 #define MAX_FOLDER_BYTES (2u << 20) /* by the specification: 65 536 entries */
@@ -82,8 +82,8 @@ typedef struct {
     EkFileSink muted;
     guint64 from;    /* folders that were walked before */
     GArray *folders; /* Folder: a stack */
-    EkClaims claims; /* of folders */
-    EkClaims files;  /* clusters of files */
+    EkTaken taken;   /* of folders */
+    EkTaken files;   /* clusters of files */
     guint64 done;    /* folders */
     guint64 seen;
     guint64 steps; /* along chains that are left: a hostile volume has no end of them */
@@ -107,7 +107,7 @@ static void enter_later(Walk *walk, guint32 cluster, guint64 number, gboolean is
     Folder folder = {cluster, number, is_deleted};
     if (!ek_fat_cluster_exists(&walk->opened->boot, cluster))
         return;
-    if (!ek_claims_take(&walk->claims, cluster)) {
+    if (!ek_taken_add(&walk->taken, cluster)) {
         EkFolderDamage circle = {.cut_short = TRUE};
         if (!is_deleted)
             walk->stopped |= !walk->sink->damage(walk->sink->data, number, &circle);
@@ -127,29 +127,10 @@ static gboolean pass_run(Walk *walk, guint64 file, const EkExtent *run)
     return !walk->stopped;
 }
 
-/* How a chain is followed. */
-typedef struct {
-    int copy;           /* of the FAT */
-    guint64 most;       /* clusters; fewer than wanted where it comes back to itself */
-    gboolean may_guess; /* where the FAT leads nowhere, the next cluster is taken for the next */
-} Way;
-
-static guint32 follow(Walk *walk, const Way *way, guint32 cluster, EkLink *link)
-{
-    EkOpened *opened = walk->opened;
-    guint32 next = 0;
-    *link = ek_links_of(&opened->links, way->copy, cluster, &next);
-    if (*link == EK_LINK_NEXT)
-        return next;
-    gboolean is_taken =
-        ek_claims_has(&walk->files, cluster + 1ul) || ek_claims_has(&walk->claims, cluster + 1ul);
-    return *link != EK_LINK_END && way->may_guess && !is_taken ? cluster + 1 : 0;
-}
-
 /* Walks a chain cluster by cluster and hands over runs. `bytes` is how much the walker wants; the
  * walk ends there, or where the chain does. Returns how many bytes were placed. */
-static EkByte walk_chain(Walk *walk, guint32 cluster, const Way *way, EkByte bytes, RunSink sink,
-                         guint64 file)
+static EkByte walk_chain(Walk *walk, guint32 cluster, const EkLinkWay *way, EkByte bytes,
+                         RunSink sink, guint64 file)
 {
     EkOpened *opened = walk->opened;
     guint32 size = opened->boot.cluster_bytes;
@@ -166,8 +147,9 @@ static EkByte walk_chain(Walk *walk, guint32 cluster, const Way *way, EkByte byt
             walk->steps--;
             left--;
             if (sink == pass_run)
-                ek_claims_take(&walk->files, cluster);
-            guint32 next = follow(walk, way, cluster, &link);
+                ek_taken_add(&walk->files, cluster);
+            guint32 next =
+                ek_links_step(&opened->links, way, &walk->files, &walk->taken, cluster, &link);
             last = cluster;
             goes_on = next == cluster + 1 && ek_fat_cluster_exists(&opened->boot, next);
             cluster = next;
@@ -183,30 +165,22 @@ static EkByte walk_chain(Walk *walk, guint32 cluster, const Way *way, EkByte byt
     return done;
 }
 
-/* Finds the copy of the FAT that a file's chain is best followed in, and how much it proves. */
-static Way find_way(Walk *walk, EkFile *file)
+/* How a file's chain is walked; where the FAT does not prove it, the file is a guess. */
+static EkLinkWay find_way(Walk *walk, EkFile *file)
 {
     EkOpened *opened = walk->opened;
     guint64 wanted = ek_divide_up(file->size, opened->boot.cluster_bytes);
-    guint64 followed = MIN(wanted, opened->boot.clusters);
-    guint64 cost = followed * (opened->links.differs ? 1 + opened->links.places.copies : 1);
-    Way way = {EK_LINK_JUDGED, 0, FALSE};
-    if (wanted == 0 || !ek_fat_cluster_exists(&opened->boot, (guint32)file->place) ||
-        cost > walk->steps)
-        return way;
-    walk->steps -= cost;
-    EkChain chain = ek_links_follow(&opened->links, (guint32)file->place, followed);
-    way = (Way){chain.copy, chain.circles ? chain.clusters : wanted,
-                !chain.circles && chain.clusters < wanted && chain.end != EK_LINK_END};
-    if (chain.clusters == wanted && chain.end != EK_LINK_NEXT && chain.end != EK_LINK_END)
-        way.may_guess = FALSE; /* it has all it needs, but for its end */
-    /* What is called whole is proved: the chain ends where the file does. */
-    if (!ek_chain_fits(&chain, wanted) || chain.is_noise)
+    EkLinkWay way = {EK_LINK_JUDGED, 0, FALSE};
+    gboolean is_proved = FALSE;
+    if (wanted > 0 && ek_fat_cluster_exists(&opened->boot, (guint32)file->place) &&
+        ek_links_find_way(&opened->links, (guint32)file->place, wanted, wanted, &walk->steps, &way,
+                          &is_proved) &&
+        !is_proved)
         file->flags |= EK_FILE_GUESSED;
     return way;
 }
 
-static void pass_content(Walk *walk, const EkFile *file, const Way *way)
+static void pass_content(Walk *walk, const EkFile *file, const EkLinkWay *way)
 {
     const EkFatBoot *boot = &walk->opened->boot;
     guint32 cluster = (guint32)file->place;
@@ -359,7 +333,7 @@ static void take_short_entry(Walk *walk, EkSpan span, EkByte place)
     if (file.type == EK_TYPE_FILE)
         file.size = ek_span_le32(span, 28);
     name.text = walk->name->str;
-    Way way = {EK_LINK_JUDGED, 0, FALSE};
+    EkLinkWay way = {EK_LINK_JUDGED, 0, FALSE};
     if (file.type == EK_TYPE_FILE && (file.flags & EK_FILE_DELETED) == 0)
         way = find_way(walk, &file);
     walk->stopped |=
@@ -392,8 +366,8 @@ static EkByte claim_run(Walk *walk, const EkExtent *run)
     guint32 size = boot->cluster_bytes;
     if (run->first_byte < data)
         return run->bytes; /* the root of FAT12 and FAT16 */
-    return size * ek_claims_take_run(&walk->claims, (run->first_byte - data) / size + 2,
-                                     run->bytes / size, run->offset == 0);
+    return size * ek_taken_add_run(&walk->taken, (run->first_byte - data) / size + 2,
+                                   run->bytes / size, run->offset == 0);
 }
 
 static void take_entries(Walk *walk, EkSpan span, EkByte place)
@@ -476,7 +450,7 @@ static gboolean goes_on_with_entries(Walk *walk, guint32 cluster)
     EkSpan span = {start, sizeof start};
     guint plausible = 0;
     EkByte at = ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster);
-    return ek_fat_cluster_exists(boot, cluster) && !ek_claims_has(&walk->files, cluster) &&
+    return ek_fat_cluster_exists(boot, cluster) && !ek_taken_has(&walk->files, cluster) &&
            ek_part_read(walk->opened->gate, at, start, sizeof start) == EK_PART_THERE &&
            start[0] != '.' && ek_fat_count_entries(span, &plausible) > 0 && ek_fat_is_folder(span);
 }
@@ -498,7 +472,7 @@ static guint32 find_more(Walk *walk, guint32 cluster)
 
 static void take_chain(Walk *walk)
 {
-    Way way = {EK_LINK_JUDGED, MAX_FOLDER_BYTES / walk->opened->boot.cluster_bytes, FALSE};
+    EkLinkWay way = {EK_LINK_JUDGED, MAX_FOLDER_BYTES / walk->opened->boot.cluster_bytes, FALSE};
     guint32 cluster = walk->folder.cluster;
     EkByte seen = 0;
     while (cluster != 0) {
@@ -508,7 +482,7 @@ static void take_chain(Walk *walk)
         if (walk->ended || walk->stopped || seen >= MAX_FOLDER_BYTES || more == 0)
             break;
         cluster = find_more(walk, walk->last);
-        if (cluster != 0 && !ek_claims_take(&walk->claims, cluster))
+        if (cluster != 0 && !ek_taken_add(&walk->taken, cluster))
             cluster = 0;
     }
     /* A chain that ends without an end mark in the entries is whole when the FAT says so. */
@@ -600,7 +574,7 @@ static GArray *find_lost(Walk *walk)
         guint32 cluster = i + 2;
         guint32 next = 0;
         Lost lost = {0};
-        if (ek_claims_has(&walk->claims, cluster) || ek_claims_has(&walk->files, cluster))
+        if (ek_taken_has(&walk->taken, cluster) || ek_taken_has(&walk->files, cluster))
             continue;
         EkLink link = ek_links_of(&walk->opened->links, EK_LINK_JUDGED, cluster, &next);
         if (link != EK_LINK_FREE && link != EK_LINK_BAD && begins_folder(walk, cluster, &lost))
@@ -637,7 +611,7 @@ static void take_lost(Walk *walk, const Lost *lost)
         .attributes = ATTRIBUTE_FOLDER,
         .place = lost->cluster,
     };
-    if (walk->stopped || ek_claims_has(&walk->claims, lost->cluster))
+    if (walk->stopped || ek_taken_has(&walk->taken, lost->cluster))
         return;
     choose_sink(walk);
     walk->stopped = !walk->sink->file(walk->sink->data, &file);
@@ -671,8 +645,8 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .muted = ek_file_sink_muted(sink),
                  .from = from,
                  .folders = folders,
-                 .claims = ek_claims_new(there),
-                 .files = ek_claims_new(there),
+                 .taken = ek_taken_new(there),
+                 .files = ek_taken_new(there),
                  .steps = (guint64)boot->clusters * 8 + (1u << 20),
                  .name = name};
     Folder root = {boot->bits == EK_FAT32 ? boot->root_cluster : 0, 0, FALSE};
@@ -686,7 +660,7 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     take_folders(&walk);
     if (!walk.stopped)
         take_all_lost(&walk);
-    ek_claims_clear(&walk.claims);
-    ek_claims_clear(&walk.files);
+    ek_taken_clear(&walk.taken);
+    ek_taken_clear(&walk.files);
     return !walk.stopped;
 }
