@@ -131,7 +131,7 @@ static char *count_files(EkGate *gate, const EkVolume *volume, gboolean *boots, 
     format->close(opened);
     *boots = count.boots;
     /* A format whose root has no number of its own is one whose root folder may be empty. */
-    if (!count.has_root && (count.root != 0 || count.root_is_lost))
+    if (volume->root_is_lost || (!count.has_root && (count.root != 0 || count.root_is_lost)))
         return g_strdup("does not open: its root folder was not found");
     *opens = EK_PLAN_OPENS;
     g_autofree char *files = ek_text_count(count.files, "file", "files");

@@ -19,6 +19,7 @@ void ek_header_reason(EkVolume *volume, EkHeaderState state, const char *which, 
     EkSector sector = at / EK_STEP;
     switch (state) {
     case EK_HEADER_AGREES:
+        volume->headers++;
         ek_volume_reason(volume, points, "%s at sector %" G_GUINT64_FORMAT " is valid", which,
                          sector);
         break;

@@ -59,6 +59,8 @@ typedef struct {
     GPtrArray *terms;              /* EkTerm*: its geometry, in the file system's own terms */
     gboolean stands;               /* FALSE: measured, and nothing there */
     int confidence;                /* 0 to 100 */
+    gboolean root_is_lost;         /* something else is where its root folder should be */
+    guint headers;                 /* boot sectors that are where they should be, and agree */
     guint contradicted;            /* times something else stands where it says */
     GPtrArray *reasons;            /* EkGround* */
 } EkVolume;

@@ -405,6 +405,36 @@ static void one_fat_and_the_root_folder_are_enough(void)
         }
 }
 
+/* Two boot sectors that agree are a volume, whatever else of it was overwritten; where no table
+ * names it, too. */
+static void two_boot_sectors_are_a_volume(void)
+{
+    static const struct {
+        gsize kind;
+        guint lost[4];
+    } cases[] = {{2, {3, 4, 5, 6}}, {3, {4, 5, 6, 6}}, {4, {2, 3, 4, 5}}};
+    for (gsize i = 0; i < G_N_ELEMENTS(cases); i++) {
+        const Kind *kind = &kinds[cases[i].kind];
+        Structure structures[STRUCTURES_MOST];
+        gsize length = 0;
+        make_drive(kind);
+        g_autofree guint8 *drive = read_file("drive.img", &length);
+        kind->structures((EkSpan){drive + START, length - START}, structures);
+        for (guint k = 0; k < 4; k++) {
+            const Structure *one = &structures[cases[i].lost[k]];
+            g_autofree guint8 *noise = g_malloc(one->bytes);
+            fill_noise(noise, one->bytes, k);
+            overwrite(START + one->first, noise, one->bytes);
+        }
+        guint8 none[512] = {0};
+        overwrite(0, none, sizeof none);
+        int confidence = look(kind);
+        CHECK(confidence >= 0 && confidence < 75);
+        g_auto(Result) planned = ektypon("plan bench --keep 1");
+        CHECK_CONTAINS(planned.out, "does not open: its root folder was not found");
+    }
+}
+
 /* Two boot regions that are equal and whole but for their checksums get these and nothing else;
  * what a maker keeps there stays. */
 static void a_checksum_alone_is_mended(void)
@@ -561,6 +591,7 @@ int main(void)
         {"no single structure makes a volume vanish", no_single_structure_makes_a_volume_vanish},
         {"random damage invents nothing", random_damage_invents_nothing},
         {"one FAT and the root folder are enough", one_fat_and_the_root_folder_are_enough},
+        {"two boot sectors are a volume", two_boot_sectors_are_a_volume},
         {"a checksum alone is mended", a_checksum_alone_is_mended},
         {"a contradicted header is shown", a_contradicted_header_is_shown},
         {"a late label is found", a_late_label_is_found},

@@ -223,6 +223,12 @@ static void an_ntfs_claim_without_records_is_none(void)
     memset(ntfs + NTFS_MFT_BYTE, 0, 4096);
     memset(ntfs + mirror, 0, 4096);
     bench_open(&bench, ntfs, length);
+    /* Two boot sectors that agree are a volume, of which nothing else is left. */
+    g_autoptr(EkVolume) both = measure(&bench, &ek_fs_ntfs, 0, 0, EK_ROLE_PRIMARY);
+    CHECK(both->stands && both->confidence < 50);
+    bench_close(&bench);
+    memset(ntfs + 16000 * 512, 0, 512);
+    bench_open(&bench, ntfs, length);
     g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_ntfs, 0, 0, EK_ROLE_PRIMARY);
     CHECK(!volume->stands);
     /* Unread is another matter, and is said. */

@@ -194,6 +194,7 @@ static gboolean weigh_places(EkGate *gate, EkVolume *volume, const EkExfatBoot *
     volume->core_byte = root;
     EkPart table = look_at_fat(gate, fat);
     EkPart folder = look_at_root(gate, volume, boot, root);
+    volume->root_is_lost = folder == EK_PART_ABSENT;
     ek_part_reason(volume, table, "the FAT", fat, 25);
     ek_part_reason(volume, folder, "the root folder", root, 35);
     if (folder == EK_PART_THERE && volume->label == NULL)
@@ -233,7 +234,9 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     if (boot.partition_sector != 0 &&
         boot.partition_sector == volume->first_byte / boot.sector_size)
         ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
-    ek_header_end(volume, stands);
+    /* Two regions that agree are a volume, even if nothing else of it is left. */
+    ek_header_end(volume,
+                  stands || (main_region == EK_PART_THERE && backup_region == EK_PART_THERE));
     return g_steal_pointer(&volume);
 }
 

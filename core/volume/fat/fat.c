@@ -184,12 +184,15 @@ void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
     guint sound = 0;
     Fats fats = weigh_fats(gate, volume, boot);
     EkPart root = weigh_root(gate, volume, boot, &sound);
+    volume->root_is_lost = root == EK_PART_ABSENT;
     if (!volume->composed && boot->hidden_sectors != 0 &&
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
         ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
 
-    /* One of them is enough beside a boot sector; what was not read contradicts nothing. */
-    volume->stands = fats.is_there || sound > 0 || (fats.is_unread && root != EK_PART_ABSENT);
+    /* One of them is enough beside a boot sector, and so is a second one; what was not read
+     * contradicts nothing. */
+    volume->stands = fats.is_there || sound > 0 || volume->headers > 1 ||
+                     (fats.is_unread && root != EK_PART_ABSENT);
     if (!volume->stands)
         ek_volume_reason(volume, -100, "neither FAT nor root folder is where recorded: no volume");
 }

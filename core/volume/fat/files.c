@@ -284,6 +284,12 @@ static gboolean is_dot(const guint8 *name)
     return memcmp(name, ".          ", 11) == 0 || memcmp(name, "..         ", 11) == 0;
 }
 
+static gboolean leads_somewhere(const EkFatBoot *boot, guint32 cluster, guint32 bytes)
+{
+    return ek_fat_cluster_exists(boot, cluster) &&
+           bytes <= (guint64)boot->clusters * boot->cluster_bytes;
+}
+
 static void take_short_entry(Walk *walk, EkSpan span, EkByte place)
 {
     guint8 attributes = ek_span_u8(span, 11);
@@ -309,10 +315,13 @@ static void take_short_entry(Walk *walk, EkSpan span, EkByte place)
     gboolean has_long = gather_long_name(walk, short_name, is_deleted, &name);
     if ((attributes & ATTRIBUTE_LABEL) != 0 || is_dot(span.data))
         return;
+    if (walk->opened->boot.bits == EK_FAT32)
+        file.place |= (guint64)ek_span_le16(span, 20) << 16;
     /* A day that there is not: no entry that anyone wrote. Where it leads nowhere it is none at
      * all. */
     gboolean is_odd = !file.modified.is_set && (ek_span_le16(span, 24) != 0 || attributes == 0);
-    if (is_odd && ek_span_le32(span, 28) == 0 && ek_span_le16(span, 26) == 0)
+    if (is_odd &&
+        !leads_somewhere(&walk->opened->boot, (guint32)file.place, ek_span_le32(span, 28)))
         return;
     if (is_odd)
         file.flags |= EK_FILE_GUESSED;
@@ -328,8 +337,6 @@ static void take_short_entry(Walk *walk, EkSpan span, EkByte place)
     }
     if (walk->folder.is_deleted)
         file.flags |= EK_FILE_DELETED | EK_FILE_GUESSED;
-    if (walk->opened->boot.bits == EK_FAT32)
-        file.place |= (guint64)ek_span_le16(span, 20) << 16;
     if (file.type == EK_TYPE_FILE)
         file.size = ek_span_le32(span, 28);
     name.text = walk->name->str;

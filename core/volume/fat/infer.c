@@ -19,6 +19,7 @@
 #define USUAL_RESERVED 32u
 #define COPY_OF_INFO 7u
 #define FILES_TRIED 64u
+#define FILES_LEAST 4u
 #define NEIGHBOURS 4u
 #define FAT_MOST (128u << 10) /* bytes, of 16 bits */
 #define TRIES_MOST 65536u     /* places of a FAT */
@@ -348,7 +349,7 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, c
                          "no boot sector is left: %u folders agree where their clusters are",
                          grid->agreeing);
     else
-        ek_volume_reason(volume, grid->files > 3 ? 25 : 10,
+        ek_volume_reason(volume, grid->files >= FILES_LEAST ? 25 : 10,
                          "no boot sector is left: the FATs and the root folder follow each other, "
                          "and its files are as long as their chains");
     ek_volume_reason(volume, 0, "%u reserved sectors before the FAT, %s", reserved, why);
@@ -432,8 +433,8 @@ static guint32 cluster_by_chains(EkGate *gate, const Tables *tables, guint *file
 }
 
 /* FATs of this place and length with a root folder behind them, whose files are as long as their
- * chains, in a place that a table names: that is enough. */
-static gboolean try_tables(EkGate *gate, const EkEvidence *evidence, Tables tables,
+ * chains: that is enough in a place that a table names, or with `enough` files. */
+static gboolean try_tables(EkGate *gate, const EkEvidence *evidence, Tables tables, guint enough,
                            EkVolumeSink sink, void *data)
 {
     EkByte root = tables.first + 2 * tables.bytes;
@@ -441,7 +442,7 @@ static gboolean try_tables(EkGate *gate, const EkEvidence *evidence, Tables tabl
     Grid grid = {.data = root + tables.root_bytes};
     if (tables.root_bytes == 0 ||
         (grid.cluster_bytes = cluster_by_chains(gate, &tables, &grid.files)) == 0 ||
-        find_place(evidence->places, &grid, &tables, 0) == NULL)
+        (grid.files < enough && find_place(evidence->places, &grid, &tables, 0) == NULL))
         return FALSE;
     sink(data, compose(gate, evidence->places, &grid, &tables));
     return TRUE;
@@ -456,7 +457,7 @@ static gboolean try_pair(EkGate *gate, const EkEvidence *evidence, guint i, EkVo
         EkByte apart = two->first_byte - one->first_byte;
         if (two->stride == one->stride && apart % EK_STEP == 0 && apart <= FAT_MOST &&
             try_tables(gate, evidence, (Tables){(EkFatBits)one->stride, one->first_byte, apart, 0},
-                       sink, data))
+                       FILES_LEAST, sink, data))
             return TRUE;
     }
     return FALSE;
@@ -486,13 +487,14 @@ static gboolean try_alone(EkGate *gate, const EkEvidence *evidence, guint i, gui
         for (EkByte apart = EK_STEP; apart <= FAT_MOST && *tries > 0; apart += EK_STEP, --*tries) {
             gboolean is_first =
                 before <= RESERVED_MOST * EK_STEP && is_entry(gate, run->first_byte + 2 * apart) &&
-                try_tables(gate, evidence, (Tables){bits, run->first_byte, apart, 0}, sink, data);
+                try_tables(gate, evidence, (Tables){bits, run->first_byte, apart, 0}, G_MAXUINT,
+                           sink, data);
             if (is_first)
                 return TRUE;
             if (apart < before && before - apart <= RESERVED_MOST * EK_STEP &&
                 is_entry(gate, run->first_byte + apart) &&
-                try_tables(gate, evidence, (Tables){bits, run->first_byte - apart, apart, 0}, sink,
-                           data))
+                try_tables(gate, evidence, (Tables){bits, run->first_byte - apart, apart, 0},
+                           G_MAXUINT, sink, data))
                 return TRUE;
         }
     }

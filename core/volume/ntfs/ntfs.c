@@ -213,14 +213,16 @@ void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
                            count_further(gate, volume, boot) >= FURTHER_LEAST;
     if (has_further)
         ek_volume_reason(volume, 25, "further records of $MFT are where recorded");
-    volume->stands =
-        table == EK_PART_THERE || mirror == EK_PART_THERE || table == EK_PART_UNREAD || has_further;
+    volume->stands = table == EK_PART_THERE || mirror == EK_PART_THERE || table == EK_PART_UNREAD ||
+                     has_further || volume->headers > 1;
     if (!volume->stands)
         ek_volume_reason(volume, -100, "no file record where it says: no volume");
     else if (table != EK_PART_THERE && mirror != EK_PART_THERE && !has_further)
-        ek_volume_reason(volume, 0,
-                         "its first file record could not be checked: read on, then hunt"
-                         " again");
+        ek_volume_reason(
+            volume, 0,
+            table == EK_PART_UNREAD
+                ? "its first file record could not be checked: read on, then hunt again"
+                : "both boot sectors agree, but its first file records are missing");
 }
 
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
