@@ -67,25 +67,14 @@ GPtrArray *ek_volumes_worth_showing(const GPtrArray *volumes, guint *left_out)
     return shown;
 }
 
-/* How many files and folders it has; NULL where that is not cheap to tell. */
-static const char *files_of(const EkVolume *volume)
-{
-    for (guint i = 0; i < volume->terms->len; i++) {
-        const EkTerm *term = volume->terms->pdata[i];
-        if (g_str_equal(term->name, EK_TERM_FILES))
-            return term->value;
-    }
-    return NULL;
-}
-
-/* How many files each has: those of its users where its inventory was taken, else as many as it
- * counts itself, folders included. NULL: not known. The caller frees. */
-static char *files_shown(EkView *view, const EkCaseVolume *entry)
+/* How many files of users it has. FALSE: its file index was not built yet. */
+static gboolean count_files(EkView *view, const EkCaseVolume *entry, guint64 *files)
 {
     EkInventoryTotals totals;
-    if (view->gate != NULL && ek_indexing_known(view, entry, &totals))
-        return g_strdup_printf("%" G_GUINT64_FORMAT, totals.files);
-    return g_strdup(files_of(entry->volume));
+    if (view->gate == NULL || !ek_indexing_known(view, entry, &totals))
+        return FALSE;
+    *files = totals.files;
+    return TRUE;
 }
 
 /* A view of the case, where any of the volumes has an inventory; else an empty one. */
@@ -105,6 +94,7 @@ static EkView view_for_files(EkCli *cli, const GPtrArray *volumes)
 void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
 {
     EkView view = view_for_files(cli, volumes);
+    gboolean has_uncounted = FALSE;
     static const EkColumn columns[] = {
         {"VOLUME", TRUE, FALSE},      {"TYPE", FALSE, FALSE},     {"FIRST SECTOR", TRUE, FALSE},
         {"LAST SECTOR", TRUE, FALSE}, {"SIZE", TRUE, FALSE},      {"LABEL", FALSE, TRUE},
@@ -122,15 +112,20 @@ void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out
         g_autofree char *bytes = size_of(volume);
         g_autofree char *label = ek_text_escape(volume->label != NULL ? volume->label : "");
         g_autofree char *confidence = g_strdup_printf("%d", volume->confidence);
-        g_autofree char *files = files_shown(&view, entry);
-        const char *cells[] = {
-            number, volume->filesystem,         first,           last,      bytes,
-            label,  files != NULL ? files : "", entry->standing, confidence};
+        guint64 count = 0;
+        gboolean is_counted = count_files(&view, entry, &count);
+        g_autofree char *files =
+            is_counted ? g_strdup_printf("%" G_GUINT64_FORMAT, count) : g_strdup("");
+        has_uncounted |= !is_counted && volume->format->open != NULL;
+        const char *cells[] = {number, volume->filesystem, first,     last, bytes, label,
+                               files,  entry->standing,    confidence};
         ek_show_table_row(table, cells);
     }
     if (view.gate != NULL)
         ek_view_close(&view);
     ek_show_table_print(table, cli->width);
+    if (has_uncounted)
+        ek_cli_print("FILES is counted when the files of a volume are first listed.\n");
     if (left_out > 0)
         ek_cli_print("and %u more, all of them remains of older volumes or files of other ones: "
                      "ektypon volumes %s --all\n",
@@ -152,7 +147,7 @@ void ek_volumes_note(EkProgress *progress, const EkCaseVolume *entry)
         fprintf(stderr, "%s\n", text);
 }
 
-static json_t *volume_json(const EkCaseVolume *entry, guint32 sector_size)
+static json_t *volume_json(EkView *view, const EkCaseVolume *entry, guint32 sector_size)
 {
     const EkVolume *volume = entry->volume;
     json_t *reasons = json_array();
@@ -180,10 +175,8 @@ static json_t *volume_json(const EkCaseVolume *entry, guint32 sector_size)
     json_object_set_new(row, "used", moment_json(volume->used));
     json_object_set_new(row, "host", entry->host != 0 ? json_integer(entry->host) : json_null());
     guint64 files = 0;
-    const char *told = files_of(volume);
     json_object_set_new(row, "files",
-                        told != NULL && ek_text_parse_u64(told, &files) ? ek_json_u64(files)
-                                                                        : json_null());
+                        count_files(view, entry, &files) ? ek_json_u64(files) : json_null());
     json_object_set_new(row, "overwritten_bytes", ek_json_u64(entry->overwritten));
     json_t *geometry = json_array();
     for (guint i = 0; i < volume->terms->len; i++) {
@@ -370,9 +363,13 @@ int ek_command_volumes(EkCli *cli)
     const EkCaseInfo *info = ek_case_info(opened);
     if (json) {
         json_t *list = json_array();
+        EkView view = view_for_files(cli, volumes);
         for (guint i = 0; i < volumes->len; i++)
             if (one == NULL || one == volumes->pdata[i])
-                json_array_append_new(list, volume_json(volumes->pdata[i], info->sector_size));
+                json_array_append_new(list,
+                                      volume_json(&view, volumes->pdata[i], info->sector_size));
+        if (view.gate != NULL)
+            ek_view_close(&view);
         return ek_cli_print_json(
             json_pack("{s:i,s:o}", "sector_size", (int)info->sector_size, "volumes", list));
     }
