@@ -21,6 +21,8 @@ void ek_links_init(EkLinkTable *table, EkGate *gate, const EkLinkPlaces *places,
     for (guint copy = 0; copy < places->copies; copy++)
         table->windows[copy] = g_malloc(window_most);
     table->marks = g_malloc(window_most / EK_STEP);
+    while (1u << (table->sector_log + 1) <= places->sector_size)
+        table->sector_log++;
 }
 
 void ek_links_clear(EkLinkTable *table)
@@ -190,7 +192,7 @@ static void load(EkLinkTable *table, EkByte at)
 /* The copy that a byte of the window is taken from; -1: it was not read. */
 static int copy_for(const EkLinkTable *table, int wanted, gsize inside)
 {
-    guint8 mark = table->marks[inside / table->places.sector_size];
+    guint8 mark = table->marks[inside >> table->sector_log];
     if (wanted >= 0)
         return (mark >> wanted & KNOWN) != 0 ? wanted : -1;
     if ((mark & PREFERRED << 1) != 0)
@@ -200,12 +202,29 @@ static int copy_for(const EkLinkTable *table, int wanted, gsize inside)
 
 /* --- links ---------------------------------------------------------------------------------- */
 
+/* An entry that lies in the window, in one sector of it, as nearly all do. */
+static EkLink link_here(EkLinkTable *table, int copy, gsize inside, guint32 cluster, guint32 *next)
+{
+    guint8 entry[4] = {0};
+    int from = copy_for(table, copy, inside);
+    if (from < 0)
+        return EK_LINK_UNKNOWN;
+    table->read_noise = (table->marks[inside >> table->sector_log] >> from & NOISE) != 0;
+    memcpy(entry, table->windows[from] + inside, entry_bytes(table));
+    return meaning(table, value_in(table, entry, cluster), next);
+}
+
 static EkLink link_in(EkLinkTable *table, int copy, guint32 cluster, guint32 *next)
 {
     guint bits = table->places.bits > 16 ? 32 : table->places.bits;
     EkByte at = (EkByte)cluster * bits / 8;
+    gsize length = entry_bytes(table);
     guint8 entry[4] = {0};
-    for (gsize i = 0; i < entry_bytes(table); i++) {
+    gsize first = (gsize)(at - table->window_at);
+    if (at >= table->window_at && first + length <= table->window_bytes &&
+        first >> table->sector_log == (first + length - 1) >> table->sector_log)
+        return link_here(table, copy, first, cluster, next);
+    for (gsize i = 0; i < length; i++) {
         EkByte place = at + i;
         if (place >= table->places.bytes)
             return EK_LINK_UNKNOWN;
@@ -216,7 +235,7 @@ static EkLink link_in(EkLinkTable *table, int copy, guint32 cluster, guint32 *ne
         int from = copy_for(table, copy, inside);
         if (from < 0)
             return EK_LINK_UNKNOWN;
-        table->read_noise = (table->marks[inside / table->places.sector_size] >> from & NOISE) != 0;
+        table->read_noise = (table->marks[inside >> table->sector_log] >> from & NOISE) != 0;
         entry[i] = table->windows[from][inside];
     }
     return meaning(table, value_in(table, entry, cluster), next);

@@ -25,6 +25,7 @@ typedef struct {
 typedef struct {
     EkGate *gate;
     EkLinkPlaces places;
+    guint sector_log;  /* of the size of a sector, which is a power of two */
     gsize window_most; /* bytes, whole sectors */
     EkByte window_at;  /* from the start of a copy */
     gsize window_bytes;

@@ -20,6 +20,7 @@
 #define WINDOW_BYTES (1u << 20)
 #define FOLDER_BYTES_MOST ((EkByte)256 << 20) /* by the specification */
 #define QUARTER_HOUR 900
+#define STEPS_MORE 65536u /* along chains, than eight for each cluster */
 #define LOST_MOST (1u << 20)
 #define LOST_BIT ((guint64)1 << 60) /* in the number of a folder that no entry is left of */
 #define MARK_EVERY 65536u           /* clusters */
@@ -661,7 +662,7 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .folders = folders,
                  .taken = ek_taken_new(there),
                  .files = ek_taken_new(there),
-                 .steps = (guint64)boot->clusters * 8 + (1u << 20),
+                 .steps = there * 8 + STEPS_MORE,
                  .name = name};
     Content root = {
         .cluster = boot->root_cluster, .bytes = FOLDER_BYTES_MOST, .way = EK_LINK_WAY_SAID};

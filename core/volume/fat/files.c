@@ -15,6 +15,7 @@
 #define MAX_LONG_ENTRIES 20u
 #define DELETED 0xe5u
 #define LOST_LETTER '_'
+#define STEPS_MORE 65536u /* along chains, than eight for each cluster */
 #define LOST_MOST (1u << 20)
 #define MARK_EVERY 65536u       /* clusters */
 #define WINDOW_MOST (16u << 20) /* of each FAT, while all files are walked */
@@ -654,7 +655,7 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .folders = folders,
                  .taken = ek_taken_new(there),
                  .files = ek_taken_new(there),
-                 .steps = (guint64)boot->clusters * 8 + (1u << 20),
+                 .steps = there * 8 + STEPS_MORE,
                  .name = name};
     Folder root = {boot->bits == EK_FAT32 ? boot->root_cluster : 0, 0, FALSE};
     choose_sink(&walk);

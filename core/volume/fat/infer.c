@@ -22,7 +22,8 @@
 #define FILES_LEAST 4u
 #define NEIGHBOURS 4u
 #define FAT_MOST (128u << 10) /* bytes, of 16 bits */
-#define TRIES_MOST 65536u     /* places of a FAT */
+#define TRIES_MOST 8192u      /* places of a FAT */
+#define COST_OF_CHAINS 256u   /* such tries */
 
 /* The distance between records of a run tells what was seen: folders and FATs form none. */
 enum { SEEN_FOLDER = 0, SEEN_FAT12 = 12, SEEN_FAT16 = 16, SEEN_FAT32 = 32 };
@@ -472,29 +473,37 @@ static gboolean is_entry(EkGate *gate, EkByte at)
            ek_fat_count_sound((EkSpan){entry, sizeof entry}, &boot) > 0;
 }
 
+/* Tries one place of the FATs; what is tried is taken from *tries. */
+static gboolean try_place(EkGate *gate, const EkEvidence *evidence, const Tables *tables,
+                          guint *tries, EkVolumeSink sink, void *data)
+{
+    *tries -= MIN(*tries, 1);
+    if (!is_entry(gate, tables->first + 2 * tables->bytes))
+        return FALSE;
+    *tries -= MIN(*tries, COST_OF_CHAINS);
+    return try_tables(gate, evidence, *tables, G_MAXUINT, sink, data);
+}
+
 /* One FAT of two: the other one's place is tried, each sector in which it can begin. */
 static gboolean try_alone(EkGate *gate, const EkEvidence *evidence, guint i, guint *tries,
                           EkVolumeSink sink, void *data)
 {
     const EkRecordRun *run = &g_array_index(evidence->runs, EkRecordRun, i);
     EkFatBits bits = (EkFatBits)run->stride;
+    const EkByte reserved = RESERVED_MOST * EK_STEP;
     for (guint k = 0; k < evidence->places->len; k++) {
         const EkRange *place = &g_array_index(evidence->places, EkRange, k);
         EkByte before = run->first_byte - place->first;
         if (run->first_byte <= place->first || run->first_byte >= ek_range_end(*place) ||
-            before % EK_STEP != 0 || before > FAT_MOST + RESERVED_MOST * EK_STEP)
+            before % EK_STEP != 0 || before > FAT_MOST + reserved)
             continue;
-        for (EkByte apart = EK_STEP; apart <= FAT_MOST && *tries > 0; apart += EK_STEP, --*tries) {
-            gboolean is_first =
-                before <= RESERVED_MOST * EK_STEP && is_entry(gate, run->first_byte + 2 * apart) &&
-                try_tables(gate, evidence, (Tables){bits, run->first_byte, apart, 0}, G_MAXUINT,
-                           sink, data);
-            if (is_first)
+        for (EkByte apart = EK_STEP; apart <= FAT_MOST && *tries > 0; apart += EK_STEP) {
+            Tables as_first = {bits, run->first_byte, apart, 0};
+            Tables as_second = {bits, run->first_byte - apart, apart, 0};
+            if (before <= reserved && try_place(gate, evidence, &as_first, tries, sink, data))
                 return TRUE;
-            if (apart < before && before - apart <= RESERVED_MOST * EK_STEP &&
-                is_entry(gate, run->first_byte + apart) &&
-                try_tables(gate, evidence, (Tables){bits, run->first_byte - apart, apart, 0},
-                           G_MAXUINT, sink, data))
+            if (apart < before && before - apart <= reserved &&
+                try_place(gate, evidence, &as_second, tries, sink, data))
                 return TRUE;
         }
     }
