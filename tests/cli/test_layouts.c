@@ -598,7 +598,7 @@ static void many_nested_ones_are_summed_up(void)
     check_standing(4096, "ext4", "lost");
     g_auto(Result) counted = ektypon("volumes bench --json");
     json_t *json = result_json(&counted);
-    CHECK_NUMBER(json_u64(volume_at(json, 4096), "files"), 21); /* with lost+found */
+    CHECK(json_is_null(json_object_get(volume_at(json, 4096), "files")));
     json_decref(json);
     g_auto(Result) listed = ektypon("volumes bench");
     CHECK_CONTAINS(listed.out, "and 10 more, all of them remains of older volumes or files");
