@@ -191,13 +191,14 @@ static void check_out(Truth *truth, const char *list, gboolean masked)
 /* --- a second reader -------------------------------------------------------------------------- */
 
 /* What our inventory has of all files: number to GArray of PlainPiece, joined where they touch. */
-static GHashTable *our_pieces(guint64 first_byte)
+static GHashTable *our_pieces(guint64 volume, guint64 first_byte)
 {
     GHashTable *all =
         g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, (GDestroyNotify)g_array_unref);
     g_auto(Result) rows =
-        shell("sqlite3 -separator ' ' bench/files-1.db "
-              "'SELECT file,offset,bytes,first FROM extent ORDER BY file,offset'");
+        shell("sqlite3 -separator ' ' bench/files-%llu.db "
+              "'SELECT file,offset,bytes,first FROM extent ORDER BY file,offset'",
+              (unsigned long long)volume);
     g_auto(GStrv) lines = g_strsplit(rows.out, "\n", -1);
     for (char **line = lines; **line != '\0'; line++) {
         g_auto(GStrv) words = g_strsplit(*line, " ", 4);
@@ -273,14 +274,15 @@ static Witness check_plain(const Truth *truth)
     const char *format = g_str_has_prefix(name, "fat")   ? "fat"
                          : g_str_has_prefix(name, "ext") ? "ext"
                                                          : name;
-    g_auto(Result) listed = ektypon("volumes bench 1 --json");
+    guint64 number = made_volume(truth);
+    g_auto(Result) listed = ektypon("volumes bench %" G_GUINT64_FORMAT " --json", number);
     json_t *json = result_json(&listed);
     guint64 first = json_u64(json_array_get(json_object_get(json, "volumes"), 0), "first_byte");
     json_decref(json);
     GMappedFile *file = g_mapped_file_new("v.img", FALSE, NULL);
     const guint8 *image = (const guint8 *)g_mapped_file_get_contents(file) + first;
     PlainVolume *volume = plain_read(format, image, g_mapped_file_get_length(file) - first);
-    g_autoptr(GHashTable) pieces = our_pieces(first);
+    g_autoptr(GHashTable) pieces = our_pieces(number, first);
     compare_with_plain(truth, volume, image, pieces);
     if (truth->kind->is_broken_up && (truth->files < TRUTH_LARGE || !g_str_equal(format, "fat")))
         CHECK(count_in_pieces(volume) * 100 >= volume->files->len * 30);
