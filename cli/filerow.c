@@ -94,9 +94,10 @@ char *ek_filerow_condition(const EkItem *item)
         separator = ", ";
     }
     if (damage->condition == EK_CONDITION_DOUBTFUL)
-        g_string_append(text, (item->file.flags & EK_FILE_GUESSED) != 0
-                                  ? ": place guessed"
-                                  : ": another file claims the same sectors");
+        g_string_append_printf(text, "%s%s", separator,
+                               (item->file.flags & EK_FILE_GUESSED) != 0
+                                   ? "place guessed"
+                                   : "another file claims the same sectors");
     return g_strdup(text->str);
 }
 

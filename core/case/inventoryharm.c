@@ -311,11 +311,10 @@ gboolean ek_inventory_harm(EkInventory *inventory, const EkVolume *volume, const
         "INSERT INTO damage VALUES (?1,0,?2,?3,?4,?5) ON CONFLICT (file) DO UPDATE SET"
         " bad=bad+?2,unread=unread+?3,unplaced=unplaced+?4,overwritten=overwritten+?5",
         "");
-    g_autoptr(EkStatement) doubt =
-        ek_sql_prepare(inventory->store, error,
-                       "INSERT INTO damage VALUES (?1,4,0,0,0,0)"
-                       " ON CONFLICT (file) DO UPDATE SET condition=4 WHERE condition=0",
-                       "");
+    g_autoptr(EkStatement) doubt = ek_sql_prepare(inventory->store, error,
+                                                  "INSERT INTO damage VALUES (?1,4,0,0,0,0)"
+                                                  " ON CONFLICT (file) DO UPDATE SET condition=4",
+                                                  "");
     Sweep sweep = {inventory, gate, put, doubt, open, live, 0, FALSE, volume, newer};
     sweep.is_whole = newer->len == 0 &&
                      !ek_gate_next_hole(gate, 0, ek_gate_bytes(gate), &hole, &bad) &&
@@ -326,8 +325,10 @@ gboolean ek_inventory_harm(EkInventory *inventory, const EkVolume *volume, const
                "UPDATE damage SET overwritten=min(overwritten,coalesce((SELECT size FROM file"
                " WHERE number=damage.file),overwritten));"
                "INSERT INTO damage SELECT number,4,0,0,0,0 FROM file WHERE flags&8 AND size>0"
-               " AND type IN (0,4) ON CONFLICT (file) DO UPDATE SET condition=4 WHERE condition=0;"
-               "UPDATE damage SET condition=max(condition%4, CASE WHEN unplaced>0 THEN 3"
-               " WHEN overwritten>0 THEN 2 WHEN bad+unread>0 THEN 1 ELSE condition END)",
+               " AND type IN (0,4) ON CONFLICT (file) DO UPDATE SET condition=4;"
+               /* What is certainly wrong comes before a doubt, a doubt before what is missing. */
+               "UPDATE damage SET condition=CASE WHEN overwritten>0 THEN 2 WHEN condition=4 THEN 4"
+               " WHEN unplaced>0 THEN 3 WHEN bad+unread>0 THEN max(condition,1)"
+               " ELSE condition END",
                error);
 }

@@ -17,13 +17,13 @@ typedef struct {
 gboolean ek_files_open(EkFiles *files, EkGate *gate, const EkVolume *volume, GError **error);
 void ek_files_close(EkFiles *files);
 
-/* The later of these counts where several fit; doubtful is only what would be whole. */
+/* Where several fit, overwritten counts first, then doubtful, unplaced, holed. */
 typedef enum {
     EK_CONDITION_WHOLE,
     EK_CONDITION_HOLED,       /* some of its bytes are bad or unread */
     EK_CONDITION_OVERWRITTEN, /* some of its space belongs to another file now */
     EK_CONDITION_UNPLACED,    /* where some of its content lies is not known */
-    EK_CONDITION_DOUBTFUL,    /* nothing of the above, but its place is a guess, or another's too */
+    EK_CONDITION_DOUBTFUL, /* its place is a guess, or another's too; it may have holes besides */
     EK_CONDITIONS
 } EkCondition;
 
