@@ -2,6 +2,8 @@
 # The front doors. What is built, and how, stands in CMakeLists.txt.
 BUILD ?= build
 JOBS ?= $(shell nproc)
+# Tests wait for the disk most of the time.
+TEST_JOBS ?= $(shell expr 2 \* $$(nproc))
 
 .PHONY: all build demo test bench soak fuzz lint install clean
 
@@ -19,7 +21,7 @@ test:
 	@scripts/deps all
 	@cmake -S . -B $(BUILD) -DCMAKE_BUILD_TYPE=RelWithDebInfo -DEKTYPON_TESTS=ON >/dev/null
 	@cmake --build $(BUILD) --parallel $(JOBS)
-	@ctest --test-dir $(BUILD) --output-on-failure --parallel $(JOBS)
+	@ctest --test-dir $(BUILD) --output-on-failure --parallel $(TEST_JOBS)
 
 bench: build
 	@scripts/deps all
