@@ -13,8 +13,8 @@ int ek_command_apply(EkCli *cli)
     EkRebuildResult result;
     g_autofree char *confirmed = NULL;
     const GOptionEntry entries[] = {
-        {"anyway", 0, 0, G_OPTION_ARG_NONE, &order.anyway,
-         "also when a planned volume does not open", NULL},
+        {"allow-unopened", 0, 0, G_OPTION_ARG_NONE, &order.allow_unopened,
+         "apply even if a planned volume cannot be opened", NULL},
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;
@@ -31,9 +31,10 @@ int ek_command_apply(EkCli *cli)
     if (!ek_rebuilding_apply(cli->system, &order, &result, &error))
         return ek_cli_fail(cli, error);
     if (result.recovered > 0)
-        ek_cli_print("%u cut-off applications were rolled back first.\n", result.recovered);
+        ek_cli_print("First rolled back interrupted apply operations: %u.\n", result.recovered);
     if (result.nothing_to_do) {
-        ek_cli_print("%s holds all of the plan already: nothing was written.\n", order.target);
+        ek_cli_print("%s already contains all edits of the plan. Nothing was written.\n",
+                     order.target);
         return EK_EXIT_DONE;
     }
     g_autofree char *edits = ek_text_count(result.edits, "edit", "edits");

@@ -34,9 +34,10 @@ int ek_command_clone(EkCli *cli)
     EkCloneOrder order = {0};
     g_autofree char *confirmed = NULL;
     const GOptionEntry entries[] = {
-        {"as-imaged", 0, 0, G_OPTION_ARG_NONE, &order.as_imaged, "leave the plan out", NULL},
-        {"leave-out-rest", 0, 0, G_OPTION_ARG_NONE, &order.leave_out_rest,
-         "onto a smaller device: leave out what lies behind the last planned partition", NULL},
+        {"as-imaged", 0, 0, G_OPTION_ARG_NONE, &order.as_imaged,
+         "write the image as read, without the plan", NULL},
+        {"skip-tail", 0, 0, G_OPTION_ARG_NONE, &order.skip_tail,
+         "for a smaller target: skip everything after the last planned partition", NULL},
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;
@@ -55,7 +56,7 @@ int ek_command_clone(EkCli *cli)
     Show show = {cloning, cli->color_err, g_get_monotonic_time()};
     if (ek_cloning_begun(cloning) > 0) {
         g_autofree char *begun = ek_text_size(ek_cloning_begun(cloning));
-        ek_cli_advise("Going on: %s were written before", begun);
+        ek_cli_advise("Resuming: %s already written", begun);
     }
     EkProgress *progress = ek_progress_begin(cli->terminal_err, draw, &show);
     gboolean done = ek_cloning_run(cloning, &error);
@@ -64,7 +65,7 @@ int ek_command_clone(EkCli *cli)
         gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
         status = ek_cli_fail(cli, error);
         if (interrupted)
-            ek_cli_advise("%s is not complete; the same command goes on", order.target);
+            ek_cli_advise("%s is incomplete. Run the same command again to resume", order.target);
         return status;
     }
     guint edits = ek_cloning_edits(cloning);
@@ -74,20 +75,19 @@ int ek_command_clone(EkCli *cli)
                  order.as_imaged ? "" : laid, order.as_imaged ? "" : " laid over it");
     if (ek_cloning_left_out(cloning) > 0) {
         g_autofree char *rest = ek_text_size(ek_cloning_left_out(cloning));
-        ek_cli_print("It is smaller than the image: the last %s were left out%s.\n", rest,
+        ek_cli_print("The target is smaller than the image: the last %s was not copied%s.\n", rest,
                      ek_cloning_is_extended(cloning) ? "; the GPT's backup stands at its end" : "");
     } else if (ek_cloning_is_extended(cloning)) {
-        ek_cli_print(
-            "It is larger than the image: the GPT's backup stands at its end. No file system was "
-            "grown.\n");
+        ek_cli_print("The target is larger than the image: the backup GPT was moved to its end. No "
+                     "file system was resized.\n");
     }
     if (ek_cloning_unread(cloning) > 0) {
         g_autofree char *unread = ek_text_size(ek_cloning_unread(cloning));
-        ek_cli_print("%s of it were not read from the drive and are zeros.\n", unread);
+        ek_cli_print("%s could not be read from the drive and is filled with zeros.\n", unread);
     }
     if (edits > 0)
-        ek_cli_advise("To take the edits back there: ektypon undo %s %s", order.folder,
+        ek_cli_advise("To undo the edits on the clone: ektypon undo %s %s", order.folder,
                       order.target);
-    ek_cli_advise("Check its file systems with their own checkers, on the clone only.");
+    ek_cli_advise("Run file-system checks on the clone only, never on the original.");
     return EK_EXIT_DONE;
 }

@@ -46,25 +46,25 @@ static void find_warnings(Row *row)
 {
     const EkDrive *drive = row->drive;
     if (drive->bytes == 0)
-        warn(row, "size 0: no medium, or the drive does not come up");
+        warn(row, "size 0: no medium, or the drive failed to initialise");
     else if (drive->bytes > LABEL_MOST)
-        warn(row, "its size is absurd: the adapter or the drive's firmware is at fault");
+        warn(row, "impossible capacity reported: suspect the adapter or the drive's firmware");
     warn_of_uses(row, drive->name, drive->uses);
     for (guint i = 0; i < drive->parts->len; i++) {
         const EkPart *part = drive->parts->pdata[i];
         warn_of_uses(row, part->name, part->uses);
     }
     if (drive->buffered)
-        warn(row, "a loop device that goes through the page cache: one bad sector takes its whole "
-                  "page with it. Make it with direct I/O (losetup --direct-io=on)");
+        warn(row, "a loop device that uses the page cache: one bad sector makes its whole page "
+                  "unreadable. Recreate it with direct I/O (losetup --direct-io=on)");
     if (drive->state != NULL && !g_str_equal(drive->state, "running") &&
         !g_str_equal(drive->state, "live"))
-        warn(row, "the kernel does not talk to it any more: power-cycle it");
+        warn(row, "the kernel has taken the drive offline: power-cycle it");
     if (drive->error_count > 0)
-        warn(row, "commands to it have failed since it was plugged in");
+        warn(row, "commands have failed since the drive was connected");
     if (drive->bytes > 0 && drive->table == NULL && drive->filesystem == NULL &&
         drive->parts->len == 0)
-        warn(row, "no partition table is known");
+        warn(row, "the kernel sees no partition table");
 }
 
 /* Reads the first and the last sector, only when asked to. */
@@ -183,7 +183,7 @@ static void print_kernel(const EkDrive *drive)
         g_string_append_printf(text, "; %" G_GINT64_FORMAT " failed commands counted",
                                drive->error_count);
     if (drive->timeout_seconds > 0)
-        g_string_append_printf(text, "; gives a command up after %u s", drive->timeout_seconds);
+        g_string_append_printf(text, "; command timeout %u s", drive->timeout_seconds);
     if (text->len == 0)
         return;
     g_autofree char *line = g_strdup_printf("kernel: %s", text->str + 2);
@@ -205,8 +205,7 @@ static void print_drive(EkCli *cli, const Row *row)
                  backing);
 
     g_autoptr(GString) text = g_string_new(NULL);
-    g_string_append_printf(text, "%s on the label, %s; sectors of %u", label, binary,
-                           drive->sector_size);
+    g_string_append_printf(text, "%s (%s), %u-byte sectors", label, binary, drive->sector_size);
     if (drive->physical_sector_size != drive->sector_size)
         g_string_append_printf(text, " (%u inside)", drive->physical_sector_size);
     g_string_append_printf(text, "; discard %s%s", drive->can_discard ? "possible" : "not possible",
@@ -217,7 +216,8 @@ static void print_drive(EkCli *cli, const Row *row)
                     drive->table != NULL && drive->filesystem != NULL ? ", " : "",
                     drive->filesystem != NULL ? drive->filesystem : "");
     if (drive->table == NULL && drive->filesystem == NULL)
-        g_string_append(text, drive->parts->len > 0 ? "partitions" : "nothing that is known");
+        g_string_append(text,
+                        drive->parts->len > 0 ? "partitions" : "no known table or file system");
     print_uses(text, drive->uses);
     ek_show_sentence(stdout, "    ", 6, text->str);
     for (guint i = 0; i < drive->parts->len; i++)
@@ -267,7 +267,7 @@ static gboolean gather(EkCli *cli, GPtrArray **drives, GError **error)
                              : ek_system_drive_of_path(cli->system, *operand);
         if (drive == NULL) {
             if (error != NULL && *error == NULL)
-                ek_error_set(error, EK_ERROR_ABSENT, "%s is no drive of this machine", *operand);
+                ek_error_set(error, EK_ERROR_ABSENT, "no such drive: %s", *operand);
             return FALSE;
         }
         g_ptr_array_add(*drives, drive);

@@ -20,7 +20,7 @@ typedef enum { HOLES_ZEROS, HOLES_SKIP, HOLES_STOP } Holes;
 /* What the user asked for. */
 typedef struct {
     char *to;
-    char *holed_to;
+    char *incomplete_to;
     char *sums;
     char *list;
     char *holes_word;
@@ -256,8 +256,7 @@ static void tell_result(Taking *taking, const char *path, const EkItem *item,
     if (result->outcome == EK_OUTCOME_KEPT) {
         taking->kept++;
         tell_problem(taking, path,
-                     "something else is there already and was kept (--if-exists replace, or "
-                     "rename)");
+                     "a different file already exists and was kept (see --if-exists)");
         return;
     }
     if (item->damage.condition != EK_CONDITION_WHOLE) {
@@ -443,7 +442,7 @@ static void print_summary(const Taking *taking)
     print_counts(taking);
     print_kinds(taking);
     if (taking->holed != NULL && totals->by_condition[EK_CONDITION_WHOLE] < totals->files)
-        ek_cli_print("What is not whole is in %s.\n", taking->order->holed_to);
+        ek_cli_print("Incomplete files are in %s.\n", taking->order->incomplete_to);
 }
 
 static void print_end(const Taking *taking)
@@ -462,7 +461,7 @@ static void print_end(const Taking *taking)
     }
     if (totals->hurt_folders > 0)
         ek_cli_advise("extract: %" G_GUINT64_FORMAT
-                      " folders have holes: names that stood there may be missing",
+                      " folders are damaged; some files may be missing",
                       totals->hurt_folders);
     if (taking->unknown > 0)
         ek_cli_advise(
@@ -475,7 +474,7 @@ static void print_end(const Taking *taking)
                       links);
     }
     if (taking->stopped)
-        ek_cli_advise("extract: stopped at the first file that is not whole (--holes stop)");
+        ek_cli_advise("extract: stopped at the first incomplete file (--holes stop)");
 }
 
 /* With --flat the one place that is named goes straight into the folder. */
@@ -506,7 +505,7 @@ static gboolean take_flat(Taking *taking, GError **error)
 static gboolean check_places(Taking *taking, GError **error)
 {
     EkGuard guard = {taking->cli->system, &taking->view, NULL, taking->cancel};
-    const char *places[] = {taking->order->to, taking->order->holed_to, taking->order->sums};
+    const char *places[] = {taking->order->to, taking->order->incomplete_to, taking->order->sums};
     const char *const what[] = {"the files", "the incomplete files", "the list of digests"};
     for (gsize i = 0; i < G_N_ELEMENTS(places); i++)
         if (places[i] != NULL && !ek_guard_output(&guard, places[i], what[i], error))
@@ -542,9 +541,9 @@ static gboolean open_targets(Taking *taking, GError **error)
 {
     const Order *order = taking->order;
     taking->extract = open_target(taking, order->to, error);
-    if (taking->extract != NULL && order->holed_to != NULL)
-        taking->holed = open_target(taking, order->holed_to, error);
-    if (taking->extract == NULL || (order->holed_to != NULL && taking->holed == NULL))
+    if (taking->extract != NULL && order->incomplete_to != NULL)
+        taking->holed = open_target(taking, order->incomplete_to, error);
+    if (taking->extract == NULL || (order->incomplete_to != NULL && taking->holed == NULL))
         return FALSE;
     taking->record = ek_record_open(order->to, error);
     if (taking->record != NULL && order->sums != NULL) {
@@ -577,7 +576,8 @@ static int take_all(Taking *taking)
         gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
         int status = ek_cli_fail(taking->cli, error);
         if (interrupted)
-            ek_cli_advise("What was written is complete. The same command goes on.");
+            ek_cli_advise(
+                "All files written so far are complete. Run the same command again to resume.");
         return status;
     }
     gboolean losses = taking->failed + taking->kept + taking->skipped + taking->impossible > 0 ||
@@ -668,9 +668,10 @@ static gboolean check_words(EkCli *cli, Order *order, int *status)
     guint choice = 0;
     *status = EK_EXIT_DONE;
     if (order->to == NULL)
-        *status = ek_cli_misused(cli, "--to DIR is missing: where to write");
+        *status = ek_cli_misused(cli, "--to DIR is required");
     else if (cli->operands[1] == NULL && order->list == NULL)
-        *status = ek_cli_misused(cli, "name what to take out: VOLUME, VOLUME:PATH or --from-list");
+        *status =
+            ek_cli_misused(cli, "specify what to extract: VOLUME, VOLUME:PATH or --from-list FILE");
     if (*status == EK_EXIT_DONE && !choose(order->holes_word, holes, 3, &choice))
         *status =
             ek_cli_misused(cli, "--holes takes zeros, skip or stop, not \"%s\"", order->holes_word);
@@ -699,17 +700,17 @@ int ek_command_extract(EkCli *cli)
     Order order = {0};
     EkFilterWords words = {0};
     const GOptionEntry entries[] = {
-        {"to", 0, 0, G_OPTION_ARG_FILENAME, &order.to,
-         "the folder to write below (made when absent)", "DIR"},
+        {"to", 0, 0, G_OPTION_ARG_FILENAME, &order.to, "destination folder (created if needed)",
+         "DIR"},
         EK_FILTER_ENTRIES(words),
         {"from-list", 0, 0, G_OPTION_ARG_FILENAME, &order.list,
-         "what to take out, VOLUME:@NUMBER or VOLUME:PATH a line", "FILE"},
+         "extract the items listed in FILE (VOLUME:@NUMBER or VOLUME:PATH, one per line)", "FILE"},
         {"holes", 0, 0, G_OPTION_ARG_STRING, &order.holes_word,
-         "what is not whole: with zeros (default), skip it, or stop", "zeros|skip|stop"},
-        {"holed-to", 0, 0, G_OPTION_ARG_FILENAME, &order.holed_to,
-         "a folder apart for what is not whole", "DIR"},
+         "incomplete files: fill with zeros (default), skip, or stop", "zeros|skip|stop"},
+        {"incomplete-to", 0, 0, G_OPTION_ARG_FILENAME, &order.incomplete_to,
+         "write incomplete files to this folder", "DIR"},
         {"if-exists", 0, 0, G_OPTION_ARG_STRING, &order.exists_word,
-         "where another file is there: keep it (default), replace, rename", "WHAT"},
+         "if the file exists: keep it (default), replace it, or rename the new one", "WHAT"},
         {"names", 0, 0, G_OPTION_ARG_STRING, &order.names_word,
          "portable: write names that every system takes (default: only where the target needs "
          "them)",
@@ -717,9 +718,9 @@ int ek_command_extract(EkCli *cli)
         {"flat", 0, 0, G_OPTION_ARG_NONE, &order.flat,
          "write one VOLUME:PATH straight into DIR, without a folder for its volume", NULL},
         {"streams", 0, 0, G_OPTION_ARG_NONE, &order.streams,
-         "also further streams of files, as files called FILE:STREAM", NULL},
+         "include alternate data streams, written as FILE:STREAM", NULL},
         {"sums", 0, 0, G_OPTION_ARG_FILENAME, &order.sums,
-         "write the SHA-256 of each file there, as sha256sum does", "FILE"},
+         "write SHA-256 sums to FILE in sha256sum format", "FILE"},
         EK_OPTION_WITHOUT_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &order.json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
@@ -731,7 +732,7 @@ int ek_command_extract(EkCli *cli)
             status = run(cli, &order);
         ek_filter_clear(&order.filter);
     }
-    char *texts[] = {order.to,         order.holed_to,    order.sums,      order.list,
+    char *texts[] = {order.to,         order.incomplete_to,    order.sums,      order.list,
                      order.holes_word, order.exists_word, order.names_word};
     for (gsize i = 0; i < G_N_ELEMENTS(texts); i++)
         g_free(texts[i]);

@@ -208,12 +208,12 @@ void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals)
     ek_cli_print("\n");
     if (totals->hurt_folders > 0)
         ek_cli_advise("%s: %" G_GUINT64_FORMAT
-                      " folders have holes: names that stood there may be missing",
+                      " folders are damaged; some file names may be missing",
                       cli->command->name, totals->hurt_folders);
     if (totals->local_times)
-        ek_cli_advise(
-            "Times %sare in the clock of whoever wrote the files: FAT keeps no time zone.",
-            totals->utc_times ? "of FAT volumes " : "");
+        ek_cli_advise("Times %sare local times of the computer that wrote the files (FAT stores no "
+                      "time zone).",
+                      totals->utc_times ? "of FAT volumes " : "");
     if (totals->utc_times)
         ek_cli_advise("%s are in UTC.", totals->local_times ? "The others" : "Times");
 }
@@ -230,7 +230,7 @@ void ek_filerow_print_inventory(guint volume, const EkInventoryTotals *totals)
             ek_cli_print(", %" G_GUINT64_FORMAT " %s", totals->by_condition[i],
                          ek_condition_name((EkCondition)i));
     if (totals->deleted > 0)
-        ek_cli_print("; %" G_GUINT64_FORMAT " more were deleted", totals->deleted);
+        ek_cli_print("; plus %" G_GUINT64_FORMAT " deleted", totals->deleted);
     ek_cli_print("\n");
     if (totals->hurt_folders > 0)
         ek_cli_print("%" G_GUINT64_FORMAT " folders have holes: names may be missing\n",
@@ -244,7 +244,7 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
     EkInventoryTotals now = ek_indexing_progress(data);
     g_autofree char *size = ek_text_size(now.bytes);
     g_string_printf(lines[0],
-                    "inventory of volume %u: %" G_GUINT64_FORMAT " folders, %" G_GUINT64_FORMAT
+                    "indexing volume %u: %" G_GUINT64_FORMAT " folders, %" G_GUINT64_FORMAT
                     " files, %s",
                     ek_indexing_volume(data)->number, now.folders, now.files, size);
 }

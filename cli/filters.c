@@ -97,14 +97,14 @@ static char *take_all(const EkFilterWords *words, EkFilter *filter)
                                words->kinds, near_kind != NULL ? ". The nearest one: " : "",
                                near_kind != NULL ? near_kind : "");
     if (words->by_content && words->kinds == NULL)
-        return g_strdup("--by-content says how --kind is judged: name a kind too");
+        return g_strdup("--by-content requires --kind");
     if (words->conditions != NULL && !take_conditions(words->conditions, &filter->conditions))
         return g_strdup_printf(
             "--condition takes whole, holed, overwritten, unplaced or doubtful, not \"%s\"%s%s",
             words->conditions, nearest != NULL ? ". The nearest one: " : "",
             nearest != NULL ? nearest : "");
     if (words->deleted && words->not_deleted)
-        return g_strdup("--deleted and --not-deleted are never both true");
+        return g_strdup("--deleted and --not-deleted cannot be combined");
     if (words->name != NULL && words->name_is != NULL)
         return g_strdup("--name and --name-is: give one of them");
     if (words->name != NULL)

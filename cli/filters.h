@@ -35,7 +35,7 @@ typedef struct {
     EK_FILTER_WORD("name", &(words).name,                                                          \
                    "file name contains this, or matches * and ? (any case)", "PATTERN"),           \
         EK_FILTER_WORD("name-is", &(words).name_is, "file name is this (any case)", "NAME"),       \
-        EK_FILTER_WORD("path", &(words).path, "with such a path", "PATTERN"),                      \
+        EK_FILTER_WORD("path", &(words).path, "path matches", "PATTERN"),                          \
         EK_FILTER_WORD("kind", &(words).kinds,                                                     \
                        "pictures, video, audio, documents, mail, databases, archives, programs, "  \
                        "other",                                                                    \
@@ -45,24 +45,27 @@ typedef struct {
          0,                                                                                        \
          G_OPTION_ARG_NONE,                                                                        \
          &(words).by_content,                                                                      \
-         "--kind looks into files, whatever they are called",                                      \
+         "judge --kind by file contents instead of the name",                                      \
          NULL},                                                                                    \
-        EK_FILTER_WORD("ext", &(words).endings, "with such an ending, as jpg,png", "EXT,…"),       \
-        EK_FILTER_WORD("larger", &(words).larger, "at least so large, as 10M", "SIZE"),            \
-        EK_FILTER_WORD("smaller", &(words).smaller, "at most so large", "SIZE"),                   \
+        EK_FILTER_WORD("ext", &(words).endings, "file extension, e.g. jpg,png", "EXT,…"),          \
+        EK_FILTER_WORD("larger", &(words).larger, "minimum size, e.g. 10M", "SIZE"),               \
+        EK_FILTER_WORD("smaller", &(words).smaller, "maximum size", "SIZE"),                       \
         EK_FILTER_WORD("modified-after", &(words).modified_after,                                  \
-                       "changed then or later, as 2025-03-01 or 2025-03-01T14:05", "DATE"),        \
-        EK_FILTER_WORD("modified-before", &(words).modified_before, "changed before that",         \
+                       "modified on or after DATE (2025-03-01 or 2025-03-01T14:05)", "DATE"),      \
+        EK_FILTER_WORD("modified-before", &(words).modified_before, "modified before DATE",        \
                        "DATE"),                                                                    \
-        EK_FILTER_WORD("created-after", &(words).created_after, "made then or later", "DATE"),     \
-        EK_FILTER_WORD("created-before", &(words).created_before, "made before that", "DATE"),     \
-        EK_FILTER_WORD("accessed-after", &(words).accessed_after, "read then or later", "DATE"),   \
-        EK_FILTER_WORD("accessed-before", &(words).accessed_before, "read before that", "DATE"),   \
+        EK_FILTER_WORD("created-after", &(words).created_after, "created on or after DATE",        \
+                       "DATE"),                                                                    \
+        EK_FILTER_WORD("created-before", &(words).created_before, "created before DATE", "DATE"),  \
+        EK_FILTER_WORD("accessed-after", &(words).accessed_after, "accessed on or after DATE",     \
+                       "DATE"),                                                                    \
+        EK_FILTER_WORD("accessed-before", &(words).accessed_before, "accessed before DATE",        \
+                       "DATE"),                                                                    \
         EK_FILTER_WORD("condition", &(words).conditions,                                           \
                        "whole, holed, overwritten, unplaced, doubtful", "CONDITION,…"),            \
-        {"deleted", 0, 0, G_OPTION_ARG_NONE, &(words).deleted, "deleted ones only", NULL},         \
+        {"deleted", 0, 0, G_OPTION_ARG_NONE, &(words).deleted, "only deleted files", NULL},        \
     {                                                                                              \
-        "not-deleted", 0, 0, G_OPTION_ARG_NONE, &(words).not_deleted, "none that was deleted",     \
+        "not-deleted", 0, 0, G_OPTION_ARG_NONE, &(words).not_deleted, "exclude deleted files",     \
             NULL                                                                                   \
     }
 

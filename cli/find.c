@@ -116,7 +116,7 @@ static gboolean search_all(Search *search, EkView *view, GError **error)
         if (g_str_equal(entry->standing, "withdrawn") || g_str_equal(entry->standing, "nested"))
             continue;
         if (entry->volume->format->open == NULL) {
-            ek_cli_advise("find: the files of volume %u (%s) are not listed by this version",
+            ek_cli_advise("find: volume %u (%s) skipped: this version cannot list its files",
                           entry->number, entry->volume->filesystem);
             continue;
         }
@@ -165,10 +165,9 @@ static int run(Search *search, EkView *view)
         ek_filerow_print_totals(cli, &search->totals);
     if (!search->json && search->totals.unread_bytes > 0) {
         g_autofree char *size = ek_text_size(search->totals.unread_bytes);
-        ek_cli_advise(
-            "%s of them was not read yet. To read a file or a folder first: ektypon image "
-            "%s --want VOLUME:PATH --only-wanted",
-            size, cli->operands[0]);
+        ek_cli_advise("%s of these files has not been read yet. To read a file or folder next: "
+                      "ektypon image %s --want VOLUME:PATH --only-wanted",
+                      size, cli->operands[0]);
     }
     if (search->unknown > 0)
         ek_cli_advise(
@@ -185,11 +184,11 @@ int ek_command_find(EkCli *cli)
     g_autofree char *order = NULL;
     const GOptionEntry entries[] = {
         EK_FILTER_ENTRIES(words),
-        {"sort", 0, 0, G_OPTION_ARG_STRING, &order, "size, date (latest first) or name, by volume",
-         "ORDER"},
-        {"count", 0, 0, G_OPTION_ARG_NONE, &search.count, "only count them", NULL},
+        {"sort", 0, 0, G_OPTION_ARG_STRING, &order,
+         "sort each volume by size, date (newest first) or name", "ORDER"},
+        {"count", 0, 0, G_OPTION_ARG_NONE, &search.count, "print only the number of matches", NULL},
         {"numbers", 0, 0, G_OPTION_ARG_NONE, &search.numbers,
-         "as VOLUME:@NUMBER, a line each: for extract --from-list", NULL},
+         "print VOLUME:@NUMBER, one per line (for extract --from-list)", NULL},
         EK_OPTION_WITHOUT_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &search.json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,

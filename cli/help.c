@@ -11,17 +11,11 @@ static void list_commands(void)
     for (const EkCommand *command = ek_commands; command->name != NULL; command++)
         ek_cli_print("  %-9s %s\n", command->name, command->summary);
     ek_cli_print(
-        "\nThe work in its order, for a drive that came up as /dev/sdb:\n"
-        "  ektypon drives\n"
-        "  ektypon new bench-17 /dev/sdb\n"
-        "  ektypon image bench-17\n"
-        "  ektypon hunt bench-17\n"
-        "  ektypon volumes bench-17\n"
-        "  ektypon plan bench-17\n"
-        "At any time: ektypon status bench-17 says what comes next.\n\n"
-        "A drive that clicks, or that the system does not see at all, is not for software: "
-        "stop.\n\n"
-        "All of a command: ektypon help COMMAND\n");
+        "\nThe usual order of work, for a drive detected as /dev/sdb:\n  ektypon drives\n  ektypon "
+        "new bench-17 /dev/sdb\n  ektypon image bench-17\n  ektypon hunt bench-17\n  ektypon "
+        "volumes bench-17\n  ektypon plan bench-17\nAt any time, ektypon status bench-17 shows the "
+        "next step.\n\nA drive that clicks, or that the system does not detect, needs a clean "
+        "room, not software:\npower it off.\n\nHelp for one command: ektypon help COMMAND\n");
 }
 
 int ek_command_help(EkCli *cli)

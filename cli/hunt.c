@@ -21,10 +21,8 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
     Show *show = data;
     EkHuntProgress now = ek_hunting_progress(show->hunting);
     if (now.total == 0) {
-        g_string_assign(lines[0], show->likely
-                                      ? "looking at the likely places"
-                                      : "nothing was read since the last hunt: nothing new to "
-                                        "search");
+        g_string_assign(lines[0], show->likely ? "checking likely locations"
+                                               : "nothing new has been read since the last hunt");
         return;
     }
     double seconds = (double)(g_get_monotonic_time() - show->started) / 1e6;
@@ -88,10 +86,10 @@ static void print_tables(const GPtrArray *tables)
         const EkHuntedTable *found = tables->pdata[i];
         const EkTable *table = &found->table;
         g_autofree char *entries = ek_text_count(table->count, "partition", "partitions");
-        ek_cli_print(
-            "%s partition table at sector %" G_GUINT64_FORMAT ", with %s%s%s%s%s\n", table->scheme,
-            found->first_byte / EK_STEP, entries, table->is_whole ? "" : ", not all of it whole",
-            *found->what != '\0' ? " (" : "", found->what, *found->what != '\0' ? ")" : "");
+        ek_cli_print("%s partition table at sector %" G_GUINT64_FORMAT ", with %s%s%s%s%s\n",
+                     table->scheme, found->first_byte / EK_STEP, entries,
+                     table->is_whole ? "" : ", incomplete", *found->what != '\0' ? " (" : "",
+                     found->what, *found->what != '\0' ? ")" : "");
     }
     if (tables->len > TABLES_SHOWN)
         ek_cli_print("and %u more\n", tables->len - TABLES_SHOWN);
@@ -110,8 +108,8 @@ static void advise_structures(const char *folder)
         count += g_array_index(sectors, EkSectorRange, i).count;
     g_autofree char *told = ek_text_count(count, "sector", "sectors");
     if (count > 0)
-        ek_cli_advise("What is needed first to list the files of these volumes, %s as far as that "
-                      "is known: ektypon image %s --want structures --only-wanted",
+        ek_cli_advise("To list the files of these volumes, at least %s of metadata must be read "
+                      "first: ektypon image %s --want structures --only-wanted",
                       told, folder);
 }
 
@@ -146,9 +144,9 @@ static int print_result(EkCli *cli, EkHunting *hunting)
         g_autofree char *bad = ek_text_size(known.bad);
         ek_cli_print("Not searched: %s bad", bad);
         if (known.unread > 0)
-            ek_cli_print(
-                ", %s not read yet. Image more, then hunt again: only that is searched then",
-                unread);
+            ek_cli_print(", %s not read yet. After further imaging, run hunt again: only the new "
+                         "data is searched",
+                         unread);
         ek_cli_print(".\n");
         if (known.unread > 0 && volumes->len > 0)
             advise_structures(folder);
@@ -163,10 +161,11 @@ int ek_command_hunt(EkCli *cli)
     gboolean likely = FALSE;
     g_autofree char *wanted = NULL;
     const GOptionEntry entries[] = {
-        {"likely", 0, 0, G_OPTION_ARG_NONE, &likely, "look at the likely places only", NULL},
+        {"likely", 0, 0, G_OPTION_ARG_NONE, &likely, "check likely locations only", NULL},
         {"progress", 0, 0, G_OPTION_ARG_STRING, &wanted, "progress as lines of JSON on stderr",
          "json"},
-        {"threads", 0, 0, G_OPTION_ARG_INT, &threads, "workers (all processors unless said)", "N"},
+        {"threads", 0, 0, G_OPTION_ARG_INT, &threads,
+         "number of threads (default: one per processor)", "N"},
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;
@@ -203,12 +202,12 @@ int ek_command_hunt(EkCli *cli)
         gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
         status = ek_cli_fail(cli, error);
         if (interrupted)
-            ek_cli_advise("What was found is kept. To go on: ektypon hunt %s", cli->operands[0]);
+            ek_cli_advise("Results so far are saved. To resume: ektypon hunt %s", cli->operands[0]);
         return status;
     }
     status = print_result(cli, hunting);
     if (likely)
-        ek_cli_advise("Only the likely places were looked at. Every sector: ektypon hunt %s",
+        ek_cli_advise("Only likely locations were checked. To search every sector: ektypon hunt %s",
                       cli->operands[0]);
     return status;
 }

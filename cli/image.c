@@ -166,14 +166,14 @@ static gboolean parse_wanted(Options *options, const EkCli *cli, GError **error)
 static gboolean parse_choices(Options *options, const EkCli *cli, EkImagingChoices *choices,
                               GError **error)
 {
-    if (options->short_space != NULL && !g_str_equal(options->short_space, "go-on"))
-        return misused(error, "--short-space takes go-on, not \"%s\"", options->short_space);
+    if (options->short_space != NULL && !g_str_equal(options->short_space, "continue"))
+        return misused(error, "--if-short takes continue, not \"%s\"", options->short_space);
     if (options->progress != NULL && !g_str_equal(options->progress, "json"))
         return misused(error, "--progress takes json, not \"%s\"", options->progress);
     if (options->wait && options->no_wait)
-        return misused(error, "--wait and --no-wait contradict each other");
+        return misused(error, "--wait and --no-wait cannot be combined");
     if (options->only_wanted && options->want == NULL)
-        return misused(error, "--only-wanted goes with --want: nothing is wanted");
+        return misused(error, "--only-wanted requires --want");
     if (options->want != NULL && !parse_wanted(options, cli, error))
         return FALSE;
     if (!parse_numbers(options, &choices->capture, error) ||
@@ -203,8 +203,8 @@ static void print_result(const EkCaptureProgress *now)
     g_autofree char *total = ek_text_size(now->sectors * now->sector_size);
     g_autofree char *share = ek_text_share(now->totals[EK_STATE_GOOD], now->sectors);
     g_autofree char *time = ek_text_duration((double)now->device_clock / 1e9);
-    ek_cli_print("%s of %s good (%s); %" G_GUINT64_FORMAT " bad sectors, %" G_GUINT64_FORMAT
-                 " left; %s of the drive's time\n",
+    ek_cli_print("%s of %s read (%s). Bad sectors: %" G_GUINT64_FORMAT
+                 ". Not yet read: %" G_GUINT64_FORMAT ". Drive time: %s\n",
                  good, total, share, now->totals[EK_STATE_BAD],
                  now->totals[EK_STATE_UNTOUCHED] + now->totals[EK_STATE_SET_ASIDE], time);
 }
@@ -216,25 +216,24 @@ static void print_doubts(EkImaging *imaging, const EkCaptureProgress *now)
     EkSector good = now->totals[EK_STATE_GOOD];
     EkSector odd = now->fill[EK_FILL_ONES] + now->fill[EK_FILL_PATTERN];
     if (comparison.compared > 0)
-        ek_cli_print("%u places read a second time: %u the same, %u different, %u did not read\n",
-                     comparison.compared,
-                     comparison.compared - comparison.differing - comparison.silent,
-                     comparison.differing, comparison.silent);
+        ek_cli_print(
+            "%u places read twice: %u identical, %u different, %u unreadable the second time\n",
+            comparison.compared, comparison.compared - comparison.differing - comparison.silent,
+            comparison.differing, comparison.silent);
     if (comparison.differing > 0)
-        ek_cli_advise("image: the drive does not answer the same each time: what it gave cannot be "
-                      "relied on as it is");
+        ek_cli_advise("image: the drive returns different data for the same sector. Do not rely on "
+                      "this image until the cause is found");
     if (odd > good / 20 && odd > 2048) {
         g_autofree char *share = ek_text_share(odd, good);
-        ek_cli_advise("image: %s of what was read is one value or pattern over and over (FF, or "
-                      "eight bytes repeated). A healthy drive seldom has that: the drive may make "
-                      "it up",
+        ek_cli_advise("image: %s of the data is a single repeated value or pattern (FF, or eight "
+                      "bytes repeated). That is unusual: the drive may be returning false data",
                       share);
     }
     if (now->repeats_every > 0) {
         g_autofree char *size = ek_text_size(now->repeats_every * now->sector_size);
-        ek_cli_advise("image: the drive's answers repeat every %" G_GUINT64_FORMAT
-                      " sectors (%s): it is smaller than it says, or its adapter drops part of the "
-                      "address",
+        ek_cli_advise("image: the data repeats every %" G_GUINT64_FORMAT
+                      " sectors (%s). The drive's real capacity is smaller than reported, or the "
+                      "adapter truncates addresses",
                       now->repeats_every, size);
     }
 }
@@ -247,10 +246,10 @@ static void put_decision(EkImaging *imaging, const EkCaptureProgress *now, const
     g_autofree char *share = ek_text_share(left, now->sectors);
     g_autofree char *time = ek_text_duration(ek_imaging_estimate(imaging));
     g_autofree char *each = ek_text_duration(now->failure_seconds);
-    ek_cli_advise("image: what reads well is in. Left are %" G_GUINT64_FORMAT " sectors (%s, %s of "
-                  "the drive) in %" G_GUINT64_FORMAT " stretches, most of it next to what failed. "
-                  "To try it sector by sector takes up to %s of reading, about %s for each sector "
-                  "that fails; all of that wears the drive",
+    ek_cli_advise("image: all easily readable sectors are imaged. %" G_GUINT64_FORMAT
+                  " sectors remain (%s, %s of the drive) in %" G_GUINT64_FORMAT
+                  " stretches, most of them next to failed reads. Reading them one by one takes up "
+                  "to %s (about %s per failing sector) and wears the drive",
                   left, size, share, now->stretches_left, time, each);
     ek_cli_advise("Next: look at what you have first: ektypon hunt %s\nThen, if it is wanted: "
                   "ektypon image %s --all-rounds",
@@ -261,18 +260,17 @@ static int explain_failure(EkImaging *imaging, const GError *error, const char *
 {
     EkCaptureProgress now = ek_imaging_progress(imaging);
     if (!g_error_matches(error, EK_ERROR, EK_ERROR_NO_SPACE)) {
-        ek_cli_advise(
-            "image: what was read could not be kept: %s. What the map calls good is safe; when "
-            "that is mended, run: ektypon image %s",
-            error->message, folder);
+        ek_cli_advise("image: cannot save the sectors that were read: %s. Everything marked good "
+                      "in the map is safe. Fix the problem, then run: ektypon image %s",
+                      error->message, folder);
         return EK_EXIT_FAILED;
     }
     EkSector left = now.totals[EK_STATE_UNTOUCHED] + now.totals[EK_STATE_SET_ASIDE];
     g_autofree char *missing = ek_text_size(left * now.sector_size);
-    ek_cli_advise(
-        "image: no space left: %s. What the map calls good is safe; up to %s (%" G_GUINT64_FORMAT
-        " bytes) more are needed. Free them, then run: ektypon image %s",
-        error->message, missing, left * now.sector_size, folder);
+    ek_cli_advise("image: disk full: %s. Everything marked good in the map is safe. Up to %s "
+                  "(%" G_GUINT64_FORMAT
+                  " bytes) more is needed. Free the space, then run: ektypon image %s",
+                  error->message, missing, left * now.sector_size, folder);
     return EK_EXIT_FAILED;
 }
 
@@ -298,9 +296,10 @@ static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, const O
     case EK_CAPTURE_LIMIT:
         print_result(&now);
         print_doubts(imaging, &now);
-        ek_cli_advise("image: %s; everything read is kept. To go on: ektypon image %s",
-                      options->only_wanted ? "what was wanted is read, as far as it reads"
-                                           : "stopped at the limit that was asked for",
+        ek_cli_advise("image: %s. All data read so far is saved. To continue: ektypon image %s",
+                      options->only_wanted
+                          ? "everything requested has been read, as far as it is readable"
+                          : "stopped at the requested limit",
                       folder);
         return EK_EXIT_LEFT;
     case EK_CAPTURE_CANCELLED:
@@ -310,22 +309,22 @@ static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, const O
         return EK_EXIT_INTERRUPTED;
     case EK_CAPTURE_STOPPED:
         ek_cli_advise(
-            "image: %s stopped reading everywhere: many reads in a row failed, spread over what is "
-            "left, and %s. Nothing was marked bad for it; %s is safe in %s. Let it cool, "
-            "power-cycle it, then run: ektypon image %s",
+            "image: %s no longer reads anywhere: many reads in a row failed across all remaining "
+            "stretches, and %s. No sector was marked bad because of this. %s of the drive is safe "
+            "in %s. Let the drive cool down, power-cycle it, then run: ektypon image %s",
             info->source,
-            now.totals[EK_STATE_GOOD] > 0 ? "ground that read before does not read now"
-                                          : "nothing on it has read so far",
+            now.totals[EK_STATE_GOOD] > 0 ? "sectors that were readable before now fail"
+                                          : "no sector has been readable so far",
             safe, folder, folder);
         return EK_EXIT_FAILED;
     case EK_CAPTURE_GONE:
-        ek_cli_advise("image: %s is gone since sector %" G_GUINT64_FORMAT
-                      "; %s is safe in %s. Power-cycle "
-                      "the drive, then run: ektypon image %s",
-                      info->source, ek_imaging_last_position(imaging), safe, folder, folder);
+        ek_cli_advise(
+            "image: %s disconnected at sector %" G_GUINT64_FORMAT
+            ". %s of the drive is safe in %s. Power-cycle the drive, then run: ektypon image %s",
+            info->source, ek_imaging_last_position(imaging), safe, folder, folder);
         return EK_EXIT_FAILED;
     case EK_CAPTURE_STRANGER:
-        ek_cli_advise("image: %s. Nothing was read into the case", error->message);
+        ek_cli_advise("image: %s. No data was added to the case", error->message);
         return EK_EXIT_FAILED;
     case EK_CAPTURE_FAILED: break;
     }
@@ -352,12 +351,13 @@ static int check_image(EkCli *cli, const gint *cancel, guint32 sector_size)
         return ek_cli_fail(cli, error);
     g_autofree char *size = ek_text_size(check.bytes);
     ek_cli_print("%" G_GUINT64_FORMAT " of %" G_GUINT64_FORMAT
-                 " blocks (%s) are as they were read\n",
+                 " blocks (%s) are unchanged since imaging\n",
                  check.blocks - check.changed, check.blocks, size);
     if (check.changed == 0)
         return EK_EXIT_DONE;
-    ek_cli_advise("image: what stands in these blocks is not what the drive gave: the disk under "
-                  "the image fails, or something wrote to it. Do not rely on it");
+    ek_cli_advise(
+        "image: these blocks have changed since they were read from the drive: the disk that "
+        "stores the image is failing, or something wrote to the image. Do not rely on them");
     return EK_EXIT_FAILED;
 }
 
@@ -368,7 +368,7 @@ static int print_digest(EkCli *cli, EkPrefix *prefix, const gint *cancel)
     g_autofree char *digest = ek_checking_digest(cli->operands[0], &parts, prefix, &error);
     if (digest == NULL)
         return ek_cli_fail(cli, error);
-    ek_cli_print("sha256 %s (of the image as read; unread sectors as zeros)\n", digest);
+    ek_cli_print("SHA-256 %s (image as read; unread sectors counted as zeros)\n", digest);
     return EK_EXIT_DONE;
 }
 
@@ -381,14 +381,14 @@ static int end_hunt(EkCli *cli, EkImageHunt *hunt, int status)
     guint count = ek_image_hunt_end(hunt, &error);
     gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
     if (error != NULL && !interrupted) {
-        ek_cli_advise(
-            "image: the hunt beside it failed: %s. The image is as it says; to search it: "
-            "ektypon hunt %s",
-            error->message, cli->operands[0]);
+        ek_cli_advise("image: the parallel hunt failed: %s. Imaging was not affected. To search "
+                      "the image: ektypon hunt %s",
+                      error->message, cli->operands[0]);
         status = status == EK_EXIT_DONE ? EK_EXIT_FAILED : status;
     } else if (!interrupted) {
         ek_cli_print("%u %s found so far\n", count, count == 1 ? "volume" : "volumes");
-        ek_cli_advise("All that was read is searched. Next: ektypon volumes %s", cli->operands[0]);
+        ek_cli_advise("Everything read so far has been searched. Next: ektypon volumes %s",
+                      cli->operands[0]);
     }
     g_clear_error(&error);
     return status;
@@ -460,8 +460,8 @@ static int image(EkCli *cli, Options *options)
         status = run(cli, &choices, options, cancel);
     } else if (!options->sha256) {
         g_autofree char *good = ek_text_size(MIN(state.totals[EK_STATE_GOOD] * sector_size, bytes));
-        ek_cli_print("Everything was tried already: %s good, %" G_GUINT64_FORMAT
-                     " bad sectors. The drive was not touched.\n",
+        ek_cli_print("Every sector has already been tried: %s good, %" G_GUINT64_FORMAT
+                     " bad sectors. The drive was not accessed.\n",
                      good, state.totals[EK_STATE_BAD]);
         ek_cli_advise("Next: ektypon hunt %s", cli->operands[0]);
     }
@@ -476,55 +476,53 @@ int ek_command_image(EkCli *cli)
     Options options = {0};
     const GOptionEntry entries[] = {
         {"want", 0, 0, G_OPTION_ARG_FILENAME_ARRAY, &options.want,
-         "read this first: structures, used:VOLUME, VOLUME:PATH, free:VOLUME, or a file with a "
-         "line "
-         "`first count` each, in sectors. Several times: in order of rank",
+         "read this first; may be repeated, most important first. WHAT: structures, used:VOLUME, "
+         "free:VOLUME, VOLUME:PATH, or a file of sector ranges (`first count` per line)",
          "WHAT"},
         {"only-wanted", 0, 0, G_OPTION_ARG_NONE, &options.only_wanted,
-         "stop when that is read, as far as it reads", NULL},
-        {"all-rounds", 0, 0, G_OPTION_ARG_NONE, &options.all_rounds, "go to the end without asking",
-         NULL},
+         "stop when everything requested has been tried", NULL},
+        {"all-rounds", 0, 0, G_OPTION_ARG_NONE, &options.all_rounds,
+         "run all rounds without stopping to ask", NULL},
         {"again", 0, 0, G_OPTION_ARG_INT, &options.again,
-         "at the end try bad sectors N times more, in alternating direction", "N"},
+         "retry bad sectors N times at the end, alternating direction", "N"},
         {"for", 0, 0, G_OPTION_ARG_STRING, &options.duration,
-         "stop after so much of the drive's time: 90s, 15m, 1h30m", "DURATION"},
+         "stop after this much drive time (90s, 15m, 1h30m)", "DURATION"},
         {"failed-reads", 0, 0, G_OPTION_ARG_INT64, &options.failed_reads,
-         "stop after so many failed reads", "N"},
+         "stop after N failed reads", "N"},
         {"rate-limit", 0, 0, G_OPTION_ARG_STRING, &options.rate,
-         "read no faster than this a second: 20M", "SIZE"},
-        {"first", 0, 0, G_OPTION_ARG_STRING, &options.first, "read nothing before this", "SECTOR"},
-        {"last", 0, 0, G_OPTION_ARG_STRING, &options.last, "read nothing after this", "SECTOR"},
+         "limit the read rate, per second (20M)", "SIZE"},
+        {"first", 0, 0, G_OPTION_ARG_STRING, &options.first, "first sector to read", "SECTOR"},
+        {"last", 0, 0, G_OPTION_ARG_STRING, &options.last, "last sector to read", "SECTOR"},
         {"backwards", 0, 0, G_OPTION_ARG_NONE, &options.backwards,
-         "skim from the end to the beginning", NULL},
+         "skim from the end of the drive to the start", NULL},
         {"block", 0, 0, G_OPTION_ARG_STRING, &options.block,
-         "read so much at once in the skim (unless said: as it turns out best)", "SIZE"},
+         "read size in the skim round (default: automatic)", "SIZE"},
         {"patience", 0, 0, G_OPTION_ARG_STRING, &options.patience,
-         "a read that takes so many times as long as usual is trouble (6)", "TIMES"},
+         "treat a read as slow when it takes N times the usual time (default 6)", "TIMES"},
         {"compare", 0, 0, G_OPTION_ARG_INT, &options.compare,
-         "at the end read N places a second time", "N"},
+         "re-read N places at the end and compare", "N"},
         {"source", 0, 0, G_OPTION_ARG_FILENAME, &options.source,
-         "go on with the same drive at another path or adapter", "SOURCE"},
+         "resume with the same drive at another path or adapter", "SOURCE"},
         {"reopen", 0, G_OPTION_FLAG_OPTIONAL_ARG, G_OPTION_ARG_CALLBACK,
          G_GNUC_EXTENSION(gpointer) take_reopen,
-         "give bad ground another chance: all of it, or by reason or event",
+         "retry bad and skipped sectors in large reads: all, or by reason or log event",
          "all|medium|timeout|transport|EVENT"},
         {"wait", 0, 0, G_OPTION_ARG_NONE, &options.wait,
-         "when the drive is gone or the disk full, wait (as on a terminal)", NULL},
+         "wait if the drive disconnects or the disk is full (default on a terminal)", NULL},
         {"no-wait", 0, 0, G_OPTION_ARG_NONE, &options.no_wait, "stop instead", NULL},
         {"on-gone", 0, 0, G_OPTION_ARG_STRING, &options.on_gone,
-         "run this when the drive is gone, to power-cycle it", "COMMAND"},
-        {"hunt", 0, 0, G_OPTION_ARG_NONE, &options.hunt,
-         "search for volumes in what is read, while it is read", NULL},
+         "run COMMAND when the drive disconnects, e.g. to power-cycle it", "COMMAND"},
+        {"hunt", 0, 0, G_OPTION_ARG_NONE, &options.hunt, "search for volumes while imaging", NULL},
         {"check", 0, 0, G_OPTION_ARG_NONE, &options.check,
-         "read the image back and name what changed in it since", NULL},
+         "verify the image against its checksums and list changed blocks", NULL},
         {"sha256", 0, 0, G_OPTION_ARG_NONE, &options.sha256,
-         "print the digest of the finished image", NULL},
+         "print the SHA-256 of the finished image", NULL},
         {"progress", 0, 0, G_OPTION_ARG_STRING, &options.progress,
          "progress as lines of JSON on stderr", "json"},
         {"confirm", 0, 0, G_OPTION_ARG_STRING, &options.confirmed,
          "the name of an image outside the case folder, when the case came from elsewhere", "NAME"},
-        {"short-space", 0, 0, G_OPTION_ARG_STRING, &options.short_space,
-         "what to do when the image may not fit: go-on", "go-on"},
+        {"if-short", 0, 0, G_OPTION_ARG_STRING, &options.short_space,
+         "continue: start even if the image may not fit", "continue"},
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;

@@ -55,10 +55,10 @@ static double mean_rate(const EkImageView *view, const EkCaptureProgress *now)
 static const char *doing(EkRound round)
 {
     switch (round) {
-    case EK_ROUND_SKIM: return "skim: large reads, leaving trouble for later";
-    case EK_ROUND_NARROW: return "narrow: where trouble begins and ends";
-    case EK_ROUND_SINGLE: return "single: sector by sector what failed";
-    case EK_ROUND_AGAIN: return "again: bad sectors once more";
+    case EK_ROUND_SKIM: return "skim: large reads, skipping problem areas";
+    case EK_ROUND_NARROW: return "narrow: finding the edges of problem areas";
+    case EK_ROUND_SINGLE: return "single: retrying failed reads sector by sector";
+    case EK_ROUND_AGAIN: return "again: retrying bad sectors";
     case EK_ROUND_NONE: break;
     }
     return "starting";
@@ -74,7 +74,7 @@ static char *time_left(const EkCaptureProgress *now, double rate)
         return ek_show_time_left(left * now->sector_size, rate);
     double worst = (double)left * now->failure_seconds;
     g_autofree char *most = ek_text_duration(worst);
-    return g_strdup_printf("unknown, at most %s", most);
+    return g_strdup_printf("at most %s", most);
 }
 
 static void draw_profile(EkImageView *view, GString *line)
@@ -105,20 +105,20 @@ static void draw_doing(EkImageView *view, GString *line, const EkCaptureProgress
     switch (ek_imaging_waits(view->imaging)) {
     case EK_WAITING_FOR_DRIVE:
         g_string_append_printf(line,
-                               "the drive is gone since sector %" G_GUINT64_FORMAT
-                               "; waiting for it to come back (Ctrl-C ends)",
+                               "drive disconnected at sector %" G_GUINT64_FORMAT
+                               "; waiting for it to return (Ctrl-C to stop)",
                                now->position);
         return;
     case EK_WAITING_FOR_SPACE:
-        g_string_append(line, "no space left for the image; waiting for room (Ctrl-C ends)");
+        g_string_append(line, "disk full; waiting for free space (Ctrl-C to stop)");
         return;
     case EK_WAITING_NOT: break;
     }
     if (hangs > HANGS_AFTER_US) {
         g_autofree char *time = ek_text_duration((double)hangs / G_USEC_PER_SEC);
-        g_string_append_printf(line, "%sthe read at sector %" G_GUINT64_FORMAT " hangs for %s%s",
-                               ek_show_on(view->color, EK_COLOR_WARN), now->position, time,
-                               ek_show_off(view->color));
+        g_string_append_printf(
+            line, "%sthe read at sector %" G_GUINT64_FORMAT " has been hanging for %s%s",
+            ek_show_on(view->color, EK_COLOR_WARN), now->position, time, ek_show_off(view->color));
         return;
     }
     g_string_append_printf(line, "%s, at sector %" G_GUINT64_FORMAT, doing(now->round),
@@ -135,7 +135,7 @@ static void draw_counts(EkImageView *view, GString *line, const EkCaptureProgres
     if (view->hunt != NULL)
         g_string_append_printf(line, "  volumes found %u", ek_image_hunt_count(view->hunt));
     if (now->repeats_every > 0)
-        g_string_append_printf(line, "  %sanswers repeat every %" G_GUINT64_FORMAT " sectors%s",
+        g_string_append_printf(line, "  %sdata repeats every %" G_GUINT64_FORMAT " sectors%s",
                                ek_show_on(view->color, EK_COLOR_BAD), now->repeats_every,
                                ek_show_off(view->color));
 }

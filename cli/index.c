@@ -29,7 +29,7 @@ int ek_command_index(EkCli *cli)
     if (!ek_cli_parse(cli, entries, &status))
         return status;
     if (!ek_cli_parse_place(cli->operands[1], &volume, &path) || *path != '\0')
-        return ek_cli_misused(cli, "\"%s\" is not the number of a volume", cli->operands[1]);
+        return ek_cli_misused(cli, "\"%s\" is not a volume number", cli->operands[1]);
     GError *error = NULL;
     EkView view;
     if (!ek_view_open(&view, cli->operands[0], FALSE, &error))
@@ -39,8 +39,8 @@ int ek_command_index(EkCli *cli)
         gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
         status = ek_cli_fail(cli, error);
         if (interrupted)
-            ek_cli_advise("What can be gone on from is kept. To go on: ektypon index %s %s",
-                          cli->operands[0], cli->operands[1]);
+            ek_cli_advise("Progress is saved. To resume: ektypon index %s %s", cli->operands[0],
+                          cli->operands[1]);
     } else if (json) {
         status = ek_cli_print_json(totals_json(indexing));
     } else {

@@ -127,5 +127,5 @@ void ek_layout_print(EkCli *cli, const GPtrArray *volumes, EkByte bytes, guint32
     guint at = (guint)((double)bytes / (double)scale * columns);
     int gap = (int)MIN(at, columns) - (int)strlen("sector 0") - (int)strlen(end);
     ek_cli_print("sector 0%*s%s%s\n\n", MAX(gap, 1), "", end,
-                 scale > bytes ? "  < the image ends here" : "");
+                 scale > bytes ? "  < end of image" : "");
 }

@@ -208,7 +208,7 @@ void ek_layout_picture_draw(cairo_t *cr, const void *data)
     g_autofree char *title = g_strdup_printf("Volumes of case %s", name);
     ek_canvas_heading(cr, info, title,
                       scale > info->bytes ? "the image ends before the last volume does"
-                                          : "the whole drive, volumes where they lie");
+                                          : "whole drive, volumes to scale");
     for (guint i = 0; i < boxes->len; i++)
         draw_box(cr, &g_array_index(boxes, EkLayoutBox, i));
     double y = TOP + MAX(rows, 1) * ROW + 2;

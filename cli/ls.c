@@ -40,8 +40,8 @@ static int list_place(EkCli *cli, const EkPlace *place, guint with, gboolean jso
         ek_filerow_print_totals(cli, &listing.totals);
     if (!json && listing.totals.unread_bytes > 0) {
         g_autofree char *size = ek_text_size(listing.totals.unread_bytes);
-        ek_cli_advise("%s of it was not read yet. To read that first: ektypon image %s --want "
-                      "\"%u:%s\" --only-wanted",
+        ek_cli_advise("%s of this folder has not been read yet. To read it next: ektypon image %s "
+                      "--want \"%u:%s\" --only-wanted",
                       size, cli->operands[0], ek_indexing_volume(place->indexing)->number,
                       place->path);
     }
@@ -55,9 +55,9 @@ int ek_command_ls(EkCli *cli)
     gboolean own = FALSE;
     gboolean streams = FALSE;
     const GOptionEntry entries[] = {
-        {"deleted", 0, 0, G_OPTION_ARG_NONE, &deleted, "also what was deleted", NULL},
-        {"own", 0, 0, G_OPTION_ARG_NONE, &own, "also the file system's own files", NULL},
-        {"streams", 0, 0, G_OPTION_ARG_NONE, &streams, "also further streams of files", NULL},
+        {"deleted", 0, 0, G_OPTION_ARG_NONE, &deleted, "include deleted files", NULL},
+        {"own", 0, 0, G_OPTION_ARG_NONE, &own, "include system files (metadata)", NULL},
+        {"streams", 0, 0, G_OPTION_ARG_NONE, &streams, "include alternate data streams", NULL},
         EK_OPTION_WITHOUT_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,

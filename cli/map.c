@@ -118,7 +118,8 @@ static void print_legend(EkCli *cli, const EkReadMap *map)
         g_autofree char *glyph = ek_show_in(cli->color_out, ek_layers[i].color, ek_layers[i].glyph);
         ek_cli_print(" %s %s  ", glyph, ek_layers[i].word);
     }
-    ek_cli_print("  (each column a slice of the drive; what is not good shows at least once)\n\n");
+    ek_cli_print(
+        "  Each column is a slice of the drive. Problems always get at least one cell.\n\n");
 }
 
 /* --- the summary ------------------------------------------------------------------------------ */
@@ -182,7 +183,7 @@ static void print_largest(EkCli *cli, const Summary *summary, guint32 sector_siz
     };
     if (summary->largest_count == 0)
         return;
-    ek_cli_print("\nThe largest stretches that are not good:\n");
+    ek_cli_print("\nLargest unread stretches:\n");
     EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
     for (guint i = 0; i < summary->largest_count; i++) {
         const Extent *extent = &summary->largest[i];
@@ -253,9 +254,10 @@ int ek_command_map(EkCli *cli)
     const GOptionEntry entries[] = {
         {"png", 0, 0, G_OPTION_ARG_FILENAME, &options.png, "draw it as a PNG picture", "FILE"},
         {"svg", 0, 0, G_OPTION_ARG_FILENAME, &options.svg, "draw it as an SVG picture", "FILE"},
-        {"first", 0, 0, G_OPTION_ARG_STRING, &options.first, "show nothing before this", "SECTOR"},
-        {"last", 0, 0, G_OPTION_ARG_STRING, &options.last, "show nothing after this", "SECTOR"},
-        {"files", 0, 0, G_OPTION_ARG_NONE, &options.files, "list what was not read hits", NULL},
+        {"first", 0, 0, G_OPTION_ARG_STRING, &options.first, "first sector to show", "SECTOR"},
+        {"last", 0, 0, G_OPTION_ARG_STRING, &options.last, "last sector to show", "SECTOR"},
+        {"files", 0, 0, G_OPTION_ARG_NONE, &options.files,
+         "list the files affected by unread sectors", NULL},
         {"json", 0, 0, G_OPTION_ARG_NONE, &options.json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
     };

@@ -51,11 +51,11 @@ static char *words_for(const EkHit *hit)
         return g_strdup_printf(*safe != '\0' ? "%u:%s" : "%u: its root folder", hit->volume, safe);
     }
     if (hit->volume == 0)
-        return g_strdup("no volume lies there");
+        return g_strdup("outside all volumes");
     return g_strdup_printf(hit->usage == EK_USAGE_FREE ? "free space of volume %u"
                            : hit->usage == EK_USAGE_USED
-                               ? "volume %u itself, or a file that is not known"
-                               : "volume %u, which does not tell whether it uses it",
+                               ? "volume %u: metadata, or a file that is no longer listed"
+                               : "volume %u: allocation unknown",
                            hit->volume);
 }
 
@@ -113,9 +113,8 @@ static void print_sums(const EkHits *hits)
     g_autofree char *in_free = ek_text_size(bytes[2]);
     g_autofree char *outside = ek_text_size(bytes[3]);
     g_autofree char *count = ek_text_count(files, "file", "files");
-    ek_cli_print(
-        "%s in %s, %s in what volumes use themselves, %s in free space, %s outside of volumes\n",
-        in_files, count, in_own, in_free, outside);
+    ek_cli_print("%s in %s, %s in file-system metadata, %s in free space, %s outside volumes\n",
+                 in_files, count, in_own, in_free, outside);
 }
 
 static int show(EkCli *cli, EkView *view, const GPtrArray *indexings, gboolean json)
@@ -130,7 +129,7 @@ static int show(EkCli *cli, EkView *view, const GPtrArray *indexings, gboolean j
         return EK_EXIT_DONE;
     }
     if (hits.hits->len == 0) {
-        ek_cli_print("All of it was read: nothing is hit.\n");
+        ek_cli_print("Everything was read. No file is affected.\n");
         return EK_EXIT_DONE;
     }
     ek_cli_print("        SECTOR        SIZE  STATE   WHAT LIES THERE\n");
@@ -141,9 +140,9 @@ static int show(EkCli *cli, EkView *view, const GPtrArray *indexings, gboolean j
     print_sums(&hits);
     if (hits.not_looked > 0) {
         g_autofree char *size = ek_text_size(hits.not_looked);
-        ek_cli_advise("map: %s more was not looked at: it lies in too many stretches", size);
+        ek_cli_advise("map: another %s was not analysed (too many separate stretches)", size);
     }
-    ek_cli_advise("The same from the other side: ektypon find %s --condition holed",
+    ek_cli_advise("To list the affected files: ektypon find %s --condition holed",
                   cli->operands[0]);
     return EK_EXIT_DONE;
 }

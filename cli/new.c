@@ -26,16 +26,15 @@ static void advise(const EkCaseInfo *info, const char *folder, gboolean locked)
     g_autofree char *serial = ek_text_escape(info->serial != NULL ? info->serial : "unknown");
     ek_cli_print("%s: %s, serial %s, %s (%s), %" G_GUINT64_FORMAT " sectors of %u\n", info->source,
                  model, serial, label, binary, info->sectors, info->sector_size);
-    ek_cli_print("Case %s is open; the image will be %s\n", folder, info->image);
+    ek_cli_print("Case %s created. The image will be stored at %s\n", folder, info->image);
     if (locked)
         ek_cli_advise(
             "The kernel now refuses every write to %s, until the drive is unplugged. To lift "
             "that later: blockdev --setrw %s",
             info->path, info->path);
-    ek_cli_advise(
-        "Until it is imaged: do not format it, do not mount it, not even to look, and let no "
-        "repair tool at the original. Keep discard (TRIM) off. Keep the drive cool, and "
-        "leave it switched on while it reads.");
+    ek_cli_advise("Until imaging is finished: do not mount, format or repair the original drive, "
+                  "not even to check it. Keep TRIM (discard) disabled. Keep the drive cool, and do "
+                  "not power it off while it is being read.");
     ek_cli_advise("Next: ektypon image %s", folder);
 }
 
@@ -66,13 +65,13 @@ static void advise_adopted(const EkCase *made, const char *folder, const EkKeptS
 {
     const EkCaseInfo *info = ek_case_info(made);
     g_autofree char *size = ek_text_size(info->bytes);
-    ek_cli_print("Case %s is open; its image is %s: %s, %" G_GUINT64_FORMAT " sectors of %u, "
-                 "%" G_GUINT64_FORMAT " of them not read\n",
+    ek_cli_print("Case %s created with image %s: %s, %" G_GUINT64_FORMAT
+                 " sectors of %u bytes, %" G_GUINT64_FORMAT " unread\n",
                  folder, info->image, size, info->sectors, info->sector_size,
                  state->totals[EK_STATE_BAD]);
     if (!info->verified)
-        ek_cli_advise("new: without --bad-list nothing is known of which sectors were read: all of "
-                      "them count as read, but unverified, and so does all that is found in them");
+        ek_cli_advise("new: no --bad-list given: all sectors are treated as read but unverified, "
+                      "and so are all results based on them");
     ek_cli_advise("Next: ektypon hunt %s", folder);
 }
 
@@ -96,7 +95,8 @@ static int adopt(EkCli *cli, const Adopting *adopting, gint sector_size)
     for (guint i = 0; list != NULL && i < list->len; i++) {
         EkSectorRange range = g_array_index(list, EkSectorRange, i);
         if (range.first > G_MAXINT64 / 2 / unit || range.count > G_MAXINT64 / 2 / unit)
-            return ek_cli_misused(cli, "%s names places past any drive", adopting->list);
+            return ek_cli_misused(cli, "%s contains positions larger than any drive",
+                                  adopting->list);
         EkRange bytes = {range.first * unit, range.count * unit};
         g_array_append_val(ranges, bytes);
     }
@@ -159,32 +159,32 @@ int ek_command_new(EkCli *cli)
     g_autofree char *short_space = NULL;
     const GOptionEntry entries[] = {
         {"image", 0, 0, G_OPTION_ARG_FILENAME, &image,
-         "put the image there: a file, or a blank block device", "FILE"},
+         "where to store the image: a file or a blank block device", "FILE"},
         {"sector-size", 0, 0, G_OPTION_ARG_INT, &sector_size,
-         "sectors to count a file or NBD export in (512 unless said)", "BYTES"},
+         "sector size for a file or NBD export (default 512)", "BYTES"},
         {"partition", 0, 0, G_OPTION_ARG_NONE, &opening.allow_partition,
-         "take a partition alone, without the drive around it", NULL},
-        {"short-space", 0, 0, G_OPTION_ARG_STRING, &short_space,
-         "what to do when the image may not fit: go-on", "go-on"},
+         "allow imaging a single partition instead of the whole drive", NULL},
+        {"if-short", 0, 0, G_OPTION_ARG_STRING, &short_space,
+         "continue: start even if the image may not fit", "continue"},
         {"adopt", 0, 0, G_OPTION_ARG_FILENAME, &adopting.image,
-         "take a finished image where it lies, instead of a SOURCE", "FILE"},
+         "use an existing image file in place, instead of a SOURCE", "FILE"},
         {"bad-list", 0, 0, G_OPTION_ARG_FILENAME, &adopting.list,
-         "what was not read of an adopted image: lines `first count`", "FILE"},
+         "list of unread ranges of the adopted image (`first count` per line)", "FILE"},
         {"list-unit", 0, 0, G_OPTION_ARG_STRING, &adopting.unit,
-         "what the list counts in (sectors unless said)", "sectors|bytes"},
+         "unit used in the list (default sectors)", "sectors|bytes"},
         {"list-means", 0, 0, G_OPTION_ARG_STRING, &adopting.means,
-         "good: the list names what was read (bad unless said)", "bad|good"},
+         "good: the list contains the readable ranges (default bad)", "bad|good"},
         G_OPTION_ENTRY_NULL,
     };
     int status = EK_EXIT_DONE;
     if (!ek_cli_parse(cli, entries, &status))
         return status;
-    if (short_space != NULL && !g_str_equal(short_space, "go-on"))
-        return ek_cli_misused(cli, "--short-space takes go-on, not \"%s\"", short_space);
+    if (short_space != NULL && !g_str_equal(short_space, "continue"))
+        return ek_cli_misused(cli, "--if-short takes continue, not \"%s\"", short_space);
     if (sector_size < 0)
-        return ek_cli_misused(cli, "--sector-size %d is not a size", sector_size);
+        return ek_cli_misused(cli, "--sector-size %d is not a valid sector size", sector_size);
     if (adopting.image != NULL && cli->operands[1] != NULL)
-        return ek_cli_misused(cli, "--adopt stands in place of a SOURCE");
+        return ek_cli_misused(cli, "--adopt and SOURCE cannot be combined");
     if (adopting.image != NULL)
         return adopt(cli, &adopting, sector_size);
     if (cli->operands[1] == NULL)

@@ -57,8 +57,7 @@ static void print_moment(const char *word, const EkMoment *moment)
     gboolean is_utc = text[length - 1] == 'Z';
     if (is_utc)
         text[length - 1] = '\0';
-    g_autofree char *line =
-        g_strconcat(text, is_utc ? " UTC" : " (in the clock of whoever wrote it)", NULL);
+    g_autofree char *line = g_strconcat(text, is_utc ? " UTC" : " (local time)", NULL);
     print_line(word, line);
 }
 
@@ -72,7 +71,7 @@ static void print_extents(const Peeking *peeking, const GArray *extents)
         g_autofree char *size = ek_text_size(extent->stored);
         g_string_append_printf(text, "%s%s ", shown++ > 0 ? ", " : "", size);
         if (extent->first_byte == EK_UNPLACED)
-            g_string_append(text, "where nobody knows");
+            g_string_append(text, "at an unknown location");
         else if (extent->first_byte % peeking->sector_size == 0)
             g_string_append_printf(text, "at sector %" G_GUINT64_FORMAT,
                                    extent->first_byte / peeking->sector_size);
@@ -82,7 +81,7 @@ static void print_extents(const Peeking *peeking, const GArray *extents)
     if (extents->len > shown)
         g_string_append_printf(text, " and %u more", extents->len - shown);
     if (extents->len == 0)
-        g_string_append(text, "nothing: it takes no space");
+        g_string_append(text, "no sectors (empty, or stored in its record)");
     print_line("lies in", text->str);
 }
 
@@ -108,18 +107,17 @@ static void print_type(const Peeking *peeking, const EkPeek *peek)
     g_autoptr(GString) text = g_string_new(type);
     EkKind named = ek_kind_of(peeking->item.name);
     if (peek->is_blank)
-        g_string_printf(text, "nothing but bytes of %02x: blank", peek->blank);
+        g_string_printf(text, "blank (every byte is %02x)", peek->blank);
     else if (!peek->is_known)
-        g_string_assign(text, *type != '\0' ? type : "not known: its beginning was not read");
+        g_string_assign(text, *type != '\0' ? type : "unknown: the start of the file was not read");
     if (*peek->mime != '\0' && !peek->is_blank && peek->is_known) {
         g_autofree char *mime = ek_text_escape(peek->mime);
         g_string_append_printf(text, " (%s; %s)", mime, ek_kind_name(peek->kind));
     }
     print_line("content", text->str);
     if (peek->is_known && !peek->is_blank && named != EK_KIND_OTHER && named != peek->kind) {
-        g_autofree char *differs =
-            g_strdup_printf("by its name it belongs to %s, by its content to %s",
-                            ek_kind_name(named), ek_kind_name(peek->kind));
+        g_autofree char *differs = g_strdup_printf("name suggests %s, content is %s",
+                                                   ek_kind_name(named), ek_kind_name(peek->kind));
         print_line("", differs);
     }
 }
@@ -248,7 +246,7 @@ static void print_head(const Peeking *peeking, const GArray *extents, const GArr
                   (file->flags & EK_FILE_ENCRYPTED) != 0 ? ", encrypted" : "", file->number)
             : g_strdup_printf("a %s%s, number %" G_GUINT64_FORMAT,
                               file->type == EK_TYPE_FOLDER ? "folder"
-                              : file->type == EK_TYPE_LINK ? "link, which is not followed"
+                              : file->type == EK_TYPE_LINK ? "symbolic link (not followed)"
                                                            : "device, pipe or socket",
                               (file->flags & EK_FILE_DELETED) != 0 ? ", deleted" : "",
                               file->number);
@@ -307,11 +305,11 @@ static int peek_at(Peeking *peeking)
         print_look(peeking, &peek);
     }
     if (peek.opens == EK_OPENS_YES && peek.kind == EK_KIND_PICTURE && peek.look == EK_LOOK_NONE)
-        ek_cli_advise("In a terminal the picture is drawn; elsewhere with --plain.");
+        ek_cli_advise("To draw the picture, run this in a terminal or use --plain.");
     ek_peek_clear(&peek);
     if (peeking->item.damage.unread_bytes > 0)
-        ek_cli_advise("Some of it was not read yet. To read that first: ektypon image %s --want "
-                      "\"%u:@%" G_GUINT64_FORMAT "\" --only-wanted",
+        ek_cli_advise("Part of this file has not been read yet. To read it next: ektypon image %s "
+                      "--want \"%u:@%" G_GUINT64_FORMAT "\" --only-wanted",
                       cli->operands[0], ek_indexing_volume(peeking->indexing)->number,
                       file->number);
     return EK_EXIT_DONE;

@@ -125,9 +125,9 @@ static void draw_legend(cairo_t *cr, const EkPicture *picture)
     }
     ek_canvas_ink(cr, 0.4);
     ek_canvas_write(cr, LEFT + 620, TOP + PROFILE + 93, 14, FALSE,
-                    "Each column is a slice of the drive, filled from below by what is good.");
+                    "Each column is a slice of the drive. Good sectors fill it from the bottom.");
     ek_canvas_write(cr, LEFT + 620, TOP + PROFILE + 113, 14, FALSE,
-                    "What is not good shows in its column at least once, however little it is.");
+                    "Even a single unread sector is shown.");
 }
 
 void ek_picture_draw(cairo_t *cr, const void *data)

@@ -39,7 +39,7 @@ static gboolean parse_numbers(EkCli *cli, char **texts, const char *option, GArr
             guint64 number = 0;
             if (!ek_numbers_whole(at, &number, &at) || number == 0 || number > G_MAXINT32 ||
                 (*at != '\0' && *at != ','))
-                return !ek_cli_misused(cli, "%s %s: numbers of volumes are wanted, as in %s 1,3",
+                return !ek_cli_misused(cli, "%s %s: expected volume numbers, for example %s 1,3",
                                        option, *text, option);
             guint volume = (guint)number;
             g_array_append_val(numbers, volume);
@@ -68,10 +68,9 @@ static gboolean parse_added(EkCli *cli, char **texts, guint32 sector_size, GPtrA
         }
         if (!fine || !in_bytes(numbers[0], sector_size, &range.first) ||
             !in_bytes(numbers[1], sector_size, &range.bytes))
-            return !ek_cli_misused(cli,
-                                   "--add %s: a file system, its first sector and its length in "
-                                   "sectors are wanted, as in --add ext4:2048:204800",
-                                   *text);
+            return !ek_cli_misused(
+                cli, "--add %s: expected TYPE:FIRST:SECTORS, for example --add ext4:2048:204800",
+                *text);
         EkPlanAdded *one = g_new0(EkPlanAdded, 1);
         one->filesystem = g_strdup(words[0]);
         one->range = range;
@@ -91,10 +90,8 @@ static gboolean parse_resized(EkCli *cli, char **texts, guint32 sector_size, GAr
         if (!ek_numbers_whole(at, &number, &at) || *at++ != ':' || number > G_MAXINT32 ||
             !ek_numbers_whole(at, &sectors, &at) || *at != '\0' || sectors == 0 ||
             !in_bytes(sectors, sector_size, &one.bytes))
-            return !ek_cli_misused(cli,
-                                   "--resize %s: the number of a volume and its length in sectors "
-                                   "are wanted, as in --resize 2:204800",
-                                   *text);
+            return !ek_cli_misused(
+                cli, "--resize %s: expected VOLUME:SECTORS, for example --resize 2:204800", *text);
         one.volume = (guint)number;
         g_array_append_val(resized, one);
     }
@@ -160,8 +157,8 @@ static gboolean take_alternative(EkCli *cli, int number, EkPlanWishes *wishes, G
     if (!image_of(cli, &image, &plan, TRUE, error))
         return FALSE;
     if (number < 1 || (guint)number > plan->alternatives->len)
-        return !ek_cli_misused(cli, "--alternative %d: the plan that was made has %u of them",
-                               number, plan->alternatives->len);
+        return !ek_cli_misused(cli, "--alternative %d: the last plan has %u alternatives", number,
+                               plan->alternatives->len);
     guint volume = ((const EkPlanAlternative *)plan->alternatives->pdata[number - 1])->volume;
     g_array_append_val(wishes->keep, volume);
     return TRUE;
@@ -177,7 +174,8 @@ static int run(EkCli *cli, const Options *options)
                        options->resize != NULL || options->scheme != NULL || options->layer != 0 ||
                        options->table_sectors != 0 || options->alternative != 0;
     if (options->show && is_wish)
-        return ek_cli_misused(cli, "--show shows the plan that was made: it takes no wishes");
+        return ek_cli_misused(
+            cli, "--show displays the saved plan and cannot be combined with planning options");
     if (!image_of(cli, &image, &plan, options->show, &error))
         return ek_cli_fail(cli, error);
     if (!parse_wishes(cli, options, image.sector_size, wishes))
@@ -194,23 +192,22 @@ int ek_command_plan(EkCli *cli)
     Options options = {0};
     const GOptionEntry entries[] = {
         {"keep", 0, 0, G_OPTION_ARG_STRING_ARRAY, &options.keep,
-         "volumes that shall be in it, also in place of others", "N[,N]"},
-        {"drop", 0, 0, G_OPTION_ARG_STRING_ARRAY, &options.drop, "volumes that shall not", "N[,N]"},
-        {"add", 0, 0, G_OPTION_ARG_STRING_ARRAY, &options.add, "a partition that only you know of",
+         "include these volumes, replacing any they overlap", "N[,N]"},
+        {"drop", 0, 0, G_OPTION_ARG_STRING_ARRAY, &options.drop, "exclude these volumes", "N[,N]"},
+        {"add", 0, 0, G_OPTION_ARG_STRING_ARRAY, &options.add, "add a partition that was not found",
          "TYPE:FIRST:SECTORS"},
         {"resize", 0, 0, G_OPTION_ARG_STRING_ARRAY, &options.resize,
-         "the length of a volume's partition", "N:SECTORS"},
+         "set the length of a volume's partition", "N:SECTORS"},
         {"scheme", 0, 0, G_OPTION_ARG_STRING, &options.scheme,
-         "the kind of table: mbr, gpt, apm or none", "NAME"},
+         "type of partition table: mbr, gpt, apm or none", "NAME"},
         {"alternative", 0, 0, G_OPTION_ARG_INT, &options.alternative,
-         "the layout that the plan which was made last names so", "N"},
+         "use alternative N listed by the last plan", "N"},
         {"layer", 0, 0, G_OPTION_ARG_INT, &options.layer,
-         "the drive as it was before: 2, 3 and so on", "N"},
+         "plan an earlier state of the drive (1 = newest)", "N"},
         {"table-sectors", 0, 0, G_OPTION_ARG_INT, &options.table_sectors,
-         "the sectors that the table counts in, where the drive will be shown with others",
-         "BYTES"},
+         "write the table for a drive with this sector size", "BYTES"},
         {"show", 0, 0, G_OPTION_ARG_NONE, &options.show,
-         "show the plan that was made, make no new one", NULL},
+         "show the saved plan without making a new one", NULL},
         {"edit", 0, 0, G_OPTION_ARG_INT, &options.edit, "show one edit byte by byte", "N"},
         {"json", 0, 0, G_OPTION_ARG_NONE, &options.json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,

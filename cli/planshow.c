@@ -203,21 +203,15 @@ static void print_checks(EkCli *cli, const EkPlan *plan)
 static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_size)
 {
     EkColumn columns[COLUMNS] = {
-        {"PARTITION", TRUE, FALSE},
-        {"FIRST SECTOR", TRUE, FALSE},
-        {"LAST SECTOR", TRUE, FALSE},
-        {"SIZE", TRUE, FALSE},
-        {"TYPE", FALSE, FALSE},
-        {"NAME", FALSE, TRUE},
-        {"ROLE", FALSE, FALSE},
-        {"FROM", FALSE, FALSE},
-        {"IN THE TABLE NOW", FALSE, FALSE},
+        {"PARTITION", TRUE, FALSE}, {"FIRST SECTOR", TRUE, FALSE}, {"LAST SECTOR", TRUE, FALSE},
+        {"SIZE", TRUE, FALSE},      {"TYPE", FALSE, FALSE},        {"NAME", FALSE, TRUE},
+        {"ROLE", FALSE, FALSE},     {"FROM", FALSE, FALSE},        {"CURRENT TABLE", FALSE, FALSE},
     };
     gboolean has_names = !g_str_equal(plan->scheme, "mbr");
     if (plan->partitions->len == 0)
         return;
-    ek_cli_print("The table now: %s. Planned: %s.\n", ek_table_scheme_words(plan->current_scheme),
-                 ek_table_scheme_words(plan->scheme));
+    ek_cli_print("Current table: %s. Planned table: %s.\n",
+                 ek_table_scheme_words(plan->current_scheme), ek_table_scheme_words(plan->scheme));
     print_strips(cli, plan, bytes);
     for (guint i = NAME_COLUMN; !has_names && i + 1 < COLUMNS; i++)
         columns[i] = columns[i + 1];
@@ -253,7 +247,8 @@ static void print_alternatives(EkCli *cli, const EkPlan *plan)
         ek_show_sentence(stdout, mark, 2, line);
     }
     if (plan->layers > 1)
-        ek_cli_print("The drive holds %u layers of volumes; an older one: --layer 2%s\n",
+        ek_cli_print("The drive has %u layers of volumes, from different times. To plan an older "
+                     "one: --layer 2%s\n",
                      plan->layers, plan->layers > 2 ? " and so on" : "");
 }
 
@@ -270,7 +265,7 @@ static void print_worst(const EkPlan *plan)
         return;
     ek_cli_print("\nTested with the edits in place: ");
     if (!plan->opens)
-        ek_cli_print("not every planned volume opens, see above.\n");
+        ek_cli_print("at least one planned volume cannot be opened (see above).\n");
     else if (count[EK_PLAN_NOT_OPENED] > 0)
         ek_cli_print("%u of %u planned volumes could not be opened, see above.\n",
                      count[EK_PLAN_NOT_OPENED], count[EK_PLAN_NOT_OPENED] + count[EK_PLAN_OPENS]);
@@ -286,7 +281,8 @@ void ek_plan_show(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_s
         ek_cli_print(
             "No table is planned: no volume was found that belongs in a partition table.\n");
     else if (plan->edits->len == 0)
-        ek_cli_print("The table and the boot sectors are right as they are: the plan is empty.\n");
+        ek_cli_print(
+            "The partition table and boot sectors are already correct. The plan is empty.\n");
     print_partitions(cli, plan, bytes, sector_size);
     for (guint i = 0; i < plan->repairs->len; i++) {
         const EkPlanRepair *repair = plan->repairs->pdata[i];
@@ -304,7 +300,8 @@ void ek_plan_show(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_s
     print_edit_lines(plan, sector_size);
     print_worst(plan);
     if (plan->edits->len > 0)
-        ek_cli_advise("Byte by byte: ektypon plan %s --show --edit NUMBER", cli->operands[0]);
+        ek_cli_advise("To see an edit byte by byte: ektypon plan %s --show --edit NUMBER",
+                      cli->operands[0]);
     if (plan->edits->len > 0)
-        ek_cli_advise("Nothing is written yet. Next: ektypon clone %s TARGET", cli->operands[0]);
+        ek_cli_advise("Nothing has been written. Next: ektypon clone %s TARGET", cli->operands[0]);
 }

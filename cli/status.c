@@ -132,40 +132,43 @@ static char *next_command(const Standing *standing, const char *folder, char **w
         g_autofree char *time = ek_text_duration(seconds);
         command = "image";
         rest = " --all-rounds";
-        *why = g_strdup_printf("what reads well is in and searched; if the volumes need the rest: "
-                               "up to %s of reading sector by sector",
+        *why = g_strdup_printf("all easily readable sectors are imaged and searched. If the rest "
+                               "is needed: up to %s of sector-by-sector reading",
                                time);
     } else if (left(standing) > 0 && standing->asked) {
         command = "hunt";
-        *why = g_strdup("what reads well is in: see what it holds before the drive works on");
+        *why = g_strdup("all easily readable sectors are imaged. See what they contain before "
+                        "stressing the drive further");
     } else if (left(standing) > 0 && standing->vanished) {
         command = "image";
-        *why = g_strdup("the drive vanished: power-cycle it first; what lies near that place is "
-                        "taken last");
+        *why = g_strdup("the drive disconnected. Power-cycle it first; the area around that sector "
+                        "will be read last");
     } else if (left(standing) > 0) {
         command = "image";
-        *why = g_strdup("there is ground left to read");
+        *why = g_strdup("some sectors have not been read yet");
     } else if (!standing->hunted) {
         command = "hunt";
-        *why = g_strdup("what was read was not all searched yet");
+        *why = g_strdup("part of the image has not been searched yet");
     } else if (standing->volumes->len == 0) {
         command = "map";
         *why = g_strdup("no volume was found: see what could not be read");
     } else if (!standing->has_plan) {
         command = "plan";
-        *why = g_strdup("volumes were found; ls and extract take files out at any time");
+        *why = g_strdup(
+            "volumes were found. You can browse and extract files at any time (ls, extract)");
     } else if (standing->plan_is_old) {
         command = "plan";
         *why = g_strdup("the plan was made before the last hunt");
     } else if (!standing->cloned && !standing->applied) {
         command = "clone";
         rest = " TARGET";
-        *why = g_strdup("a plan is made; a clone carries it without touching anything else");
+        *why = g_strdup("the plan is ready. Cloning applies it to a copy; the original and the "
+                        "image stay unchanged");
     } else {
         command = "log";
         g_autofree char *checks = checks_of(standing);
-        *why = g_strdup_printf("the plan is on a target; check that, never the original, with its "
-                               "file systems' own checkers%s%s",
+        *why = g_strdup_printf("the plan is written to a target. Check the target, never the "
+                               "original, with the file-system checkers%s%s",
                                *checks != '\0' ? ": " : "", checks);
     }
     return g_strdup_printf("ektypon %s %s%s", command, folder, rest);
@@ -246,20 +249,19 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
             "         the kernel refuses writes to it; to lift that: blockdev --setrw %s\n",
             info->path);
     ek_cli_print("Image    %s%s\n", info->image, standing->has_image ? "" : " (missing)");
-    ek_cli_print("Read     %s (%s) good, %" G_GUINT64_FORMAT " bad sectors, %" G_GUINT64_FORMAT
-                 " sectors left in %" G_GUINT64_FORMAT " stretches\n",
+    ek_cli_print("Read     %s (%s); %" G_GUINT64_FORMAT " bad sectors; %" G_GUINT64_FORMAT
+                 " sectors not yet read, in %" G_GUINT64_FORMAT " stretches\n",
                  share, good, state->totals[EK_STATE_BAD], left(standing),
                  state->stretches[EK_STATE_UNTOUCHED] + state->stretches[EK_STATE_SET_ASIDE]);
     ek_cli_print("         %s of the drive's time, %" G_GUINT64_FORMAT " failed reads%s%s\n", time,
                  state->failed_commands, state->round != 0 ? ", last round " : "",
                  ek_round_name((EkRound)state->round));
     if (state->gone_at != 0)
-        ek_cli_print("         it vanished last at sector %" G_GUINT64_FORMAT "\n",
+        ek_cli_print("         last disconnected at sector %" G_GUINT64_FORMAT "\n",
                      state->gone_at - 1);
     if (state->repeats_every != 0)
-        ek_cli_print("         its answers repeat every %" G_GUINT64_FORMAT
-                     " sectors: it is smaller "
-                     "than it says\n",
+        ek_cli_print("         data repeats every %" G_GUINT64_FORMAT
+                     " sectors: real capacity is smaller than reported\n",
                      state->repeats_every);
     if (!info->verified)
         ek_cli_print("         unverified: adopted without a list of what was read\n");
@@ -267,7 +269,7 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
         ek_cli_print("         process %" G_GINT64_FORMAT " is imaging now\n",
                      standing->imaging_pid);
     ek_cli_print("Volumes  %u known%s\n", standing->volumes->len,
-                 standing->hunted ? "" : " (not all that is good was hunted)");
+                 standing->hunted ? "" : " (part of the image has not been searched)");
     ek_cli_print("Plan     %s%s%s\n",
                  standing->plan_is_old ? "made before the last hunt"
                  : standing->has_plan  ? "made"

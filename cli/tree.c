@@ -197,8 +197,8 @@ int ek_command_tree(EkCli *cli)
     gboolean deleted = FALSE;
     gint depth = 0;
     const GOptionEntry entries[] = {
-        {"depth", 0, 0, G_OPTION_ARG_INT, &depth, "folders down to this depth", "N"},
-        {"deleted", 0, 0, G_OPTION_ARG_NONE, &deleted, "also what was deleted", NULL},
+        {"depth", 0, 0, G_OPTION_ARG_INT, &depth, "limit the depth", "N"},
+        {"deleted", 0, 0, G_OPTION_ARG_NONE, &deleted, "include deleted files", NULL},
         EK_OPTION_WITHOUT_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,

@@ -26,10 +26,10 @@ int ek_command_undo(EkCli *cli)
     if (!ek_rebuilding_undo(cli->system, &order, &result, &error))
         return ek_cli_fail(cli, error);
     if (result.recovered > 0)
-        ek_cli_print("What had been cut off on %s was rolled back.\n", order.target);
+        ek_cli_print("Rolled back an interrupted operation on %s.\n", order.target);
     if (!result.nothing_to_do) {
         g_autofree char *edits = ek_text_count(result.edits, "edit", "edits");
-        ek_cli_print("%s taken back on %s, flushed and read back.\n", edits, order.target);
+        ek_cli_print("%s undone on %s and verified.\n", edits, order.target);
     }
     return EK_EXIT_DONE;
 }

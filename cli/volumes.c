@@ -28,7 +28,7 @@ static char *moment_text(EkMoment moment)
     if (!moment.is_set || time == NULL)
         return NULL;
     g_autofree char *text = g_date_time_format(time, "%Y-%m-%d %H:%M:%S");
-    return g_strdup_printf("%s%s", text, moment.is_local ? " (its own clock)" : " UTC");
+    return g_strdup_printf("%s%s", text, moment.is_local ? " (local time)" : " UTC");
 }
 
 static json_t *moment_json(EkMoment moment)
@@ -127,7 +127,7 @@ void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out
     if (has_uncounted)
         ek_cli_print("FILES is counted when the files of a volume are first listed.\n");
     if (left_out > 0)
-        ek_cli_print("and %u more, all of them remains of older volumes or files of other ones: "
+        ek_cli_print("%u more not shown (remains of older volumes, or images inside files): "
                      "ektypon volumes %s --all\n",
                      left_out, cli->operands[0]);
 }
@@ -231,7 +231,7 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
             g_strdup_printf("The volume was not cleanly unmounted. %s", unclean);
         ek_show_sentence(stdout, "  ", 4, text);
     }
-    ek_cli_print("  confidence %d of 100, because:\n", volume->confidence);
+    ek_cli_print("  confidence %d of 100:\n", volume->confidence);
     for (guint i = 0; i < volume->reasons->len; i++) {
         const EkGround *reason = volume->reasons->pdata[i];
         g_autofree char *mark = reason->points != 0 ? g_strdup_printf("  %+4d  ", reason->points)
@@ -248,10 +248,10 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
         ek_headers_print(cli, view->gate, volume);
     }
     if (volume->format->open == NULL)
-        ek_cli_advise("Its files are not listed yet: this version reads those of NTFS, FAT, "
-                      "exFAT, ext2/3/4 and HFS+.");
+        ek_cli_advise("Its files cannot be listed: this version supports NTFS, FAT, exFAT, "
+                      "ext2/3/4 and HFS+.");
     else
-        ek_cli_advise("Its files: ektypon tree %s %u", cli->operands[0], entry->number);
+        ek_cli_advise("To browse its files: ektypon tree %s %u", cli->operands[0], entry->number);
 }
 
 /* The evidence, and the headers as they stand in the image, where that can be read. */
@@ -339,8 +339,7 @@ int ek_command_volumes(EkCli *cli)
     int status = EK_EXIT_DONE;
     guint64 number = 0;
     const GOptionEntry entries[] = {
-        {"all", 0, 0, G_OPTION_ARG_NONE, &all, "all remains and nested volumes, however many",
-         NULL},
+        {"all", 0, 0, G_OPTION_ARG_NONE, &all, "show all remains and nested volumes", NULL},
         {"png", 0, 0, G_OPTION_ARG_FILENAME, &png, "draw the drive with its volumes as a PNG",
          "FILE"},
         {"svg", 0, 0, G_OPTION_ARG_FILENAME, &svg, "the same as an SVG", "FILE"},
@@ -350,7 +349,7 @@ int ek_command_volumes(EkCli *cli)
     if (!ek_cli_parse(cli, entries, &status))
         return status;
     if (cli->operands[1] != NULL && (!ek_text_parse_u64(cli->operands[1], &number) || number == 0))
-        return ek_cli_misused(cli, "\"%s\" is not the number of a volume", cli->operands[1]);
+        return ek_cli_misused(cli, "\"%s\" is not a volume number", cli->operands[1]);
 
     GError *error = NULL;
     g_autoptr(EkCase) opened = ek_case_open(cli->operands[0], FALSE, &error);
@@ -400,6 +399,6 @@ int ek_command_volumes(EkCli *cli)
     ek_layout_print(cli, shown, info->bytes, info->sector_size);
     ek_volumes_print_table(cli, shown, left_out);
     print_inventories(cli, opened, shown);
-    ek_cli_advise("The evidence for one: ektypon volumes %s NUMBER", cli->operands[0]);
+    ek_cli_advise("To see the evidence for a volume: ektypon volumes %s NUMBER", cli->operands[0]);
     return EK_EXIT_DONE;
 }

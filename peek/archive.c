@@ -48,7 +48,7 @@ static void fail(Reading *reading, const char *name)
     reading->starved = archive_errno(reading->archive) == ENOMEM;
     g_free(reading->fault);
     reading->fault = g_strdup_printf("%s%s%s", name != NULL ? name : "", name != NULL ? ": " : "",
-                                     reason != NULL ? reason : "it breaks off");
+                                     reason != NULL ? reason : "truncated");
 }
 
 /* Unpacks one entry, which is what proves it. FALSE ends it. */
@@ -129,13 +129,14 @@ gboolean archive_judge(const Content *content, const Canvas *canvas, Finding *fi
         finding_says(finding, "no", "%s (after %" G_GUINT64_FORMAT " %s)", reading.fault,
                      reading.entries, noun);
     else if (reading.entries == 0)
-        finding_says(finding, "unchecked", "there is nothing in it");
+        finding_says(finding, "unchecked", "the archive is empty");
     else if (reading.encrypted)
         finding_says(finding, "unchecked", "it is encrypted");
     else if (reading.cut)
         finding_says(finding, "unchecked",
-                     "its first %" G_GUINT64_FORMAT " %s unpack; there is more", reading.entries,
-                     noun);
+                     "the first %" G_GUINT64_FORMAT
+                     " %s unpack%s correctly; the rest was not checked",
+                     reading.entries, noun, reading.entries == 1 ? "s" : "");
     else
         finding_says(finding, "yes", "%" G_GUINT64_FORMAT " %s, all of which unpack",
                      reading.entries, noun);

@@ -92,8 +92,8 @@ gboolean ek_witness_recognise(EkCapture *capture)
     }
     if (differ > 0 && differ >= agree) {
         ek_error_set(&capture->error, EK_ERROR_GONE,
-                     "%s holds other data than this case's image: %u of %u sectors that were read "
-                     "before differ. It is another drive, or it was written to",
+                     "%s does not match this case's image: %u of %u sectors read earlier are "
+                     "different. This is another drive, or it has been written to",
                      capture->info->path, differ, differ + agree);
         ek_capturing_end(capture, EK_CAPTURE_STRANGER);
     }

@@ -90,11 +90,10 @@ GPtrArray *ek_applications_edits(EkCase *self, gint64 id, GError **error)
         return NULL;
     if (got == 0 && (count == 0 || count == edits->len))
         return g_steal_pointer(&edits);
-    ek_error_set(
-        error, EK_ERROR_DAMAGED,
-        "%s/case.db: an applied edit is damaged: what stood on the target before it is not "
-        "known for sure. Nothing was written",
-        ek_case_folder(self));
+    ek_error_set(error, EK_ERROR_DAMAGED,
+                 "%s/case.db: the record of an applied edit is damaged, so the target's previous "
+                 "contents are uncertain. Nothing was written",
+                 ek_case_folder(self));
     return NULL;
 }
 

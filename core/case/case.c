@@ -71,8 +71,7 @@ gboolean ek_case_check_absent(const char *folder, GError **error)
     g_autofree char *store = g_build_filename(folder, "case.db", NULL);
     if (g_file_test(store, G_FILE_TEST_EXISTS))
         return ek_error_set(error, EK_ERROR_REFUSED,
-                            "%s is a case already. To go on with it: ektypon status %s", folder,
-                            folder);
+                            "%s already is a case. To continue: ektypon status %s", folder, folder);
     if (!g_file_test(folder, G_FILE_TEST_EXISTS))
         return TRUE;
     GDir *inside = g_dir_open(folder, 0, NULL);
@@ -82,8 +81,7 @@ gboolean ek_case_check_absent(const char *folder, GError **error)
     if (is_empty)
         return TRUE;
     return ek_error_set(error, EK_ERROR_REFUSED,
-                        "%s exists and is no empty folder. Name one that does not exist yet",
-                        folder);
+                        "%s exists and is not an empty folder. Choose a new name", folder);
 }
 
 static gboolean put_meta(sqlite3 *store, GError **error, const char *key, const char *value)
@@ -271,7 +269,7 @@ static gboolean load_info(EkCase *self, GError **error)
         info->image == NULL || info->bytes == 0 || info->bytes > G_MAXINT64 ||
         !ek_is_power_of_two(sector_size) || sector_size < 512 || sector_size > 65536 ||
         !ek_is_power_of_two(physical) || physical < sector_size || physical > 1u << 20)
-        return ek_error_set(error, EK_ERROR_DAMAGED, "what it says of its drive is incomplete");
+        return ek_error_set(error, EK_ERROR_DAMAGED, "its drive information is incomplete");
     info->sector_size = (guint32)sector_size;
     info->physical_sector_size = (guint32)physical;
     info->sectors = ek_divide_up(info->bytes, sector_size);
@@ -315,14 +313,14 @@ EkCase *ek_case_open(const char *folder, gboolean writable, GError **error)
     if (!g_file_test(path, G_FILE_TEST_EXISTS)) {
         gboolean exists = g_file_test(folder, G_FILE_TEST_EXISTS);
         ek_error_set(error, EK_ERROR_ABSENT,
-                     "%s is no case: %s. To open one: ektypon new %s SOURCE", folder,
+                     "%s is not a case: %s. To create one: ektypon new %s SOURCE", folder,
                      exists ? "it holds no case.db" : "there is no such folder", folder);
         return NULL;
     }
     if (writable && access(folder, W_OK) != 0) {
         ek_error_set(error, EK_ERROR_REFUSED,
-                     "the folder %s is read-only: it can be looked at (status, map, volumes, ls, "
-                     "log), but this command has to write to it",
+                     "the case folder %s is read-only. status, map, volumes, ls and log still "
+                     "work; this command must write to it",
                      folder);
         return NULL;
     }

@@ -96,7 +96,7 @@ static void load_uuid(sqlite3_stmt *rows, int column, guint8 uuid[16])
 static gboolean refuse_damaged(EkCase *self, GError **error)
 {
     return ek_error_set(error, EK_ERROR_DAMAGED,
-                        "%s/case.db: the plan in it is damaged. Make it again: ektypon plan %s",
+                        "%s/case.db: the saved plan is damaged. Make a new one: ektypon plan %s",
                         ek_case_named(self), ek_case_named(self));
 }
 

@@ -451,10 +451,11 @@ const EkCaseVolume *ek_volumestore_find(const GPtrArray *volumes, guint64 number
     }
     if (volumes->len == 0)
         ek_error_set(error, EK_ERROR_ABSENT,
-                     "there is no volume %" G_GUINT64_FORMAT ": none was found yet", number);
+                     "volume %" G_GUINT64_FORMAT " does not exist: no volumes have been found yet",
+                     number);
     else
         ek_error_set(error, EK_ERROR_ABSENT,
-                     "there is no volume %" G_GUINT64_FORMAT "; the numbers are those in the first "
+                     "no such volume: %" G_GUINT64_FORMAT "; the numbers are those in the first "
                      "column of: ektypon volumes",
                      number);
     return NULL;

@@ -133,8 +133,8 @@ EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error)
         int errnum = errno;
         if (errnum == EBUSY)
             ek_error_set(error, EK_ERROR_REFUSED,
-                         "%s is in use: something on this machine has it mounted or holds it. "
-                         "Release it, then try again",
+                         "%s is in use (mounted or held by another program). Unmount or release "
+                         "it, then try again",
                          path);
         else if (errnum == ENOMEDIUM || errnum == ENXIO || errnum == ENODEV)
             ek_error_set(error, EK_ERROR_GONE, "%s does not answer: %s", path, g_strerror(errnum));

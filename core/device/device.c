@@ -65,7 +65,7 @@ EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GEr
         device = ek_simulated_open(source + strlen("sim:"), error);
     } else if (g_str_has_prefix(source, EK_ADOPTED_PREFIX)) {
         ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                     "the image of this case was made elsewhere: to read more of the drive, name "
+                     "this case uses an image made elsewhere. To read more of the drive, specify "
                      "it with --source");
     } else if (ek_device_is_uri(source)) {
         guint32 sector_size = options != NULL ? options->sector_size : 0;
@@ -85,17 +85,17 @@ EkDevice *ek_device_open(const char *source, const EkDeviceOptions *options, GEr
         device = ek_file_open(source, sector_size != 0 ? sector_size : EK_STEP, error);
     } else {
         ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                     "%s is a %s. Name a block device, a file, an NBD URI or sim:PATH", source,
+                     "%s is a %s. Specify a block device, a file, an NBD URI or sim:PATH", source,
                      S_ISDIR(st.st_mode) ? "folder" : "thing that cannot be read by position");
     }
     if (device == NULL)
         return NULL;
 
     if (device->info.bytes == 0) {
-        ek_error_set(error, EK_ERROR_GONE,
-                     "%s answers with size 0: no medium, an empty file, or a drive that does not "
-                     "come up",
-                     source);
+        ek_error_set(
+            error, EK_ERROR_GONE,
+            "%s reports size 0: no medium, an empty file, or a drive that failed to initialise",
+            source);
         ek_device_close(device);
         return NULL;
     }

@@ -288,7 +288,7 @@ static gboolean begin_group(Reader *reader, char *header, GError **error)
     reader->group_line = reader->line;
     if (strcmp(header, "[drive") == 0) {
         if (reader->has_drive)
-            return mistake(reader, reader->line, error, "[drive] stands here a second time");
+            return mistake(reader, reader->line, error, "duplicate group [drive]");
         reader->has_drive = TRUE;
         reader->fault = NULL;
         return TRUE;
@@ -300,7 +300,7 @@ static gboolean begin_group(Reader *reader, char *header, GError **error)
         return mistake(reader, reader->line, error, "[drive] comes first");
     const char *name = header + strlen("[fault ");
     if (g_hash_table_contains(reader->names, name))
-        return mistake(reader, reader->line, error, "[fault %s] stands here a second time", name);
+        return mistake(reader, reader->line, error, "duplicate group [fault %s]", name);
     reader->fault = g_new0(EkFault, 1);
     reader->fault->name = g_strdup(name);
     g_hash_table_add(reader->names, reader->fault->name);
@@ -324,8 +324,7 @@ static gboolean take_key(Reader *reader, char *text, GError **error)
             continue;
         Value *value = &reader->values[i];
         if (value->set)
-            return mistake(reader, reader->line, error, "%s stands in this group a second time",
-                           key);
+            return mistake(reader, reader->line, error, "duplicate key %s", key);
         value->set = TRUE;
         value->line = reader->line;
         value->text = g_strchug(equals + 1);

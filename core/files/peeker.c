@@ -100,8 +100,7 @@ static gboolean start(EkPeeker *peeker, GError **error)
     close(pair[0]);
     peeker->pid = 0;
     ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                 "the program that looks into files does not start (%s). It belongs beside "
-                 "ektypon; install both",
+                 "cannot start the preview helper (%s). It must be installed next to ektypon",
                  failure->message);
     g_error_free(failure);
     return FALSE;
@@ -245,8 +244,8 @@ static gboolean take_end(EkPeeker *peeker, EkPeek *peek, GError **error)
         return ek_error_set(error, EK_ERROR_FAILED, "%s gave no answer", peeker->program);
     if (WIFEXITED(status) && WEXITSTATUS(status) == 3)
         return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                            "this system cannot lock down the program that looks into files "
-                            "(seccomp is needed), so content is not looked into");
+                            "file preview is disabled: this system cannot sandbox the preview "
+                            "helper (seccomp is required)");
     peek->type = g_strdup("");
     peek->mime = g_strdup("");
     peek->shown = g_strdup("");
@@ -254,12 +253,12 @@ static gboolean take_end(EkPeeker *peeker, EkPeek *peek, GError **error)
     peek->is_known = FALSE;
     peek->opens = EK_OPENS_UNCHECKED;
     peek->why =
-        g_strdup(WIFSIGNALED(status) && WTERMSIG(status) == SIGXCPU   ? "decoding it takes too long"
+        g_strdup(WIFSIGNALED(status) && WTERMSIG(status) == SIGXCPU   ? "decoding took too long"
                  : WIFSIGNALED(status) && WTERMSIG(status) == SIGKILL ? "decoding it came to no end"
                  /* So GLib ends a program that gets no more memory. */
                  : WIFSIGNALED(status) && WTERMSIG(status) == SIGTRAP
                      ? "decoding it needs too much memory"
-                     : "it broke its decoder: do not open it with other programs either");
+                     : "the decoder crashed on this file. Do not open it in other programs");
     return TRUE;
 }
 

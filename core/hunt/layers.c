@@ -78,7 +78,7 @@ static const struct {
     {by_anchor, "it begins where a partition does, the other one anywhere"},
     {by_date, "it was used later"},
     {by_header, "it stands where the other's first header was"},
-    {by_confidence, "more of it stands"},
+    {by_confidence, "more of its structures are intact"},
 };
 
 static gboolean is_inside(const EkVolume *inner, const EkVolume *outer)
@@ -115,7 +115,7 @@ static void set_remains(EkFinding *older, const EkFinding *newer, const char *wh
     older->standing = EK_STANDING_REMAINS;
     older->host = newer;
     ek_volume_reason(older->volume, 0,
-                     "a newer volume (%s at sector %" G_GUINT64_FORMAT ") lies on its ground: %s",
+                     "overlapped by a newer volume (%s at sector %" G_GUINT64_FORMAT "): %s",
                      newer->volume->filesystem, newer->volume->first_byte / EK_STEP, why);
 }
 
@@ -155,8 +155,8 @@ static void set_nested(EkFinding *inner, const EkFinding *host, EkUsage use)
     inner->standing = EK_STANDING_NESTED;
     inner->host = host;
     ek_volume_reason(inner->volume, 0,
-                     "it lies inside the %s volume at sector %" G_GUINT64_FORMAT
-                     ", %s: a file of it",
+                     "located inside the %s volume at sector %" G_GUINT64_FORMAT
+                     " (%s): probably a disk image stored as a file",
                      host->volume->filesystem, host->volume->first_byte / EK_STEP,
                      use == EK_USAGE_USED ? "which uses this ground" : "whose extent covers it");
 }
@@ -183,7 +183,7 @@ static gboolean came_after(const EkFinding *inner, const EkFinding *outer, EkUsa
     *why = "it takes nearly all of its ground";
     if (inner->volume->bytes >= volume->bytes / 10 * 9)
         return TRUE;
-    *why = "it was made after the other one was last used";
+    *why = "it was created after the other volume was last used";
     return (use != EK_USAGE_USED || inner->volume->bytes >= volume->bytes / 2 ||
             inner->anchor > EK_ANCHOR_USUAL || volume->used_is_exact) &&
            volume->used.is_set && made->is_set && volume->used.is_local == made->is_local &&
@@ -310,7 +310,7 @@ static void count_overwritten(EkFinding *finding, const GPtrArray *findings)
             finding->overwritten += end - from;
         at = MAX(at, end);
     }
-    ek_volume_reason(finding->volume, 0, "newer volumes lie on %.1f %% of it",
+    ek_volume_reason(finding->volume, 0, "%.1f %% overwritten by newer volumes",
                      own.bytes > 0 ? (double)finding->overwritten * 100 / (double)own.bytes : 0.0);
 }
 

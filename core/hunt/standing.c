@@ -60,11 +60,10 @@ static gboolean is_listed_in_others(EkVolume *volume, const EkTable *table)
             EkTableEntry entry = resized(table, &table->entries[i], sizes[s]);
             if (entry.extended || !place_fits(&entry, volume))
                 continue;
-            ek_volume_reason(
-                volume, LISTED_POINTS,
-                "the partition table lists it as partition %u, if it counts in sectors "
-                "of %u bytes: it was written through another adapter than this image",
-                entry.index + 1, sizes[s]);
+            ek_volume_reason(volume, LISTED_POINTS,
+                             "listed as partition %u if the table uses %u-byte sectors: it was "
+                             "written through a different adapter",
+                             entry.index + 1, sizes[s]);
             return TRUE;
         }
     return FALSE;
@@ -91,8 +90,8 @@ static EkStanding standing_by_table(EkVolume *volume, const EkTable *table, guin
             if (table->sector_size == sector_size || g_str_equal(table->scheme, "apm"))
                 return EK_STANDING_LISTED;
             ek_volume_reason(volume, 0,
-                             "the table counts in sectors of %u bytes, this image in %u: through "
-                             "this adapter a system does not see it",
+                             "the table uses %u-byte sectors, this image %u-byte sectors: with "
+                             "this adapter the system cannot see the partition",
                              table->sector_size, sector_size);
             return EK_STANDING_DISPLACED;
         }
@@ -117,7 +116,7 @@ static EkStanding standing_by_table(EkVolume *volume, const EkTable *table, guin
     }
     ek_volume_reason(volume, 0, "%s",
                      table != NULL ? "the partition table does not list it"
-                                   : "there is no partition table to list it");
+                                   : "the drive has no partition table");
     return EK_STANDING_LOST;
 }
 

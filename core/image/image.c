@@ -80,7 +80,8 @@ gboolean ek_image_claim_device(const char *path, EkByte bytes, GError **error)
     int read_only = 0;
     if (fine && ioctl(fd, BLKROGET, &read_only) == 0 && read_only != 0) {
         fine = ek_error_set(error, EK_ERROR_REFUSED,
-                            "%s is read-only in the kernel. If it is meant: blockdev --setrw %s",
+                            "%s is set read-only in the kernel. If this is the right device, run: "
+                            "blockdev --setrw %s",
                             path, path);
     } else if (fine && there < bytes) {
         g_autofree char *size = ek_text_size(there);
@@ -89,9 +90,7 @@ gboolean ek_image_claim_device(const char *path, EkByte bytes, GError **error)
                             needed);
     } else if (fine && !is_blank(fd, there)) {
         fine = ek_error_set(error, EK_ERROR_REFUSED,
-                            "%s is not blank: something stands on it. An image goes to a blank "
-                            "device, or to a file",
-                            path);
+                            "%s is not blank. Choose a blank device or a file for the image", path);
     }
     close(fd);
     return fine;
@@ -159,8 +158,7 @@ EkImage *ek_image_of(int fd, const char *path, EkByte bytes, GError **error)
     if (S_ISBLK(st.st_mode) && (!device_bytes(fd, path, &there, error) || there < bytes)) {
         if (there < bytes)
             ek_error_set(error, EK_ERROR_DAMAGED,
-                         "%s is smaller than the image it should hold: "
-                         "another device?",
+                         "%s is smaller than the image stored on it. Is this the right device?",
                          path);
         close(fd);
         return NULL;
@@ -325,7 +323,7 @@ gboolean ek_image_sync(EkImage *image, GError **error)
     image->unpushed.bytes = 0;
     if (fdatasync(image->fd) != 0)
         return ek_error_from_errno(error, EK_ERROR_FAILED, errno,
-                                   "%s does not reach stable storage", image->path);
+                                   "cannot flush %s to stable storage", image->path);
     return TRUE;
 }
 

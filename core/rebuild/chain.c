@@ -135,8 +135,8 @@ static void drop(Chain *chain, guint index)
     chain->planner->dropped++;
     ek_planner_warn(chain->planner,
                     "the partition at sector %" G_GUINT64_FORMAT
-                    " is left out: it would have to be logical, and the sector in front of it is "
-                    "taken. A GPT has room for it: --scheme gpt",
+                    " is left out: as a logical partition it needs a free sector before it. A GPT "
+                    "can hold it: --scheme gpt",
                     table->entries[index].range.first / table->sector_size);
     table->entries[index].range.bytes = 0; /* it is dropped by whoever laid it out */
 }

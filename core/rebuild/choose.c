@@ -87,14 +87,14 @@ static char *why_never(const EkPlanner *planner, const EkPlanVolume *entry, EkRa
     if (ek_mbr_type_for(volume->filesystem) == 0)
         return g_strdup(g_str_equal(entry->standing, "tableless")
                             ? "it begins in sector 0 and needs no partition table"
-                            : "it is not kept in a partition");
+                            : "this kind of volume is not stored in a partition");
     if (volume->length_is_least && !volume->is_container &&
         resized_of(planner, entry->number) == NULL)
-        return g_strdup_printf("nothing tells where it ends. To say so: --resize %u:SECTORS",
+        return g_strdup_printf("its end is unknown. To set its length: --resize %u:SECTORS",
                                entry->number);
     if (!ek_range_checked(range.first, range.bytes, planner->bytes, &inside))
-        return g_strdup_printf("it ends %" G_GUINT64_FORMAT
-                               " bytes past the end of this drive. Was the drive larger?",
+        return g_strdup_printf("it extends %" G_GUINT64_FORMAT
+                               " bytes past the end of this drive. Was the original drive larger?",
                                range.first + range.bytes - planner->bytes);
     if (range.bytes < volume->bytes)
         return g_strdup_printf("it needs %" G_GUINT64_FORMAT " sectors",
@@ -120,14 +120,15 @@ static gboolean is_placed(const EkPlanVolume *entry)
 static char *why_not(const EkPlanVolume *entry)
 {
     if (g_str_equal(entry->standing, "nested"))
-        return g_strdup("it is a file of another volume");
+        return g_strdup("it is stored in a file on another volume");
     /* Of what a newer volume has overwritten less is left to believe in. Where it lies and whether
      * it opens are two things: that one is proved is enough for its entry. */
     int least = is_remains(entry)  ? EK_CONFIDENT / 2
                 : is_placed(entry) ? PLACED_LEAST
                                    : EK_CONFIDENT;
     if (entry->volume->confidence < least)
-        return g_strdup_printf("confidence %d is below %d", entry->volume->confidence, least);
+        return g_strdup_printf("its confidence (%d) is below the limit (%d)",
+                               entry->volume->confidence, least);
     return NULL;
 }
 
@@ -194,7 +195,7 @@ static gboolean check_numbers(const EkPlanner *planner, const GArray *numbers, G
 {
     for (guint i = 0; i < numbers->len; i++)
         if (volume_of(planner, g_array_index(numbers, guint, i)) == NULL)
-            return ek_error_set(error, EK_ERROR_ABSENT, "there is no volume %u",
+            return ek_error_set(error, EK_ERROR_ABSENT, "no such volume: %u",
                                 g_array_index(numbers, guint, i));
     return TRUE;
 }
@@ -215,9 +216,10 @@ static gboolean check_added(const EkPlanner *planner, GError **error)
         if (!ek_range_checked(one->range.first, one->range.bytes, planner->bytes, &inside) ||
             one->range.bytes == 0 || one->range.first == 0)
             return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                                "--add: sectors %" G_GUINT64_FORMAT " on, %" G_GUINT64_FORMAT
-                                " of them: a partition lies between sector 1 and sector "
-                                "%" G_GUINT64_FORMAT " of this drive, and has a length",
+                                "--add: invalid range (first sector %" G_GUINT64_FORMAT
+                                ", length %" G_GUINT64_FORMAT
+                                "). A partition must lie between sectors 1 and %" G_GUINT64_FORMAT
+                                " and must not be empty",
                                 one->range.first / size, one->range.bytes / size,
                                 planner->bytes / size - 1);
     }
@@ -229,7 +231,7 @@ static gboolean check_resized(const EkPlanner *planner, GError **error)
     for (guint i = 0; i < planner->wishes->resized->len; i++) {
         guint number = g_array_index(planner->wishes->resized, EkPlanResized, i).volume;
         if (volume_of(planner, number) == NULL)
-            return ek_error_set(error, EK_ERROR_ABSENT, "--resize: there is no volume %u", number);
+            return ek_error_set(error, EK_ERROR_ABSENT, "--resize: no such volume: %u", number);
     }
     return TRUE;
 }
@@ -311,7 +313,7 @@ static gboolean fix(const EkPlanner *planner, const GPtrArray *candidates, GPtrA
         const Candidate *other = overlapping(fixed, one->range);
         if (other != NULL)
             return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                                "volumes %u and %u lie on the same ground: --keep one of them",
+                                "volumes %u and %u overlap: use --keep for only one of them",
                                 other->entry->number, one->entry->number);
         if (is_added_over(planner, one->range))
             return ek_error_set(error, EK_ERROR_UNSUPPORTED,
@@ -323,8 +325,7 @@ static gboolean fix(const EkPlanner *planner, const GPtrArray *candidates, GPtrA
         for (guint k = i + 1; k < added->len; k++)
             if (ek_ranges_overlap(((const EkPlanAdded *)added->pdata[i])->range,
                                   ((const EkPlanAdded *)added->pdata[k])->range))
-                return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                                    "two of the --add lie on the same ground");
+                return ek_error_set(error, EK_ERROR_UNSUPPORTED, "two --add partitions overlap");
     return TRUE;
 }
 
@@ -371,7 +372,7 @@ static GPtrArray *peel(EkPlanner *planner, GPtrArray *candidates, const GPtrArra
 static char *day_of(EkMoment moment)
 {
     g_autoptr(GDateTime) when = g_date_time_new_from_unix_utc(moment.seconds);
-    return when != NULL ? g_date_time_format(when, "%Y-%m-%d") : g_strdup("at no time");
+    return when != NULL ? g_date_time_format(when, "%Y-%m-%d") : g_strdup("(no date)");
 }
 
 static char *describe(const EkPlanner *planner, const Candidate *one)
@@ -406,17 +407,15 @@ static void tell_left_out(EkPlanner *planner, const GPtrArray *candidates, const
             continue;
         if (winner == NULL)
             ek_planner_warn(planner, "volume %u (%s) is left out: %s", number, filesystem,
-                            is_added_over(planner, one->range)
-                                ? "what was asked for with --add lies on the same ground"
-                                : "a newer volume lies on its ground, or on part of it");
+                            is_added_over(planner, one->range) ? "an --add partition overlaps it"
+                                                               : "a newer volume overlaps it");
         else if (is_remains(one->entry) && !is_remains(winner->entry))
             ek_planner_warn(
                 planner, "volume %u (%s) is left out: a newer volume lies on its ground, %u (%s)",
                 number, filesystem, winner->entry->number, winner->entry->volume->filesystem);
         else
             ek_planner_warn(
-                planner,
-                "volume %u (%s) is left out: volume %u (%s), which %s, lies on the same ground",
+                planner, "volume %u (%s) is not in the plan: it overlaps volume %u (%s), which %s",
                 number, filesystem, winner->entry->number, winner->entry->volume->filesystem,
                 winner->is_forced               ? "was asked for"
                 : winner->weight >= one->weight ? "has more evidence"

@@ -48,18 +48,17 @@ static void look_at_gap(EkPlanner *planner, EkByte first, EkByte end)
     EkRange gap = {first, end - first};
     g_autofree char *text = ek_text_size(gap.bytes);
     if (first_content(planner->gate, gap, &content))
-        ek_planner_warn(
-            planner,
-            "sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT
-            " (%s) are unknown space with something in it, from sector %" G_GUINT64_FORMAT
-            " on: no volume that this version knows. The table leaves it out",
-            first / size, end / size - 1, text, content / size);
+        ek_planner_warn(planner,
+                        "sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT
+                        " (%s) contain unrecognised data from sector %" G_GUINT64_FORMAT
+                        " on. No partition is planned there",
+                        first / size, end / size - 1, text, content / size);
     EkKnown known = ek_gate_known(planner->gate, first, gap.bytes);
     if (known.bad + known.unread > 0) {
         g_autofree char *missing = ek_text_size(known.bad + known.unread);
         ek_planner_warn(planner,
                         "sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT
-                        ", outside of every volume: %s were not read, and may hold more",
+                        " (outside all volumes): %s could not be read and may contain more volumes",
                         first / size, end / size - 1, missing);
     }
 }

@@ -181,7 +181,7 @@ static const char *choose_scheme(EkPlanner *planner)
     for (guint i = 0; i < planner->chosen->len; i++)
         if (g_array_index(planner->chosen, EkChosen, i).range.first == 0) {
             ek_planner_warn(planner,
-                            "volume %u begins at the start of the drive: it needs no table",
+                            "volume %u starts at sector 0, so no partition table is needed",
                             g_array_index(planner->chosen, EkChosen, i).number);
             return "none";
         }
@@ -189,8 +189,8 @@ static const char *choose_scheme(EkPlanner *planner)
         const char *ruler = ek_mbr_other_ruler(planner->current.entries[i].type);
         if (is_scheme(&planner->current, "mbr") && ruler != NULL && !g_str_equal(ruler, "GPT")) {
             ek_planner_warn(planner,
-                            "the drive is ruled by a %s, which this version does not make: the "
-                            "table stays as it is, boot sectors are repaired all the same",
+                            "the drive uses a %s, which this version cannot write. The table stays "
+                            "unchanged; boot sectors are still repaired",
                             ruler);
             return "none";
         }
@@ -491,9 +491,9 @@ static void take_gpt_header(Layout *layout, const GPtrArray *tables)
     table->entries_place = old->entries_place;
     if (MAX(old->place, old->other_place) != last)
         ek_planner_warn(layout->planner,
-                        "the GPT speaks of a drive that ends at sector %" G_GUINT64_FORMAT
-                        ", this one ends at %" G_GUINT64_FORMAT
-                        ": its backup is planned where this drive ends",
+                        "the GPT was made for a drive ending at sector %" G_GUINT64_FORMAT
+                        ", but this one ends at %" G_GUINT64_FORMAT
+                        ". The backup GPT is planned at the end of this drive",
                         MAX(old->place, old->other_place), last);
 }
 
@@ -544,7 +544,7 @@ static char *now_of(const EkPlanner *planner, const EkTableEntry *planned)
             near = entry;
     }
     if (near == NULL)
-        return g_strdup("not in it");
+        return g_strdup("not listed");
     guint32 size = planner->sector_size;
     gboolean is_same_place =
         near->range.first == planned->range.first && near->range.bytes == planned->range.bytes;
@@ -553,9 +553,10 @@ static char *now_of(const EkPlanner *planner, const EkTableEntry *planned)
         memcmp(near->type_uuid, planned->type_uuid, sizeof near->type_uuid) == 0 &&
         g_str_equal(near->type_text, planned->type_text);
     if (is_same_place && is_same_type && near->logical == planned->logical)
-        return g_strdup(near->active == planned->active ? "the same" : "not so active");
+        return g_strdup(near->active == planned->active ? "the same"
+                                                        : "same, but active flag differs");
     if (is_same_place)
-        return g_strdup(is_same_type ? "not so logical" : "another type");
+        return g_strdup(is_same_type ? "same, but primary/logical differs" : "another type");
     return g_strdup_printf("sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT,
                            near->range.first / size, ek_range_end(near->range) / size - 1);
 }
@@ -571,12 +572,11 @@ static void tell_of_removed(const Layout *layout)
             is_there = ek_ranges_overlap(layout->table.entries[k].range, entry->range) &&
                        !layout->table.entries[k].extended;
         if (!is_there)
-            ek_planner_warn(
-                planner,
-                "partition %u of the table that stands there (sectors %" G_GUINT64_FORMAT
-                " to %" G_GUINT64_FORMAT ") is taken out of it",
-                entry->index + 1, entry->range.first / planner->sector_size,
-                ek_range_end(entry->range) / planner->sector_size - 1);
+            ek_planner_warn(planner,
+                            "partition %u of the current table (sectors %" G_GUINT64_FORMAT
+                            " to %" G_GUINT64_FORMAT ") is removed",
+                            entry->index + 1, entry->range.first / planner->sector_size,
+                            ek_range_end(entry->range) / planner->sector_size - 1);
     }
 }
 
@@ -588,7 +588,7 @@ static void take_partitions(Layout *layout)
         partition->entry = layout->table.entries[i];
         partition->volume = layout->volumes[i];
         partition->note =
-            g_strdup(layout->notes[i] != NULL ? layout->notes[i] : "holds the logical ones");
+            g_strdup(layout->notes[i] != NULL ? layout->notes[i] : "extended partition");
         partition->now = now_of(layout->planner, &partition->entry);
         partition->check = g_strdup("");
         g_ptr_array_add(layout->planner->plan->partitions, partition);
@@ -700,9 +700,8 @@ gboolean ek_planner_lay_out(EkPlanner *planner, GError **error)
                                 layout->scheme, chosen->number, chosen->filesystem);
     }
     if (planner->table_unread)
-        ek_planner_warn(planner,
-                        "sector 0 was not read: what the old table said is not known, the boot "
-                        "code in front of it cannot be kept");
+        ek_planner_warn(planner, "sector 0 was not read: the old partition table and boot code are "
+                                 "unknown and cannot be preserved");
     if (!lay_out(planner, layout, &failure))
         return lay_out_otherwise(planner, layout, failure, error);
     return planner->dropped == 0 || planner->has_current || planner->wishes->scheme != NULL ||

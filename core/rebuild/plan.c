@@ -176,7 +176,7 @@ static void take_mend(void *data, EkMend *mend)
         EkByte read = ek_gate_known(planner->gate, mend->first_byte, mend->length).good;
         g_autofree char *why = g_strdup_printf(
             "%s of volume %u, from %s%s", mend->what, taker->chosen->number, mend->from,
-            read < mend->length ? " (what stood here was not read: zeros stand for it)" : "");
+            read < mend->length ? " (old contents unreadable; shown as zeros)" : "");
         add_edit(planner, mend->structure, mend->first_byte, before, mend->after, mend->length,
                  why);
         EkPlanRepair *repair = g_new0(EkPlanRepair, 1);
@@ -220,10 +220,10 @@ static gboolean edits_are_apart(const EkPlan *plan, GError **error)
         const EkEdit *before = plan->edits->pdata[i - 1];
         const EkEdit *edit = plan->edits->pdata[i];
         if (before->first_byte + before->length > edit->first_byte)
-            return ek_error_set(error, EK_ERROR_DAMAGED,
-                                "the %s and the %s would be written to the same place. Leave one "
-                                "of them out: --drop",
-                                before->why, edit->why);
+            return ek_error_set(
+                error, EK_ERROR_DAMAGED,
+                "the %s and the %s would overwrite each other. Remove one from the plan: --drop",
+                before->why, edit->why);
     }
     return TRUE;
 }

@@ -61,8 +61,8 @@ EkTarget *ek_target_open(const char *path, GError **error)
     int read_only = 0;
     if (is_device && ioctl(fd, BLKROGET, &read_only) == 0 && read_only != 0) {
         ek_error_set(error, EK_ERROR_REFUSED,
-                     "%s is read-only in the kernel, as every source is kept. If it is meant to be "
-                     "written to, lift that first: blockdev --setrw %s",
+                     "%s is set read-only in the kernel (Ektypon does this to every source). To "
+                     "allow writing: blockdev --setrw %s",
                      path, path);
         close(fd);
         return NULL;

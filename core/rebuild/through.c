@@ -102,11 +102,10 @@ static char *look_at_sample(const EkSample *sample, EkGate *gate)
     if (all == 0)
         return g_strdup("");
     if (all == 1 && fit == 1)
-        return g_strdup("; the one that was looked at begins as its name says");
+        return g_strdup("; file type check: the one checked matches its name");
     if (fit == all)
-        return g_strdup_printf("; %u that were looked at begin as their names say", all);
-    return g_strdup_printf("; only %u of %u that were looked at begin as their names say", fit,
-                           all);
+        return g_strdup_printf("; file type check: %u match their names", all);
+    return g_strdup_printf("; file type check: only %u of %u match their names", fit, all);
 }
 
 /* What is in it, or why it does not open, in words. */
@@ -213,8 +212,8 @@ static void set_active(EkPlanner *planner, guint volume)
         edit->after[0] = EK_MBR_ACTIVE;
         boot->entry.active = TRUE;
         ek_planner_warn(planner,
-                        "partition %u is made the active one: it is the only one that holds a boot "
-                        "loader, and no table says otherwise",
+                        "partition %u is marked active: it is the only one with a boot loader, and "
+                        "no old table says otherwise",
                         boot->entry.index + 1);
     }
 }

@@ -71,16 +71,16 @@ static gboolean compose_protection(const Composing *composing, GError **error)
         if (said == sectors || said == G_MAXUINT32)
             return TRUE;
         ek_put_le32(count, sectors);
-        return composing->sink(composing->data, "mbr", 0, record, sizeof record,
-                               "MBR that protects the GPT", error);
+        return composing->sink(composing->data, "mbr", 0, record, sizeof record, "protective MBR",
+                               error);
     }
     guint8 entry[ENTRY_BYTES] = {0, 0, 2, 0, EK_MBR_PROTECTIVE, 0xff, 0xff, 0xff, 1};
     ek_put_le32(entry + 12, sectors);
     memset(record + ENTRIES_OFFSET, 0, EK_MBR_PRIMARIES * ENTRY_BYTES);
     memcpy(record + ENTRIES_OFFSET, entry, sizeof entry);
     ek_put_le16(record + MBR_BYTES - 2, 0xaa55);
-    return composing->sink(composing->data, "mbr", 0, record, sizeof record,
-                           "MBR that protects the GPT", error);
+    return composing->sink(composing->data, "mbr", 0, record, sizeof record, "protective MBR",
+                           error);
 }
 
 static gboolean put_entry(const Composing *composing, const EkTableEntry *entry, guint8 *entries,
@@ -91,8 +91,8 @@ static gboolean put_entry(const Composing *composing, const EkTableEntry *entry,
     EkSector last = ek_range_end(entry->range) / size - 1;
     if (entry->range.first % size != 0 || entry->range.bytes % size != 0 || entry->range.bytes == 0)
         return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                            "a partition at byte %" G_GUINT64_FORMAT
-                            " does not begin and end on sectors of %u bytes",
+                            "the partition at byte %" G_GUINT64_FORMAT
+                            " is not aligned to %u-byte sectors",
                             entry->range.first, size);
     if (entry->index >= composing->entry_count)
         return ek_error_set(error, EK_ERROR_UNSUPPORTED, "this GPT has room for %u partitions",
@@ -176,10 +176,10 @@ gboolean ek_gpt_compose(const EkTable *table, EkGate *gate, EkTableSink sink, vo
         table->entries_place + composing.entry_sectors <= composing.first_usable)
         first_entries = table->entries_place;
     return compose_protection(&composing, error) &&
-           compose_header(&composing, 1, last, first_entries, "header of the GPT", error) &&
+           compose_header(&composing, 1, last, first_entries, "primary GPT header", error) &&
            sink(data, "gpt-entries", first_entries * composing.size, entries,
-                composing.entries_bytes, "entries of the GPT", error) &&
+                composing.entries_bytes, "primary GPT entries", error) &&
            sink(data, "gpt-entries", backup_entries * composing.size, entries,
-                composing.entries_bytes, "entries of the GPT's backup", error) &&
-           compose_header(&composing, last, 1, backup_entries, "header of the GPT's backup", error);
+                composing.entries_bytes, "backup GPT entries", error) &&
+           compose_header(&composing, last, 1, backup_entries, "backup GPT header", error);
 }

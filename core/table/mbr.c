@@ -17,11 +17,16 @@ static const struct {
     guint8 type;
     const char *name;
 } type_names[] = {
-    {0x01, "FAT12"},        {0x04, "FAT16 <32M"},  {0x05, "extended"},     {0x06, "FAT16"},
-    {0x07, "NTFS / exFAT"}, {0x0b, "FAT32"},       {0x0c, "FAT32 LBA"},    {0x0e, "FAT16 LBA"},
-    {0x0f, "extended LBA"}, {0x27, "hidden NTFS"}, {0x42, "dynamic disk"}, {0x82, "Linux swap"},
-    {0x83, "Linux"},        {0x85, "extended"},    {0x8e, "Linux LVM"},    {0xee, "GPT protective"},
-    {0xaf, "Apple HFS+"},   {0xef, "EFI system"},  {0xfd, "Linux RAID"},
+    {0x01, "FAT12"},          {0x04, "FAT16, up to 32 MiB"},
+    {0x05, "extended (CHS)"}, {0x06, "FAT16, from 32 MiB"},
+    {0x07, "NTFS / exFAT"},   {0x0b, "FAT32 (CHS)"},
+    {0x0c, "FAT32 (LBA)"},    {0x0e, "FAT16 (LBA)"},
+    {0x0f, "extended (LBA)"}, {0x27, "hidden NTFS"},
+    {0x42, "dynamic disk"},   {0x82, "Linux swap"},
+    {0x83, "Linux"},          {0x85, "Linux extended"},
+    {0x8e, "Linux LVM"},      {0xee, "protects a GPT"},
+    {0xaf, "Apple HFS+"},     {0xef, "EFI system"},
+    {0xfd, "Linux RAID"},
 };
 
 const char *ek_mbr_type_name(guint8 type)
@@ -168,8 +173,8 @@ static gboolean compose_entry(const EkTableEntry *entry, guint32 sector_size, Ek
 {
     if (entry->range.first % sector_size != 0 || entry->range.bytes % sector_size != 0)
         return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                            "a partition at byte %" G_GUINT64_FORMAT
-                            " does not begin and end on sectors of %u bytes",
+                            "the partition at byte %" G_GUINT64_FORMAT
+                            " is not aligned to %u-byte sectors",
                             entry->range.first, sector_size);
     guint64 sector = entry->range.first / sector_size;
     guint64 first = (entry->range.first - base) / sector_size;
@@ -397,7 +402,7 @@ static gboolean compose_link(const Composing *composing, const EkTableEntry *own
     memset(record + ENTRIES_OFFSET + 2 * ENTRY_BYTES, 0, 2 * ENTRY_BYTES);
     ek_put_le16(record + END_OFFSET, 0xaa55);
     return composing->sink(composing->data, "ebr", own->link_byte, record, sizeof record,
-                           "link to a logical partition", error);
+                           "EBR (link to a logical partition)", error);
 }
 
 static gboolean compose_chain(const Composing *composing, GError **error)
@@ -433,7 +438,7 @@ static gboolean mbr_compose(const EkTable *table, EkGate *gate, EkTableSink sink
             continue;
         if (entry->index >= ENTRIES || is_used[entry->index])
             return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                                "an MBR has room for four primary partitions");
+                                "an MBR can hold only four primary partitions");
         is_used[entry->index] = TRUE;
         if (!lay_entry(entry, table->sector_size, 0, entry->index, record, error))
             return FALSE;

@@ -158,7 +158,7 @@ EkByte ek_mbr_entry_offset(guint slot);
  * not. */
 const char *ek_mbr_other_ruler(guint8 type);
 
-/* The trade's short name of an MBR type byte: "NTFS / exFAT", "FAT32 LBA"; "" when not known. */
+/* The trade's short name of an MBR type byte: "NTFS / exFAT", "FAT32 (LBA)"; "" when not known. */
 const char *ek_mbr_type_name(guint8 type);
 
 /* The type byte for a volume of this file system: 0 when there is none. */

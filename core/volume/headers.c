@@ -24,14 +24,15 @@ void ek_header_reason(EkVolume *volume, EkHeaderState state, const char *which, 
                          sector);
         break;
     case EK_HEADER_UNREAD:
-        ek_volume_reason(volume, 0, "%s at sector %" G_GUINT64_FORMAT " was not read: not checked",
-                         which, sector);
+        ek_volume_reason(volume, 0,
+                         "%s at sector %" G_GUINT64_FORMAT " could not be checked (unread)", which,
+                         sector);
         break;
     case EK_HEADER_DIFFERS:
         volume->contradicted++;
         ek_volume_reason(volume, 0,
-                         "%s is not at sector %" G_GUINT64_FORMAT ": something else stands there",
-                         which, sector);
+                         "%s not found at sector %" G_GUINT64_FORMAT " (other data there)", which,
+                         sector);
         break;
     case EK_HEADER_OUTSIDE:
         ek_volume_reason(volume, 0,
@@ -51,8 +52,8 @@ void ek_header_mend(const EkVolume *volume, EkByte at, const char *what, EkMendS
     mend->length = length;
     mend->after = g_memdup2(volume->header, length);
     mend->what = g_strdup(what);
-    mend->from = volume->composed ? g_strdup_printf("what its other traces tell")
-                                  : g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT,
+    mend->from = volume->composed ? g_strdup_printf("other metadata")
+                                  : g_strdup_printf("the backup copy at sector %" G_GUINT64_FORMAT,
                                                     volume->header_byte / EK_STEP);
     sink(data, mend);
 }
@@ -97,12 +98,14 @@ void ek_part_reason(EkVolume *volume, EkPart part, const char *what, EkByte at, 
     EkSector sector = at / EK_STEP;
     switch (part) {
     case EK_PART_THERE:
-        ek_volume_reason(volume, points, "%s is at sector %" G_GUINT64_FORMAT " as it says", what,
+        ek_volume_reason(volume, points,
+                         "%s found at sector %" G_GUINT64_FORMAT ", as the header states", what,
                          sector);
         break;
     case EK_PART_UNREAD:
-        ek_volume_reason(volume, 0, "%s at sector %" G_GUINT64_FORMAT " was not read: not checked",
-                         what, sector);
+        ek_volume_reason(volume, 0,
+                         "%s at sector %" G_GUINT64_FORMAT " could not be checked (unread)", what,
+                         sector);
         break;
     case EK_PART_ABSENT:
         volume->contradicted++;
@@ -139,7 +142,8 @@ void ek_header_end(EkVolume *volume, gboolean stands)
 {
     volume->stands = stands;
     if (!stands)
-        ek_volume_reason(volume, -100, "nothing else is where it says: no volume");
+        ek_volume_reason(volume, -100,
+                         "none of the structures it points to were found: not a volume");
 }
 
 EkUsage ek_usage_bit(EkGate *gate, EkByte at, guint64 bit)

@@ -104,8 +104,8 @@ static gboolean has_sums(const Checking *self, GError **error)
     if (ek_sums_are_kept(self->view.opened))
         return TRUE;
     return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                        "%s has no sums to check against: it was begun by an earlier version, or "
-                        "its image was adopted. --sha256 tells the image's digest",
+                        "%s has no block checksums (adopted image, or made by an older version). "
+                        "--sha256 prints the SHA-256 of the image",
                         ek_case_folder(self->view.opened));
 }
 

@@ -55,11 +55,11 @@ static gboolean check_room(const EkCloning *cloning, const EkCloneOrder *order,
     gboolean has_end = plan != NULL && plan->partitions->len > 0 &&
                        (g_str_equal(plan->scheme, "mbr") || g_str_equal(plan->scheme, "gpt"));
     if (has_end && end_of_plan(plan) <= there)
-        return order->leave_out_rest ||
+        return order->skip_tail ||
                ek_error_set(error, EK_ERROR_REFUSED,
                             "%s is smaller than the image: %s are missing. All planned partitions "
                             "end before its end. To leave out what lies behind it: "
-                            "--leave-out-rest",
+                            "--skip-tail",
                             order->target, missing);
     g_autofree char *needed = has_end ? ek_text_size(end_of_plan(plan)) : NULL;
     return ek_error_set(
@@ -89,8 +89,7 @@ static EkTarget *open_target(EkCloning *cloning, const EkCloneOrder *order, EkBy
                    : NULL;
     }
     if (ek_target_bytes(target) != bytes || !is_ours) {
-        ek_error_set(error, EK_ERROR_REFUSED,
-                     "%s exists. A clone goes to a file that does not, or to a device",
+        ek_error_set(error, EK_ERROR_REFUSED, "%s already exists. Specify a new file or a device",
                      order->target);
         return NULL;
     }

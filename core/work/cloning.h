@@ -15,7 +15,7 @@ typedef struct {
     const char *options;     /* for the log */
     const char *confirmed;   /* what the user typed or gave for the target: ek_guard_word; NULL */
     gboolean as_imaged;      /* without the plan */
-    gboolean leave_out_rest; /* of the image, which a smaller device has no room for */
+    gboolean skip_tail; /* of the image, which a smaller device has no room for */
 } EkCloneOrder;
 
 typedef struct {

@@ -638,6 +638,6 @@ gboolean ek_guard_image_space(const char *path, EkByte bytes, GError **error)
     if (ek_guard_space(path, bytes, "the image", &short_of))
         return TRUE;
     return ek_error_set(error, EK_ERROR_NO_SPACE,
-                        "%s. Free the space, or start with what there is: --short-space go-on",
+                        "%s. Free the space, or start with what there is: --if-short continue",
                         short_of->message);
 }

@@ -185,23 +185,23 @@ static const char *what_it_is(const EkTable *current, const EkTable *table, EkBy
     gboolean in_place =
         g_str_equal(table->scheme, "gpt") && table->place * table->sector_size == table->first_byte;
     if (g_str_equal(table->scheme, "gpt-entries"))
-        return "entries of a GPT whose header is gone";
+        return "GPT entries without a header";
     if (g_str_equal(table->scheme, "ebr"))
-        return "a link of a chain that nothing leads to";
+        return "orphaned EBR (no chain leads to it)";
     if (g_str_equal(table->scheme, "mbr") && table->first_byte == 0)
-        return table->count > 1 ? "it protects the GPT, and names partitions itself: a hybrid"
+        return table->count > 1 ? "hybrid MBR (protective, with its own partitions)"
                                 : "it protects the GPT";
     if (in_place && current == NULL && table->first_byte == table->sector_size)
-        return "no protective MBR stands before it: no system looks at it";
+        return "no protective MBR: systems ignore this GPT";
     if (in_place && current != NULL && g_str_equal(current->scheme, "gpt") &&
         memcmp(current->uuid, table->uuid, sizeof table->uuid) == 0)
-        return "the other copy of the drive's own";
+        return "the other copy of the current GPT";
     if (in_place && table->other_place < table->place)
         return table->first_byte + table->sector_size < bytes
-                   ? "a backup left in the middle: it stood at the end of a smaller drive"
-                   : "a backup; the first copy is gone";
-    return in_place ? "not the one that rules the drive"
-                    : "not the drive's own: from inside a file, or an older layout";
+                   ? "old backup GPT (was at the end of a smaller drive)"
+                   : "backup GPT; primary is missing";
+    return in_place ? "not the current table"
+                    : "not the current table (inside a file, or from an older layout)";
 }
 
 /* Entries whose header was found as well are part of that table. */

@@ -53,11 +53,11 @@ static gboolean check_size(const EkCaseInfo *info, EkDevice **device, GError **e
     }
     if (info->bytes == there->bytes)
         return TRUE;
-    return ek_error_set(error, EK_ERROR_GONE,
-                        "%s has %" G_GUINT64_FORMAT " bytes now, the drive of this case has "
-                        "%" G_GUINT64_FORMAT ". It is another drive, or an adapter that shows it "
-                        "otherwise: nothing was read",
-                        there->path, there->bytes, info->bytes);
+    return ek_error_set(
+        error, EK_ERROR_GONE,
+        "%s reports %" G_GUINT64_FORMAT " bytes, but this case's drive has %" G_GUINT64_FORMAT
+        ". It is a different drive, or the adapter reports a different size. Nothing was read",
+        there->path, there->bytes, info->bytes);
 }
 
 static const char *source_of(const EkImaging *imaging)

@@ -181,10 +181,10 @@ static gboolean apply_plan(Job *job, const EkRebuildOrder *order, const EkJourna
     result->nothing_to_do = stacked->len == 0 || holds_all(job->target, stacked);
     if (result->nothing_to_do)
         return TRUE;
-    if (!plan->opens && !order->anyway)
+    if (!plan->opens && !order->allow_unopened)
         return ek_error_set(error, EK_ERROR_REFUSED,
-                            "a volume of the plan does not open through it (see: ektypon plan %s "
-                            "--show). To apply it all the same: --anyway",
+                            "a planned volume cannot be opened with this plan (see: ektypon plan "
+                            "%s --show). To apply it anyway: --allow-unopened",
                             order->folder);
     result->edits = stacked->len;
     return ek_apply(job->target, stacked, journal, error);
@@ -210,8 +210,7 @@ static gboolean undo_last(Job *job, const EkRebuildOrder *order, const EkJournal
     if (result->recovered > 0)
         return TRUE;
     return ek_error_set(error, EK_ERROR_ABSENT,
-                        "nothing that was applied to %s by this case is left to undo",
-                        order->target);
+                        "nothing to undo: this case has no applied edits on %s", order->target);
 }
 
 typedef gboolean (*Deed)(Job *job, const EkRebuildOrder *order, const EkJournal *journal,

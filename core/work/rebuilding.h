@@ -18,7 +18,7 @@ typedef struct {
     const char *target;
     const char *options;   /* for the log */
     const char *confirmed; /* what the user typed or gave for the target: ek_guard_word; NULL */
-    gboolean anyway;       /* lifts "a planned volume does not open" */
+    gboolean allow_unopened;       /* lifts "a planned volume does not open" */
 } EkRebuildOrder;
 
 /* What applying or undoing did. */

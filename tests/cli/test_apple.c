@@ -46,8 +46,8 @@ static void a_healthy_map_needs_no_plan(void)
     make_case();
     g_auto(Result) plan = ektypon("plan bench");
     CHECK_STATUS(plan, 0);
-    CHECK_CONTAINS(plan.out, "the plan is empty");
-    CHECK_CONTAINS(plan.out, "The table now: an Apple partition map.");
+    CHECK_CONTAINS(plan.out, "The plan is empty");
+    CHECK_CONTAINS(plan.out, "Current table: an Apple partition map.");
 }
 
 /* Block 0, or one entry after the other: what is left tells how many there were; what begins there
@@ -66,7 +66,7 @@ static void what_is_lost_of_a_map_is_made_again(void)
         make_case();
         g_auto(Result) plan = ektypon("plan bench");
         CHECK_STATUS(plan, 0);
-        CHECK_CONTAINS(plan.out, "Planned: an Apple partition map.");
+        CHECK_CONTAINS(plan.out, "Planned table: an Apple partition map.");
         done("clone bench clone.img");
         print_map("clone.img", "got.txt");
         /* A name that stood nowhere else is the volume's, or none. */

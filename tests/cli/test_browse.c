@@ -47,7 +47,7 @@ static void the_inventory_is_kept(void)
     CHECK_TEXT(anew.out, first.out);
     g_auto(Result) none = ektypon("index bench 9");
     CHECK_STATUS(none, 1);
-    CHECK_CONTAINS(none.err, "no volume 9");
+    CHECK_CONTAINS(none.err, "no such volume: 9");
 }
 
 static void folders_show_what_is_in_them(void)
@@ -116,10 +116,10 @@ static void bad_sectors_lead_to_files(void)
     CHECK_STATUS(hits, 0);
     CHECK_CONTAINS(hits.out,
                    "        121029    10.0 KiB  bad     1:Accessions/2025/accessions-2025.csv\n");
-    CHECK_CONTAINS(hits.out, "          2036     6.0 KiB  bad     no volume lies there\n");
+    CHECK_CONTAINS(hits.out, "          2036     6.0 KiB  bad     outside all volumes\n");
     CHECK_CONTAINS(hits.out, "          2048     8.0 KiB  bad     1:$Boot\n");
-    CHECK_CONTAINS(hits.out, "44.0 KiB in 5 files, 8.0 KiB in what volumes use themselves, 0 B in "
-                             "free space, 6.0 KiB outside of volumes\n");
+    CHECK_CONTAINS(hits.out, "44.0 KiB in 5 files, 8.0 KiB in file-system metadata, 0 B in free "
+                             "space, 6.0 KiB outside volumes\n");
     g_auto(Result) told = ektypon("map bench --files --json");
     json_t *json = result_json(&told);
     json_t *list = json_object_get(json, "hits");
@@ -152,7 +152,7 @@ static void what_is_wanted_is_read_first(void)
     write_file("few.txt", sectors, strlen(sectors));
     g_auto(Result) first = ektypon("image bench --want few.txt --only-wanted");
     CHECK_STATUS(first, 3);
-    CHECK_CONTAINS(first.out, "48.0 KiB of 200.0 MiB good");
+    CHECK_CONTAINS(first.out, "48.0 KiB of 200.0 MiB read");
     g_auto(Result) hunted = ektypon("hunt bench");
     CHECK_CONTAINS(hunted.err, "ektypon image bench --want structures --only-wanted");
     for (guint round = 0; round < 4; round++) {
@@ -171,7 +171,7 @@ static void what_is_wanted_is_read_first(void)
     g_auto(Result) wanted =
         ektypon("image bench --want \"2:Field recordings\" --want used:3 --only-wanted");
     CHECK_STATUS(wanted, 3);
-    CHECK_CONTAINS(wanted.err, "what was wanted is read, as far as it reads");
+    CHECK_CONTAINS(wanted.err, "everything requested has been read, as far as it is readable");
     g_auto(Result) sounds = ektypon("find bench \"2:Field recordings\" --json");
     json_t *json = result_json(&sounds);
     json_t *totals = json_object_get(json, "totals");
@@ -186,13 +186,13 @@ static void what_is_wanted_is_read_first(void)
     CHECK_STATUS(alone, 2);
     g_auto(Result) none = ektypon("image bench --want 9:nothing");
     CHECK(none.status != 0);
-    CHECK_CONTAINS(none.err, "no volume 9");
+    CHECK_CONTAINS(none.err, "no such volume: 9");
 }
 
 static void what_is_taken_out_can_be_chosen(void)
 {
     hunt_demo();
-    g_auto(Result) apart = ektypon("extract bench 1 3 --to out --holed-to holed");
+    g_auto(Result) apart = ektypon("extract bench 1 3 --to out --incomplete-to holed");
     CHECK_STATUS(apart, 3);
     CHECK_CONTAINS(apart.out, "132 files in 46 folders, 646.8 KiB, to out: 130 whole, 2 holed\n");
     g_auto(Result) trees = shell("find out -type f | wc -l; find holed -type f | sort");
@@ -202,19 +202,19 @@ static void what_is_taken_out_can_be_chosen(void)
                                 "out/extracted.csv");
     CHECK_TEXT(rows.out, "130\n1\n");
     /* The same again has nothing left to write. */
-    g_auto(Result) again = ektypon("extract bench 1 3 --to out --holed-to holed");
+    g_auto(Result) again = ektypon("extract bench 1 3 --to out --incomplete-to holed");
     CHECK_CONTAINS(again.out, "132 there already\n");
     g_auto(Result) same = shell("find out holed -type f | wc -l; wc -l < out/extracted.csv");
     CHECK_TEXT(same.out, "133\n133\n");
     /* Without the table it is the content that tells. */
     must("rm out/extracted.csv");
-    g_auto(Result) untold = ektypon("extract bench 1 3 --to out --holed-to holed");
+    g_auto(Result) untold = ektypon("extract bench 1 3 --to out --incomplete-to holed");
     CHECK_CONTAINS(untold.out, "132 there already\n");
 
     must("echo mine > 'out/1 Catalogue/Read me first.txt'");
     g_auto(Result) kept = ektypon("extract bench \"1:Read me first.txt\" --to out");
     CHECK_STATUS(kept, 3);
-    CHECK_CONTAINS(kept.out, "something else is there already and was kept");
+    CHECK_CONTAINS(kept.out, "a different file already exists and was kept");
     g_auto(Result) renamed =
         ektypon("extract bench \"1:Read me first.txt\" --to out --if-exists rename");
     CHECK_CONTAINS(renamed.out, "written as 1 Catalogue/Read me first (2).txt");
@@ -231,7 +231,7 @@ static void what_is_taken_out_can_be_chosen(void)
     CHECK_CONTAINS(skipped.out, "12 whole, 2 left out\n");
     g_auto(Result) stopped = ektypon("extract bench 2 --to part --kind audio --holes stop");
     CHECK_STATUS(stopped, 3);
-    CHECK_CONTAINS(stopped.err, "stopped at the first file that is not whole");
+    CHECK_CONTAINS(stopped.err, "stopped at the first incomplete file");
     g_auto(Result) nothing = ektypon("extract bench --to out");
     CHECK_STATUS(nothing, 2);
     must("echo 'not a place' > list.txt");

@@ -60,7 +60,7 @@ static void a_damaged_plan_writes_nothing(void)
                                    g_str_has_prefix(damages[i], "UPDATE plan_current");
             if (!is_harmless) {
                 CHECK_STATUS(result, 1);
-                CHECK(strstr(result.err, "case.db: the plan in it is damaged") != NULL ||
+                CHECK(strstr(result.err, "case.db: the saved plan is damaged") != NULL ||
                       strstr(result.err, "has no plan yet") != NULL ||
                       strstr(result.err, "its tables are not those") != NULL);
                 must("cmp drive.img target.img && test ! -e clone.img");

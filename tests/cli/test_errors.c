@@ -57,11 +57,11 @@ static void wrong_usage_is_explained(void)
     expect(2, "missing argument: TARGET", "clone bench"); /* a target is never implied */
     expect(2, "missing argument: TARGET", "apply bench");
     expect(2, "missing argument: TARGET", "undo bench");
-    expect(2, "--to DIR is missing", "extract bench 1");
+    expect(2, "--to DIR is required", "extract bench 1");
     expect(2, "is not VOLUME or VOLUME:PATH", "ls bench Photos");
     expect(2, "is not VOLUME or VOLUME:PATH", "extract bench 0 --to out");
-    expect(2, "is not the number of a volume", "volumes bench first");
-    expect(2, "--short-space takes go-on", "image bench --short-space stop");
+    expect(2, "is not a volume number", "volumes bench first");
+    expect(2, "--if-short takes continue", "image bench --if-short stop");
     expect(2, "--threads -1", "hunt bench --threads=-1");
     expect(2, "--progress takes json", "hunt bench --progress lines");
     expect(2, "there is no command \"imagine\"", "help imagine");
@@ -151,7 +151,7 @@ static void sources_that_are_none(void)
     must("mkdir folder; : > empty; mkfifo pipe");
     expect(1, "missing.img", "new bench missing.img");
     expect(1, "folder is a folder", "new bench folder");
-    expect(1, "answers with size 0", "new bench empty");
+    expect(1, "reports size 0", "new bench empty");
     expect(1, "cannot be read by position", "new bench pipe");
     expect(1, "over the network", "new bench ftp://bench/drive");
     must("printf '[drive]\\nbacking=x\\nspin=1\\n' > odd.model");
@@ -162,13 +162,13 @@ static void sources_that_are_none(void)
 static void a_case_is_never_written_over(void)
 {
     make_small_case();
-    expect(4, "is a case already", "new bench drive.img");
+    expect(4, "already is a case", "new bench drive.img");
     must("mkdir other; echo mine > other/file; echo mine > plain");
-    expect(4, "is no empty folder", "new other drive.img");
-    expect(4, "is no empty folder", "new plain drive.img");
+    expect(4, "is not an empty folder", "new other drive.img");
+    expect(4, "is not an empty folder", "new plain drive.img");
     expect(4, "exists. Name a file", "new third drive.img --image other/file");
     must("test $(cat other/file) = mine; test ! -e third");
-    expect(4, "is no empty folder", "new drive.img drive.img");
+    expect(4, "is not an empty folder", "new drive.img drive.img");
     expect(4, "is the source itself", "new fourth drive.img --image drive.img");
 }
 
@@ -188,9 +188,9 @@ static void cases_that_are_none(void)
 static void what_is_not_in_the_case(void)
 {
     make_small_case();
-    expect(1, "there is no volume 7", "volumes bench 7");
-    expect(1, "there is no volume 7", "ls bench 7");
-    expect(1, "there is no volume 7", "extract bench 7 --to out");
+    expect(1, "no such volume: 7", "volumes bench 7");
+    expect(1, "no such volume: 7", "ls bench 7");
+    expect(1, "no such volume: 7", "extract bench 7 --to out");
     expect(1, "there is no \"none\"", "ls bench 1:none");
     expect(1, "there is no \"none\"", "extract bench 1:none --to out");
     expect(1, "has no plan yet", "plan bench --show");
@@ -204,12 +204,12 @@ static void targets_that_must_not_be(void)
     done("plan bench");
     must("cp drive.img before.img; mkdir folder; echo mine > mine");
     expect(4, "is the source itself", "clone bench drive.img");
-    expect(4, "mine exists", "clone bench mine");
+    expect(4, "mine already exists", "clone bench mine");
     expect(1, "folder", "clone bench folder");
     expect(1, "missing.raw", "apply bench missing.raw");
     expect(1, "folder", "apply bench folder");
     expect(4, "counts as the original", "apply bench drive.img");
-    expect(1, "left to undo", "undo bench mine");
+    expect(1, "nothing to undo", "undo bench mine");
     must("cmp drive.img before.img; test $(cat mine) = mine");
     /* Named as meant, with everything read, it goes. */
     g_auto(Result) meant = ektypon("apply bench drive.img --confirm drive.img");
@@ -253,9 +253,9 @@ static void another_drive_is_refused(void)
     forget_from("bench", 10000);
     fill_noise(other, 8 << 20, 5);
     write_file("drive.img", other, 8 << 20);
-    expect(1, "It is another drive, or it was written to", "image bench");
+    expect(1, "This is another drive, or it has been written to", "image bench");
     must("truncate -s 9M drive.img");
-    expect(1, "It is another", "image bench --short-space go-on");
+    expect(1, "It is a different drive", "image bench --if-short continue");
     must("cmp bench/image.raw kept.raw");
 }
 
@@ -336,12 +336,12 @@ static void a_full_disk_loses_nothing(void)
     CHECK_STATUS(refused, 1);
     CHECK_CONTAINS(refused.err, "may need 16.0 MiB");
     CHECK_CONTAINS(refused.err, "is missing");
-    done("new small/bench drive.img --short-space go-on");
+    done("new small/bench drive.img --if-short continue");
     /* Said once, the case keeps it. */
     g_auto(Result) imaged = ektypon("image small/bench");
     CHECK_STATUS(imaged, 1);
-    CHECK_CONTAINS(imaged.err, "no space left");
-    CHECK_CONTAINS(imaged.err, "more are needed");
+    CHECK_CONTAINS(imaged.err, "disk full");
+    CHECK_CONTAINS(imaged.err, "more is needed");
     g_auto(Result) map = ektypon("map small/bench --json");
     CHECK_STATUS(map, 0);
     json_t *json = result_json(&map);
@@ -366,7 +366,7 @@ static void a_drive_that_reads_nowhere_is_not_called_bad(void)
     must("truncate -s 40M drive.img; printf '[drive]\\nbacking=drive.img\\nerror-time=7000\\n"
          "[fault all]\\nkind=unreadable\\nfirst=0\\ncount=81920\\n' > dead.model");
     done("new bench sim:dead.model");
-    expect(1, "stopped reading everywhere", "image bench");
+    expect(1, "no longer reads anywhere", "image bench");
     g_auto(Result) map = ektypon("map bench --json");
     json_t *json = result_json(&map);
     CHECK_NUMBER(json_u64(json_object_get(json, "totals"), "bad"), 0);
@@ -380,7 +380,7 @@ static void a_finished_image_needs_no_drive(void)
     must("rm drive.img");
     g_auto(Result) again = ektypon("image bench");
     CHECK_STATUS(again, 0);
-    CHECK_CONTAINS(again.out, "The drive was not touched");
+    CHECK_CONTAINS(again.out, "The drive was not accessed");
     done("plan bench");
     g_auto(Result) clone = ektypon("status bench");
     CHECK_CONTAINS(clone.out, "Next: ektypon clone bench TARGET");

@@ -122,10 +122,10 @@ static void what_is_wanted_comes_first(void)
 static void wrong_usage_is_told(void)
 {
     static const char *const options[] = {
-        "--for soon",       "--for 1s2h",     "--rate-limit 0",     "--block x",
-        "--patience 1",     "--first twelve", "--first 9 --last 8", "--reopen never",
-        "--again -1",       "--progress xml", "--wait --no-wait",   "--failed-reads -2",
-        "--short-space no", "--want absent"};
+        "--for soon",    "--for 1s2h",     "--rate-limit 0",     "--block x",
+        "--patience 1",  "--first twelve", "--first 9 --last 8", "--reopen never",
+        "--again -1",    "--progress xml", "--wait --no-wait",   "--failed-reads -2",
+        "--if-short no", "--want absent"};
     make_drive("", "");
     done("new bench sim:drive.model");
     for (gsize i = 0; i < G_N_ELEMENTS(options); i++) {
@@ -143,13 +143,13 @@ static void a_vanished_drive_is_waited_for(void)
     done("new bench sim:drive.model");
     g_auto(Result) gone = ektypon("image bench --on-gone 'echo $EKTYPON_CASE >gone.txt'");
     CHECK_STATUS(gone, 1);
-    CHECK_CONTAINS(gone.err, "is gone since sector");
+    CHECK_CONTAINS(gone.err, "disconnected at sector");
     CHECK_CONTAINS(gone.err, "Power-cycle");
     must("grep -q bench gone.txt");
     CHECK(total("good") > 10000);
     CHECK_NUMBER(total("bad"), 0);
     g_auto(Result) status = ektypon("status bench");
-    CHECK_CONTAINS(status.out, "it vanished last at sector");
+    CHECK_CONTAINS(status.out, "last disconnected at sector");
     g_auto(Result) back = ektypon("image bench --wait --all-rounds");
     CHECK_STATUS(back, 0);
     CHECK_NUMBER(total("good"), SECTORS - 2);
@@ -205,7 +205,7 @@ static void bad_ground_gets_another_chance(void)
     /* A better cable, so to speak. */
     must("printf '[drive]\\nbacking=drive.img\\n' >drive.model");
     g_auto(Result) untouched = ektypon("image bench");
-    CHECK_CONTAINS(untouched.out, "Everything was tried already");
+    CHECK_CONTAINS(untouched.out, "Every sector has already been tried");
     done("image bench --reopen timeout");
     CHECK_NUMBER(total("bad"), 40);
     done("image bench --reopen=1000");
@@ -252,7 +252,7 @@ static void it_goes_on_through_another_adapter(void)
     must("truncate -s 1M other.img");
     g_auto(Result) small = ektypon("image bench --source sim:other.model");
     CHECK_STATUS(small, 1);
-    CHECK_CONTAINS(small.err, "bytes now");
+    CHECK_CONTAINS(small.err, "but this case's drive has");
 }
 
 static void what_a_drive_makes_up_is_called_out(void)
@@ -262,20 +262,20 @@ static void what_a_drive_makes_up_is_called_out(void)
     done("new bench drive.img");
     g_auto(Result) wraps = ektypon("image bench --compare 20");
     CHECK_STATUS(wraps, 0);
-    CHECK_CONTAINS(wraps.err, "repeat every 16384 sectors");
-    CHECK_CONTAINS(wraps.out, "20 places read a second time: 20 the same, 0 different");
+    CHECK_CONTAINS(wraps.err, "repeats every 16384 sectors");
+    CHECK_CONTAINS(wraps.out, "20 places read twice: 20 identical, 0 different");
     must("rm -r bench drive.img");
     must("head -c 6M /dev/zero | tr '\\0' '\\377' >drive.img; head -c 6M /dev/urandom >>drive.img");
     done("new bench drive.img");
     g_auto(Result) made_up = ektypon("image bench");
     CHECK_STATUS(made_up, 0);
-    CHECK_CONTAINS(made_up.err, "one value or pattern over and over");
+    CHECK_CONTAINS(made_up.err, "a single repeated value or pattern");
     /* It changes its mind. */
     must("head -c 12M /dev/urandom >drive.img");
     g_auto(Result) changed = ektypon("image bench --compare 16");
     CHECK_STATUS(changed, 0);
     CHECK_CONTAINS(changed.out, "16 different");
-    CHECK_CONTAINS(changed.err, "does not answer the same each time");
+    CHECK_CONTAINS(changed.err, "returns different data for the same sector");
 }
 
 static void the_image_is_checked_against_its_sums(void)
@@ -352,7 +352,7 @@ static void a_finished_image_is_adopted(void)
     }
     g_auto(Result) check = ektypon("image bench --check");
     CHECK_STATUS(check, 1);
-    CHECK_CONTAINS(check.err, "no sums");
+    CHECK_CONTAINS(check.err, "no block checksums");
     must("rm -r bench; printf '# unread\\n0x10 4\\n190 1000\\n' >list");
     done("new bench --adopt found.raw --bad-list list");
     CHECK_NUMBER(total("bad"), 4 + 6);
@@ -409,13 +409,13 @@ static void a_full_disk_is_waited_for(void)
     g_auto(Result) refused = ektypon("new small/bench sim:drive.model");
     CHECK_STATUS(refused, 1);
     CHECK_CONTAINS(refused.err, "is missing");
-    done("new small/bench sim:drive.model --short-space go-on");
-    g_auto(Result) full = ektypon("image small/bench --short-space go-on");
+    done("new small/bench sim:drive.model --if-short continue");
+    g_auto(Result) full = ektypon("image small/bench --if-short continue");
     CHECK_STATUS(full, 1);
-    CHECK_CONTAINS(full.err, "no space left");
-    CHECK_CONTAINS(full.err, "bytes) more are needed");
+    CHECK_CONTAINS(full.err, "disk full");
+    CHECK_CONTAINS(full.err, "bytes) more is needed");
     must("(sleep 2; mount -o remount,size=64M small) &");
-    g_auto(Result) waited = ektypon("image small/bench --short-space go-on --wait");
+    g_auto(Result) waited = ektypon("image small/bench --if-short continue --wait");
     CHECK_STATUS(waited, 0);
     must("cmp small/bench/image.raw drive.img; umount small");
 }

@@ -92,7 +92,7 @@ static void a_scheme_holds_all_volumes(void)
         lay("mke2fs -q -F -t ext4", 32, 2048 + i * 32ull * 2048);
     lay("mkfs.xfs -q -f", 310, 2048 + 5 * 32ull * 2048);
     g_auto(Result) planned = plan();
-    CHECK_CONTAINS(planned.out, "Planned: a GPT");
+    CHECK_CONTAINS(planned.out, "Planned table: a GPT");
     CHECK_CONTAINS(planned.out, "1 of 6 planned volumes could not be opened");
     g_auto(Result) table = read_by_system();
     CHECK_CONTAINS(table.out, "label: gpt");
@@ -286,7 +286,7 @@ static void what_is_left_out_is_named(void)
     CHECK_STATUS(planned, 0);
     g_auto(Result) dropped = ektypon("plan bench --drop 1");
     CHECK_CONTAINS(dropped.out, "--drop 1");
-    CHECK(strstr(dropped.out, "unknown space") == NULL);
+    CHECK(strstr(dropped.out, "unrecognised data") == NULL);
     g_auto(Result) kept = ektypon("plan bench --keep 2");
     CHECK_CONTAINS(kept.out, "--keep adds");
 }
@@ -300,7 +300,7 @@ static void an_efi_system_is_told_by_its_folder(void)
          "dd if=part.img of=drive.img bs=1M seek=1 conv=notrunc status=none");
     lay("mke2fs -q -F -t ext4", 60, 2048 + 65 * 2048);
     g_auto(Result) planned = plan();
-    CHECK_CONTAINS(planned.out, "Planned: a GPT");
+    CHECK_CONTAINS(planned.out, "Planned table: a GPT");
     CHECK_CONTAINS(planned.out, "EFI system");
     g_auto(Result) table = read_by_system();
     CHECK_CONTAINS(table.out, "C12A7328-F81F-11D2-BA4B-00A0C93EC93B");
@@ -365,7 +365,7 @@ static void copies_are_named(void)
     lay("mke2fs -q -F -t ext4", 20, 69632);
     lay("mke2fs -q -F -t ext4", 20, 69632 + 40960 + 2048);
     g_auto(Result) linked = plan();
-    CHECK(strstr(linked.out, "unknown space") == NULL);
+    CHECK(strstr(linked.out, "unrecognised data") == NULL);
     CHECK(strstr(linked.out, "Edit 1") == NULL);
 }
 

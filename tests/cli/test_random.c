@@ -147,7 +147,7 @@ static void check_files(guint count)
     CHECK(result.status == 0 || result.status == 3);
     json_t *json = result_json(&result);
     json_t *files = json_object_get(json, "files");
-    gboolean folders_hurt = strstr(result.err, "names that stood there may be missing") != NULL;
+    gboolean folders_hurt = strstr(result.err, "some files may be missing") != NULL;
     if (!folders_hurt) {
         CHECK_NUMBER(json_array_size(files), count);
         check_clean();

@@ -321,7 +321,7 @@ static void check_plan(const Kind *kind)
     if (strstr(plan.out, "Edit 1") == NULL)
         return;
     must("rm -f target.img && cp --sparse=always drive.img target.img");
-    done("apply bench target.img --anyway");
+    done("apply bench target.img --allow-unopened");
     gboolean is_left_out = strstr(plan.out, "is left out") != NULL;
     g_auto(Result) table = shell("sfdisk -d target.img | grep -q 'start= *2048' && "
                                  "parted -sm target.img unit s print | grep -q '^[0-9]*:2048s' && "
@@ -575,7 +575,7 @@ static void noise_counts_nothing(void)
         overwrite(START + descriptors, noise, 64);
         CHECK(look(&kinds[6]) >= 50);
         done("plan bench");
-        done(which == 2 ? "apply bench drive.img --anyway" : "apply bench drive.img");
+        done(which == 2 ? "apply bench drive.img --allow-unopened" : "apply bench drive.img");
         g_autofree guint8 *mended = read_file("drive.img", &length);
         /* Free blocks, free inodes, folders. */
         CHECK(memcmp(good + 12, mended + START + descriptors + 12, 6) == 0);

@@ -47,7 +47,7 @@ static void a_case_is_opened_again(void)
     CHECK(info->verified);
     CHECK(g_str_has_suffix(info->image, "/case/image.raw"));
     CHECK(!ek_case_check_absent("case", &error));
-    CHECK_ERROR(&error, EK_ERROR_REFUSED, "is a case already");
+    CHECK_ERROR(&error, EK_ERROR_REFUSED, "already is a case");
     CHECK(ek_case_open("nowhere", FALSE, &error) == NULL);
     CHECK_ERROR(&error, EK_ERROR_ABSENT, "there is no such folder");
 }
@@ -183,7 +183,7 @@ static void the_log_keeps_what_was_cut_off(void)
 {
     GError *error = NULL;
     g_autoptr(EkCase) made = make_case("case");
-    gint64 first = ek_event_begin(made, "image", "case --short-space go-on", &error);
+    gint64 first = ek_event_begin(made, "image", "case --if-short continue", &error);
     gint64 second = ek_event_begin(made, "hunt", "case", &error);
     CHECK(ek_event_end(made, second, "done", "nothing found", &error));
     g_autoptr(GPtrArray) events = ek_event_list(made, &error);
@@ -192,7 +192,7 @@ static void the_log_keeps_what_was_cut_off(void)
     CHECK_NUMBER(cut->id, first);
     CHECK_NUMBER(cut->ended, 0);
     CHECK_TEXT(cut->outcome, NULL);
-    CHECK_TEXT(cut->options, "case --short-space go-on");
+    CHECK_TEXT(cut->options, "case --if-short continue");
     CHECK_TEXT(((const EkEvent *)events->pdata[1])->detail, "nothing found");
 }
 
@@ -278,7 +278,7 @@ static void volumes_keep_their_numbers(void)
     CHECK_NUMBER(same->volume->confidence, 80);
     CHECK_NUMBER(same->volume->reasons->len, 1);
     CHECK(ek_volumestore_find(volumes, 1, &error) == NULL);
-    CHECK_ERROR(&error, EK_ERROR_ABSENT, "there is no volume 1");
+    CHECK_ERROR(&error, EK_ERROR_ABSENT, "no such volume: 1");
 }
 
 static void hunted_ranges_are_joined(void)
@@ -359,7 +359,7 @@ static void a_plan_comes_back_as_it_was(void)
                                              .name = "Größe"},
                                    .volume = 5,
                                    .note = g_strdup("found"),
-                                   .now = g_strdup("not in it"),
+                                   .now = g_strdup("not listed"),
                                    .check = g_strdup("opens"),
                                    .opens = TRUE};
     g_ptr_array_add(plan->partitions, partition);

@@ -47,8 +47,8 @@ static void mistakes_in_a_model_have_a_line(void)
     check_mistake("backing=x\n", "drive.model:1: a key before [drive]");
     check_mistake("[drive]\nmodel=x\n", "drive.model:1: [drive] has no backing");
     check_mistake("[drive]\nbacking=x\n\nspeed=3\n", "drive.model:4: unknown key speed in [drive]");
-    check_mistake("[drive]\nbacking=x\nbacking=y\n", "drive.model:3: backing stands in this group");
-    check_mistake("[drive]\nbacking=x\n[drive]\n", "drive.model:3: [drive] stands here a second");
+    check_mistake("[drive]\nbacking=x\nbacking=y\n", "drive.model:3: duplicate key backing");
+    check_mistake("[drive]\nbacking=x\n[drive]\n", "drive.model:3: duplicate group [drive]");
     check_mistake("[drive]\nbacking=x\n[disk]\n", "drive.model:3: unknown group [disk]");
     check_mistake("[drive]\nbacking=x\nread-rate=3 MiB\n", "drive.model:3: read-rate=3 MiB is not");
     check_mistake("[drive]\nbacking=x\nsector-size=1000\n", "drive.model:3: sector-size is not");
@@ -64,7 +64,7 @@ static void mistakes_in_a_model_have_a_line(void)
                   "drive.model:7: repeat-every is less than count");
     check_mistake("[drive]\nbacking=x\n"
                   "[fault a]\nkind=slow\nfirst=1\ncount=9\n[fault a]\n",
-                  "drive.model:7: [fault a] stands here a second time");
+                  "drive.model:7: duplicate group [fault a]");
 }
 
 static void a_command_costs_what_the_model_says(void)

@@ -99,7 +99,7 @@ static void a_wiped_table_is_composed(void)
     CHECK_NUMBER(first->entry.range.first, NTFS_AT);
     CHECK_NUMBER(first->entry.range.bytes, 16001 * 512);
     CHECK_NUMBER(first->entry.type, 0x07);
-    CHECK_CONTAINS(warnings, "unknown space with something in it, from sector 92160 on");
+    CHECK_CONTAINS(warnings, "contain unrecognised data from sector 92160 on");
     EkTable table;
     guint8 sector[512];
     memcpy(sector, rig.drive, 512);
@@ -256,7 +256,7 @@ static void a_dynamic_disk_is_left_alone(void)
     g_autofree char *warnings = warnings_of(plan);
     CHECK_TEXT(plan->scheme, "none");
     CHECK_NUMBER(plan->partitions->len, 0);
-    CHECK_CONTAINS(warnings, "ruled by a dynamic disk");
+    CHECK_CONTAINS(warnings, "the drive uses a dynamic disk");
     rig_close(&rig);
 }
 
@@ -271,7 +271,7 @@ static void a_lost_boot_sector_is_repaired_from_its_backup(void)
     const EkPlanRepair *repair = plan->repairs->pdata[0];
     CHECK_NUMBER(repair->volume, 1);
     CHECK_TEXT(repair->what, "boot sector");
-    CHECK_TEXT(repair->from, "the copy at sector 18048");
+    CHECK_TEXT(repair->from, "the backup copy at sector 18048");
     const EkEdit *edit = plan->edits->pdata[plan->edits->len - 1];
     CHECK_NUMBER(edit->first_byte, NTFS_AT);
     CHECK_BYTES(edit->after, rig.drive + NTFS_AT, 512);
@@ -289,11 +289,11 @@ static void two_on_one_ground_are_not_both_taken(void)
     g_autoptr(EkPlan) plan = make(&rig);
     g_autofree char *warnings = warnings_of(plan);
     CHECK_NUMBER(plan->partitions->len, 1);
-    CHECK_CONTAINS(warnings, "volume 2 (fat16) is left out: volume 1 (ntfs)");
+    CHECK_CONTAINS(warnings, "volume 2 (fat16) is not in the plan: it overlaps volume 1 (ntfs)");
     rig.fat->confidence = 34;
     g_autoptr(EkPlan) doubtful = make(&rig);
     g_autofree char *more = warnings_of(doubtful);
-    CHECK_CONTAINS(more, "confidence 34 is below 35");
+    CHECK_CONTAINS(more, "its confidence (34) is below the limit (35)");
     rig_close(&rig);
 }
 

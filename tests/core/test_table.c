@@ -314,7 +314,7 @@ static void what_an_mbr_cannot_say_is_refused(void)
     CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "cannot express");
     table.entries[0].range = (EkRange){700, 512};
     CHECK(!compose(&drive, &ek_table_mbr, &table, &error));
-    CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "does not begin and end on sectors");
+    CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "is not aligned to 512-byte sectors");
     table.entries[0] = (EkTableEntry){.index = 4, .range = {512, 512}, .type = 7};
     CHECK(!compose(&drive, &ek_table_mbr, &table, &error));
     CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "four primary");

@@ -164,7 +164,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->bytes = super.device_bytes;
     volume->uuid = ek_volume_uuid(ek_span_part(span, 32, 16));
     volume->label = ek_volume_label(ek_span_part(span, 299, 256));
-    ek_volume_term_number(volume, "bytes a sector", super.sector_bytes);
+    ek_volume_term_number(volume, "bytes per sector", super.sector_bytes);
     ek_volume_term_number(volume, "bytes a node", super.node_bytes);
     ek_volume_term_number(volume, "generation", super.generation);
     ek_volume_term(volume, "device", "%" G_GUINT64_FORMAT ", of %" G_GUINT64_FORMAT, super.device,
@@ -195,7 +195,7 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
         !super_read(span, &super) || super.sum_kind != SUM_CRC32C || !checksum_fits(span))
         return TRUE; /* that it does not open is told by the check */
     g_autofree char *from =
-        g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT, volume->header_byte / EK_STEP);
+        g_strdup_printf("the backup copy at sector %" G_GUINT64_FORMAT, volume->header_byte / EK_STEP);
     for (guint i = 0; i < G_N_ELEMENTS(mirrors); i++) {
         guint8 there[SUPER_BYTES];
         Super other;

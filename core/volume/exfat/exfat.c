@@ -169,7 +169,7 @@ static EkPart look_at_fat(EkGate *gate, EkByte at)
 
 static void take_terms(EkVolume *volume, const EkExfatBoot *boot)
 {
-    ek_volume_term_number(volume, "bytes a sector", boot->sector_size);
+    ek_volume_term_number(volume, "bytes per sector", boot->sector_size);
     ek_volume_term_number(volume, "bytes a cluster", boot->cluster_bytes);
     ek_volume_term_number(volume, "clusters", boot->clusters);
     ek_volume_term_number(volume, "FAT begins at sector", boot->fat_sector);
@@ -233,7 +233,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
                                    main_region == EK_PART_THERE || backup_region == EK_PART_THERE);
     if (boot.partition_sector != 0 &&
         boot.partition_sector == volume->first_byte / boot.sector_size)
-        ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
+        ek_volume_reason(volume, 5, "its own header gives this start sector");
     /* Two regions that agree are a volume, even if nothing else of it is left. */
     ek_header_end(volume,
                   stands || (main_region == EK_PART_THERE && backup_region == EK_PART_THERE));

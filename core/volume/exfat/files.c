@@ -37,7 +37,7 @@ EkOpened *ek_exfat_open(EkGate *gate, const EkVolume *volume, GError **error)
 {
     EkExfatBoot boot;
     if (!ek_exfat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot)) {
-        ek_error_set(error, EK_ERROR_DAMAGED, "the kept boot sector is none");
+        ek_error_set(error, EK_ERROR_DAMAGED, "the saved boot sector is invalid");
         return NULL;
     }
     EkOpened *opened = g_new0(EkOpened, 1);

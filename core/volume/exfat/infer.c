@@ -291,7 +291,7 @@ static Place find_place(EkGate *gate, const EkEvidence *evidence, const Root *ro
     for (gsize i = 0; i < G_N_ELEMENTS(usual); i++)
         if (usual[i] <= fit->fat && ek_is_usual_start(fit->fat - usual[i])) {
             place.first = fit->fat - usual[i];
-            place.why = "not told: a partition usually begins where this puts it";
+            place.why = "assumed: partitions usually start there";
             break;
         }
     return place;
@@ -370,9 +370,8 @@ static EkVolume *compose(EkGate *gate, const EkEvidence *evidence, const Root *r
     volume->own_sector_size = size;
     volume->bytes = boot.sectors * size;
     ek_volume_reason(volume, fit->points > POINTS_LEAST ? 20 : 10,
-                     "no boot sector is left: the root folder at sector %" G_GUINT64_FORMAT
-                     ", the allocation bitmap, the up-case table and the FAT agree where the "
-                     "clusters are",
+                     "no boot sector found; root folder (sector %" G_GUINT64_FORMAT
+                     "), allocation bitmap, up-case table and FAT agree on the cluster layout",
                      root->at / EK_STEP);
     ek_volume_reason(volume, 0, "where it begins is %s", place.why);
     ek_exfat_weigh(gate, volume, &boot);
@@ -381,7 +380,7 @@ static EkVolume *compose(EkGate *gate, const EkEvidence *evidence, const Root *r
                          "its length is told to eight clusters: %" G_GUINT64_FORMAT
                          " to %" G_GUINT64_FORMAT " of them",
                          (root->bitmap_bytes - 1) * 8 + 1, root->bitmap_bytes * 8);
-    ek_volume_reason(volume, 0, "its serial number stood nowhere else");
+    ek_volume_reason(volume, 0, "serial number lost (stored only in the boot sector)");
     return volume;
 }
 

@@ -76,7 +76,7 @@ gboolean ek_exfat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, vo
     EkExfatBoot boot;
     Region regions[2];
     if (!ek_exfat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
-        return ek_error_set(error, EK_ERROR_DAMAGED, "the kept boot sector is none");
+        return ek_error_set(error, EK_ERROR_DAMAGED, "the saved boot sector is invalid");
     EkByte bytes = (EkByte)EK_EXFAT_REGION_SECTORS * boot.sector_size;
     for (guint i = 0; i < 2; i++)
         read_region(gate, &boot, volume->first_byte + i * bytes, &regions[i]);
@@ -87,10 +87,10 @@ gboolean ek_exfat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, vo
             continue;
         g_autofree guint8 *wanted = wanted_for(&regions[i], other, volume, boot.sector_size);
         g_autofree char *from =
-            other->is_whole       ? g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT,
+            other->is_whole       ? g_strdup_printf("the backup copy at sector %" G_GUINT64_FORMAT,
                                                     (volume->first_byte + (1 - i) * bytes) / EK_STEP)
             : regions[i].has_boot ? g_strdup("its own sectors, under a new checksum")
-                                  : g_strdup("what its other traces tell");
+                                  : g_strdup("other metadata");
         ek_header_mend_range(gate, "exfat-boot", volume->first_byte + i * bytes, wanted,
                              regions[i].length, i == 0 ? "main boot region" : "backup boot region",
                              from, sink, data);
@@ -103,11 +103,11 @@ gboolean ek_exfat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, vo
 GPtrArray *ek_exfat_boot_explain(EkSpan span)
 {
     static const EkFieldRule rules[] = {
-        {0, 3, "jump", EK_FIELD_BYTES, NULL},
+        {0, 3, "jump instruction", EK_FIELD_BYTES, NULL},
         {3, 8, "made by", EK_FIELD_BYTES, NULL},
         {11, 53, "zeros", EK_FIELD_BYTES, NULL},
-        {64, 8, "sectors before the volume", EK_FIELD_LE64, NULL},
-        {72, 8, "sectors in the volume", EK_FIELD_LE64, NULL},
+        {64, 8, "hidden sectors", EK_FIELD_LE64, NULL},
+        {72, 8, "total sectors", EK_FIELD_LE64, NULL},
         {80, 4, "FAT begins at", EK_FIELD_LE32, "(sector)"},
         {84, 4, "sectors in the FAT", EK_FIELD_LE32, NULL},
         {88, 4, "clusters begin at", EK_FIELD_LE32, "(sector)"},
@@ -115,14 +115,14 @@ GPtrArray *ek_exfat_boot_explain(EkSpan span)
         {96, 4, "root folder begins at", EK_FIELD_LE32, "(cluster)"},
         {100, 4, "serial number", EK_FIELD_BYTES, NULL},
         {104, 2, "revision", EK_FIELD_BYTES, NULL},
-        {106, 2, "state of the volume", EK_FIELD_BYTES, NULL},
-        {108, 1, "bytes a sector, as a power of two", EK_FIELD_U8, NULL},
+        {106, 2, "volume flags", EK_FIELD_BYTES, NULL},
+        {108, 1, "bytes per sector (log2)", EK_FIELD_U8, NULL},
         {109, 1, "sectors a cluster, as a power of two", EK_FIELD_U8, NULL},
         {110, 1, "FATs", EK_FIELD_U8, NULL},
         {111, 1, "BIOS drive", EK_FIELD_BYTES, NULL},
-        {112, 1, "per cent in use", EK_FIELD_U8, NULL},
+        {112, 1, "percent in use", EK_FIELD_U8, NULL},
         {113, 397, "boot code", EK_FIELD_BYTES, NULL},
-        {510, 2, "end mark", EK_FIELD_BYTES, NULL},
+        {510, 2, "boot signature", EK_FIELD_BYTES, NULL},
     };
     GPtrArray *fields = ek_fields_new();
     /* The further sectors of a region have no such fields. */

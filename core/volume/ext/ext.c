@@ -83,8 +83,8 @@ static guint weigh_copies(EkGate *gate, EkVolume *volume, const EkExtSuper *supe
                          there > 1    ? 20
                          : there == 1 ? 15
                                       : 0,
-                         "%u of %u further superblocks looked for are where it says%s", there,
-                         tried, *unread > 0 ? ", some were not read" : "");
+                         "%u of %u backup superblocks checked are in place%s", there, tried,
+                         *unread > 0 ? ", some were not read" : "");
     return there;
 }
 
@@ -222,7 +222,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
                                                 : "is not there");
     EkPart descriptors = look_at_descriptors(gate, volume, &super, &place);
     if (descriptors != EK_PART_UNREAD)
-        ek_part_reason(volume, descriptors, "the table of groups behind it", place, 10);
+        ek_part_reason(volume, descriptors, "the group descriptor table", place, 10);
     ek_header_end(volume, root != EK_PART_ABSENT || copies > 0 || descriptors == EK_PART_THERE ||
                               (unread > 0 && super.group != 0));
     return g_steal_pointer(&volume);

@@ -310,18 +310,18 @@ static EkVolume *compose(EkGate *gate, const GArray *places, Volume *found)
     volume->bytes = super->blocks * super->block_bytes;
     volume->length_is_least = found->is_least;
     ek_ext_terms(volume, super);
-    ek_volume_reason(volume, 30,
-                     "no superblock is left: the root folder at sector %" G_GUINT64_FORMAT
-                     " and its inode at sector %" G_GUINT64_FORMAT " agree where the volume begins",
-                     (found->start + found->root_block * super->block_bytes) / EK_STEP,
-                     found->inodes / EK_STEP);
+    ek_volume_reason(
+        volume, 30,
+        "no superblock found; the root folder (sector %" G_GUINT64_FORMAT
+        ") and its inode (sector %" G_GUINT64_FORMAT ") agree on the start of the volume",
+        (found->start + found->root_block * super->block_bytes) / EK_STEP, found->inodes / EK_STEP);
     ek_volume_reason(volume, 30,
                      "the table of %" G_GUINT64_FORMAT " groups at sector %" G_GUINT64_FORMAT
                      " names that inode table",
                      super->groups, found->groups_at / EK_STEP);
     ek_volume_reason(volume, 0, "its length is told %s",
                      found->is_least ? "by the bitmap of its last group" : "by a partition table");
-    ek_volume_reason(volume, 0, "its UUID and label stood nowhere else");
+    ek_volume_reason(volume, 0, "UUID and label lost (stored only in the superblock)");
     ek_header_end(volume, TRUE);
     return volume;
 }

@@ -147,7 +147,7 @@ static gboolean take_journal_s(const EkVolume *volume, EkExtRecount *recount)
 /* No superblock is left: one is taken from the journal, else composed, with all its copies. */
 static gboolean mend_composed(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data)
 {
-    const char *from = "the copy of it in the journal, counted again";
+    const char *from = "the copy in the journal, with free counts recalculated";
     guint8 good[EK_EXT_SUPER_BYTES] = {0};
     EkSpan span = {good, sizeof good};
     EkExtRecount recount = {.gate = gate, .first_byte = volume->first_byte, .raw = good};
@@ -167,7 +167,7 @@ static gboolean mend_composed(EkGate *gate, const EkVolume *volume, EkMendSink s
         return TRUE;
     }
     if (!has_copy)
-        from = "what its other traces tell: its UUID is a new one, its label is lost";
+        from = "other metadata (new UUID, label lost)";
     for (guint64 group = 0; group < recount.super.groups; group++)
         if (all.is_changed)
             ek_ext_recount_group(&recount, group);

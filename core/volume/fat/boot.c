@@ -120,33 +120,33 @@ static void explain_extended(GPtrArray *fields, EkSpan span, gsize at)
     ek_fields_add(fields, at + 7, 11, "label in the boot sector", NULL);
     ek_fields_add(fields, at + 18, 8, "type as text", NULL);
     ek_fields_add(fields, at + 26, 510 - at - 26, "boot code", NULL);
-    ek_fields_add(fields, 510, 2, "end mark", NULL);
+    ek_fields_add(fields, 510, 2, "boot signature", NULL);
 }
 
 GPtrArray *ek_fat_boot_explain(EkSpan span)
 {
     static const EkFieldRule common[] = {
-        {0, 3, "jump", EK_FIELD_BYTES, NULL},
+        {0, 3, "jump instruction", EK_FIELD_BYTES, NULL},
         {3, 8, "made by", EK_FIELD_BYTES, NULL},
-        {11, 2, "bytes a sector", EK_FIELD_LE16, NULL},
-        {13, 1, "sectors a cluster", EK_FIELD_U8, NULL},
+        {11, 2, "bytes per sector", EK_FIELD_LE16, NULL},
+        {13, 1, "sectors per cluster", EK_FIELD_U8, NULL},
         {14, 2, "sectors before the FAT", EK_FIELD_LE16, NULL},
         {16, 1, "FATs", EK_FIELD_U8, NULL},
         {17, 2, "entries in the root folder", EK_FIELD_LE16, NULL},
         {19, 2, "sectors, if below 65536", EK_FIELD_LE16, NULL},
-        {21, 1, "media", EK_FIELD_BYTES, NULL},
+        {21, 1, "media descriptor", EK_FIELD_BYTES, NULL},
         {22, 2, "sectors in a FAT (FAT12/16)", EK_FIELD_LE16, NULL},
-        {24, 2, "sectors a track", EK_FIELD_LE16, NULL},
+        {24, 2, "sectors per track", EK_FIELD_LE16, NULL},
         {26, 2, "heads", EK_FIELD_LE16, NULL},
-        {28, 4, "sectors before the volume", EK_FIELD_LE32, NULL},
-        {32, 4, "sectors in the volume", EK_FIELD_LE32, NULL},
+        {28, 4, "hidden sectors", EK_FIELD_LE32, NULL},
+        {32, 4, "total sectors", EK_FIELD_LE32, NULL},
     };
     static const EkFieldRule wide[] = {
         {36, 4, "sectors in a FAT", EK_FIELD_LE32, NULL},
-        {40, 2, "FAT in use", EK_FIELD_BYTES, NULL},
+        {40, 2, "active FAT", EK_FIELD_BYTES, NULL},
         {42, 2, "version", EK_FIELD_BYTES, NULL},
         {44, 4, "root folder begins at", EK_FIELD_LE32, "(cluster)"},
-        {48, 2, "information sector", EK_FIELD_LE16, NULL},
+        {48, 2, "FSInfo sector", EK_FIELD_LE16, NULL},
         {50, 2, "backup boot sector", EK_FIELD_LE16, NULL},
         {52, 12, "reserved", EK_FIELD_BYTES, NULL},
     };

@@ -172,7 +172,7 @@ static void weigh_wide(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
 
 void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
 {
-    ek_volume_term_number(volume, "bytes a sector", boot->sector_size);
+    ek_volume_term_number(volume, "bytes per sector", boot->sector_size);
     ek_volume_term_number(volume, "bytes a cluster", boot->cluster_bytes);
     ek_volume_term_number(volume, "clusters", boot->clusters);
     ek_volume_term_number(volume, "reserved sectors", boot->reserved_sectors);
@@ -187,7 +187,7 @@ void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
     volume->root_is_lost = root == EK_PART_ABSENT;
     if (!volume->composed && boot->hidden_sectors != 0 &&
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
-        ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
+        ek_volume_reason(volume, 5, "its own header gives this start sector");
 
     /* One of them is enough beside a boot sector, and so is a second one; what was not read
      * contradicts nothing. */

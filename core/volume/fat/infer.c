@@ -238,7 +238,7 @@ static const EkRange *find_place(const GArray *places, const Grid *grid, const T
 static guint guess_reserved(const Tables *tables, guint most, const char **why)
 {
     guint usual = tables->bits == EK_FAT32 ? USUAL_RESERVED : 1;
-    *why = "not told: a partition usually begins where this puts it";
+    *why = "assumed: partitions usually start there";
     if (usual <= most && ek_is_usual_start(tables->first - usual * EK_STEP))
         return usual;
     for (guint i = 1; i <= most; i++)
@@ -347,7 +347,7 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, c
     volume->bytes = boot.bytes;
     if (grid->agreeing > 0)
         ek_volume_reason(volume, grid->agreeing > 3 ? 20 : 10,
-                         "no boot sector is left: %u folders agree where their clusters are",
+                         "no boot sector found; %u folders agree on the cluster layout",
                          grid->agreeing);
     else
         ek_volume_reason(volume, grid->files >= FILES_LEAST ? 25 : 10,
@@ -359,7 +359,7 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, c
         return volume;
     volume->length_is_least = TRUE;
     ek_volume_reason(volume, 0,
-                     "nothing tells where it ends: its FATs are made for %" G_GUINT64_FORMAT
+                     "end unknown; the FATs have room for %" G_GUINT64_FORMAT
                      " to %" G_GUINT64_FORMAT " clusters",
                      clusters, most);
     return volume;

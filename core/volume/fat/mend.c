@@ -115,7 +115,7 @@ gboolean ek_fat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
 {
     Mending mending = {.gate = gate, .volume = volume, .sink = sink, .data = data};
     if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &mending.boot))
-        return ek_error_set(error, EK_ERROR_DAMAGED, "the kept boot sector is none");
+        return ek_error_set(error, EK_ERROR_DAMAGED, "the saved boot sector is invalid");
     EkOpened *opened = ek_fat_open(gate, volume, error);
     if (opened == NULL)
         return FALSE;

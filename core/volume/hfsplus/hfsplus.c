@@ -165,8 +165,7 @@ void ek_hfs_take_header(EkVolume *volume, const EkHfsHeader *header)
     ek_volume_term_number(volume, EK_TERM_FILES, (guint64)header->files + header->folders);
     ek_volume_term_number(volume, "catalog begins at block", header->catalog_block);
     ek_volume_term(volume, "names", "%s",
-                   volume->header[1] == 'X' ? "may tell upper from lower case (HFSX)"
-                                            : "do not tell upper from lower case");
+                   volume->header[1] == 'X' ? "case-sensitive (HFSX)" : "case-insensitive");
 }
 
 static void weigh_headers(EkGate *gate, EkVolume *volume)
@@ -216,8 +215,8 @@ static EkVolume *measure_wrapped(EkGate *gate, const EkClaim *claim, const Wrapp
     volume->first_byte = claim->first_byte;
     volume->bytes = wrapper->bytes;
     ek_volume_reason(volume, 5,
-                     "an HFS volume at sector %" G_GUINT64_FORMAT
-                     " is wrapped around it, which begins at sector %" G_GUINT64_FORMAT,
+                     "embedded in an HFS wrapper at sector %" G_GUINT64_FORMAT
+                     "; the HFS+ volume starts at sector %" G_GUINT64_FORMAT,
                      volume->first_byte / EK_STEP, volume->core_byte / EK_STEP);
     return g_steal_pointer(&volume);
 }

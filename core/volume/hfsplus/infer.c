@@ -562,16 +562,16 @@ static EkVolume *compose_by_files(EkGate *gate, const EkEvidence *evidence, Cata
     ek_volume_term_number(volume, "catalog begins at block",
                           (catalog->at - fit.start) / fit.block_bytes);
     ek_volume_reason(volume, 30,
-                     "no header is left: a catalog begins at sector %" G_GUINT64_FORMAT
-                     ", and %u of its files are known",
+                     "no volume header found; catalog file at sector %" G_GUINT64_FORMAT
+                     " with %u known files",
                      catalog->at / EK_STEP, catalog->samples->len);
-    ek_volume_reason(volume, fit.agree >= AGREE_LEAST_GUESSED ? 30 : 20,
-                     "what would be its bitmap has the blocks of the catalog and of the files in "
-                     "use: %u of those that were looked at, and none is free",
-                     fit.agree);
+    ek_volume_reason(
+        volume, fit.agree >= AGREE_LEAST_GUESSED ? 30 : 20,
+        "the likely allocation bitmap marks all %u checked blocks of catalog and files as used",
+        fit.agree);
     ek_volume_reason(volume, 0, "its first sector is %s",
                      fit.end != 0 ? "told by a partition table"
-                                  : "not told: a partition usually begins where this puts it");
+                                  : "assumed: partitions usually start there");
     ek_volume_reason(volume, 0, "its UUID stood nowhere else");
     end_volume(gate, volume, catalog);
     return volume;

@@ -126,7 +126,7 @@ gboolean ek_hfs_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
                             other.blocks == own.blocks && other.block_bytes == own.block_bytes;
         g_autofree char *from =
             volume->composed
-                ? g_strdup("what its other traces tell")
+                ? g_strdup("other metadata")
                 : g_strdup_printf("the one at sector %" G_GUINT64_FORMAT "%s",
                                   volume->header_byte / EK_STEP, is_first ? "" : ", counted again");
         if (!is_there)
@@ -141,7 +141,7 @@ GPtrArray *ek_hfs_header_explain(EkSpan span)
     static const EkFieldRule rules[] = {
         {0, 4, "signature and version", EK_FIELD_BYTES, NULL},
         {4, 4, "attributes", EK_FIELD_BYTES, NULL},
-        {8, 4, "mounted last by", EK_FIELD_BYTES, NULL},
+        {8, 4, "last mounted version", EK_FIELD_BYTES, NULL},
         {12, 4, "journal", EK_FIELD_BYTES, NULL},
         {16, 16, "dates", EK_FIELD_BYTES, NULL},
         {32, 8, "files, folders", EK_FIELD_BYTES, NULL},
@@ -151,9 +151,9 @@ GPtrArray *ek_hfs_header_explain(EkSpan span)
         {52, 28, "where to go on", EK_FIELD_BYTES, NULL},
         {80, 32, "boot information", EK_FIELD_BYTES, NULL},
         {112, 80, "bitmap", EK_FIELD_BYTES, NULL},
-        {192, 80, "tree of extents", EK_FIELD_BYTES, NULL},
+        {192, 80, "extents overflow file", EK_FIELD_BYTES, NULL},
         {272, 80, "catalog", EK_FIELD_BYTES, NULL},
-        {352, 80, "tree of attributes", EK_FIELD_BYTES, NULL},
+        {352, 80, "attributes file", EK_FIELD_BYTES, NULL},
         {432, 80, "startup file", EK_FIELD_BYTES, NULL},
     };
     GPtrArray *fields = ek_fields_new();

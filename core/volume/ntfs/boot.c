@@ -87,23 +87,23 @@ void ek_ntfs_boot_compose(const EkNtfsBoot *boot, guint8 *sector)
 GPtrArray *ek_ntfs_boot_explain(EkSpan span)
 {
     static const EkFieldRule numbers[] = {
-        {0x0b, 2, "bytes a sector", EK_FIELD_LE16, NULL},
-        {0x0d, 1, "sectors a cluster", EK_FIELD_U8, NULL},
+        {0x0b, 2, "bytes per sector", EK_FIELD_LE16, NULL},
+        {0x0d, 1, "sectors per cluster", EK_FIELD_U8, NULL},
         {0x0e, 7, "unused", EK_FIELD_BYTES, NULL},
-        {0x15, 1, "media", EK_FIELD_BYTES, NULL},
+        {0x15, 1, "media descriptor", EK_FIELD_BYTES, NULL},
         {0x16, 2, "unused", EK_FIELD_BYTES, NULL},
-        {0x18, 2, "sectors a track", EK_FIELD_LE16, NULL},
+        {0x18, 2, "sectors per track", EK_FIELD_LE16, NULL},
         {0x1a, 2, "heads", EK_FIELD_LE16, NULL},
-        {0x1c, 4, "sectors before the volume", EK_FIELD_LE32, NULL},
+        {0x1c, 4, "hidden sectors", EK_FIELD_LE32, NULL},
         {0x20, 8, "unused", EK_FIELD_BYTES, NULL},
-        {0x28, 8, "sectors in the volume", EK_FIELD_LE64, NULL},
-        {0x30, 8, "$MFT begins at", EK_FIELD_LE64, "(cluster)"},
+        {0x28, 8, "total sectors", EK_FIELD_LE64, NULL},
+        {0x30, 8, "$MFT cluster", EK_FIELD_LE64, "(cluster)"},
         {0x38, 8, "$MFTMirr begins at", EK_FIELD_LE64, "(cluster)"},
     };
     EkNtfsBoot boot;
     gboolean valid = ek_ntfs_boot_read(span, &boot);
     GPtrArray *fields = ek_fields_new();
-    ek_fields_add(fields, 0, 3, "jump", NULL);
+    ek_fields_add(fields, 0, 3, "jump instruction", NULL);
     ek_fields_add(fields, 3, 8, "file system",
                   g_strdup(ek_span_equals(span, 3, "NTFS    ", 8) ? "NTFS" : ""));
     ek_fields_add_rules(fields, span, numbers, G_N_ELEMENTS(numbers));
@@ -114,6 +114,6 @@ GPtrArray *ek_ntfs_boot_explain(EkSpan span)
                   valid ? g_strdup_printf("%016" G_GINT64_MODIFIER "X", boot.serial) : NULL);
     ek_fields_add(fields, 0x50, 4, "checksum", NULL);
     ek_fields_add(fields, 0x54, 426, "boot code", NULL);
-    ek_fields_add(fields, 0x1fe, 2, "end mark", NULL);
+    ek_fields_add(fields, 0x1fe, 2, "boot signature", NULL);
     return fields;
 }

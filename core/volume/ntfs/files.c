@@ -30,7 +30,7 @@ EkOpened *ek_ntfs_open(EkGate *gate, const EkVolume *volume, GError **error)
     if (ek_ntfs_table_open(&opened->table, gate, volume))
         return opened;
     g_free(opened);
-    ek_error_set(error, EK_ERROR_DAMAGED, "the kept boot sector is none");
+    ek_error_set(error, EK_ERROR_DAMAGED, "the saved boot sector is invalid");
     return NULL;
 }
 
@@ -49,9 +49,9 @@ gboolean ek_ntfs_adopt(EkOpened *opened, const GArray *runs, GError **error)
 {
     ek_ntfs_table_adopt(&opened->table, runs);
     return opened->table.pieces->len > 0 ||
-           ek_error_set(error, EK_ERROR_DAMAGED,
-                        "neither $MFT nor its mirror nor any record that was read tells where the "
-                        "file table lies");
+           ek_error_set(
+               error, EK_ERROR_DAMAGED,
+               "cannot locate the $MFT: neither $MFT, $MFTMirr nor any file record is readable");
 }
 
 guint64 ek_ntfs_root(EkOpened *opened)

@@ -204,21 +204,21 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const System *syste
     ek_volume_term_number(volume, "$MFTMirr begins at cluster", boot.mirror_cluster);
     ek_volume_term_number(volume, "bytes a file record", boot.record_bytes);
     ek_volume_reason(volume, 0,
-                     "no boot sector is left: place and geometry are told by file records from "
-                     "sector %" G_GUINT64_FORMAT " on",
+                     "no boot sector found; location and geometry derived from file records "
+                     "starting at sector %" G_GUINT64_FORMAT,
                      system->at / EK_STEP);
     ek_volume_reason(volume, best->agreeing > 2 ? 20 : 10,
-                     "%u of its system files begin where the records say", best->agreeing);
+                     "%u system files start where their records state", best->agreeing);
     ek_ntfs_weigh(gate, volume, &boot);
     if (told != 0)
         ek_volume_reason(volume, 0, "its length is told by a partition table");
     else if (clusters > 0)
         ek_volume_reason(volume, 0,
-                         "its length is told to one cluster: %" G_GUINT64_FORMAT
-                         " to %" G_GUINT64_FORMAT " sectors. Taken for a whole number of clusters",
+                         "length known to within one cluster (%" G_GUINT64_FORMAT
+                         " to %" G_GUINT64_FORMAT " sectors); rounded to whole clusters",
                          clusters * per_cluster + 1, (clusters + 1) * per_cluster);
     else
-        ek_volume_reason(volume, UNKNOWN_LENGTH_POINTS, "nothing tells how long it is");
+        ek_volume_reason(volume, UNKNOWN_LENGTH_POINTS, "its length is unknown");
     return volume;
 }
 

@@ -108,8 +108,9 @@ static EkPart weigh_records(EkGate *gate, EkVolume *volume, const EkNtfsBoot *bo
         ek_volume_reason(volume, points, "%s begins at sector %" G_GUINT64_FORMAT " as it says",
                          what, sector);
     else if (state == EK_PART_UNREAD)
-        ek_volume_reason(volume, 0, "%s at sector %" G_GUINT64_FORMAT " was not read: not checked",
-                         what, sector);
+        ek_volume_reason(volume, 0,
+                         "%s at sector %" G_GUINT64_FORMAT " could not be checked (unread)", what,
+                         sector);
     else
         ek_volume_reason(volume, 0, "%s is not at sector %" G_GUINT64_FORMAT, what, sector);
     if ((volume->label == NULL || !volume->created.is_set) &&
@@ -178,8 +179,8 @@ static void weigh_length(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
         return;
     volume->contradicted++;
     ek_volume_reason(volume, OTHER_LENGTH_POINTS,
-                     "the file table there is of a volume of %" G_GUINT64_FORMAT
-                     " sectors: another one was made in its place",
+                     "the file table there belongs to a volume of %" G_GUINT64_FORMAT
+                     " sectors: this volume was reformatted",
                      told / EK_STEP);
 }
 
@@ -205,7 +206,7 @@ void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
     EkPart mirror = weigh_records(gate, volume, boot, boot->mirror_cluster, "$MFTMirr", 20);
     if (!volume->composed && boot->hidden_sectors != 0 &&
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
-        ek_volume_reason(volume, 5, "it says itself that it begins at this sector");
+        ek_volume_reason(volume, 5, "its own header gives this start sector");
 
     /* The mirror holds a copy of the first file record: either proves the other's place, and so do
      * further records. */
@@ -216,13 +217,12 @@ void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
     volume->stands = table == EK_PART_THERE || mirror == EK_PART_THERE || table == EK_PART_UNREAD ||
                      has_further || volume->headers > 1;
     if (!volume->stands)
-        ek_volume_reason(volume, -100, "no file record where it says: no volume");
+        ek_volume_reason(volume, -100, "no file record where the header points: not a volume");
     else if (table != EK_PART_THERE && mirror != EK_PART_THERE && !has_further)
-        ek_volume_reason(
-            volume, 0,
-            table == EK_PART_UNREAD
-                ? "its first file record could not be checked: read on, then hunt again"
-                : "both boot sectors agree, but its first file records are missing");
+        ek_volume_reason(volume, 0,
+                         table == EK_PART_UNREAD
+                             ? "its first file record was not read: image more, then hunt again"
+                             : "both boot sectors agree, but its first file records are missing");
 }
 
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
@@ -237,7 +237,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->bytes = ek_ntfs_boot_bytes(&boot);
     volume->own_sector_size = boot.sector_size;
     volume->uuid = g_strdup_printf("%016" G_GINT64_MODIFIER "X", boot.serial);
-    ek_volume_term_number(volume, "bytes a sector", boot.sector_size);
+    ek_volume_term_number(volume, "bytes per sector", boot.sector_size);
     ek_volume_term_number(volume, "bytes a cluster", boot.cluster_bytes);
     ek_volume_term_number(volume, "sectors", boot.sectors);
     ek_volume_term_number(volume, "$MFT begins at cluster", boot.mft_cluster);
@@ -284,7 +284,7 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     EkNtfsBoot boot;
     guint8 copy[EK_HEADER_MOST];
     if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
-        return ek_error_set(error, EK_ERROR_DAMAGED, "the kept boot sector is none");
+        return ek_error_set(error, EK_ERROR_DAMAGED, "the saved boot sector is invalid");
     EkByte backup = volume->first_byte + boot.sectors * boot.sector_size;
     if (ek_header_look(gate, volume->first_byte, volume->header, EK_HEADER_MOST, copy) !=
         EK_HEADER_AGREES)

@@ -338,7 +338,8 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
         memset(copy + CRC_OFFSET, 0, 4);
         ek_put_le32(copy + CRC_OFFSET, ~ek_crc32c(G_MAXUINT32, span));
     }
-    g_autofree char *from = g_strdup_printf("the copy at sector %" G_GUINT64_FORMAT, at / EK_STEP);
+    g_autofree char *from =
+        g_strdup_printf("the backup copy at sector %" G_GUINT64_FORMAT, at / EK_STEP);
     ek_header_mend_range(gate, "xfs-superblock", volume->first_byte, copy, length,
                          "primary superblock", from, sink, data);
     return TRUE;
