@@ -16,9 +16,9 @@ EkPlan *ek_rebuilding_plan(const char *folder, const char *options, const EkPlan
 typedef struct {
     const char *folder;
     const char *target;
-    const char *options;   /* for the log */
-    const char *confirmed; /* what the user typed or gave for the target: ek_guard_word; NULL */
-    gboolean allow_unopened;       /* lifts "a planned volume does not open" */
+    const char *options;     /* for the log */
+    const char *confirmed;   /* what the user typed or gave for the target: ek_guard_word; NULL */
+    gboolean allow_unopened; /* lifts "a planned volume does not open" */
 } EkRebuildOrder;
 
 /* What applying or undoing did. */
