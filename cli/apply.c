@@ -38,9 +38,8 @@ int ek_command_apply(EkCli *cli)
         return EK_EXIT_DONE;
     }
     g_autofree char *edits = ek_text_count(result.edits, "edit", "edits");
-    ek_cli_print(
-        "%s written to %s, flushed and read back%s.\nTo take them back: ektypon undo %s %s\n",
-        edits, order.target, result.is_image ? " (the case still has the image as read)" : "",
-        order.folder, order.target);
+    ek_cli_print("%s written to %s and verified%s.\nTo undo: ektypon undo %s %s\n", edits,
+                 order.target, result.is_image ? " (the case still has the image as read)" : "",
+                 order.folder, order.target);
     return EK_EXIT_DONE;
 }

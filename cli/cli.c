@@ -108,7 +108,7 @@ static int explain_usage(EkCli *cli, const char *what)
 {
     g_autofree char *safe = ek_text_printable(what, FALSE);
     g_autofree char *text = g_strdup_printf(
-        "%s: %s\nUsage: ektypon %s%s%s\nAll of it: ektypon help %s\n", cli->command->name, safe,
+        "%s: %s\nUsage: ektypon %s%s%s\nHelp: ektypon help %s\n", cli->command->name, safe,
         cli->command->name, *cli->command->arguments != '\0' ? " " : "", cli->command->arguments,
         cli->command->name);
     ek_show_put(stderr, text);

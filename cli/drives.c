@@ -180,8 +180,7 @@ static void print_kernel(const EkDrive *drive)
         g_string_append_printf(text, "; state %s", state);
     }
     if (drive->error_count >= 0)
-        g_string_append_printf(text, "; %" G_GINT64_FORMAT " failed commands counted",
-                               drive->error_count);
+        g_string_append_printf(text, "; %" G_GINT64_FORMAT " failed commands", drive->error_count);
     if (drive->timeout_seconds > 0)
         g_string_append_printf(text, "; command timeout %u s", drive->timeout_seconds);
     if (text->len == 0)
@@ -307,9 +306,8 @@ int ek_command_drives(EkCli *cli)
             json_array_append_new(list, row_json(&g_array_index(rows, Row, i)));
         status = ek_cli_print_json(json_pack("{s:o}", "drives", list));
     } else if (rows->len == 0) {
-        ek_cli_print(
-            "No drives. A drive that the system does not see is a matter of power, cable or\n"
-            "electronics: no software can reach it.\n");
+        ek_cli_print("No drives found. If the system does not detect a drive, check power, cable "
+                     "and\nelectronics: no software can reach it.\n");
     } else {
         for (guint i = 0; i < rows->len; i++)
             print_drive(cli, &g_array_index(rows, Row, i));

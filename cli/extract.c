@@ -732,8 +732,8 @@ int ek_command_extract(EkCli *cli)
             status = run(cli, &order);
         ek_filter_clear(&order.filter);
     }
-    char *texts[] = {order.to,         order.incomplete_to,    order.sums,      order.list,
-                     order.holes_word, order.exists_word, order.names_word};
+    char *texts[] = {order.to,         order.incomplete_to, order.sums,      order.list,
+                     order.holes_word, order.exists_word,   order.names_word};
     for (gsize i = 0; i < G_N_ELEMENTS(texts); i++)
         g_free(texts[i]);
     return status;

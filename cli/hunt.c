@@ -38,7 +38,7 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
                     done, total, speed, remaining);
     g_string_printf(lines[1],
                     "volumes %u  headers %" G_GUINT64_FORMAT "  partition tables %" G_GUINT64_FORMAT
-                    "  file records %" G_GUINT64_FORMAT "  (measured at the end)",
+                    "  file records %" G_GUINT64_FORMAT "  (verified at the end)",
                     ek_hunting_count(show->hunting), now.boot_sectors, now.tables, now.records);
 }
 

@@ -251,8 +251,8 @@ static void put_decision(EkImaging *imaging, const EkCaptureProgress *now, const
                   " stretches, most of them next to failed reads. Reading them one by one takes up "
                   "to %s (about %s per failing sector) and wears the drive",
                   left, size, share, now->stretches_left, time, each);
-    ek_cli_advise("Next: look at what you have first: ektypon hunt %s\nThen, if it is wanted: "
-                  "ektypon image %s --all-rounds",
+    ek_cli_advise("Next, see what you already have: ektypon hunt %s\nThen, if the missing sectors "
+                  "matter: ektypon image %s --all-rounds",
                   folder, folder);
 }
 

@@ -132,7 +132,7 @@ static int show(EkCli *cli, EkView *view, const GPtrArray *indexings, gboolean j
         ek_cli_print("Everything was read. No file is affected.\n");
         return EK_EXIT_DONE;
     }
-    ek_cli_print("        SECTOR        SIZE  STATE   WHAT LIES THERE\n");
+    ek_cli_print("        SECTOR        SIZE  STATE   AFFECTED\n");
     for (guint i = 0; i < MIN(hits.hits->len, SHOWN); i++)
         print_row(cli, &g_array_index(hits.hits, EkHit, i), sector_size);
     if (hits.hits->len > SHOWN)

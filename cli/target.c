@@ -17,10 +17,10 @@ static char *ask(EkCli *cli, const char *target)
     g_autofree char *word = ek_guard_word(cli->system, target, &description);
     if (word == NULL)
         return NULL;
-    g_autofree char *text = g_strdup_printf("%s. All data on this device may be overwritten. To go "
-                                            "on, type the last four characters of "
-                                            "its serial (of its name where it has no serial):",
-                                            description);
+    g_autofree char *text = g_strdup_printf(
+        "%s. ALL DATA ON THIS DEVICE MAY BE OVERWRITTEN. To continue, type the last four "
+        "characters of its serial number (or of its device name if it has none):",
+        description);
     ek_cli_advise("%s", text);
     char line[64] = {0};
     if (fgets(line, sizeof line, stdin) == NULL)

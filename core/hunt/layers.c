@@ -122,7 +122,7 @@ static void set_remains(EkFinding *older, const EkFinding *newer, const char *wh
 /* Where an older volume lay that the newer one does not use yet: it may be whole. */
 static void set_remains_in_free(EkFinding *older, const EkFinding *newer)
 {
-    set_remains(older, newer, "where it begins is free there, so that it may be whole");
+    set_remains(older, newer, "its first blocks are free in the newer volume, so it may be intact");
     older->in_free = older->standing == EK_STANDING_REMAINS;
 }
 

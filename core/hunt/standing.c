@@ -146,10 +146,10 @@ static void weigh_end(EkGate *gate, EkVolume *volume)
     EkByte limit = ek_gate_bytes(gate);
     if (end > limit)
         ek_volume_reason(volume, 0,
-                         "it ends %" G_GUINT64_FORMAT
-                         " sectors of 512 past the end of this image (sectors %" G_GUINT64_FORMAT
+                         "it extends %" G_GUINT64_FORMAT
+                         " 512-byte sectors past the end of this image (sectors %" G_GUINT64_FORMAT
                          " to %" G_GUINT64_FORMAT
-                         " are missing): the drive was larger, or its adapter hides the tail",
+                         "): the drive was larger, or the adapter hides its end",
                          (end - limit) / EK_STEP, limit / EK_STEP, end / EK_STEP - 1);
 }
 

@@ -24,9 +24,9 @@ static gboolean refuse_difference(EkTarget *target, const EkEdit *edit, const gu
     g_autofree char *is = ek_text_hex(found + at, shown, ' ');
     g_autofree char *should = ek_text_hex(expected + at, shown, ' ');
     return ek_error_set(error, EK_ERROR_REFUSED,
-                        "%s holds %s at byte %" G_GUINT64_FORMAT " (sector %" G_GUINT64_FORMAT
-                        ") where %s was expected, for the %s. Nothing was written. Is this the "
-                        "right target, and was it changed since?",
+                        "%s contains %s at byte %" G_GUINT64_FORMAT " (sector %" G_GUINT64_FORMAT
+                        ") instead of the expected %s (%s). Nothing was written. Wrong target, or "
+                        "was it changed since the plan was made?",
                         ek_target_path(target), is, edit->first_byte + at,
                         (edit->first_byte + at) / EK_STEP, should, edit->why);
 }
@@ -38,11 +38,11 @@ static gboolean check_side(EkTarget *target, const GPtrArray *edits, Side side, 
         const EkEdit *edit = edits->pdata[i];
         EkRange inside;
         if (!ek_range_checked(edit->first_byte, edit->length, ek_target_bytes(target), &inside))
-            return ek_error_set(error, EK_ERROR_REFUSED,
-                                "%s is too small: the %s stands at byte %" G_GUINT64_FORMAT
-                                ", it has %" G_GUINT64_FORMAT ". Nothing was written",
-                                ek_target_path(target), edit->why, edit->first_byte,
-                                ek_target_bytes(target));
+            return ek_error_set(
+                error, EK_ERROR_REFUSED,
+                "%s is too small: the %s belongs at byte %" G_GUINT64_FORMAT
+                ", but the target has only %" G_GUINT64_FORMAT " bytes. Nothing was written",
+                ek_target_path(target), edit->why, edit->first_byte, ek_target_bytes(target));
         g_autofree guint8 *found = g_malloc(edit->length);
         if (!ek_target_read(target, edit->first_byte, found, edit->length, error))
             return FALSE;

@@ -654,7 +654,7 @@ static gboolean lay_out_otherwise(EkPlanner *planner, Layout *layout, GError *fa
         g_propagate_error(error, failure);
         return FALSE;
     }
-    ek_planner_warn(planner, "the evidence is for %s, but %s: %s is planned",
+    ek_planner_warn(planner, "the evidence points to %s, but %s. Planned instead: %s",
                     ek_table_scheme_words(layout->scheme), failure->message,
                     ek_table_scheme_words(was_gpt ? "mbr" : "gpt"));
     g_error_free(failure);

@@ -57,9 +57,8 @@ static gboolean check_room(const EkCloning *cloning, const EkCloneOrder *order,
     if (has_end && end_of_plan(plan) <= there)
         return order->skip_tail ||
                ek_error_set(error, EK_ERROR_REFUSED,
-                            "%s is smaller than the image: %s are missing. All planned partitions "
-                            "end before its end. To leave out what lies behind it: "
-                            "--skip-tail",
+                            "%s is smaller than the image (short by %s), but all planned "
+                            "partitions fit. To skip the rest: --skip-tail",
                             order->target, missing);
     g_autofree char *needed = has_end ? ek_text_size(end_of_plan(plan)) : NULL;
     return ek_error_set(

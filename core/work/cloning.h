@@ -12,10 +12,10 @@ typedef struct EkCloning EkCloning;
 typedef struct {
     const char *folder;
     const char *target;
-    const char *options;     /* for the log */
-    const char *confirmed;   /* what the user typed or gave for the target: ek_guard_word; NULL */
-    gboolean as_imaged;      /* without the plan */
-    gboolean skip_tail; /* of the image, which a smaller device has no room for */
+    const char *options;   /* for the log */
+    const char *confirmed; /* what the user typed or gave for the target: ek_guard_word; NULL */
+    gboolean as_imaged;    /* without the plan */
+    gboolean skip_tail;    /* of the image, which a smaller device has no room for */
 } EkCloneOrder;
 
 typedef struct {

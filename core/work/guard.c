@@ -531,7 +531,7 @@ static gboolean check_device_word(EkSystem *system, const char *path, const char
     if (!ek_device_is_at(path) || word == NULL || is_word(confirmed, word, TRUE))
         return TRUE;
     return ek_error_set(error, EK_ERROR_REFUSED,
-                        "%s is a device, and would be written to (%s). To confirm it: --confirm %s",
+                        "%s is a device and would be overwritten (%s). To confirm: --confirm %s",
                         path, description, word);
 }
 

@@ -190,7 +190,7 @@ static const char *what_it_is(const EkTable *current, const EkTable *table, EkBy
         return "orphaned EBR (no chain leads to it)";
     if (g_str_equal(table->scheme, "mbr") && table->first_byte == 0)
         return table->count > 1 ? "hybrid MBR (protective, with its own partitions)"
-                                : "it protects the GPT";
+                                : "protective MBR";
     if (in_place && current == NULL && table->first_byte == table->sector_size)
         return "no protective MBR: systems ignore this GPT";
     if (in_place && current != NULL && g_str_equal(current->scheme, "gpt") &&

@@ -117,7 +117,7 @@ static void a_map_that_is_too_small_gives_way(void)
     CHECK_CONTAINS(refused.err, "has no room in the 63 blocks in front of the first partition");
     g_auto(Result) taken = ektypon("plan bench%s", options->str);
     CHECK_STATUS(taken, 0);
-    CHECK_CONTAINS(taken.out, "the evidence is for an Apple partition map, but");
+    CHECK_CONTAINS(taken.out, "the evidence points to an Apple partition map, but");
 }
 
 int main(void)

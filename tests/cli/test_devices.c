@@ -185,7 +185,7 @@ static void a_device_as_target_wants_to_be_meant(void)
     done("plan bench");
     g_auto(Result) refused = ektypon("clone bench %s", device);
     CHECK_STATUS(refused, 4);
-    CHECK_CONTAINS(refused.err, "To confirm it: --confirm");
+    CHECK_CONTAINS(refused.err, "To confirm: --confirm");
     g_auto(Result) wrong = ektypon("clone bench %s --confirm nope", device);
     CHECK_STATUS(wrong, 4);
     g_auto(Result) too_small = ektypon("clone bench %s --confirm %s", small, small);
@@ -379,7 +379,7 @@ static void a_smaller_device_is_taken_when_all_has_room(void)
         CHECK_CONTAINS(needs.err, "and the planned partitions alone need 21.0 MiB");
         g_auto(Result) asked = ektypon("clone long %s --confirm %s", device, device);
         CHECK_STATUS(asked, 4);
-        CHECK_CONTAINS(asked.err, "To leave out what lies behind it: --skip-tail");
+        CHECK_CONTAINS(asked.err, "To skip the rest: --skip-tail");
         g_auto(Result) whole =
             ektypon("clone long %s --as-imaged --skip-tail --confirm %s", device, device);
         CHECK_STATUS(whole, 4);
@@ -422,7 +422,7 @@ static void drives_are_listed_from_another_root(void)
     CHECK_CONTAINS(empty.out, "size 0: no medium");
     must("rm -r root/sys/block/sdq");
     g_auto(Result) none = shell("EKTYPON_SYSTEM_ROOT=root %s drives", EKTYPON_PROGRAM_PATH);
-    CHECK_CONTAINS(none.out, "No drives.");
+    CHECK_CONTAINS(none.out, "No drives found.");
 }
 
 /* The kernel refuses writes to a source while it is read; a loop device gets back what it had,

@@ -195,7 +195,7 @@ static void what_a_gpt_has_no_room_for_gets_an_mbr(void)
     g_autofree char *warnings = warnings_of(plan);
     CHECK_TEXT(plan->scheme, "mbr");
     CHECK_CONTAINS(warnings, "leaves no room for the GPT itself");
-    CHECK_CONTAINS(warnings, "an MBR is planned");
+    CHECK_CONTAINS(warnings, "Planned instead: an MBR");
     CHECK_NUMBER(plan->partitions->len, 1);
     rig_close(&rig);
 }
@@ -381,7 +381,7 @@ static void all_edits_or_none(void)
     CHECK(target_is('n'));
     CHECK_NUMBER(record.state, EK_APPLICATION_APPLIED);
     CHECK(!ek_apply(target, edits, &journal, &error));
-    CHECK_ERROR(&error, EK_ERROR_REFUSED, "holds 6e 6e 6e 6e at byte 10");
+    CHECK_ERROR(&error, EK_ERROR_REFUSED, "contains 6e 6e 6e 6e at byte 10");
     CHECK_NUMBER(record.begun, 1);
     CHECK(ek_apply_undo(target, 1, edits, &journal, &error));
     CHECK(target_is('o'));

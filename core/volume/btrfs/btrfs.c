@@ -194,8 +194,8 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     if (ek_part_read(gate, volume->header_byte, good, sizeof good) != EK_PART_THERE ||
         !super_read(span, &super) || super.sum_kind != SUM_CRC32C || !checksum_fits(span))
         return TRUE; /* that it does not open is told by the check */
-    g_autofree char *from =
-        g_strdup_printf("the backup copy at sector %" G_GUINT64_FORMAT, volume->header_byte / EK_STEP);
+    g_autofree char *from = g_strdup_printf("the backup copy at sector %" G_GUINT64_FORMAT,
+                                            volume->header_byte / EK_STEP);
     for (guint i = 0; i < G_N_ELEMENTS(mirrors); i++) {
         guint8 there[SUPER_BYTES];
         Super other;

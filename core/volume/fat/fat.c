@@ -194,7 +194,8 @@ void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
     volume->stands = fats.is_there || sound > 0 || volume->headers > 1 ||
                      (fats.is_unread && root != EK_PART_ABSENT);
     if (!volume->stands)
-        ek_volume_reason(volume, -100, "neither FAT nor root folder is where recorded: no volume");
+        ek_volume_reason(volume, -100,
+                         "FAT and root folder not found where the header points: not a volume");
 }
 
 static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)

@@ -351,7 +351,7 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, c
                          grid->agreeing);
     else
         ek_volume_reason(volume, grid->files >= FILES_LEAST ? 25 : 10,
-                         "no boot sector is left: the FATs and the root folder follow each other, "
+                         "no boot sector found: the FATs and the root folder follow each other, "
                          "and its files are as long as their chains");
     ek_volume_reason(volume, 0, "%u reserved sectors before the FAT, %s", reserved, why);
     ek_fat_weigh(gate, volume, &boot);

@@ -148,7 +148,7 @@ GPtrArray *ek_hfs_header_explain(EkSpan span)
         {40, 4, "bytes a block", EK_FIELD_BYTES, NULL},
         {44, 4, "blocks", EK_FIELD_BYTES, NULL},
         {48, 4, "free blocks", EK_FIELD_BYTES, NULL},
-        {52, 28, "where to go on", EK_FIELD_BYTES, NULL},
+        {52, 28, "next allocation and IDs", EK_FIELD_BYTES, NULL},
         {80, 32, "boot information", EK_FIELD_BYTES, NULL},
         {112, 80, "bitmap", EK_FIELD_BYTES, NULL},
         {192, 80, "extents overflow file", EK_FIELD_BYTES, NULL},
