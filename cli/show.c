@@ -35,13 +35,19 @@ gboolean ek_show_has_color(int fd)
            g_strcmp0(terminal, "dumb") != 0;
 }
 
-int ek_show_width(void)
+/* 0: not known. */
+static int columns_of(int fd)
 {
     struct winsize size = {0};
+    return ioctl(fd, TIOCGWINSZ, &size) == 0 ? size.ws_col : 0;
+}
+
+int ek_show_width(void)
+{
     const char *columns = g_getenv("COLUMNS");
     int wanted = columns != NULL ? (int)g_ascii_strtoll(columns, NULL, 10) : 0;
-    if (wanted == 0 && ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0)
-        wanted = size.ws_col;
+    if (wanted == 0)
+        wanted = columns_of(STDOUT_FILENO);
     return wanted >= 40 && wanted <= 1000 ? wanted : 80;
 }
 
@@ -101,6 +107,52 @@ void ek_show_put(FILE *stream, const char *text)
         fputs(safe != NULL ? safe : part, stream);
         text += length;
     }
+}
+
+static guint columns_of_char(gunichar c)
+{
+    if (g_unichar_iszerowidth(c))
+        return 0;
+    return g_unichar_iswide(c) ? 2 : 1;
+}
+
+guint ek_show_columns(const char *text)
+{
+    guint columns = 0;
+    while (*text != '\0') {
+        gsize code = own_code(text);
+        gunichar c = g_utf8_get_char_validated(text, -1);
+        gboolean is_char = c != (gunichar)-1 && c != (gunichar)-2;
+        columns += code > 0 ? 0 : is_char ? columns_of_char(c) : 1;
+        text = code > 0 ? text + code : is_char ? g_utf8_next_char(text) : text + 1;
+    }
+    return columns;
+}
+
+char *ek_show_clipped(const char *text, guint most)
+{
+    if (ek_show_columns(text) <= most)
+        return g_strdup(text);
+    GString *clipped = g_string_new(NULL);
+    guint columns = 0;
+    gboolean has_code = FALSE;
+    while (*text != '\0') {
+        gsize code = own_code(text);
+        gsize length = code > 0 ? code : (gsize)(g_utf8_next_char(text) - text);
+        g_autofree char *part = g_strndup(text, length);
+        guint wide = code > 0 ? 0 : ek_show_columns(part);
+        if (columns + wide + 1 > most)
+            break;
+        g_string_append(clipped, part);
+        has_code |= code > 0;
+        columns += wide;
+        text += strlen(part);
+    }
+    if (most > 0)
+        g_string_append(clipped, "…");
+    if (has_code)
+        g_string_append(clipped, ek_show_off(TRUE));
+    return g_string_free(clipped, FALSE);
 }
 
 char *ek_show_in(gboolean color, EkColor which, const char *text)
@@ -165,7 +217,7 @@ void ek_show_sentence(FILE *stream, const char *mark, guint indent, const char *
     g_auto(GStrv) words = g_strsplit(text, " ", -1);
     ek_show_put(stream, mark);
     for (char **word = words; *word != NULL; word++) {
-        glong length = g_utf8_strlen(*word, -1);
+        glong length = (glong)ek_show_columns(*word);
         if (word > words && column + 1 + length > width) {
             fprintf(stream, "\n%*s", (int)indent, "");
             column = (glong)indent;
@@ -200,6 +252,9 @@ static void draw_once(EkProgress *progress)
         lines[i] = g_string_new(NULL);
     progress->draw(progress->data, lines);
     if (progress->terminal) {
+        /* A line that wraps would be two, and the next frame would begin in the wrong one. */
+        int width = columns_of(STDERR_FILENO);
+        guint most = width > 0 ? (guint)width : (guint)ek_show_width();
         g_autoptr(GString) out = g_string_new("\r");
         if (progress->drawn > 1)
             g_string_append_printf(out, "\033[%uA", progress->drawn - 1);
@@ -207,7 +262,8 @@ static void draw_once(EkProgress *progress)
         for (guint i = 0; i < EK_PROGRESS_LINES && lines[i]->len > 0; i++) {
             g_string_append(out, i > 0 ? "\n\033[K" : "\033[K");
             fputs(out->str, stderr);
-            ek_show_put(stderr, lines[i]->str);
+            g_autofree char *line = ek_show_clipped(lines[i]->str, most);
+            ek_show_put(stderr, line);
             g_string_truncate(out, 0);
             progress->drawn++;
         }

@@ -69,6 +69,12 @@ void ek_progress_end(EkProgress *progress);
  * caller frees. */
 char *ek_show_time_left(guint64 left, double rate);
 
+/* How many columns a terminal shows text in; our colour codes take none. */
+guint ek_show_columns(const char *text);
+
+/* Text in at most so many columns, with a mark at its end where it was cut. The caller frees. */
+char *ek_show_clipped(const char *text, guint most);
+
 /* Prints a sentence and a newline. On a terminal it is broken between words to its width, further
  * lines indented by as many columns as `mark` (printed first, already coloured) takes. */
 void ek_show_sentence(FILE *stream, const char *mark, guint indent, const char *text);

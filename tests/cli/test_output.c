@@ -262,6 +262,43 @@ static void a_simulated_drive_lives_once(void)
     CHECK_TEXT(same.out, map.out);
 }
 
+/* Columns that a line takes, without what steers a terminal. */
+static glong columns_of(const char *line)
+{
+    g_autoptr(GString) plain = g_string_new(NULL);
+    for (const char *at = line; *at != '\0'; at++) {
+        if (*at == '\033')
+            at += strcspn(at, "mKJA");
+        else
+            g_string_append_c(plain, *at);
+    }
+    return g_utf8_strlen(plain->str, -1);
+}
+
+/* A line of the view that wraps would be two, and what is drawn next would fill the terminal. */
+static void the_view_fits_the_terminal(void)
+{
+    static const guint widths[] = {30, 60, 80, 200};
+    for (gsize i = 0; i < G_N_ELEMENTS(widths); i++) {
+        unpack_demo();
+        must("rm -rf bench");
+        done("new bench sim:drive.model");
+        g_auto(Result) seen = shell("script -qec 'stty cols %u rows 24; env -u COLUMNS TERM=xterm "
+                                    "%s image bench' /dev/null </dev/null",
+                                    widths[i], EKTYPON_PROGRAM_PATH);
+        g_strdelimit(seen.out, "\r", '\n');
+        g_auto(GStrv) lines = g_strsplit(seen.out, "\n", -1);
+        guint frames = 0;
+        for (char **line = lines; *line != NULL; line++) {
+            if (strstr(*line, "\033[K") == NULL)
+                continue;
+            frames++;
+            CHECK(columns_of(*line) <= widths[i]);
+        }
+        CHECK(frames >= 5);
+    }
+}
+
 int main(void)
 {
     static const Test tests[] = {
@@ -272,6 +309,7 @@ int main(void)
         {"labels are escaped once", labels_are_escaped_once},
         {"a killed command is told as cut off", a_killed_command_is_told_as_cut_off},
         {"a simulated drive lives once", a_simulated_drive_lives_once},
+        {"the view fits the terminal", the_view_fits_the_terminal},
     };
     return RUN_TESTS("output", tests);
 }
