@@ -119,11 +119,11 @@ void ek_headers_print(EkCli *cli, EkGate *gate, const EkVolume *volume)
     guint different = 0;
     ek_cli_print("\n");
     load_sides(gate, volume, &sides);
-    EkColumn columns[SHOWN_MOST + 2] = {{"", FALSE, FALSE}, {"FIELD", FALSE, TRUE}};
+    EkColumn columns[SHOWN_MOST + 2] = {{"", FALSE, FALSE, 0}, {"FIELD", FALSE, TRUE, 0}};
     const Header *names = names_of(&sides);
     guint rows = names->fields->len;
     for (guint i = 0; i < sides.count; i++) {
-        columns[i + 2] = (EkColumn){sides.heads[i], FALSE, TRUE};
+        columns[i + 2] = (EkColumn){sides.heads[i], FALSE, TRUE, 0};
         rows = MIN(rows, sides.all[i].fields->len);
     }
     EkShowTable *table = ek_show_table_new(columns, sides.count + 2);

@@ -122,6 +122,27 @@ static void print_seen(EkCli *cli, const GPtrArray *volumes)
     ek_view_close(&view);
 }
 
+/* How many volumes the case knows of each standing. What is new was named when it was found. */
+static void print_totals(const GPtrArray *volumes)
+{
+    g_autoptr(GHashTable) counts = g_hash_table_new(g_str_hash, g_str_equal);
+    g_autoptr(GPtrArray) standings = g_ptr_array_new();
+    for (guint i = 0; i < volumes->len; i++) {
+        const EkCaseVolume *entry = volumes->pdata[i];
+        guint count = GPOINTER_TO_UINT(g_hash_table_lookup(counts, entry->standing));
+        if (count == 0)
+            g_ptr_array_add(standings, entry->standing);
+        g_hash_table_insert(counts, entry->standing, GUINT_TO_POINTER(count + 1));
+    }
+    g_autofree char *all = ek_text_count(volumes->len, "volume", "volumes");
+    ek_cli_print("%s known: ", all);
+    for (guint i = 0; i < standings->len; i++)
+        ek_cli_print("%s%u %s", i > 0 ? ", " : "",
+                     GPOINTER_TO_UINT(g_hash_table_lookup(counts, standings->pdata[i])),
+                     (const char *)standings->pdata[i]);
+    ek_cli_print("\n");
+}
+
 static int print_result(EkCli *cli, EkHunting *hunting)
 {
     GError *error = NULL;
@@ -133,10 +154,8 @@ static int print_result(EkCli *cli, EkHunting *hunting)
         return ek_cli_fail(cli, error);
     EkKnown known = ek_hunting_known(hunting);
     const char *folder = cli->operands[0];
-    guint left_out = 0;
-    g_autoptr(GPtrArray) shown = ek_volumes_worth_showing(volumes, &left_out);
     if (volumes->len > 0)
-        ek_volumes_print_table(cli, shown, left_out);
+        print_totals(volumes);
     print_tables(tables);
     print_seen(cli, volumes);
     if (known.bad + known.unread > 0) {

@@ -152,8 +152,8 @@ static void sum_extent(void *data, const Extent *extent)
 static void print_totals(EkCli *cli, const Summary *summary, const EkCaseInfo *info, EkSector whole)
 {
     static const EkColumn columns[] = {
-        {"STATE", FALSE, FALSE}, {"REASON", FALSE, FALSE}, {"SECTORS", TRUE, FALSE},
-        {"SIZE", TRUE, FALSE},   {"SHARE", TRUE, FALSE},   {"STRETCHES", TRUE, FALSE},
+        {"STATE", FALSE, FALSE, 0}, {"REASON", FALSE, FALSE, 0}, {"SECTORS", TRUE, FALSE, 0},
+        {"SIZE", TRUE, FALSE, 0},   {"SHARE", TRUE, FALSE, 0},   {"STRETCHES", TRUE, FALSE, 0},
     };
     EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
     for (gsize i = 0; i < EK_LAYERS; i++) {
@@ -178,8 +178,8 @@ static void print_totals(EkCli *cli, const Summary *summary, const EkCaseInfo *i
 static void print_largest(EkCli *cli, const Summary *summary, guint32 sector_size)
 {
     static const EkColumn columns[] = {
-        {"FIRST", TRUE, FALSE}, {"LAST", TRUE, FALSE},   {"SECTORS", TRUE, FALSE},
-        {"SIZE", TRUE, FALSE},  {"STATE", FALSE, FALSE}, {"REASON", FALSE, FALSE},
+        {"FIRST", TRUE, FALSE, 0}, {"LAST", TRUE, FALSE, 0},   {"SECTORS", TRUE, FALSE, 0},
+        {"SIZE", TRUE, FALSE, 0},  {"STATE", FALSE, FALSE, 0}, {"REASON", FALSE, FALSE, 0},
     };
     if (summary->largest_count == 0)
         return;

@@ -159,7 +159,7 @@ static const char *role_of(const EkTableEntry *entry)
 }
 
 /* Names only where the table keeps them. */
-#define COLUMNS 9u
+#define COLUMNS 10u
 #define NAME_COLUMN 5u
 
 static void print_row(EkShowTable *table, const EkPlanPartition *partition, guint32 sector_size,
@@ -174,24 +174,25 @@ static void print_row(EkShowTable *table, const EkPlanPartition *partition, guin
     g_autofree char *size = ek_text_size(entry->range.bytes);
     g_autofree char *type = type_of(entry);
     g_autofree char *name = ek_text_escape(entry->name);
+    static const char *const opens[] = {"NO", "yes", "not tested"};
+    const char *word = *partition->check != '\0' ? opens[partition->opens] : "";
     g_autofree char *from = partition->volume != 0 ? g_strdup_printf("volume %u", partition->volume)
                                                    : g_strdup(partition->note);
-    const char *cells[COLUMNS] = {index, first,          last, size,          type,
-                                  name,  role_of(entry), from, partition->now};
+    const char *cells[COLUMNS] = {index, first,          last, size, type,
+                                  name,  role_of(entry), from, word, partition->now};
     for (guint i = NAME_COLUMN; !has_names && i + 1 < COLUMNS; i++)
         cells[i] = cells[i + 1];
     ek_show_table_row(table, cells);
 }
 
-/* What opening each of them through the plan gave. */
+/* What is in each of them, or why it does not open with the edits in place. */
 static void print_checks(EkCli *cli, const EkPlan *plan)
 {
     for (guint i = 0; i < plan->partitions->len; i++) {
         const EkPlanPartition *partition = plan->partitions->pdata[i];
-        static const EkColor colors[] = {EK_COLOR_BAD, EK_COLOR_GOOD, EK_COLOR_WARN};
-        static const char *const marks[] = {"! ", "+ ", "? "};
-        g_autofree char *mark =
-            ek_show_in(cli->color_out, colors[partition->opens], marks[partition->opens]);
+        g_autofree char *mark = partition->opens == EK_PLAN_FAILS
+                                    ? ek_show_in(cli->color_out, EK_COLOR_BAD, "! ")
+                                    : g_strdup("  ");
         g_autofree char *line =
             g_strdup_printf("partition %u (volume %u) %s", partition->entry.index + 1,
                             partition->volume, partition->check);
@@ -203,9 +204,11 @@ static void print_checks(EkCli *cli, const EkPlan *plan)
 static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_size)
 {
     EkColumn columns[COLUMNS] = {
-        {"PARTITION", TRUE, FALSE}, {"FIRST SECTOR", TRUE, FALSE}, {"LAST SECTOR", TRUE, FALSE},
-        {"SIZE", TRUE, FALSE},      {"TYPE", FALSE, FALSE},        {"NAME", FALSE, TRUE},
-        {"ROLE", FALSE, FALSE},     {"FROM", FALSE, FALSE},        {"CURRENT TABLE", FALSE, FALSE},
+        {"PARTITION", TRUE, FALSE, 0},   {"FIRST SECTOR", TRUE, FALSE, 0},
+        {"LAST SECTOR", TRUE, FALSE, 1}, {"SIZE", TRUE, FALSE, 0},
+        {"TYPE", FALSE, FALSE, 0},       {"NAME", FALSE, TRUE, 0},
+        {"ROLE", FALSE, FALSE, 2},       {"FROM", FALSE, FALSE, 4},
+        {"OPENS", FALSE, FALSE, 0},      {"CURRENT TABLE", FALSE, FALSE, 3},
     };
     gboolean has_names = !g_str_equal(plan->scheme, "mbr");
     if (plan->partitions->len == 0)
@@ -237,14 +240,15 @@ static void print_edit_lines(const EkPlan *plan, guint32 sector_size)
     }
 }
 
-static void print_alternatives(EkCli *cli, const EkPlan *plan)
+static void print_alternatives(const EkPlan *plan)
 {
+    if (plan->alternatives->len > 0)
+        ek_cli_print("Other layouts:\n");
     for (guint i = 0; i < plan->alternatives->len; i++) {
         const EkPlanAlternative *alternative = plan->alternatives->pdata[i];
         g_autofree char *safe = ek_text_escape(alternative->text);
         g_autofree char *line = g_strdup_printf("--alternative %u: %s", i + 1, safe);
-        g_autofree char *mark = ek_show_in(cli->color_out, EK_COLOR_FAINT, "~ ");
-        ek_show_sentence(stdout, mark, 2, line);
+        ek_show_sentence(stdout, "  ", 4, line);
     }
     if (plan->layers > 1)
         ek_cli_print("The drive has %u layers of volumes, from different times. To plan an older "
@@ -296,7 +300,7 @@ void ek_plan_show(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_s
         g_autofree char *safe = ek_text_escape(plan->warnings->pdata[i]);
         ek_show_sentence(stdout, mark, 2, safe);
     }
-    print_alternatives(cli, plan);
+    print_alternatives(plan);
     print_edit_lines(plan, sector_size);
     print_worst(plan);
     if (plan->edits->len > 0)

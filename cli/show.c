@@ -9,11 +9,13 @@
 #include <unistd.h>
 
 #define REDRAW_EVERY (200 * 1000)        /* µs, on a terminal */
+#define LEAST_CUT 8u                     /* columns that are left of a cell */
 #define LINE_EVERY (10 * G_USEC_PER_SEC) /* in a pipe */
 
 struct EkShowTable {
-    struct libscols_table *table;
-    guint columns;
+    EkColumn *columns;
+    guint count;
+    GPtrArray *rows; /* char **, a cell for each column */
 };
 
 struct EkProgress {
@@ -162,44 +164,96 @@ char *ek_show_in(gboolean color, EkColor which, const char *text)
 
 EkShowTable *ek_show_table_new(const EkColumn *columns, guint count)
 {
-    scols_init_debug(0);
     EkShowTable *show = g_new0(EkShowTable, 1);
-    show->table = scols_new_table();
-    show->columns = count;
-    scols_table_set_column_separator(show->table, "  ");
-    for (guint i = 0; i < count; i++) {
-        int flags = (columns[i].right ? SCOLS_FL_RIGHT : 0) | (columns[i].cut ? SCOLS_FL_TRUNC : 0);
-        struct libscols_column *column =
-            scols_table_new_column(show->table, columns[i].header, 0, flags);
-        /* Names are escaped before: a backslash is one already. */
-        scols_column_set_safechars(column, "\\");
-    }
+    show->columns = g_memdup2(columns, count * sizeof *columns);
+    show->count = count;
+    show->rows = g_ptr_array_new_with_free_func((GDestroyNotify)g_strfreev);
     return show;
 }
 
 void ek_show_table_row(EkShowTable *show, const char *const *cells)
 {
-    struct libscols_line *line = scols_table_new_line(show->table, NULL);
-    for (guint i = 0; i < show->columns; i++) {
-        g_autofree char *safe = ek_text_printable(cells[i] != NULL ? cells[i] : "", FALSE);
-        scols_line_set_data(line, i, safe);
+    char **row = g_new0(char *, show->count + 1);
+    for (guint i = 0; i < show->count; i++)
+        row[i] = ek_text_printable(cells[i] != NULL ? cells[i] : "", FALSE);
+    g_ptr_array_add(show->rows, row);
+}
+
+#define SEPARATOR "  "
+
+static guint wide_of(const EkShowTable *show, guint column)
+{
+    guint most = ek_show_columns(show->columns[column].header);
+    for (guint i = 0; i < show->rows->len; i++)
+        most = MAX(most, ek_show_columns(((char **)show->rows->pdata[i])[column]));
+    return most;
+}
+
+/* The columns that all of them take. */
+static guint wide_of_all(const EkShowTable *show, const gboolean *is_dropped)
+{
+    guint all = 0;
+    for (guint i = 0; i < show->count; i++)
+        if (!is_dropped[i])
+            all += wide_of(show, i) + (guint)strlen(SEPARATOR);
+    return all > 0 ? all - (guint)strlen(SEPARATOR) : 0;
+}
+
+/* Drops columns in their order until the rest fits, then cuts what may be cut, with a mark. */
+static void fit(EkShowTable *show, guint width, gboolean *is_dropped)
+{
+    for (guint order = 1; order <= show->count && wide_of_all(show, is_dropped) > width; order++)
+        for (guint i = 0; i < show->count; i++)
+            is_dropped[i] |= show->columns[i].drop == order;
+    guint all = wide_of_all(show, is_dropped);
+    for (guint i = 0; i < show->count && all > width; i++) {
+        if (!show->columns[i].cut || is_dropped[i])
+            continue;
+        guint wide = wide_of(show, i);
+        guint least = MAX(ek_show_columns(show->columns[i].header), LEAST_CUT);
+        guint most = wide - MIN(all - width, wide - MIN(least, wide));
+        for (guint k = 0; k < show->rows->len; k++) {
+            char **cell = &((char **)show->rows->pdata[k])[i];
+            char *clipped = ek_show_clipped(*cell, most);
+            g_free(*cell);
+            *cell = clipped;
+        }
+        all = wide_of_all(show, is_dropped);
     }
 }
 
 void ek_show_table_print(EkShowTable *show, int width)
 {
-    fflush(stdout);
-    scols_table_set_stream(show->table, stdout);
-    scols_table_enable_colors(show->table, 0);
-    if (isatty(STDOUT_FILENO) != 0) {
-        scols_table_set_termforce(show->table, SCOLS_TERMFORCE_ALWAYS);
-        scols_table_set_termwidth(show->table, (size_t)width);
-    } else {
-        /* Nothing is cut in a pipe. */
-        scols_table_set_termforce(show->table, SCOLS_TERMFORCE_NEVER);
+    g_autofree gboolean *is_dropped = g_new0(gboolean, show->count);
+    gboolean is_terminal = isatty(STDOUT_FILENO) != 0;
+    scols_init_debug(0);
+    struct libscols_table *table = scols_new_table();
+    scols_table_set_column_separator(table, SEPARATOR);
+    /* Nothing is cut in a pipe. */
+    if (is_terminal)
+        fit(show, (guint)width, is_dropped);
+    for (guint i = 0; i < show->count; i++) {
+        if (is_dropped[i])
+            continue;
+        struct libscols_column *column = scols_table_new_column(
+            table, show->columns[i].header, 0, show->columns[i].right ? SCOLS_FL_RIGHT : 0);
+        /* Names are escaped before: a backslash is one already. */
+        scols_column_set_safechars(column, "\\");
     }
-    scols_print_table(show->table);
-    scols_unref_table(show->table);
+    for (guint k = 0; k < show->rows->len; k++) {
+        struct libscols_line *line = scols_table_new_line(table, NULL);
+        for (guint i = 0, shown = 0; i < show->count; i++)
+            if (!is_dropped[i])
+                scols_line_set_data(line, shown++, ((char **)show->rows->pdata[k])[i]);
+    }
+    fflush(stdout);
+    scols_table_set_stream(table, stdout);
+    scols_table_enable_colors(table, 0);
+    scols_table_set_termforce(table, SCOLS_TERMFORCE_NEVER);
+    scols_print_table(table);
+    scols_unref_table(table);
+    g_ptr_array_unref(show->rows);
+    g_free(show->columns);
     g_free(show);
 }
 

@@ -34,6 +34,7 @@ typedef struct {
     const char *header;
     gboolean right; /* a number */
     gboolean cut;   /* may be cut short where the terminal is narrow */
+    guint drop;     /* the order in which columns are left out before that; 0: never */
 } EkColumn;
 
 typedef struct EkShowTable EkShowTable;

@@ -50,7 +50,10 @@ static gint by_bytes(gconstpointer a, gconstpointer b)
                                                   : left->first_byte > right->first_byte;
 }
 
-GPtrArray *ek_volumes_worth_showing(const GPtrArray *volumes, guint *left_out)
+/* Of volumes (EkCaseVolume*, in order of place) those that stand, and the largest of what is
+ * remains or nested: there can be hundreds of those. *left_out counts the others. The caller
+ * unrefs. */
+static GPtrArray *worth_showing(const GPtrArray *volumes, guint *left_out)
 {
     GPtrArray *shown = g_ptr_array_new();
     g_autoptr(GPtrArray) lower = g_ptr_array_new();
@@ -91,14 +94,16 @@ static EkView view_for_files(EkCli *cli, const GPtrArray *volumes)
     return view;
 }
 
-void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
+static void print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
 {
     EkView view = view_for_files(cli, volumes);
     gboolean has_uncounted = FALSE;
     static const EkColumn columns[] = {
-        {"VOLUME", TRUE, FALSE},      {"TYPE", FALSE, FALSE},     {"FIRST SECTOR", TRUE, FALSE},
-        {"LAST SECTOR", TRUE, FALSE}, {"SIZE", TRUE, FALSE},      {"LABEL", FALSE, TRUE},
-        {"FILES", TRUE, FALSE},       {"STANDING", FALSE, FALSE}, {"CONFIDENCE", TRUE, FALSE},
+        {"VOLUME", TRUE, FALSE, 0},       {"TYPE", FALSE, FALSE, 0},
+        {"FIRST SECTOR", TRUE, FALSE, 0}, {"LAST SECTOR", TRUE, FALSE, 1},
+        {"SIZE", TRUE, FALSE, 0},         {"LABEL", FALSE, TRUE, 0},
+        {"FILES", TRUE, FALSE, 3},        {"STANDING", FALSE, FALSE, 0},
+        {"CONFIDENCE", TRUE, FALSE, 2},
     };
     EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
     for (guint i = 0; i < volumes->len; i++) {
@@ -125,7 +130,8 @@ void ek_volumes_print_table(EkCli *cli, const GPtrArray *volumes, guint left_out
         ek_view_close(&view);
     ek_show_table_print(table, cli->width);
     if (has_uncounted)
-        ek_cli_print("FILES is counted when the files of a volume are first listed.\n");
+        ek_show_sentence(stdout, "", 0,
+                         "FILES is counted when the files of a volume are first listed.");
     if (left_out > 0)
         ek_cli_print("%u more not shown (remains of older volumes, or images inside files): "
                      "ektypon volumes %s --all\n",
@@ -384,8 +390,7 @@ int ek_command_volumes(EkCli *cli)
         return EK_EXIT_DONE;
     }
     guint left_out = 0;
-    g_autoptr(GPtrArray) shown =
-        all ? g_ptr_array_ref(volumes) : ek_volumes_worth_showing(volumes, &left_out);
+    g_autoptr(GPtrArray) shown = all ? g_ptr_array_ref(volumes) : worth_showing(volumes, &left_out);
     if (png != NULL || svg != NULL) {
         g_autoptr(EkReadMap) map = ek_mapstore_load(opened, &error);
         g_autofree char *name = g_path_get_basename(ek_case_folder(opened));
@@ -397,7 +402,7 @@ int ek_command_volumes(EkCli *cli)
         return EK_EXIT_DONE;
     }
     ek_layout_print(cli, shown, info->bytes, info->sector_size);
-    ek_volumes_print_table(cli, shown, left_out);
+    print_table(cli, shown, left_out);
     print_inventories(cli, opened, shown);
     ek_cli_advise("To see the evidence for a volume: ektypon volumes %s NUMBER", cli->operands[0]);
     return EK_EXIT_DONE;

@@ -138,8 +138,7 @@ static char *count_files(EkGate *gate, const EkVolume *volume, gboolean *boots, 
     g_autofree char *holed =
         count.holed == 0
             ? g_strdup("")
-            : g_strdup_printf("; %" G_GUINT64_FORMAT " touch%s sectors that were not read",
-                              count.holed, count.holed == 1 ? "es" : "");
+            : g_strdup_printf("; %" G_GUINT64_FORMAT " with missing sectors", count.holed);
     g_autofree char *looked = look_at_sample(sample, gate);
     return g_strdup_printf("opens; %s%s in %s%s%s", count.is_cut ? "more than " : "", files,
                            folders, holed, looked);

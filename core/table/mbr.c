@@ -230,7 +230,7 @@ static GPtrArray *mbr_explain(EkSpan span, guint32 sector_size)
         ek_fields_add(fields, offset, ENTRY_BYTES, entry_names[i],
                       explain_entry(ek_span_part(span, offset, ENTRY_BYTES), sector_size));
     }
-    ek_fields_add(fields, END_OFFSET, 2, "end mark",
+    ek_fields_add(fields, END_OFFSET, 2, "boot signature",
                   g_strdup(ek_span_le16(span, END_OFFSET) == 0xaa55 ? "a boot record" : "missing"));
     return fields;
 }
@@ -471,7 +471,7 @@ static GPtrArray *link_explain(EkSpan span, guint32 sector_size)
             ? g_strdup("none")
             : g_strdup_printf("%u sectors into the extended partition", ek_span_le32(next, 8)));
     ek_fields_add(fields, ENTRIES_OFFSET + 2 * ENTRY_BYTES, 2 * ENTRY_BYTES, "unused", NULL);
-    ek_fields_add(fields, END_OFFSET, 2, "end mark",
+    ek_fields_add(fields, END_OFFSET, 2, "boot signature",
                   g_strdup(ek_span_le16(span, END_OFFSET) == 0xaa55 ? "a boot record" : "missing"));
     return fields;
 }

@@ -208,7 +208,7 @@ static void labels_are_escaped_once(void)
     g_auto(Result) hunt = ektypon("hunt bench");
     g_auto(Result) table = ektypon("volumes bench");
     g_auto(Result) one = ektypon("volumes bench 1");
-    const char *texts[] = {hunt.out, table.out, one.out};
+    const char *texts[] = {hunt.err, table.out, one.out};
     for (gsize i = 0; i < G_N_ELEMENTS(texts); i++) {
         CHECK_CONTAINS(texts[i], "q\\\\r\\x1B[3");
         CHECK(strchr(texts[i], '\033') == NULL);
@@ -299,6 +299,27 @@ static void the_view_fits_the_terminal(void)
     }
 }
 
+/* Tables drop columns where the terminal is narrow, and cut labels with a mark. */
+static void tables_fit_the_terminal(void)
+{
+    unpack_demo();
+    done("new bench sim:drive.model");
+    done("image bench");
+    done("hunt bench");
+    static const guint widths[] = {60, 80, 120};
+    for (gsize i = 0; i < G_N_ELEMENTS(widths); i++) {
+        g_auto(Result) seen = shell("script -qec 'stty cols %u; env -u COLUMNS TERM=xterm %s "
+                                    "volumes bench' /dev/null </dev/null",
+                                    widths[i], EKTYPON_PROGRAM_PATH);
+        g_strdelimit(seen.out, "\r", '\n');
+        g_auto(GStrv) lines = g_strsplit(seen.out, "\n", -1);
+        for (char **line = lines; *line != NULL; line++)
+            CHECK(columns_of(*line) <= widths[i]);
+        CHECK((strstr(seen.out, "LAST SECTOR") != NULL) == (widths[i] >= 100));
+        CHECK((strstr(seen.out, "Catalogue") != NULL) || strstr(seen.out, "…") != NULL);
+    }
+}
+
 int main(void)
 {
     static const Test tests[] = {
@@ -310,6 +331,7 @@ int main(void)
         {"a killed command is told as cut off", a_killed_command_is_told_as_cut_off},
         {"a simulated drive lives once", a_simulated_drive_lives_once},
         {"the view fits the terminal", the_view_fits_the_terminal},
+        {"tables fit the terminal", tables_fit_the_terminal},
     };
     return RUN_TESTS("output", tests);
 }
