@@ -192,7 +192,7 @@ static void cloning_survives_kills(void)
     kill(child, SIGKILL);
     waitpid(child, NULL, 0);
     g_auto(Result) again = ektypon("clone bench clone.raw --as-imaged");
-    CHECK(again.status == 0 || strstr(again.err, "clone.raw exists") != NULL);
+    CHECK(again.status == 0 || strstr(again.err, "clone.raw already exists") != NULL);
     if (again.status == 0)
         must("cmp clone.raw bench/image.raw");
     /* Finished, it is not written over. */
@@ -216,7 +216,7 @@ static void a_file_in_the_place_of_a_clone_is_not_ours(void)
          "clone.raw)$birth'\"");
     g_auto(Result) refused = ektypon("clone bench clone.raw --as-imaged");
     CHECK_STATUS(refused, 4);
-    CHECK_CONTAINS(refused.err, "clone.raw exists");
+    CHECK_CONTAINS(refused.err, "clone.raw already exists");
     must("test \"$(head -c 4 clone.raw)\" = mine");
 }
 
