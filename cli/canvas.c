@@ -47,8 +47,8 @@ void ek_canvas_heading(cairo_t *cr, const EkCaseInfo *info, const char *title, c
     g_autofree char *serial = ek_text_escape(info->serial != NULL ? info->serial : "unknown");
     g_autofree char *label = ek_text_label_size(info->bytes);
     g_autofree char *line =
-        g_strdup_printf("%s, serial %s, %s, %" G_GUINT64_FORMAT " sectors of %u", model, serial,
-                        label, info->sectors, info->sector_size);
+        g_strdup_printf("%s, serial %s, %s, %" G_GUINT64_FORMAT " sectors of %u bytes", model,
+                        serial, label, info->sectors, info->sector_size);
     ek_canvas_ink(cr, 0.1);
     ek_canvas_write(cr, LEFT, 48, 26, TRUE, title);
     ek_canvas_write(cr, LEFT, 76, 15, FALSE, line);

@@ -26,7 +26,7 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
     g_autofree char *remaining = ek_show_time_left(now.total - now.done, rate);
     g_string_printf(lines[0], "%s%s%s %s  %s  %s/s  left %s",
                     ek_show_on(show->color, EK_COLOR_GOOD), bar, ek_show_off(show->color), share,
-                    now.verifying ? "reading back" : "writing", speed, remaining);
+                    now.verifying ? "verifying" : "writing", speed, remaining);
 }
 
 int ek_command_clone(EkCli *cli)
@@ -70,9 +70,9 @@ int ek_command_clone(EkCli *cli)
     }
     guint edits = ek_cloning_edits(cloning);
     g_autofree char *laid = ek_text_count(edits, "edit", "edits");
-    ek_cli_print("%s holds the image%s%s%s, written and read back.\n", order.target,
+    ek_cli_print("%s contains the image%s%s%s; written and verified.\n", order.target,
                  order.as_imaged ? " as it was read" : " with the plan's ",
-                 order.as_imaged ? "" : laid, order.as_imaged ? "" : " laid over it");
+                 order.as_imaged ? "" : laid, order.as_imaged ? "" : " applied");
     if (ek_cloning_left_out(cloning) > 0) {
         g_autofree char *rest = ek_text_size(ek_cloning_left_out(cloning));
         ek_cli_print("The target is smaller than the image: the last %s was not copied%s.\n", rest,

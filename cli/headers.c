@@ -66,7 +66,8 @@ static void drop_unread(Sides *sides, const char *which)
     Header *last = &sides->all[sides->count - 1];
     if (last->is_read)
         return;
-    ek_cli_print("%s at sector %" G_GUINT64_FORMAT " was not read.\n", which, last->at / EK_STEP);
+    ek_cli_print("The %s (sector %" G_GUINT64_FORMAT ") could not be read.\n", which,
+                 last->at / EK_STEP);
     g_ptr_array_unref(last->fields);
     g_free(sides->heads[--sides->count]);
 }
@@ -79,15 +80,15 @@ static void load_sides(EkGate *gate, const EkVolume *volume, Sides *sides)
         gate, volume, first,
         add_side(sides, g_strdup_printf("FIRST (SECTOR %" G_GUINT64_FORMAT ")", first / EK_STEP)));
     if (volume->composed)
-        drop_unread(sides, "The header");
+        drop_unread(sides, "header");
     if (backup != EK_UNPLACED)
         header_load(gate, volume, backup,
                     add_side(sides, g_strdup_printf("BACKUP (SECTOR %" G_GUINT64_FORMAT ")",
                                                     backup / EK_STEP)));
     if (backup != EK_UNPLACED && volume->composed)
-        drop_unread(sides, "Its backup");
+        drop_unread(sides, "backup header");
     if (volume->composed)
-        header_compose(volume, add_side(sides, g_strdup("COMPOSED")));
+        header_compose(volume, add_side(sides, g_strdup("RECONSTRUCTED")));
 }
 
 static gboolean differs(const Sides *sides, const EkField *field)

@@ -69,7 +69,7 @@ static char *time_left(const EkCaptureProgress *now, double rate)
 {
     EkSector left = now->totals[EK_STATE_UNTOUCHED] + now->totals[EK_STATE_SET_ASIDE];
     if (left == 0)
-        return g_strdup("nothing");
+        return g_strdup("0 s");
     if (now->round <= EK_ROUND_SKIM)
         return ek_show_time_left(left * now->sector_size, rate);
     double worst = (double)left * now->failure_seconds;

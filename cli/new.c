@@ -24,8 +24,8 @@ static void advise(const EkCaseInfo *info, const char *folder, gboolean locked)
     g_autofree char *binary = ek_text_size(info->bytes);
     g_autofree char *model = ek_text_escape(info->model != NULL ? info->model : "unknown model");
     g_autofree char *serial = ek_text_escape(info->serial != NULL ? info->serial : "unknown");
-    ek_cli_print("%s: %s, serial %s, %s (%s), %" G_GUINT64_FORMAT " sectors of %u\n", info->source,
-                 model, serial, label, binary, info->sectors, info->sector_size);
+    ek_cli_print("%s: %s, serial %s, %s (%s), %" G_GUINT64_FORMAT " sectors of %u bytes\n",
+                 info->source, model, serial, label, binary, info->sectors, info->sector_size);
     ek_cli_print("Case %s created. The image will be stored at %s\n", folder, info->image);
     if (locked)
         ek_cli_advise(

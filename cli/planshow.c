@@ -61,13 +61,12 @@ static void print_edit(EkCli *cli, guint number, const EkEdit *edit, guint32 sec
     g_autoptr(GPtrArray) before = ek_edit_fields(edit, sector_size, FALSE);
     g_autoptr(GPtrArray) after = ek_edit_fields(edit, sector_size, TRUE);
     g_autofree char *count = ek_text_count(edit->length, "byte", "bytes");
-    ek_cli_print("\nEdit %u: %s\n  sector %" G_GUINT64_FORMAT ", from byte %" G_GUINT64_FORMAT
-                 " of it, %s\n",
-                 number, edit->why, edit->first_byte / sector_size, edit->first_byte % sector_size,
-                 count);
-    g_autofree char *head =
-        ek_show_in(cli->color_out, EK_COLOR_FAINT,
-                   "     at   before                   after                    meaning after");
+    ek_cli_print(
+        "\nEdit %u: %s\n  sector %" G_GUINT64_FORMAT ", offset %" G_GUINT64_FORMAT ", %s\n", number,
+        edit->why, edit->first_byte / sector_size, edit->first_byte % sector_size, count);
+    g_autofree char *head = ek_show_in(
+        cli->color_out, EK_COLOR_FAINT,
+        " offset   before                   after                    field and new value");
     ek_cli_print("%s\n", head);
     /* Both sides are the same structure, so they have the same fields. */
     for (guint i = 0; i < MIN(before->len, after->len); i++)

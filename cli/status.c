@@ -242,8 +242,8 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
     g_autofree char *model = ek_text_escape(info->model != NULL ? info->model : "unknown model");
     g_autofree char *serial = ek_text_escape(info->serial != NULL ? info->serial : "unknown");
     ek_cli_print("Source   %s\n", info->source);
-    ek_cli_print("         %s, serial %s, %s (%s), %" G_GUINT64_FORMAT " sectors of %u\n", model,
-                 serial, label, binary, info->sectors, info->sector_size);
+    ek_cli_print("         %s, serial %s, %s (%s), %" G_GUINT64_FORMAT " sectors of %u bytes\n",
+                 model, serial, label, binary, info->sectors, info->sector_size);
     if (is_locked(cli, info))
         ek_cli_print(
             "         the kernel refuses writes to it; to lift that: blockdev --setrw %s\n",

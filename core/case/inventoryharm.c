@@ -111,8 +111,8 @@ static EkByte grain_of(const EkVolume *volume)
     for (guint i = 0; i < volume->terms->len; i++) {
         const EkTerm *term = volume->terms->pdata[i];
         guint64 bytes = 0;
-        if ((g_str_equal(term->name, "bytes a cluster") ||
-             g_str_equal(term->name, "bytes a block")) &&
+        if ((g_str_equal(term->name, "bytes per cluster") ||
+             g_str_equal(term->name, "bytes per block")) &&
             ek_text_parse_u64(term->value, &bytes) && bytes >= EK_STEP && bytes <= 1u << 25)
             return bytes;
     }

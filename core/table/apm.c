@@ -128,7 +128,8 @@ static GPtrArray *apm_explain(EkSpan span, guint32 sector_size)
     (void)sector_size;
     if (ek_span_equals(span, 0, "ER", 2)) {
         ek_fields_add(fields, 0, 2, "signature", NULL);
-        ek_fields_add(fields, 2, 2, "bytes a block", g_strdup_printf("%u", ek_span_be16(span, 2)));
+        ek_fields_add(fields, 2, 2, "bytes per block",
+                      g_strdup_printf("%u", ek_span_be16(span, 2)));
         ek_fields_add(fields, 4, 4, "blocks", g_strdup_printf("%u", ek_span_be32(span, 4)));
         ek_fields_add(fields, 8, 504, "drivers, boot code", NULL);
         return fields;

@@ -65,7 +65,7 @@ typedef struct {
     GPtrArray *reasons;            /* EkGround* */
 } EkVolume;
 
-/* Something that a file system says of itself: "blocks a group", "32768". */
+/* Something that a file system says of itself: "blocks per group", "32768". */
 typedef struct {
     char *name;
     char *value;

@@ -360,7 +360,7 @@ gboolean ek_cloning_run(EkCloning *cloning, GError **error)
     ek_target_reread(cloning->target);
     gboolean cancelled = g_error_matches(failure, EK_ERROR, EK_ERROR_CANCELLED);
     g_autofree char *detail =
-        fine ? g_strdup_printf("%s written and read back", ek_target_path(cloning->target))
+        fine ? g_strdup_printf("%s written and verified", ek_target_path(cloning->target))
              : g_strdup(failure->message);
     if (!ek_event_end(opened, cloning->event,
                       fine        ? "done"

@@ -115,7 +115,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->bytes = super.blocks * super.block_bytes;
     volume->own_sector_size = EK_STEP;
     volume->uuid = ek_volume_uuid(ek_span_part(span, 72, 16));
-    ek_volume_term_number(volume, "bytes a block", super.block_bytes);
+    ek_volume_term_number(volume, "bytes per block", super.block_bytes);
     ek_volume_term_number(volume, "blocks", super.blocks);
     ek_volume_term_number(volume, "transaction", super.transaction);
 

@@ -165,7 +165,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->uuid = ek_volume_uuid(ek_span_part(span, 32, 16));
     volume->label = ek_volume_label(ek_span_part(span, 299, 256));
     ek_volume_term_number(volume, "bytes per sector", super.sector_bytes);
-    ek_volume_term_number(volume, "bytes a node", super.node_bytes);
+    ek_volume_term_number(volume, "bytes per node", super.node_bytes);
     ek_volume_term_number(volume, "generation", super.generation);
     ek_volume_term(volume, "device", "%" G_GUINT64_FORMAT ", of %" G_GUINT64_FORMAT, super.device,
                    super.devices);

@@ -101,7 +101,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     if (version == 2) {
         volume->label = ek_volume_label(ek_span_part(span, 24, 48));
         volume->bytes = 2 * ek_span_be64(span, 8);
-        ek_volume_term_number(volume, "bytes a header", ek_span_be64(span, 8));
+        ek_volume_term_number(volume, "bytes per header", ek_span_be64(span, 8));
         stands = weigh_second(gate, volume, span);
     } else {
         g_autofree char *cipher = ek_volume_label(ek_span_part(span, 8, 32));

@@ -99,7 +99,7 @@ static void take_v1(EkVolume *volume, EkSpan span)
     ek_volume_term(volume, "superblock", "version 1.%u", at_end ? 0 : offset == 0 ? 1 : 2);
     ek_volume_term(volume, "level", "%s", level_of(ek_span_le32(span, 72)));
     ek_volume_term_number(volume, "members", ek_span_le32(span, 92));
-    ek_volume_term_number(volume, "sectors a chunk", ek_span_le32(span, 88));
+    ek_volume_term_number(volume, "sectors per chunk", ek_span_le32(span, 88));
     ek_volume_term_number(volume, "content begins at sector", data / SECTOR);
     ek_volume_term_number(volume, "sectors of content", size / SECTOR);
 }

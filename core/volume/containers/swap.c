@@ -57,7 +57,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
         volume->uuid = ek_volume_uuid(ek_span_part(span, 12, 16));
         volume->label = ek_volume_label(ek_span_part(span, 28, 16));
         ek_volume_reason(volume, 40, "its header counts pages of %u bytes", page);
-        ek_volume_term_number(volume, "bytes a page", page);
+        ek_volume_term_number(volume, "bytes per page", page);
         ek_volume_term_number(volume, "pages", (guint64)ek_span_le32(span, 4) + 1);
     } else if (unread) {
         volume->bytes = LEAST_PAGE;

@@ -170,7 +170,7 @@ static EkPart look_at_fat(EkGate *gate, EkByte at)
 static void take_terms(EkVolume *volume, const EkExfatBoot *boot)
 {
     ek_volume_term_number(volume, "bytes per sector", boot->sector_size);
-    ek_volume_term_number(volume, "bytes a cluster", boot->cluster_bytes);
+    ek_volume_term_number(volume, "bytes per cluster", boot->cluster_bytes);
     ek_volume_term_number(volume, "clusters", boot->clusters);
     ek_volume_term_number(volume, "FAT begins at sector", boot->fat_sector);
     ek_volume_term_number(volume, "sectors of the FAT", boot->fat_sectors);

@@ -117,7 +117,7 @@ GPtrArray *ek_exfat_boot_explain(EkSpan span)
         {104, 2, "revision", EK_FIELD_BYTES, NULL},
         {106, 2, "volume flags", EK_FIELD_BYTES, NULL},
         {108, 1, "bytes per sector (log2)", EK_FIELD_U8, NULL},
-        {109, 1, "sectors a cluster, as a power of two", EK_FIELD_U8, NULL},
+        {109, 1, "sectors per cluster, as a power of two", EK_FIELD_U8, NULL},
         {110, 1, "FATs", EK_FIELD_U8, NULL},
         {111, 1, "BIOS drive", EK_FIELD_BYTES, NULL},
         {112, 1, "percent in use", EK_FIELD_U8, NULL},

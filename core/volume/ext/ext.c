@@ -167,14 +167,14 @@ static EkPart look_at_descriptors(EkGate *gate, const EkVolume *volume, const Ek
 
 void ek_ext_terms(EkVolume *volume, const EkExtSuper *super)
 {
-    ek_volume_term_number(volume, "bytes a block", super->block_bytes);
+    ek_volume_term_number(volume, "bytes per block", super->block_bytes);
     ek_volume_term_number(volume, "blocks", super->blocks);
-    ek_volume_term_number(volume, "blocks a group", super->blocks_per_group);
+    ek_volume_term_number(volume, "blocks per group", super->blocks_per_group);
     ek_volume_term_number(volume, "block groups", super->groups);
     ek_volume_term_number(volume, "inodes", super->inodes);
-    ek_volume_term_number(volume, "inodes a group", super->inodes_per_group);
-    ek_volume_term_number(volume, "bytes an inode", super->inode_bytes);
-    ek_volume_term_number(volume, "bytes a group descriptor", super->descriptor_bytes);
+    ek_volume_term_number(volume, "inodes per group", super->inodes_per_group);
+    ek_volume_term_number(volume, "bytes per inode", super->inode_bytes);
+    ek_volume_term_number(volume, "bytes per group descriptor", super->descriptor_bytes);
 }
 
 static void take_terms(EkVolume *volume, const EkExtSuper *super, EkSpan span)

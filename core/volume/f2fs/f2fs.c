@@ -138,7 +138,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->uuid = ek_volume_uuid(ek_span_part(span, 108, 16));
     g_autofree char *label = ek_text_utf16(data + 124, 1024, FALSE);
     volume->label = *label != '\0' ? g_steal_pointer(&label) : NULL;
-    ek_volume_term_number(volume, "bytes a block", BLOCK_BYTES);
+    ek_volume_term_number(volume, "bytes per block", BLOCK_BYTES);
     ek_volume_term_number(volume, "blocks", super.blocks);
     ek_volume_term_number(volume, "segments", super.segments);
     ek_volume_term_number(volume, "segments a section", super.segments_a_section);

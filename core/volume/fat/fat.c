@@ -173,11 +173,11 @@ static void weigh_wide(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
 void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
 {
     ek_volume_term_number(volume, "bytes per sector", boot->sector_size);
-    ek_volume_term_number(volume, "bytes a cluster", boot->cluster_bytes);
+    ek_volume_term_number(volume, "bytes per cluster", boot->cluster_bytes);
     ek_volume_term_number(volume, "clusters", boot->clusters);
     ek_volume_term_number(volume, "reserved sectors", boot->reserved_sectors);
     ek_volume_term_number(volume, "FATs", boot->fats);
-    ek_volume_term_number(volume, "sectors a FAT", boot->fat_bytes / boot->sector_size);
+    ek_volume_term_number(volume, "sectors per FAT", boot->fat_bytes / boot->sector_size);
     if (boot->bits == EK_FAT32)
         weigh_wide(gate, volume, boot);
     volume->core_byte = volume->first_byte + boot->fat_start;

@@ -159,7 +159,7 @@ void ek_hfs_take_header(EkVolume *volume, const EkHfsHeader *header)
         volume->uuid = ek_text_hex(volume->header + 104, 8, '\0');
     volume->created = moment_of(ek_span_be32(span, 16), TRUE);
     volume->used = moment_of(ek_span_be32(span, 20), FALSE);
-    ek_volume_term_number(volume, "bytes an allocation block", header->block_bytes);
+    ek_volume_term_number(volume, "bytes per allocation block", header->block_bytes);
     ek_volume_term_number(volume, "allocation blocks", header->blocks);
     ek_volume_term_number(volume, "free blocks", header->free_blocks);
     ek_volume_term_number(volume, EK_TERM_FILES, (guint64)header->files + header->folders);

@@ -557,7 +557,7 @@ static EkVolume *compose_by_files(EkGate *gate, const EkEvidence *evidence, Cata
         fit.end != 0 && !volume->length_is_least ? fit.end - fit.start : blocks * fit.block_bytes;
     compose_header(catalog, &fit, blocks, volume->header);
     compose_extents(gate, evidence->runs, &fit, volume->header);
-    ek_volume_term_number(volume, "bytes an allocation block", fit.block_bytes);
+    ek_volume_term_number(volume, "bytes per allocation block", fit.block_bytes);
     ek_volume_term_number(volume, "allocation blocks", blocks);
     ek_volume_term_number(volume, "catalog begins at block",
                           (catalog->at - fit.start) / fit.block_bytes);

@@ -145,7 +145,7 @@ GPtrArray *ek_hfs_header_explain(EkSpan span)
         {12, 4, "journal", EK_FIELD_BYTES, NULL},
         {16, 16, "dates", EK_FIELD_BYTES, NULL},
         {32, 8, "files, folders", EK_FIELD_BYTES, NULL},
-        {40, 4, "bytes a block", EK_FIELD_BYTES, NULL},
+        {40, 4, "bytes per block", EK_FIELD_BYTES, NULL},
         {44, 4, "blocks", EK_FIELD_BYTES, NULL},
         {48, 4, "free blocks", EK_FIELD_BYTES, NULL},
         {52, 28, "next allocation and IDs", EK_FIELD_BYTES, NULL},

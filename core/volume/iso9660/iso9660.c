@@ -138,7 +138,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->created = moment_of(ek_span_part(span, CREATED, 17));
     volume->used = moment_of(ek_span_part(span, MODIFIED, 17));
     volume->uuid = uuid_of(ek_span_part(span, volume->used.is_set ? MODIFIED : CREATED, 16));
-    ek_volume_term_number(volume, "bytes a block", descriptor.block_bytes);
+    ek_volume_term_number(volume, "bytes per block", descriptor.block_bytes);
     ek_volume_term_number(volume, "blocks", descriptor.blocks);
     ek_volume_term_number(volume, "root folder begins at block", descriptor.root_block);
 

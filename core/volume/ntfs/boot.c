@@ -98,7 +98,7 @@ GPtrArray *ek_ntfs_boot_explain(EkSpan span)
         {0x20, 8, "unused", EK_FIELD_BYTES, NULL},
         {0x28, 8, "total sectors", EK_FIELD_LE64, NULL},
         {0x30, 8, "$MFT cluster", EK_FIELD_LE64, "(cluster)"},
-        {0x38, 8, "$MFTMirr begins at", EK_FIELD_LE64, "(cluster)"},
+        {0x38, 8, "$MFTMirr cluster", EK_FIELD_LE64, "(cluster)"},
     };
     EkNtfsBoot boot;
     gboolean valid = ek_ntfs_boot_read(span, &boot);

@@ -199,10 +199,10 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const System *syste
     volume->bytes = ek_ntfs_boot_bytes(&boot);
     volume->length_is_least = clusters == 0 && told == 0;
     volume->length_is_table_s = clusters == 0 && told != 0;
-    ek_volume_term_number(volume, "bytes a cluster", boot.cluster_bytes);
+    ek_volume_term_number(volume, "bytes per cluster", boot.cluster_bytes);
     ek_volume_term_number(volume, "$MFT begins at cluster", boot.mft_cluster);
     ek_volume_term_number(volume, "$MFTMirr begins at cluster", boot.mirror_cluster);
-    ek_volume_term_number(volume, "bytes a file record", boot.record_bytes);
+    ek_volume_term_number(volume, "bytes per file record", boot.record_bytes);
     ek_volume_reason(volume, 0,
                      "no boot sector found; location and geometry derived from file records "
                      "starting at sector %" G_GUINT64_FORMAT,

@@ -105,8 +105,9 @@ static EkPart weigh_records(EkGate *gate, EkVolume *volume, const EkNtfsBoot *bo
     EkPart state = look_at_record(gate, boot, at, 0, record);
     EkSector sector = at / EK_STEP;
     if (state == EK_PART_THERE)
-        ek_volume_reason(volume, points, "%s begins at sector %" G_GUINT64_FORMAT " as it says",
-                         what, sector);
+        ek_volume_reason(volume, points,
+                         "%s is at sector %" G_GUINT64_FORMAT ", as the header states", what,
+                         sector);
     else if (state == EK_PART_UNREAD)
         ek_volume_reason(volume, 0,
                          "%s at sector %" G_GUINT64_FORMAT " could not be checked (unread)", what,
@@ -238,11 +239,11 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->own_sector_size = boot.sector_size;
     volume->uuid = g_strdup_printf("%016" G_GINT64_MODIFIER "X", boot.serial);
     ek_volume_term_number(volume, "bytes per sector", boot.sector_size);
-    ek_volume_term_number(volume, "bytes a cluster", boot.cluster_bytes);
+    ek_volume_term_number(volume, "bytes per cluster", boot.cluster_bytes);
     ek_volume_term_number(volume, "sectors", boot.sectors);
     ek_volume_term_number(volume, "$MFT begins at cluster", boot.mft_cluster);
     ek_volume_term_number(volume, "$MFTMirr begins at cluster", boot.mirror_cluster);
-    ek_volume_term_number(volume, "bytes a file record", boot.record_bytes);
+    ek_volume_term_number(volume, "bytes per file record", boot.record_bytes);
 
     EkByte backup = claim->first_byte + boot.sectors * boot.sector_size;
     ek_header_reason(volume,

@@ -67,7 +67,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->own_sector_size = boot.sector_size;
     volume->uuid = g_strdup_printf("%016" G_GINT64_MODIFIER "X", boot.serial);
     ek_volume_term_number(volume, "bytes per sector", boot.sector_size);
-    ek_volume_term_number(volume, "bytes a cluster", boot.cluster_bytes);
+    ek_volume_term_number(volume, "bytes per cluster", boot.cluster_bytes);
     ek_volume_term(volume, "version", "%u.%u", boot.major, boot.minor);
     EkHeaderState first = ek_header_look(gate, claim->first_byte, data, EK_HEADER_MOST, copy);
     EkHeaderState second = ek_header_look(gate, backup, data, EK_HEADER_MOST, copy);

@@ -176,7 +176,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->first_byte = place.first_byte;
     volume->own_sector_size = place.block_bytes;
     ek_volume_reason(volume, 50, "the volume descriptors are where it says");
-    ek_volume_term_number(volume, "bytes a block", place.block_bytes);
+    ek_volume_term_number(volume, "bytes per block", place.block_bytes);
     take_descriptors(gate, volume, span, &place);
     find_end(gate, volume, &place, claim->header_byte);
     guint8 mark[EK_HEADER_MOST];

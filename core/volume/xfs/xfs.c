@@ -233,11 +233,11 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     /* Only the first copy is kept up to date. */
     if (group == 0 && inodes < G_MAXINT64 && free_inodes + SYSTEM_INODES <= inodes)
         ek_volume_term_number(volume, EK_TERM_FILES, inodes - free_inodes - SYSTEM_INODES);
-    ek_volume_term_number(volume, "bytes a block", super.block_bytes);
+    ek_volume_term_number(volume, "bytes per block", super.block_bytes);
     ek_volume_term_number(volume, "blocks", super.blocks);
     ek_volume_term_number(volume, "allocation groups", super.groups);
-    ek_volume_term_number(volume, "blocks a group", super.group_blocks);
-    ek_volume_term_number(volume, "bytes an inode", super.inode_bytes);
+    ek_volume_term_number(volume, "blocks per group", super.group_blocks);
+    ek_volume_term_number(volume, "bytes per inode", super.inode_bytes);
     ek_volume_term_number(volume, "root folder's inode", super.root);
 
     ek_volume_reason(volume, 20, "superblock at sector %" G_GUINT64_FORMAT " is valid",
