@@ -15,7 +15,7 @@
 #define WIDTH 1280
 #define LEFT EK_CANVAS_LEFT
 #define COLUMNS EK_CANVAS_COLUMNS
-#define TICKS 6
+#define TICKS_MOST 7
 
 void ek_canvas_ink(cairo_t *cr, double shade)
 {
@@ -57,29 +57,50 @@ void ek_canvas_heading(cairo_t *cr, const EkCaseInfo *info, const char *title, c
     ek_canvas_write(cr, LEFT, 104, 15, FALSE, part);
 }
 
+void ek_canvas_write_left(cairo_t *cr, double y, double size, const char *text)
+{
+    ek_canvas_write(cr, LEFT - 10 - ek_canvas_width(cr, size, text), y, size, FALSE, text);
+}
+
+/* The least of 1, 2, 5, 10, 20, 50 … sectors, KiB, MiB and so on that makes few enough ticks. */
+static EkByte tick_step(EkByte bytes, guint32 sector_size)
+{
+    static const guint steps[] = {1, 2, 5, 10, 20, 50, 100, 200, 500};
+    for (EkByte unit = 1024; unit < G_MAXUINT64 / 1024000; unit *= 1024)
+        for (gsize i = 0; i < G_N_ELEMENTS(steps); i++)
+            if (bytes / (unit * steps[i]) < TICKS_MOST && unit * steps[i] % sector_size == 0)
+                return unit * steps[i];
+    return bytes;
+}
+
+static void draw_tick(cairo_t *cr, double y, EkByte at, EkRange part, guint32 sector_size)
+{
+    g_autofree char *number = g_strdup_printf("%" G_GUINT64_FORMAT, at / sector_size);
+    g_autofree char *size = ek_text_size(at);
+    double x = LEFT + (double)(at - part.first) / (double)MAX(part.bytes, 1) * COLUMNS;
+    double number_wide = ek_canvas_width(cr, 14, number);
+    double size_wide = ek_canvas_width(cr, 13, size);
+    ek_canvas_ink(cr, 0.2);
+    cairo_set_line_width(cr, 1);
+    cairo_move_to(cr, x, y);
+    cairo_line_to(cr, x, y + 7);
+    cairo_stroke(cr);
+    /* In the middle of its tick, but within the picture. */
+    double left = MAX(x - number_wide / 2, LEFT);
+    ek_canvas_write(cr, MIN(left, LEFT + COLUMNS - number_wide), y + 23, 14, FALSE, number);
+    left = MAX(x - size_wide / 2, LEFT);
+    ek_canvas_ink(cr, 0.4);
+    ek_canvas_write(cr, MIN(left, LEFT + COLUMNS - size_wide), y + 41, 13, FALSE, size);
+}
+
 void ek_canvas_scale(cairo_t *cr, double y, EkRange part, guint32 sector_size)
 {
-    EkSector first = part.first / sector_size;
-    EkSector count = ek_divide_up(part.bytes, sector_size);
-    for (int tick = 0; tick < TICKS; tick++) {
-        double share = (double)tick / (TICKS - 1);
-        EkSector sector = first + (EkSector)(share * (double)(count - 1));
-        g_autofree char *number = g_strdup_printf("%" G_GUINT64_FORMAT, sector);
-        g_autofree char *size = ek_text_size(sector * sector_size);
-        double x = LEFT + share * COLUMNS;
-        ek_canvas_ink(cr, 0.2);
-        cairo_set_line_width(cr, 1);
-        cairo_move_to(cr, x, y);
-        cairo_line_to(cr, x, y + 7);
-        cairo_stroke(cr);
-        double number_wide = ek_canvas_width(cr, 14, number);
-        double size_wide = ek_canvas_width(cr, 13, size);
-        ek_canvas_write(cr, x - share * number_wide, y + 23, 14, FALSE, number);
-        ek_canvas_ink(cr, 0.4);
-        ek_canvas_write(cr, x - share * size_wide, y + 41, 13, FALSE, size);
-    }
+    EkByte step = MAX(tick_step(part.bytes, sector_size), 1);
+    for (EkByte at = ek_divide_up(part.first, step) * step;
+         at >= part.first && at - part.first < part.bytes; at += step)
+        draw_tick(cr, y, at, part, sector_size);
     ek_canvas_ink(cr, 0.4);
-    ek_canvas_write(cr, LEFT - 58, y + 23, 13, FALSE, "sector");
+    ek_canvas_write_left(cr, y + 23, 13, "sector");
 }
 
 static cairo_status_t draw_on(cairo_surface_t *surface, EkCanvasDraw draw, const void *data)

@@ -15,6 +15,9 @@
 /* A shade of grey, 0 black. */
 void ek_canvas_ink(cairo_t *cr, double shade);
 void ek_canvas_write(cairo_t *cr, double x, double y, double size, gboolean bold, const char *text);
+
+/* Writes text left of where the picture begins, its end there. */
+void ek_canvas_write_left(cairo_t *cr, double y, double size, const char *text);
 /* How wide a text would be, in the face that was written with last. */
 double ek_canvas_width(cairo_t *cr, double size, const char *text);
 

@@ -67,7 +67,7 @@ static void draw_box(EkCli *cli, GString *line, const Box *box)
 {
     guint width = box->end - box->first;
     const EkVolume *volume = box->entry->volume;
-    EkColor color = ek_layout_is_lower(box->entry) ? EK_COLOR_FAINT : EK_COLOR_GOOD;
+    EkColor color = ek_layout_is_lower(box->entry) ? EK_COLOR_FAINT : EK_COLOR_STRONG;
     g_autofree char *number = g_strdup_printf("%u", box->entry->number);
     g_autofree char *text = g_strdup_printf("%s %s", number, volume->filesystem);
     if (strlen(text) + 2 > width) {

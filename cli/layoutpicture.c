@@ -14,16 +14,18 @@
 #define BELOW 132.0 /* of the volumes, before the lines begin */
 #define LINE 24.0
 #define LINES_MOST 16u
+#define STROKED_LEAST 8.0
 
-/* How each standing looks: a ground, and strokes over it where the volume is not there any more. */
+/* How each standing looks: by its frame and its strokes, since colours say how sectors were read.
+ * Strokes lean where the volume is not there any more. */
 static const struct {
     const char *standing;
-    double rgb[3];
+    double shade;
+    double frame; /* px */
     gboolean stroked;
 } looks[] = {
-    {"listed", {0.62, 0.81, 0.66}, FALSE},    {"lost", {0.95, 0.80, 0.45}, FALSE},
-    {"displaced", {0.93, 0.66, 0.50}, FALSE}, {"remains", {0.86, 0.86, 0.86}, TRUE},
-    {"nested", {0.80, 0.85, 0.93}, TRUE},     {"tableless", {0.62, 0.81, 0.66}, FALSE},
+    {"listed", 0.88, 1, FALSE}, {"lost", 1, 3, FALSE},     {"displaced", 0.74, 3, FALSE},
+    {"remains", 0.97, 1, TRUE}, {"nested", 0.88, 1, TRUE}, {"tableless", 0.88, 1, FALSE},
 };
 
 static gsize look_of(const EkCaseVolume *entry)
@@ -37,9 +39,9 @@ static gsize look_of(const EkCaseVolume *entry)
 static void draw_ground(cairo_t *cr, gsize look, double x, double y, double width, double height)
 {
     cairo_rectangle(cr, x, y, width, height);
-    cairo_set_source_rgb(cr, looks[look].rgb[0], looks[look].rgb[1], looks[look].rgb[2]);
+    ek_canvas_ink(cr, looks[look].shade);
     cairo_fill(cr);
-    if (looks[look].stroked) {
+    if (looks[look].stroked && width >= STROKED_LEAST) {
         cairo_save(cr);
         cairo_rectangle(cr, x, y, width, height);
         cairo_clip(cr);
@@ -52,9 +54,10 @@ static void draw_ground(cairo_t *cr, gsize look, double x, double y, double widt
         cairo_stroke(cr);
         cairo_restore(cr);
     }
+    double frame = MIN(looks[look].frame, MAX(width / 2, 1));
     ek_canvas_ink(cr, 0.3);
-    cairo_set_line_width(cr, 1);
-    cairo_rectangle(cr, x + 0.5, y + 0.5, MAX(width - 1, 1), height - 1);
+    cairo_set_line_width(cr, frame);
+    cairo_rectangle(cr, x + frame / 2, y + frame / 2, MAX(width - frame, 1), height - frame);
     cairo_stroke(cr);
 }
 
@@ -105,13 +108,21 @@ static void draw_unread(cairo_t *cr, const EkLayoutPicture *picture, double y, d
     cairo_rectangle(cr, LEFT - 0.5, y - 0.5, columns + 1, BAND + 1);
     cairo_stroke(cr);
     ek_canvas_ink(cr, 0.4);
-    ek_canvas_write(cr, LEFT - 58, y + 10, 13, FALSE, "not read");
+    ek_canvas_write_left(cr, y + 10, 13, "not read");
 }
 
-static void draw_legend(cairo_t *cr, double y)
+/* What occurs in the picture. */
+static void draw_legend(cairo_t *cr, const EkLayoutPicture *picture, double y)
 {
     double x = LEFT;
+    EkSector tally[EK_STATES];
+    gboolean occurs[G_N_ELEMENTS(looks)] = {FALSE};
+    ek_read_map_tally(picture->map, 0, picture->info->sectors, tally);
+    for (guint i = 0; i < picture->volumes->len; i++)
+        occurs[look_of(picture->volumes->pdata[i])] = TRUE;
     for (gsize i = 0; i < G_N_ELEMENTS(looks); i++) {
+        if (!occurs[i])
+            continue;
         draw_ground(cr, i, x, y, 34, 20);
         ek_canvas_ink(cr, 0.1);
         ek_canvas_write(cr, x + 44, y + 15, 15, FALSE, looks[i].standing);
@@ -120,12 +131,13 @@ static void draw_legend(cairo_t *cr, double y)
     x += 40;
     for (gsize i = 0; i < EK_LAYERS; i++) {
         const EkLayer *layer = &ek_layers[i];
-        if (layer->state == EK_STATE_GOOD)
+        if (layer->state == EK_STATE_GOOD || tally[layer->state] == 0)
             continue;
         cairo_rectangle(cr, x, y + 5, 34, BAND);
         cairo_set_source_rgb(cr, layer->rgb[0], layer->rgb[1], layer->rgb[2]);
         cairo_fill_preserve(cr);
         ek_canvas_ink(cr, 0.3);
+        cairo_set_line_width(cr, 1);
         cairo_stroke(cr);
         ek_canvas_ink(cr, 0.1);
         ek_canvas_write(cr, x + 44, y + 15, 15, FALSE, layer->word);
@@ -214,6 +226,6 @@ void ek_layout_picture_draw(cairo_t *cr, const void *data)
     double y = TOP + MAX(rows, 1) * ROW + 2;
     draw_unread(cr, picture, y, (double)info->bytes / (double)scale * COLUMNS);
     ek_canvas_scale(cr, y + BAND, (EkRange){0, scale}, info->sector_size);
-    draw_legend(cr, y + 72);
+    draw_legend(cr, picture, y + 72);
     draw_lines(cr, picture, y + BELOW - 2);
 }

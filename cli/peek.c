@@ -82,7 +82,7 @@ static void print_extents(const Peeking *peeking, const GArray *extents)
         g_string_append_printf(text, " and %u more", extents->len - shown);
     if (extents->len == 0)
         g_string_append(text, "no sectors (empty, or stored in its record)");
-    print_line("lies in", text->str);
+    print_line("location", text->str);
 }
 
 static void print_holes(const GArray *holes)

@@ -8,6 +8,7 @@
 #define COLUMNS EK_CANVAS_COLUMNS
 #define TOP 130.0
 #define CELLS 45u
+#define STROKED_LEAST 8.0 /* strokes in what is narrower are no pattern any more */
 #define CELL 5.0
 #define PROFILE (CELLS * CELL)
 
@@ -69,10 +70,15 @@ static void draw_flags(cairo_t *cr, EkSector (*tally)[EK_STATES], guint columns,
     }
 }
 
+static double column_width(const EkPicture *picture)
+{
+    return (double)COLUMNS / (double)MIN(COLUMNS, picture->part.count);
+}
+
 static void draw_profile(cairo_t *cr, const EkPicture *picture)
 {
     guint columns = (guint)MIN(COLUMNS, picture->part.count);
-    double wide = (double)COLUMNS / columns;
+    double wide = column_width(picture);
     EkSector(*tally)[EK_STATES] = g_malloc_n(columns, sizeof *tally);
     ek_profile_measure(picture->map, picture->part.first, picture->part.count, columns, tally);
     for (gsize layer = 0; layer < EK_LAYERS; layer++) {
@@ -87,7 +93,10 @@ static void draw_profile(cairo_t *cr, const EkPicture *picture)
                                 wide, cells[layer] * CELL);
         }
         fill_ground(cr, &ek_layers[layer]);
-        stroke_ground(cr, &ek_layers[layer], LEFT, TOP, COLUMNS, PROFILE);
+        if (wide >= STROKED_LEAST)
+            stroke_ground(cr, &ek_layers[layer], LEFT, TOP, COLUMNS, PROFILE);
+        else
+            cairo_new_path(cr);
     }
     draw_flags(cr, tally, columns, wide);
     g_free(tally);
@@ -95,9 +104,9 @@ static void draw_profile(cairo_t *cr, const EkPicture *picture)
     cairo_set_line_width(cr, 1);
     cairo_rectangle(cr, LEFT - 0.5, TOP - 0.5, COLUMNS + 1, PROFILE + 1);
     cairo_stroke(cr);
-    ek_canvas_write(cr, LEFT - 36, TOP + 12, 14, FALSE, "all");
-    ek_canvas_write(cr, LEFT - 42, TOP + PROFILE / 2 + 5, 14, FALSE, "half");
-    ek_canvas_write(cr, LEFT - 48, TOP + PROFILE, 14, FALSE, "none");
+    ek_canvas_write_left(cr, TOP + 12, 14, "all");
+    ek_canvas_write_left(cr, TOP + PROFILE / 2 + 5, 14, "half");
+    ek_canvas_write_left(cr, TOP + PROFILE, 14, "none");
 }
 
 /* What a colour means, and how much of the part is so. */
@@ -106,15 +115,19 @@ static void draw_legend(cairo_t *cr, const EkPicture *picture)
     EkSector tally[EK_STATES];
     double y = TOP + PROFILE + 78;
     ek_read_map_tally(picture->map, picture->part.first, picture->part.count, tally);
-    for (gsize i = 0; i < EK_LAYERS; i++, y += 32) {
+    for (gsize i = 0; i < EK_LAYERS; i++) {
         const EkLayer *layer = &ek_layers[i];
         EkSector count = tally[layer->state];
+        if (count == 0)
+            continue;
         g_autofree char *size = ek_text_size(count * picture->info->sector_size);
         g_autofree char *share = ek_text_share(count, picture->part.count);
         g_autofree char *text = g_strdup_printf("%" G_GUINT64_FORMAT " sectors", count);
         cairo_rectangle(cr, LEFT, y, 34, 20);
         fill_ground(cr, layer);
-        stroke_ground(cr, layer, LEFT, y, 34, 20);
+        if (column_width(picture) >= STROKED_LEAST)
+            stroke_ground(cr, layer, LEFT, y, 34, 20);
+        cairo_new_path(cr);
         ek_canvas_ink(cr, 0.2);
         cairo_rectangle(cr, LEFT + 0.5, y + 0.5, 33, 19);
         cairo_stroke(cr);
@@ -122,6 +135,7 @@ static void draw_legend(cairo_t *cr, const EkPicture *picture)
         ek_canvas_write(cr, LEFT + 160, y + 15, 16, FALSE, share);
         ek_canvas_write(cr, LEFT + 260, y + 15, 16, FALSE, size);
         ek_canvas_write(cr, LEFT + 380, y + 15, 16, FALSE, text);
+        y += 32;
     }
     ek_canvas_ink(cr, 0.4);
     ek_canvas_write(cr, LEFT + 620, TOP + PROFILE + 93, 14, FALSE,

@@ -112,8 +112,8 @@ static void print_strip(EkCli *cli, const char *title, const EkTableEntry *const
         g_autofree char *number = g_strdup_printf("%u", next->index + 1);
         guint length = (guint)strlen(number);
         gboolean fits = at + length + 2 <= end;
-        g_string_append(line,
-                        ek_show_on(cli->color_out, next->logical ? EK_COLOR_PLAIN : EK_COLOR_GOOD));
+        g_string_append(
+            line, ek_show_on(cli->color_out, next->logical ? EK_COLOR_PLAIN : EK_COLOR_STRONG));
         if (fits)
             g_string_append_printf(line, "┣%s", number);
         for (at += fits ? length + 1 : 0; at < end; at++)

@@ -158,7 +158,7 @@ static char *next_command(const Standing *standing, const char *folder, char **w
             "volumes were found. You can browse and extract files at any time (ls, extract)");
     } else if (standing->plan_is_old) {
         command = "plan";
-        *why = g_strdup("the plan was made before the last hunt");
+        *why = g_strdup("the plan was created before the last hunt");
     } else if (!standing->cloned && !standing->applied) {
         command = "clone";
         rest = " TARGET";
@@ -253,7 +253,7 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
                  " sectors not yet read, in %" G_GUINT64_FORMAT " stretches\n",
                  share, good, state->totals[EK_STATE_BAD], left(standing),
                  state->stretches[EK_STATE_UNTOUCHED] + state->stretches[EK_STATE_SET_ASIDE]);
-    ek_cli_print("         %s of the drive's time, %" G_GUINT64_FORMAT " failed reads%s%s\n", time,
+    ek_cli_print("         drive time %s, %" G_GUINT64_FORMAT " failed reads%s%s\n", time,
                  state->failed_commands, state->round != 0 ? ", last round " : "",
                  ek_round_name((EkRound)state->round));
     if (state->gone_at != 0)
@@ -271,8 +271,8 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
     ek_cli_print("Volumes  %u known%s\n", standing->volumes->len,
                  standing->hunted ? "" : " (part of the image has not been searched)");
     ek_cli_print("Plan     %s%s%s\n",
-                 standing->plan_is_old ? "made before the last hunt"
-                 : standing->has_plan  ? "made"
+                 standing->plan_is_old ? "created before the last hunt"
+                 : standing->has_plan  ? "created"
                                        : "none yet",
                  standing->cloned ? ", cloned" : "", standing->applied ? ", applied" : "");
     print_targets(standing);

@@ -85,7 +85,7 @@ static void print_folder(const Tree *tree, const EkEntered *folder, const EkBelo
     gboolean color = tree->cli->color_out;
     ek_cli_print("%10s  %8" G_GUINT64_FORMAT "  %s%s/", size, below->files, lines, name);
     if (below->hurt > 0)
-        ek_cli_print("  %s[%" G_GUINT64_FORMAT " not whole]%s", ek_show_on(color, EK_COLOR_BAD),
+        ek_cli_print("  %s[%" G_GUINT64_FORMAT " incomplete]%s", ek_show_on(color, EK_COLOR_BAD),
                      below->hurt, ek_show_off(color));
     if (folder->is_deleted)
         ek_cli_print("  %s[deleted]%s", ek_show_on(color, EK_COLOR_FAINT), ek_show_off(color));

@@ -56,8 +56,8 @@ static void folders_show_what_is_in_them(void)
     g_auto(Result) tree = ektypon("tree bench 1 --depth 1");
     CHECK_STATUS(tree, 0);
     CHECK_TEXT(tree.out, "      SIZE     FILES  FOLDER\n"
-                         " 314.3 KiB        76  /  [1 not whole]\n"
-                         " 243.4 KiB        44  ├─ Accessions/  [1 not whole]\n"
+                         " 314.3 KiB        76  /  [1 incomplete]\n"
+                         " 243.4 KiB        44  ├─ Accessions/  [1 incomplete]\n"
                          "   9.8 KiB         3  ├─ Correspondence/\n"
                          "  60.6 KiB        28  └─ Species sheets/\n");
     g_auto(Result) below = ektypon("tree bench \"1:Correspondence\" --json");

@@ -45,7 +45,7 @@ static void files_are_known_by_their_content(void)
                                      "Agrostemma arvensis.jpg\"");
     CHECK_STATUS(picture, 0);
     CHECK_CONTAINS(picture.out, "condition  whole\n");
-    CHECK_CONTAINS(picture.out, "lies in    3.8 KiB at sector 168450\n");
+    CHECK_CONTAINS(picture.out, "location   3.8 KiB at sector 168450\n");
     CHECK_CONTAINS(picture.out, "(image/jpeg;");
     CHECK_CONTAINS(picture.out, "opens      yes: 176 x 132 pixels\n");
     CHECK_CONTAINS(picture.out, "000000  ff d8 ff e0");
@@ -100,7 +100,7 @@ static void what_is_broken_does_not_open(void)
     opens("zeros.csv", "no", "900 bytes are zero, the first of them at byte 3000");
     g_auto(Result) empty = ektypon("peek files 1:empty.txt");
     CHECK_STATUS(empty, 0);
-    CHECK_CONTAINS(empty.out, "lies in    no sectors");
+    CHECK_CONTAINS(empty.out, "location   no sectors");
     g_auto(Result) renamed = ektypon("peek files 1:note.txt");
     CHECK_CONTAINS(renamed.out, "name suggests documents, content is pictures");
     g_auto(Result) west = ektypon("peek files 1:west.txt");
