@@ -183,7 +183,7 @@ static void print_largest(EkCli *cli, const Summary *summary, guint32 sector_siz
     };
     if (summary->largest_count == 0)
         return;
-    ek_cli_print("\nLargest unread stretches:\n");
+    ek_cli_print("\nLargest bad and unread stretches:\n");
     EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
     for (guint i = 0; i < summary->largest_count; i++) {
         const Extent *extent = &summary->largest[i];
