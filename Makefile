@@ -5,16 +5,25 @@ JOBS ?= $(shell nproc)
 # Tests wait for the disk most of the time.
 TEST_JOBS ?= $(shell expr 2 \* $$(nproc))
 
-.PHONY: all build demo test bench soak fuzz lint install clean
+.PHONY: all deps build demo test bench soak fuzz lint install uninstall clean
 
 all: build
 
+# Packages only, for building, testing and the demo.
+deps:
+	@scripts/deps all
+
 build:
 	@scripts/deps build
-	@cmake -S . -B $(BUILD) -DCMAKE_BUILD_TYPE=RelWithDebInfo >/dev/null
-	@cmake --build $(BUILD) --parallel $(JOBS)
+	@echo "make: building (log: $(BUILD)/build.log)"
+	@mkdir -p $(BUILD)
+	@{ cmake -S . -B $(BUILD) -DCMAKE_BUILD_TYPE=RelWithDebInfo && \
+	   cmake --build $(BUILD) --parallel $(JOBS); } >$(BUILD)/build.log 2>&1 || \
+	   { tail -40 $(BUILD)/build.log >&2; exit 1; }
 
-demo: build
+demo:
+	@scripts/deps demo
+	@$(MAKE) --no-print-directory build
 	@demo/run $(BUILD)/ektypon
 
 test:
@@ -42,6 +51,12 @@ lint:
 
 install: build
 	@cmake --install $(BUILD)
+
+# What the last `make install` of this build folder installed.
+uninstall:
+	@test -f $(BUILD)/install_manifest.txt || { echo "make: $(BUILD) has no install_manifest.txt: nothing was installed from it" >&2; exit 1; }
+	@xargs -d '\n' -a $(BUILD)/install_manifest.txt rm -f --
+	@rm -f $(BUILD)/install_manifest.txt
 
 clean:
 	rm -rf $(BUILD)
