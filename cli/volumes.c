@@ -158,7 +158,7 @@ static json_t *volume_json(EkView *view, const EkCaseVolume *entry, guint32 sect
     const EkVolume *volume = entry->volume;
     json_t *reasons = json_array();
     for (guint i = 0; i < volume->reasons->len; i++) {
-        const EkGround *reason = volume->reasons->pdata[i];
+        const EkEvidence *reason = volume->reasons->pdata[i];
         json_array_append_new(reasons, json_pack("{s:i,s:o}", "points", reason->points, "text",
                                                  ek_json_text(reason->text)));
     }
@@ -239,7 +239,7 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
     }
     ek_cli_print("  confidence %d of 100:\n", volume->confidence);
     for (guint i = 0; i < volume->reasons->len; i++) {
-        const EkGround *reason = volume->reasons->pdata[i];
+        const EkEvidence *reason = volume->reasons->pdata[i];
         g_autofree char *mark = reason->points != 0 ? g_strdup_printf("  %+4d  ", reason->points)
                                                     : g_strdup("     -  ");
         g_autofree char *text = ek_text_escape(reason->text);

@@ -86,10 +86,10 @@ static void infer(const FuzzDrive *drive, EkGate *gate)
     /* A table names what begins where the first piece is. */
     EkRange named = {drive->places[0], (EkByte)drive->lengths[drive->count - 1] << 11};
     g_array_append_val(places, named);
-    EkEvidence evidence = {runs, places, 512};
-    FORMAT.infer(gate, &evidence, take_volume, gate, NULL);
+    EkSightings sightings = {runs, places, 512};
+    FORMAT.infer(gate, &sightings, take_volume, gate, NULL);
     g_array_set_size(places, 0);
-    FORMAT.infer(gate, &evidence, take_volume, gate, NULL);
+    FORMAT.infer(gate, &sightings, take_volume, gate, NULL);
 }
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)

@@ -148,7 +148,7 @@ static char *found_in(const Drive *drive, const GArray *sectors)
         g_string_append_printf(text, "%s %" G_GUINT64_FORMAT " %s %s\n", volume->filesystem,
                                volume->first_byte, volume->label, volume->uuid);
         for (guint k = 0; k < volume->reasons->len; k++)
-            g_string_append(text, ((const EkGround *)volume->reasons->pdata[k])->text);
+            g_string_append(text, ((const EkEvidence *)volume->reasons->pdata[k])->text);
         for (guint k = 0; k < volume->terms->len; k++)
             g_string_append(text, ((const EkTerm *)volume->terms->pdata[k])->value);
         g_autofree char *unclean =

@@ -292,7 +292,7 @@ static gboolean put_lists(sqlite3 *db, gint64 number, const EkVolume *volume, GE
         !ek_sql_do(db, error, "DELETE FROM volume_term WHERE volume=?", "i", number))
         return FALSE;
     for (guint i = 0; i < volume->reasons->len; i++) {
-        const EkGround *reason = volume->reasons->pdata[i];
+        const EkEvidence *reason = volume->reasons->pdata[i];
         if (!ek_sql_do(db, error, "INSERT INTO volume_reason VALUES (?,?,?,?)", "iiis", number,
                        (gint64)i, (gint64)reason->points, reason->text))
             return FALSE;

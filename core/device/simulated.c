@@ -5,7 +5,7 @@
 #include "device/simulated.h"
 
 #include "base/bytes.h"
-#include "device/ground.h"
+#include "device/faultlookup.h"
 
 #include <errno.h>
 #include <math.h>
@@ -16,7 +16,7 @@
 typedef struct {
     EkDevice device;
     EkModel *model;
-    EkGroundIndex *ground;
+    EkFaultLookup *ground;
     EkDevice *backing;   /* NULL: zeros throughout */
     gint64 now;          /* ns of device time */
     gint64 used;         /* ns of life used up: the clock less the waiting, plus wear */
@@ -54,7 +54,7 @@ static Failing first_failing(const SimulatedDevice *drive, EkSector first, EkSec
     EkSector from = first - first % per_physical;
     EkSector to = (first + count + per_physical - 1) / per_physical * per_physical;
     for (EkSector at = from; at < to;) {
-        EkGround ground = ek_ground_at(drive->ground, at, to);
+        EkFaultAt ground = ek_fault_lookup_at(drive->ground, at, to);
         EkSector end = at + ground.count;
         gboolean flaky = ground.fault != NULL && ground.fault->kind == EK_FAULT_FLAKY;
         while (flaky && at < end && !draw(drive, at, ground.fault->chance))
@@ -73,7 +73,7 @@ static gint64 transfer_time(const SimulatedDevice *drive, EkSector first, EkSect
     const EkModel *model = drive->model;
     double seconds = 0;
     for (EkSector at = first; at < first + count;) {
-        EkGround ground = ek_ground_at(drive->ground, at, first + count);
+        EkFaultAt ground = ek_fault_lookup_at(drive->ground, at, first + count);
         double rate = model->read_rate;
         if (ground.fault != NULL && ground.fault->kind == EK_FAULT_SLOW)
             rate = ground.fault->rate;
@@ -167,7 +167,7 @@ static gboolean commands_over_healthy(SimulatedDevice *drive, EkSector first, gu
     EkSector per_physical = model->physical_sector_size / model->sector_size;
     EkSector from = first - first % per_physical;
     EkSector to = (first + count + per_physical - 1) / per_physical * per_physical;
-    EkGround ground = ek_ground_at(drive->ground, from, to);
+    EkFaultAt ground = ek_fault_lookup_at(drive->ground, from, to);
     if (ground.fault != NULL || ground.count < to - from)
         return FALSE;
     gint64 cost =
@@ -246,7 +246,7 @@ static void simulated_close(EkDevice *device)
     SimulatedDevice *drive = (SimulatedDevice *)device;
     if (drive->backing != NULL)
         ek_device_close(drive->backing);
-    ek_ground_index_free(drive->ground);
+    ek_fault_lookup_free(drive->ground);
     ek_model_free(drive->model);
     g_hash_table_unref(drive->errors);
     g_free(drive);
@@ -280,7 +280,7 @@ EkDevice *ek_simulated_new(EkModel *model, const char *path, EkDevice *backing, 
     };
     drive->backing = backing;
     drive->model = model;
-    drive->ground = ek_ground_index_new(model);
+    drive->ground = ek_fault_lookup_new(model);
     drive->errors = g_hash_table_new(g_direct_hash, g_direct_equal);
     drive->back_at = G_MININT64;
     return &drive->device;

@@ -231,8 +231,8 @@ static gboolean infer_all(EkGate *gate, guint32 sector_size, const GArray *place
         if (format->infer == NULL)
             continue;
         g_autoptr(GArray) runs = gather_runs(traces, format->name);
-        EkEvidence evidence = {runs, places, sector_size};
-        if (!format->infer(gate, &evidence, take_inferred, findings, error))
+        EkSightings sightings = {runs, places, sector_size};
+        if (!format->infer(gate, &sightings, take_inferred, findings, error))
             return FALSE;
     }
     return TRUE;

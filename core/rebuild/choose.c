@@ -112,7 +112,7 @@ static gboolean is_placed(const EkPlanVolume *entry)
 {
     guint proofs = 0;
     for (guint i = 0; i < entry->volume->reasons->len; i++)
-        proofs += ((const EkGround *)entry->volume->reasons->pdata[i])->points >= PROOF_POINTS;
+        proofs += ((const EkEvidence *)entry->volume->reasons->pdata[i])->points >= PROOF_POINTS;
     return proofs >= 2 && !entry->volume->composed && !entry->volume->length_is_least;
 }
 

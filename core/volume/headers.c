@@ -66,7 +66,7 @@ void ek_header_mend_range(EkGate *gate, const char *structure, EkByte at, const 
     gsize end = 0;
     for (gsize i = 0; i < length; i += EK_STEP) {
         guint8 there[EK_STEP];
-        if (ek_part_read(gate, at + i, there, sizeof there) == EK_PART_THERE &&
+        if (ek_presence_read(gate, at + i, there, sizeof there) == EK_PRESENT &&
             memcmp(there, wanted + i, sizeof there) == 0)
             continue;
         first = MIN(first, i);
@@ -84,30 +84,30 @@ void ek_header_mend_range(EkGate *gate, const char *structure, EkByte at, const 
     sink(data, mend);
 }
 
-EkPart ek_part_read(EkGate *gate, EkByte at, guint8 *buffer, gsize length)
+EkPresence ek_presence_read(EkGate *gate, EkByte at, guint8 *buffer, gsize length)
 {
     EkKnown known;
     memset(buffer, 0, length);
     if (at > G_MAXINT64 || !ek_gate_read(gate, at, buffer, length, &known, NULL))
-        return EK_PART_ABSENT;
-    return known.good < length ? EK_PART_UNREAD : EK_PART_THERE;
+        return EK_ABSENT;
+    return known.good < length ? EK_UNREAD : EK_PRESENT;
 }
 
-void ek_part_reason(EkVolume *volume, EkPart part, const char *what, EkByte at, int points)
+void ek_presence_reason(EkVolume *volume, EkPresence part, const char *what, EkByte at, int points)
 {
     EkSector sector = at / EK_STEP;
     switch (part) {
-    case EK_PART_THERE:
+    case EK_PRESENT:
         ek_volume_reason(volume, points,
                          "%s found at sector %" G_GUINT64_FORMAT ", as the header states", what,
                          sector);
         break;
-    case EK_PART_UNREAD:
+    case EK_UNREAD:
         ek_volume_reason(volume, 0,
                          "%s at sector %" G_GUINT64_FORMAT " could not be checked (unread)", what,
                          sector);
         break;
-    case EK_PART_ABSENT:
+    case EK_ABSENT:
         volume->contradicted++;
         ek_volume_reason(volume, 0, "%s is not at sector %" G_GUINT64_FORMAT, what, sector);
         break;
@@ -151,7 +151,7 @@ EkUsage ek_usage_bit(EkGate *gate, EkByte at, guint64 bit)
     guint8 byte;
     EkByte place = 0;
     if (!g_uint64_checked_add(&place, at, bit / 8) ||
-        ek_part_read(gate, place, &byte, 1) != EK_PART_THERE)
+        ek_presence_read(gate, place, &byte, 1) != EK_PRESENT)
         return EK_USAGE_UNKNOWN;
     return (byte >> bit % 8 & 1) != 0 ? EK_USAGE_USED : EK_USAGE_FREE;
 }

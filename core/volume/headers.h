@@ -48,16 +48,16 @@ gboolean ek_is_usual_start(EkByte at);
 void ek_header_end(EkVolume *volume, gboolean stands);
 
 /* How a structure that should stand somewhere does. */
-typedef enum { EK_PART_THERE, EK_PART_ABSENT, EK_PART_UNREAD } EkPart;
+typedef enum { EK_PRESENT, EK_ABSENT, EK_UNREAD } EkPresence;
 
-/* Reads the `length` bytes at `at`: EK_PART_THERE when all of them were read from the drive,
- * EK_PART_ABSENT when they would lie outside it. */
-EkPart ek_part_read(EkGate *gate, EkByte at, guint8 *buffer, gsize length);
+/* Reads the `length` bytes at `at`: EK_PRESENT when all of them were read from the drive,
+ * EK_ABSENT when they would lie outside it. */
+EkPresence ek_presence_read(EkGate *gate, EkByte at, guint8 *buffer, gsize length);
 
 /* What it means that a volume was not cleanly unmounted, where no journal tells more. */
 #define EK_UNCLEAN_TEXT "The latest changes may be incomplete."
 
 /* Adds what a look at a structure found to the volume's reasons. */
-void ek_part_reason(EkVolume *volume, EkPart part, const char *what, EkByte at, int points);
+void ek_presence_reason(EkVolume *volume, EkPresence part, const char *what, EkByte at, int points);
 
 #endif

@@ -7,7 +7,7 @@
 
 static void ground_free(gpointer data)
 {
-    EkGround *ground = data;
+    EkEvidence *ground = data;
     g_free(ground->text);
     g_free(ground);
 }
@@ -41,7 +41,7 @@ void ek_volume_free(EkVolume *volume)
 
 void ek_volume_reason(EkVolume *volume, int points, const char *format, ...)
 {
-    EkGround *ground = g_new0(EkGround, 1);
+    EkEvidence *ground = g_new0(EkEvidence, 1);
     va_list arguments;
     va_start(arguments, format);
     ground->text = g_strdup_vprintf(format, arguments);

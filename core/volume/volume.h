@@ -32,7 +32,7 @@ typedef struct {
 typedef struct {
     int points;
     char *text;
-} EkGround; /* one reason of a confidence */
+} EkEvidence; /* one reason of a confidence */
 
 /* A volume: what traces agree on. */
 typedef struct {
@@ -62,7 +62,7 @@ typedef struct {
     gboolean root_is_lost;         /* something else is where its root folder should be */
     guint headers;                 /* boot sectors that are where they should be, and agree */
     guint contradicted;            /* times something else stands where it says */
-    GPtrArray *reasons;            /* EkGround* */
+    GPtrArray *reasons;            /* EkEvidence* */
 } EkVolume;
 
 /* Something that a file system says of itself: "blocks per group", "32768". */
@@ -135,7 +135,7 @@ typedef struct {
     const GArray *runs;   /* EkRecordRun: those of its format, in order of place */
     const GArray *places; /* EkRange: partitions that some table names, also an old one */
     guint32 sector_size;  /* of the image */
-} EkEvidence;
+} EkSightings;
 
 /* Takes `volume`. */
 typedef void (*EkVolumeSink)(void *data, EkVolume *volume);
@@ -159,9 +159,9 @@ struct EkFileSystem {
     const EkSignature *record_signatures;
     gsize record_signature_count;
     gboolean (*record)(EkSpan span, EkRecord *record);
-    /* Volumes that the evidence speaks of: each is handed on measured, its header composed. FALSE
+    /* Volumes that these sightings belong to: each is handed on measured, its header composed. FALSE
      * only when reading failed. */
-    gboolean (*infer)(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+    gboolean (*infer)(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
 
     /* Proposes what makes primary and backup header right again. NULL where this version does

@@ -184,7 +184,7 @@ static char *found_by(Bench *bench, guint threads, EkByte chunk, guint chunks_a_
                                ek_standing_name(finding->standing), finding->volume->confidence);
         for (guint k = 0; k < finding->volume->reasons->len; k++)
             g_string_append_printf(text, "  %s\n",
-                                   ((const EkGround *)finding->volume->reasons->pdata[k])->text);
+                                   ((const EkEvidence *)finding->volume->reasons->pdata[k])->text);
     }
     for (guint i = 0; i < sink.traces->len; i++) {
         const EkTrace *trace = sink.traces->pdata[i];

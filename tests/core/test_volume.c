@@ -22,7 +22,7 @@ static char *reasons_of(const EkVolume *volume)
 {
     GString *text = g_string_new(NULL);
     for (guint i = 0; i < volume->reasons->len; i++)
-        g_string_append_printf(text, "%s\n", ((EkGround *)volume->reasons->pdata[i])->text);
+        g_string_append_printf(text, "%s\n", ((EkEvidence *)volume->reasons->pdata[i])->text);
     return g_string_free(text, FALSE);
 }
 

@@ -2,7 +2,7 @@
 #include "trial.h"
 
 #include "check.h"
-#include "device/ground.h"
+#include "device/faultlookup.h"
 #include "device/simulated.h"
 
 EkModel *trial_model(void)
@@ -101,7 +101,7 @@ void trial_close(Trial *trial)
 
 void trial_check_end(const Trial *trial)
 {
-    g_autoptr(EkGroundIndex) index = ek_ground_index_new(trial->model);
+    g_autoptr(EkFaultLookup) index = ek_fault_lookup_new(trial->model);
     EkSector per = trial->parts.unit;
     EkSector wrong = 0;
     for (EkSector at = 0; at < trial->parts.sectors; at++) {
@@ -110,7 +110,7 @@ void trial_check_end(const Trial *trial)
         gboolean flaky = FALSE;
         EkSector from = at - at % per;
         for (EkSector i = from; i < from + per; i++) {
-            EkGround ground = ek_ground_at(index, i, i + 1);
+            EkFaultAt ground = ek_fault_lookup_at(index, i, i + 1);
             flaky |= ground.fault != NULL && ground.fault->kind == EK_FAULT_FLAKY;
             bad |= ground.fault != NULL && ground.fault->kind != EK_FAULT_FLAKY &&
                    ground.fault->kind != EK_FAULT_SLOW;

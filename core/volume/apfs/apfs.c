@@ -70,15 +70,15 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 }
 
 /* A block of a checkpoint: a map of it, or the copy of the superblock. */
-static EkPart look_at_checkpoint(EkGate *gate, EkByte at)
+static EkPresence look_at_checkpoint(EkGate *gate, EkByte at)
 {
     guint8 block[64];
     EkSpan span = {block, sizeof block};
-    EkPart part = ek_part_read(gate, at, block, sizeof block);
+    EkPresence part = ek_presence_read(gate, at, block, sizeof block);
     guint32 type = ek_span_le32(span, 24) & TYPE_MASK;
-    if (part == EK_PART_THERE && type != TYPE_CHECKPOINT_MAP &&
+    if (part == EK_PRESENT && type != TYPE_CHECKPOINT_MAP &&
         (type != TYPE_SUPER || !ek_span_equals(span, MAGIC_OFFSET, "NXSB", 4)))
-        part = EK_PART_ABSENT;
+        part = EK_ABSENT;
     return part;
 }
 
@@ -89,7 +89,7 @@ static EkByte start_behind(EkGate *gate, EkByte at, const Super *super)
     guint8 block[64];
     EkSpan span = {block, sizeof block};
     if (at < super->block_bytes ||
-        ek_part_read(gate, at - super->block_bytes, block, sizeof block) != EK_PART_THERE ||
+        ek_presence_read(gate, at - super->block_bytes, block, sizeof block) != EK_PRESENT ||
         (ek_span_le32(span, 24) & TYPE_MASK) != TYPE_CHECKPOINT_MAP)
         return EK_UNPLACED;
     guint64 number = ek_span_le64(span, 8);
@@ -123,18 +123,18 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     ek_volume_reason(volume, 20, "container superblock at sector %" G_GUINT64_FORMAT,
                      claim->header_byte / EK_STEP);
     ek_volume_reason(volume, fits ? 15 : 0, "its checksum %s", fits ? "fits" : "does not fit");
-    EkPart zero = ek_part_read(gate, volume->first_byte, copy, sizeof copy);
-    if (zero == EK_PART_THERE && (!ek_span_equals((EkSpan){copy, sizeof copy}, 32, "NXSB", 4) ||
-                                  memcmp(copy + 72, data + 72, 16) != 0))
-        zero = EK_PART_ABSENT;
-    ek_part_reason(volume, zero, "block zero", volume->first_byte, 15);
-    EkPart part = EK_PART_UNREAD;
+    EkPresence zero = ek_presence_read(gate, volume->first_byte, copy, sizeof copy);
+    if (zero == EK_PRESENT && (!ek_span_equals((EkSpan){copy, sizeof copy}, 32, "NXSB", 4) ||
+                               memcmp(copy + 72, data + 72, 16) != 0))
+        zero = EK_ABSENT;
+    ek_presence_reason(volume, zero, "block zero", volume->first_byte, 15);
+    EkPresence part = EK_UNREAD;
     if (super.in_a_row) {
         EkByte at = volume->first_byte + super.descriptor_base * super.block_bytes;
         part = look_at_checkpoint(gate, at);
-        ek_part_reason(volume, part, "the first checkpoint block", at, 35);
+        ek_presence_reason(volume, part, "the first checkpoint block", at, 35);
     }
-    ek_header_end(volume, part == EK_PART_THERE || (part == EK_PART_UNREAD && fits));
+    ek_header_end(volume, part == EK_PRESENT || (part == EK_UNREAD && fits));
     return g_steal_pointer(&volume);
 }
 

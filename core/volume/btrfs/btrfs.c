@@ -111,21 +111,21 @@ static EkByte placed(EkSpan span, const Super *super, guint64 logical)
     return EK_UNPLACED;
 }
 
-static EkPart look_at_chunk_tree(EkGate *gate, EkVolume *volume, const Super *super, EkSpan own)
+static EkPresence look_at_chunk_tree(EkGate *gate, EkVolume *volume, const Super *super, EkSpan own)
 {
     guint8 node[128];
     EkByte place = placed(own, super, super->chunk_root);
     if (place == EK_UNPLACED) {
         ek_volume_reason(volume, 0, "where the chunk tree is cannot be told from this device");
-        return EK_PART_UNREAD;
+        return EK_UNREAD;
     }
     EkByte at = volume->first_byte + place;
-    EkPart part = ek_part_read(gate, at, node, sizeof node);
+    EkPresence part = ek_presence_read(gate, at, node, sizeof node);
     EkSpan span = {node, sizeof node};
-    if (part == EK_PART_THERE && (memcmp(node + 32, identity_of(own), 16) != 0 ||
-                                  ek_span_le64(span, 48) != super->chunk_root))
-        part = EK_PART_ABSENT;
-    ek_part_reason(volume, part, "the chunk tree", at, 35);
+    if (part == EK_PRESENT && (memcmp(node + 32, identity_of(own), 16) != 0 ||
+                               ek_span_le64(span, 48) != super->chunk_root))
+        part = EK_ABSENT;
+    ek_presence_reason(volume, part, "the chunk tree", at, 35);
     return part;
 }
 
@@ -137,17 +137,17 @@ static guint weigh_mirrors(EkGate *gate, EkVolume *volume, const Super *super, E
         Super other;
         EkByte at = volume->first_byte + mirrors[i];
         if (at == volume->header_byte && i == 0)
-            ek_part_reason(volume, EK_PART_THERE, "the primary superblock", at, 15);
+            ek_presence_reason(volume, EK_PRESENT, "the primary superblock", at, 15);
         if (at == volume->header_byte || mirrors[i] + SUPER_BYTES > super->device_bytes)
             continue;
-        EkPart part = ek_part_read(gate, at, copy, sizeof copy);
-        if (part == EK_PART_THERE &&
+        EkPresence part = ek_presence_read(gate, at, copy, sizeof copy);
+        if (part == EK_PRESENT &&
             (!super_read((EkSpan){copy, sizeof copy}, &other) || other.place != mirrors[i] ||
              memcmp(identity_of((EkSpan){copy, sizeof copy}), identity_of(own), 16) != 0))
-            part = EK_PART_ABSENT;
-        ek_part_reason(volume, part, i == 0 ? "the primary superblock" : "another superblock", at,
-                       15);
-        there += part == EK_PART_THERE;
+            part = EK_ABSENT;
+        ek_presence_reason(volume, part, i == 0 ? "the primary superblock" : "another superblock",
+                           at, 15);
+        there += part == EK_PRESENT;
     }
     return there;
 }
@@ -176,8 +176,8 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     if (super.sum_kind == SUM_CRC32C)
         ek_volume_reason(volume, fits ? 15 : 0, "its checksum %s", fits ? "fits" : "does not fit");
     guint copies = weigh_mirrors(gate, volume, &super, span);
-    EkPart tree = look_at_chunk_tree(gate, volume, &super, span);
-    ek_header_end(volume, tree == EK_PART_THERE || copies > 0 || (fits && tree == EK_PART_UNREAD));
+    EkPresence tree = look_at_chunk_tree(gate, volume, &super, span);
+    ek_header_end(volume, tree == EK_PRESENT || copies > 0 || (fits && tree == EK_UNREAD));
     return g_steal_pointer(&volume);
 }
 
@@ -191,7 +191,7 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     EkSpan span = {good, sizeof good};
     Super super;
     (void)error;
-    if (ek_part_read(gate, volume->header_byte, good, sizeof good) != EK_PART_THERE ||
+    if (ek_presence_read(gate, volume->header_byte, good, sizeof good) != EK_PRESENT ||
         !super_read(span, &super) || super.sum_kind != SUM_CRC32C || !checksum_fits(span))
         return TRUE; /* that it does not open is told by the check */
     g_autofree char *from = g_strdup_printf("the backup copy at sector %" G_GUINT64_FORMAT,
@@ -202,7 +202,7 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
         EkByte at = volume->first_byte + mirrors[i];
         EkSpan copy = {there, sizeof there};
         if (at == volume->header_byte || mirrors[i] + SUPER_BYTES > super.device_bytes ||
-            (ek_part_read(gate, at, there, sizeof there) == EK_PART_THERE &&
+            (ek_presence_read(gate, at, there, sizeof there) == EK_PRESENT &&
              super_read(copy, &other) && checksum_fits(copy) && other.place == mirrors[i] &&
              memcmp(identity_of(copy), identity_of(span), 16) == 0))
             continue;

@@ -46,9 +46,9 @@ static guint count_blocks(EkGate *gate, EkByte start, EkSpan places, guint *unre
         EkByte place = ek_span_le64(places, i * 8);
         if (place == 0 || place > G_MAXINT64)
             continue;
-        EkPart part = ek_part_read(gate, start + place, block, sizeof block);
-        there += part == EK_PART_THERE && is_block((EkSpan){block, sizeof block});
-        *unread += part == EK_PART_UNREAD;
+        EkPresence part = ek_presence_read(gate, start + place, block, sizeof block);
+        there += part == EK_PRESENT && is_block((EkSpan){block, sizeof block});
+        *unread += part == EK_UNREAD;
     }
     return there;
 }
@@ -102,8 +102,8 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
                      unread > 0 ? ", some were not read" : "");
     /* The length of what is encrypted stands in the blocks only. */
     for (guint i = 0; i < BLOCKS && volume->bytes == 0; i++)
-        if (ek_part_read(gate, volume->first_byte + ek_span_le64(places, i * 8), block,
-                         sizeof block) == EK_PART_THERE &&
+        if (ek_presence_read(gate, volume->first_byte + ek_span_le64(places, i * 8), block,
+                             sizeof block) == EK_PRESENT &&
             is_block((EkSpan){block, sizeof block}))
             volume->bytes = ek_span_le64((EkSpan){block, sizeof block}, 16);
     if (volume->bytes == 0 || volume->bytes > G_MAXINT64) {

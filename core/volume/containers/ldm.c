@@ -62,19 +62,19 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->is_container = TRUE;
     ek_volume_reason(volume, 20, "private header at sector %" G_GUINT64_FORMAT,
                      claim->header_byte / EK_STEP);
-    EkPart contents = ek_part_read(gate, toc, block, sizeof block);
-    if (contents == EK_PART_THERE && memcmp(block, "TOCBLOCK", 8) != 0)
-        contents = EK_PART_ABSENT;
-    ek_part_reason(volume, contents, "the database's table of contents", toc, 40);
+    EkPresence contents = ek_presence_read(gate, toc, block, sizeof block);
+    if (contents == EK_PRESENT && memcmp(block, "TOCBLOCK", 8) != 0)
+        contents = EK_ABSENT;
+    ek_presence_reason(volume, contents, "the database's table of contents", toc, 40);
     EkByte at = drive + database + 17 * SECTOR;
-    EkPart head = ek_part_read(gate, at, block, sizeof block);
-    if (head == EK_PART_THERE && memcmp(block, "VMDB", 4) != 0)
-        head = EK_PART_ABSENT;
-    ek_part_reason(volume, head, "the database", at, 30);
+    EkPresence head = ek_presence_read(gate, at, block, sizeof block);
+    if (head == EK_PRESENT && memcmp(block, "VMDB", 4) != 0)
+        head = EK_ABSENT;
+    ek_presence_reason(volume, head, "the database", at, 30);
     ek_volume_term_number(volume, "database begins at sector", database / SECTOR);
     ek_volume_term_number(volume, "first sector for volumes", ek_span_be64(span, DISK_START));
     ek_volume_term_number(volume, "sectors for volumes", ek_span_be64(span, DISK_SIZE));
-    ek_header_end(volume, contents != EK_PART_ABSENT || head == EK_PART_THERE);
+    ek_header_end(volume, contents != EK_ABSENT || head == EK_PRESENT);
     return g_steal_pointer(&volume);
 }
 

@@ -43,20 +43,20 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 }
 
 /* The sum over header and JSON area, its own field counted as zeros. Only SHA-256 is known. */
-static EkPart look_at_sum(EkGate *gate, EkByte at, EkSpan header)
+static EkPresence look_at_sum(EkGate *gate, EkByte at, EkSpan header)
 {
     gsize length = (gsize)ek_span_be64(header, 8);
     g_autofree guint8 *area = g_malloc(length);
     guint8 digest[EVP_MAX_MD_SIZE];
     unsigned size = 0;
-    EkPart part = ek_part_read(gate, at, area, length);
-    if (part != EK_PART_THERE)
+    EkPresence part = ek_presence_read(gate, at, area, length);
+    if (part != EK_PRESENT)
         return part;
     memset(area + SUM_OFFSET, 0, SUM_BYTES);
     if (EVP_Digest(area, length, digest, &size, EVP_sha256(), NULL) != 1 ||
         !ek_span_equals(header, SUM_OFFSET, digest, SHA256_BYTES))
-        return EK_PART_ABSENT;
-    return EK_PART_THERE;
+        return EK_ABSENT;
+    return EK_PRESENT;
 }
 
 static gboolean weigh_second(EkGate *gate, EkVolume *volume, EkSpan header)
@@ -64,19 +64,19 @@ static gboolean weigh_second(EkGate *gate, EkVolume *volume, EkSpan header)
     EkByte own = ek_span_be64(header, 256);
     EkByte at = volume->first_byte + (own == 0 ? ek_span_be64(header, 8) : 0);
     guint8 other[EK_HEADER_MOST];
-    EkPart part = ek_part_read(gate, at, other, sizeof other);
-    if (part == EK_PART_THERE && (memcmp(other + 168, header.data + 168, 40) != 0 ||
-                                  ek_span_be16((EkSpan){other, sizeof other}, 6) != 2))
-        part = EK_PART_ABSENT;
-    ek_part_reason(volume, part, own == 0 ? "the second header" : "the first header", at, 20);
-    gboolean there = part == EK_PART_THERE;
+    EkPresence part = ek_presence_read(gate, at, other, sizeof other);
+    if (part == EK_PRESENT && (memcmp(other + 168, header.data + 168, 40) != 0 ||
+                               ek_span_be16((EkSpan){other, sizeof other}, 6) != 2))
+        part = EK_ABSENT;
+    ek_presence_reason(volume, part, own == 0 ? "the second header" : "the first header", at, 20);
+    gboolean there = part == EK_PRESENT;
     if (ek_span_equals(header, 72, "sha256", 7)) {
         part = look_at_sum(gate, volume->header_byte, header);
-        ek_volume_reason(volume, part == EK_PART_THERE ? 40 : 0, "its checksum %s",
-                         part == EK_PART_THERE    ? "fits"
-                         : part == EK_PART_UNREAD ? "could not be checked: not all was read"
-                                                  : "does not fit");
-        there |= part != EK_PART_ABSENT;
+        ek_volume_reason(volume, part == EK_PRESENT ? 40 : 0, "its checksum %s",
+                         part == EK_PRESENT  ? "fits"
+                         : part == EK_UNREAD ? "could not be checked: not all was read"
+                                             : "does not fit");
+        there |= part != EK_ABSENT;
     }
     return there;
 }

@@ -52,21 +52,21 @@ static EkRange metadata_area(EkSpan header)
 }
 
 /* The name of the volume group begins the text of the metadata. */
-static EkPart weigh_metadata(EkGate *gate, EkVolume *volume, EkRange area)
+static EkPresence weigh_metadata(EkGate *gate, EkVolume *volume, EkRange area)
 {
     guint8 header[SECTOR];
     guint8 text[METADATA_LOOKED_AT];
     EkSpan span = {header, sizeof header};
     EkByte at = volume->first_byte + area.first;
     if (area.first == 0 || area.first > G_MAXINT64 / 2)
-        return EK_PART_UNREAD;
-    EkPart part = ek_part_read(gate, at, header, sizeof header);
-    if (part == EK_PART_THERE && !ek_span_equals(span, 4, " LVM2 x[5A%r0N*>", 16))
-        part = EK_PART_ABSENT;
-    ek_part_reason(volume, part, "the metadata area", at, 30);
+        return EK_UNREAD;
+    EkPresence part = ek_presence_read(gate, at, header, sizeof header);
+    if (part == EK_PRESENT && !ek_span_equals(span, 4, " LVM2 x[5A%r0N*>", 16))
+        part = EK_ABSENT;
+    ek_presence_reason(volume, part, "the metadata area", at, 30);
     EkByte offset = ek_span_le64(span, 40);
-    if (part != EK_PART_THERE || offset == 0 || offset > G_MAXINT64 / 2 ||
-        ek_part_read(gate, at + offset, text, sizeof text) != EK_PART_THERE)
+    if (part != EK_PRESENT || offset == 0 || offset > G_MAXINT64 / 2 ||
+        ek_presence_read(gate, at + offset, text, sizeof text) != EK_PRESENT)
         return part;
     gsize length = 0;
     while (length < 128 && text[length] > ' ' && text[length] < 127)

@@ -28,9 +28,9 @@ static guint32 find_page(EkGate *gate, EkByte end, guint8 info[INFO_BYTES], gboo
 {
     EkSpan span = {info, INFO_BYTES};
     for (guint32 page = LEAST_PAGE; page <= MOST_PAGE && page <= end; page *= 2) {
-        EkPart part = ek_part_read(gate, end - page + INFO_OFFSET, info, INFO_BYTES);
-        *unread |= part == EK_PART_UNREAD;
-        if (part == EK_PART_THERE && ek_span_le32(span, 0) == 1 && ek_span_le32(span, 4) > 0 &&
+        EkPresence part = ek_presence_read(gate, end - page + INFO_OFFSET, info, INFO_BYTES);
+        *unread |= part == EK_UNREAD;
+        if (part == EK_PRESENT && ek_span_le32(span, 0) == 1 && ek_span_le32(span, 4) > 0 &&
             ek_span_le32(span, 8) <= MOST_BAD)
             return page;
     }

@@ -96,17 +96,18 @@ guint32 ek_exfat_sum(EkSpan span, gboolean is_region)
 }
 
 /* A boot region that agrees with the header and with its own sum. */
-static EkPart look_at_region(EkGate *gate, const EkExfatBoot *boot, const guint8 *header, EkByte at)
+static EkPresence look_at_region(EkGate *gate, const EkExfatBoot *boot, const guint8 *header,
+                                 EkByte at)
 {
     gsize length = (gsize)REGION_SECTORS * boot->sector_size;
     gsize summed = (gsize)SUMMED_SECTORS * boot->sector_size;
     g_autofree guint8 *region = g_malloc(length);
-    EkPart part = ek_part_read(gate, at, region, length);
+    EkPresence part = ek_presence_read(gate, at, region, length);
     EkSpan span = {region, length};
-    if (part == EK_PART_THERE &&
+    if (part == EK_PRESENT &&
         (memcmp(region + 64, header + 64, 40) != 0 || !ek_span_equals(span, 3, "EXFAT   ", 8) ||
          ek_span_le32(span, summed) != ek_exfat_sum(ek_span_part(span, 0, summed), TRUE)))
-        part = EK_PART_ABSENT;
+        part = EK_ABSENT;
     return part;
 }
 
@@ -123,17 +124,17 @@ static void take_entries(EkVolume *volume, EkSpan span)
     }
 }
 
-static EkPart look_at_root(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot, EkByte at)
+static EkPresence look_at_root(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot, EkByte at)
 {
     guint8 entries[ROOT_LOOKED_AT];
     gsize length = MIN(boot->cluster_bytes, ROOT_LOOKED_AT);
-    EkPart part = ek_part_read(gate, at, entries, length);
+    EkPresence part = ek_presence_read(gate, at, entries, length);
     EkSpan span = {entries, length};
     EkExfatRoot root;
-    if (part == EK_PART_THERE && (!ek_exfat_root_read(span, at, &root) ||
-                                  root.bitmap_bytes < ek_divide_up(boot->clusters, 8)))
-        part = EK_PART_ABSENT;
-    if (part == EK_PART_THERE)
+    if (part == EK_PRESENT && (!ek_exfat_root_read(span, at, &root) ||
+                               root.bitmap_bytes < ek_divide_up(boot->clusters, 8)))
+        part = EK_ABSENT;
+    if (part == EK_PRESENT)
         take_entries(volume, span);
     return part;
 }
@@ -152,19 +153,19 @@ static void find_label(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot)
         EkByte at = volume->first_byte + (EkByte)boot->heap_sector * boot->sector_size +
                     (EkByte)(cluster - 2) * boot->cluster_bytes;
         for (gsize done = 0; done < MIN(boot->cluster_bytes, LABEL_BYTES); done += length)
-            if (ek_part_read(gate, at + done, entries, length) == EK_PART_THERE)
+            if (ek_presence_read(gate, at + done, entries, length) == EK_PRESENT)
                 take_entries(volume, (EkSpan){entries, length});
         link = ek_links_of(&links, EK_LINK_JUDGED, cluster, &cluster);
     }
     ek_links_clear(&links);
 }
 
-static EkPart look_at_fat(EkGate *gate, EkByte at)
+static EkPresence look_at_fat(EkGate *gate, EkByte at)
 {
     static const guint8 first[] = {0xf8, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff};
     guint8 start[sizeof first];
-    EkPart part = ek_part_read(gate, at, start, sizeof start);
-    return part == EK_PART_THERE && memcmp(start, first, sizeof first) != 0 ? EK_PART_ABSENT : part;
+    EkPresence part = ek_presence_read(gate, at, start, sizeof start);
+    return part == EK_PRESENT && memcmp(start, first, sizeof first) != 0 ? EK_ABSENT : part;
 }
 
 static void take_terms(EkVolume *volume, const EkExfatBoot *boot)
@@ -192,15 +193,15 @@ static gboolean weigh_places(EkGate *gate, EkVolume *volume, const EkExfatBoot *
     EkByte fat = volume->first_byte + (EkByte)boot->fat_sector * boot->sector_size;
     EkByte root = cluster_byte(boot, volume->first_byte, boot->root_cluster);
     volume->core_byte = root;
-    EkPart table = look_at_fat(gate, fat);
-    EkPart folder = look_at_root(gate, volume, boot, root);
-    volume->root_is_lost = folder == EK_PART_ABSENT;
-    ek_part_reason(volume, table, "the FAT", fat, 25);
-    ek_part_reason(volume, folder, "the root folder", root, 35);
-    if (folder == EK_PART_THERE && volume->label == NULL)
+    EkPresence table = look_at_fat(gate, fat);
+    EkPresence folder = look_at_root(gate, volume, boot, root);
+    volume->root_is_lost = folder == EK_ABSENT;
+    ek_presence_reason(volume, table, "the FAT", fat, 25);
+    ek_presence_reason(volume, folder, "the root folder", root, 35);
+    if (folder == EK_PRESENT && volume->label == NULL)
         find_label(gate, volume, boot);
-    gboolean unread = table == EK_PART_UNREAD && folder == EK_PART_UNREAD;
-    return table == EK_PART_THERE || folder == EK_PART_THERE || (unread && by_regions);
+    gboolean unread = table == EK_UNREAD && folder == EK_UNREAD;
+    return table == EK_PRESENT || folder == EK_PRESENT || (unread && by_regions);
 }
 
 void ek_exfat_weigh(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot)
@@ -223,20 +224,19 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     take_terms(volume, &boot);
 
     EkByte backup = claim->first_byte + (EkByte)REGION_SECTORS * boot.sector_size;
-    EkPart main_region = look_at_region(gate, &boot, data, claim->first_byte);
-    EkPart backup_region = look_at_region(gate, &boot, data, backup);
-    ek_part_reason(volume, main_region, "the main boot region, its checksum right,",
-                   claim->first_byte, 20);
-    ek_part_reason(volume, backup_region, "the backup boot region, its checksum right,", backup,
-                   15);
-    gboolean stands = weigh_places(gate, volume, &boot,
-                                   main_region == EK_PART_THERE || backup_region == EK_PART_THERE);
+    EkPresence main_region = look_at_region(gate, &boot, data, claim->first_byte);
+    EkPresence backup_region = look_at_region(gate, &boot, data, backup);
+    ek_presence_reason(volume, main_region, "the main boot region, its checksum right,",
+                       claim->first_byte, 20);
+    ek_presence_reason(volume, backup_region, "the backup boot region, its checksum right,", backup,
+                       15);
+    gboolean stands =
+        weigh_places(gate, volume, &boot, main_region == EK_PRESENT || backup_region == EK_PRESENT);
     if (boot.partition_sector != 0 &&
         boot.partition_sector == volume->first_byte / boot.sector_size)
         ek_volume_reason(volume, 5, "its own header gives this start sector");
     /* Two regions that agree are a volume, even if nothing else of it is left. */
-    ek_header_end(volume,
-                  stands || (main_region == EK_PART_THERE && backup_region == EK_PART_THERE));
+    ek_header_end(volume, stands || (main_region == EK_PRESENT && backup_region == EK_PRESENT));
     return g_steal_pointer(&volume);
 }
 
@@ -256,7 +256,7 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     if (inside < heap)
         return EK_USAGE_USED;
     guint64 bit = (inside - heap) / boot.cluster_bytes;
-    if (ek_part_read(gate, root, entries, length) != EK_PART_THERE)
+    if (ek_presence_read(gate, root, entries, length) != EK_PRESENT)
         return EK_USAGE_UNKNOWN;
     for (gsize i = 0; i < length; i += EK_EXFAT_ENTRY_BYTES) {
         guint32 cluster = ek_span_le32(span, i + 20);

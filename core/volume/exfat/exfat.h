@@ -68,7 +68,7 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
 
 /* Secondary traces (infer.c). */
 gboolean ek_exfat_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_exfat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+gboolean ek_exfat_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
                         GError **error);
 
 #endif

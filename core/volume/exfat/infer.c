@@ -78,42 +78,42 @@ static EkByte place_of(const Fit *fit, guint32 cluster)
     return fit->heap + (EkByte)(cluster - 2) * fit->cluster_bytes;
 }
 
-static EkPart look_at_upcase(EkGate *gate, const Root *root, EkByte at)
+static EkPresence look_at_upcase(EkGate *gate, const Root *root, EkByte at)
 {
     g_autofree guint8 *table = g_malloc(root->upcase_bytes);
-    EkPart part = ek_part_read(gate, at, table, root->upcase_bytes);
-    gboolean is_it = part == EK_PART_THERE &&
+    EkPresence part = ek_presence_read(gate, at, table, root->upcase_bytes);
+    gboolean is_it = part == EK_PRESENT &&
                      ek_exfat_sum((EkSpan){table, root->upcase_bytes}, FALSE) == root->upcase_sum;
-    return part == EK_PART_THERE && !is_it ? EK_PART_ABSENT : part;
+    return part == EK_PRESENT && !is_it ? EK_ABSENT : part;
 }
 
 /* Are so many clusters from here on in use? */
-static EkPart look_at_bits(EkGate *gate, EkByte bitmap, guint32 cluster, guint64 count)
+static EkPresence look_at_bits(EkGate *gate, EkByte bitmap, guint32 cluster, guint64 count)
 {
     for (guint64 i = 0; i < MIN(count, CHAIN_MOST); i++) {
         EkUsage use = ek_usage_bit(gate, bitmap, cluster - 2 + i);
         if (use != EK_USAGE_USED)
-            return use == EK_USAGE_FREE ? EK_PART_ABSENT : EK_PART_UNREAD;
+            return use == EK_USAGE_FREE ? EK_ABSENT : EK_UNREAD;
     }
-    return EK_PART_THERE;
+    return EK_PRESENT;
 }
 
 /* Does the chain that begins with a cluster have just so many links? `count` 0: any number. */
-static EkPart look_at_chain(EkGate *gate, EkByte fat, guint64 clusters, guint32 cluster,
-                            guint64 count)
+static EkPresence look_at_chain(EkGate *gate, EkByte fat, guint64 clusters, guint32 cluster,
+                                guint64 count)
 {
     for (guint64 i = 1; i <= CHAIN_MOST; i++) {
         guint8 link[4];
-        EkPart part = ek_part_read(gate, fat + (EkByte)cluster * 4, link, sizeof link);
-        if (part != EK_PART_THERE)
+        EkPresence part = ek_presence_read(gate, fat + (EkByte)cluster * 4, link, sizeof link);
+        if (part != EK_PRESENT)
             return part;
         cluster = ek_span_le32((EkSpan){link, sizeof link}, 0);
         if (cluster >= END_OF_CHAIN)
-            return count == 0 || i == count ? EK_PART_THERE : EK_PART_ABSENT;
+            return count == 0 || i == count ? EK_PRESENT : EK_ABSENT;
         if (cluster < 2 || cluster - 2 >= clusters || (count != 0 && i >= count))
-            return EK_PART_ABSENT;
+            return EK_ABSENT;
     }
-    return count > CHAIN_MOST ? EK_PART_THERE : EK_PART_ABSENT;
+    return count > CHAIN_MOST ? EK_PRESENT : EK_ABSENT;
 }
 
 /* The nearest FAT before the clusters whose chains are as the root folder says. */
@@ -127,15 +127,15 @@ static void find_fat(EkGate *gate, const GArray *runs, const Root *root, Fit *fi
         if (run->stride != SEEN_FAT || run->first_byte >= fit->heap ||
             fit->heap - run->first_byte < least || run->first_byte % EK_STEP != 0)
             continue;
-        EkPart bitmap = look_at_chain(gate, run->first_byte, clusters, root->bitmap_cluster,
-                                      clusters_for(root->bitmap_bytes, fit));
-        EkPart upcase = look_at_chain(gate, run->first_byte, clusters, root->upcase_cluster,
-                                      clusters_for(root->upcase_bytes, fit));
-        EkPart folder = look_at_chain(gate, run->first_byte, clusters, fit->root_cluster, 0);
-        if (bitmap == EK_PART_ABSENT || upcase == EK_PART_ABSENT || folder == EK_PART_ABSENT)
+        EkPresence bitmap = look_at_chain(gate, run->first_byte, clusters, root->bitmap_cluster,
+                                          clusters_for(root->bitmap_bytes, fit));
+        EkPresence upcase = look_at_chain(gate, run->first_byte, clusters, root->upcase_cluster,
+                                          clusters_for(root->upcase_bytes, fit));
+        EkPresence folder = look_at_chain(gate, run->first_byte, clusters, fit->root_cluster, 0);
+        if (bitmap == EK_ABSENT || upcase == EK_ABSENT || folder == EK_ABSENT)
             continue;
         fit->fat = run->first_byte;
-        fit->points += bitmap == EK_PART_THERE && folder == EK_PART_THERE ? FAT_POINTS : 0;
+        fit->points += bitmap == EK_PRESENT && folder == EK_PRESENT ? FAT_POINTS : 0;
         return;
     }
 }
@@ -159,19 +159,19 @@ static gboolean weigh_fit(EkGate *gate, const GArray *runs, const Root *root, Fi
         !are_apart(root->bitmap_cluster, bitmap, root->upcase_cluster, upcase))
         return FALSE;
     EkByte bits = place_of(fit, root->bitmap_cluster);
-    EkPart table = look_at_upcase(gate, root, place_of(fit, root->upcase_cluster));
-    EkPart parts[] = {
+    EkPresence table = look_at_upcase(gate, root, place_of(fit, root->upcase_cluster));
+    EkPresence parts[] = {
         look_at_bits(gate, bits, root->bitmap_cluster, bitmap),
         look_at_bits(gate, bits, root->upcase_cluster, upcase),
         look_at_bits(gate, bits, fit->root_cluster, 1),
     };
-    if (table == EK_PART_ABSENT)
+    if (table == EK_ABSENT)
         return FALSE;
-    fit->points = table == EK_PART_THERE ? UPCASE_POINTS : 0;
+    fit->points = table == EK_PRESENT ? UPCASE_POINTS : 0;
     for (gsize i = 0; i < G_N_ELEMENTS(parts); i++)
-        if (parts[i] == EK_PART_ABSENT)
+        if (parts[i] == EK_ABSENT)
             return FALSE;
-    if (parts[0] == EK_PART_THERE && parts[2] == EK_PART_THERE)
+    if (parts[0] == EK_PRESENT && parts[2] == EK_PRESENT)
         fit->points += BITMAP_POINTS;
     find_fat(gate, runs, root, fit);
     return TRUE;
@@ -278,14 +278,15 @@ static gboolean place_by_tables(const GArray *places, const Root *root, const Fi
     return FALSE;
 }
 
-static Place find_place(EkGate *gate, const EkEvidence *evidence, const Root *root, const Fit *fit)
+static Place find_place(EkGate *gate, const EkSightings *sightings, const Root *root,
+                        const Fit *fit)
 {
     static const EkByte usual[] = {MIB, 64u << 10, 32u << 10, 4 * MIB};
     Place place = {.sector_size = EK_STEP};
     gboolean by_regions = place_by_regions(gate, fit->fat, &place);
-    if (place_by_tables(evidence->places, root, fit, &place) || by_regions)
+    if (place_by_tables(sightings->places, root, fit, &place) || by_regions)
         return place;
-    place = (Place){.sector_size = evidence->sector_size,
+    place = (Place){.sector_size = sightings->sector_size,
                     .first = fit->fat - MIN(fit->fat, MIB),
                     .why = "not told: taken for the usual distance from its FAT"};
     for (gsize i = 0; i < G_N_ELEMENTS(usual); i++)
@@ -340,10 +341,11 @@ static void compose_boot(const EkExfatBoot *boot, guint8 *sector)
     ek_put_le16(sector + 510, 0xaa55);
 }
 
-static EkVolume *compose(EkGate *gate, const EkEvidence *evidence, const Root *root, const Fit *fit)
+static EkVolume *compose(EkGate *gate, const EkSightings *sightings, const Root *root,
+                         const Fit *fit)
 {
     EkVolume *volume = ek_volume_new(&ek_fs_exfat, "exfat");
-    Place place = find_place(gate, evidence, root, fit);
+    Place place = find_place(gate, sightings, root, fit);
     guint32 size = fit->cluster_bytes >= place.sector_size ? place.sector_size : EK_STEP;
     guint32 clusters = count_clusters(gate, root, fit, &place, &volume->length_is_least);
     EkByte heap = fit->heap - place.first;
@@ -384,23 +386,23 @@ static EkVolume *compose(EkGate *gate, const EkEvidence *evidence, const Root *r
     return volume;
 }
 
-gboolean ek_exfat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+gboolean ek_exfat_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
                         GError **error)
 {
     guint roots = 0;
     (void)error;
-    for (guint i = 0; i < evidence->runs->len && roots < VOLUMES_MOST; i++) {
-        const EkRecordRun *run = &g_array_index(evidence->runs, EkRecordRun, i);
+    for (guint i = 0; i < sightings->runs->len && roots < VOLUMES_MOST; i++) {
+        const EkRecordRun *run = &g_array_index(sightings->runs, EkRecordRun, i);
         guint8 start[EK_STEP];
         Root root;
         if (run->stride != SEEN_ROOT ||
-            ek_part_read(gate, run->first_byte, start, sizeof start) != EK_PART_THERE ||
+            ek_presence_read(gate, run->first_byte, start, sizeof start) != EK_PRESENT ||
             !ek_exfat_root_read((EkSpan){start, sizeof start}, run->first_byte, &root))
             continue;
         roots++;
-        Fit fit = find_fit(gate, evidence->runs, &root);
+        Fit fit = find_fit(gate, sightings->runs, &root);
         if (fit.points >= POINTS_LEAST && fit.fat != EK_UNPLACED)
-            sink(data, compose(gate, evidence, &root, &fit));
+            sink(data, compose(gate, sightings, &root, &fit));
     }
     return TRUE;
 }

@@ -28,7 +28,7 @@ static void read_region(EkGate *gate, const EkExfatBoot *boot, EkByte at, Region
     region->length = (gsize)EK_EXFAT_REGION_SECTORS * boot->sector_size;
     region->data = g_malloc0(region->length);
     EkSpan span = {region->data, region->length};
-    gboolean was_read = ek_part_read(gate, at, region->data, region->length) == EK_PART_THERE;
+    gboolean was_read = ek_presence_read(gate, at, region->data, region->length) == EK_PRESENT;
     region->has_boot = ek_exfat_boot_read(span, &own) && own.sectors == boot->sectors &&
                        own.heap_sector == boot->heap_sector && own.serial == boot->serial &&
                        own.fat_sector == boot->fat_sector && own.root_cluster == boot->root_cluster;

@@ -64,19 +64,19 @@ static guint weigh_copies(EkGate *gate, EkVolume *volume, const EkExtSuper *supe
         guint64 group = groups[i];
         EkByte at = volume->first_byte + ek_ext_super_place(super, group);
         if (group == 0 && super->group == 0) {
-            ek_part_reason(volume, EK_PART_THERE, "the primary superblock", at, 15);
+            ek_presence_reason(volume, EK_PRESENT, "the primary superblock", at, 15);
             continue;
         }
         if (group == super->group)
             continue;
         tried++;
-        EkPart part = ek_part_read(gate, at, copy, sizeof copy);
-        if (part == EK_PART_THERE && !ek_ext_super_agrees((EkSpan){copy, sizeof copy}, own, group))
-            part = EK_PART_ABSENT;
+        EkPresence part = ek_presence_read(gate, at, copy, sizeof copy);
+        if (part == EK_PRESENT && !ek_ext_super_agrees((EkSpan){copy, sizeof copy}, own, group))
+            part = EK_ABSENT;
         if (group == 0)
-            ek_part_reason(volume, part, "the primary superblock", at, 15);
-        there += part == EK_PART_THERE;
-        *unread += part == EK_PART_UNREAD;
+            ek_presence_reason(volume, part, "the primary superblock", at, 15);
+        there += part == EK_PRESENT;
+        *unread += part == EK_UNREAD;
     }
     if (tried > 0)
         ek_volume_reason(volume,
@@ -95,10 +95,10 @@ static guint64 inode_table_of(EkGate *gate, const EkVolume *volume, const EkExtS
     guint8 first[64];
     /* Right behind the block of the superblock; with meta groups those of group 0 do as well. */
     guint64 block = ek_ext_behind_super(super, group);
-    EkPart part = ek_part_read(gate, volume->first_byte + block * super->block_bytes, first,
-                               super->descriptor_bytes >= 64 ? 64 : 32);
-    *unread |= part == EK_PART_UNREAD;
-    if (part != EK_PART_THERE)
+    EkPresence part = ek_presence_read(gate, volume->first_byte + block * super->block_bytes, first,
+                                       super->descriptor_bytes >= 64 ? 64 : 32);
+    *unread |= part == EK_UNREAD;
+    if (part != EK_PRESENT)
         return 0;
     EkSpan span = {first, sizeof first};
     guint64 high = super->descriptor_bytes >= 64 ? ek_span_le32(span, 40) : 0;
@@ -106,8 +106,8 @@ static guint64 inode_table_of(EkGate *gate, const EkVolume *volume, const EkExtS
     return table < super->blocks ? table : 0;
 }
 
-static EkPart look_at_root(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
-                           EkByte *place)
+static EkPresence look_at_root(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
+                               EkByte *place)
 {
     guint8 inode[128];
     guint64 groups[TABLES_TRIED];
@@ -122,14 +122,14 @@ static EkPart look_at_root(EkGate *gate, const EkVolume *volume, const EkExtSupe
             continue;
         *place = volume->first_byte + table * super->block_bytes +
                  (EkByte)(ROOT_INODE - 1) * super->inode_bytes;
-        EkPart part = ek_part_read(gate, *place, inode, sizeof inode);
+        EkPresence part = ek_presence_read(gate, *place, inode, sizeof inode);
         EkSpan span = {inode, sizeof inode};
-        unread |= part == EK_PART_UNREAD;
-        if (part == EK_PART_THERE && (ek_span_le16(span, 0) & 0xf000) == FOLDER_MODE &&
+        unread |= part == EK_UNREAD;
+        if (part == EK_PRESENT && (ek_span_le16(span, 0) & 0xf000) == FOLDER_MODE &&
             ek_span_le16(span, 26) >= 2)
-            return EK_PART_THERE;
+            return EK_PRESENT;
     }
-    return unread ? EK_PART_UNREAD : EK_PART_ABSENT;
+    return unread ? EK_UNREAD : EK_ABSENT;
 }
 
 /* Where a group keeps its bitmaps and its inodes. */
@@ -148,8 +148,8 @@ static gboolean is_descriptor(EkSpan span, const EkExtSuper *super)
 
 /* The group descriptors behind the superblock that was found: whoever copies the one, a journal or
  * a file, seldom has the others behind it. */
-static EkPart look_at_descriptors(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
-                                  EkByte *at)
+static EkPresence look_at_descriptors(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
+                                      EkByte *at)
 {
     guint8 table[DESCRIPTORS_TRIED * 64];
     guint32 bytes = super->descriptor_bytes >= 64 ? super->descriptor_bytes : 32;
@@ -157,11 +157,11 @@ static EkPart look_at_descriptors(EkGate *gate, const EkVolume *volume, const Ek
     guint64 block = ek_ext_behind_super(super, super->group);
     *at = volume->first_byte + block * super->block_bytes;
     if (super->meta_bg || bytes > 64)
-        return EK_PART_UNREAD;
-    EkPart part = ek_part_read(gate, *at, table, (gsize)count * bytes);
-    for (guint i = 0; part == EK_PART_THERE && i < count; i++)
+        return EK_UNREAD;
+    EkPresence part = ek_presence_read(gate, *at, table, (gsize)count * bytes);
+    for (guint i = 0; part == EK_PRESENT && i < count; i++)
         if (!is_descriptor((EkSpan){table + (gsize)i * bytes, bytes}, super))
-            part = EK_PART_ABSENT;
+            part = EK_ABSENT;
     return part;
 }
 
@@ -213,17 +213,16 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     guint unread = 0;
     guint copies = weigh_copies(gate, volume, &super, span, &unread);
     EkByte place = 0;
-    EkPart root = look_at_root(gate, volume, &super, &place);
-    if (root == EK_PART_THERE)
-        ek_part_reason(volume, root, "the root folder's inode", place, 35);
+    EkPresence root = look_at_root(gate, volume, &super, &place);
+    if (root == EK_PRESENT)
+        ek_presence_reason(volume, root, "the root folder's inode", place, 35);
     else
         ek_volume_reason(volume, 0, "the root folder's inode %s",
-                         root == EK_PART_UNREAD ? "could not be checked: not read"
-                                                : "is not there");
-    EkPart descriptors = look_at_descriptors(gate, volume, &super, &place);
-    if (descriptors != EK_PART_UNREAD)
-        ek_part_reason(volume, descriptors, "the group descriptor table", place, 10);
-    ek_header_end(volume, root != EK_PART_ABSENT || copies > 0 || descriptors == EK_PART_THERE ||
+                         root == EK_UNREAD ? "could not be checked: not read" : "is not there");
+    EkPresence descriptors = look_at_descriptors(gate, volume, &super, &place);
+    if (descriptors != EK_UNREAD)
+        ek_presence_reason(volume, descriptors, "the group descriptor table", place, 10);
+    ek_header_end(volume, root != EK_ABSENT || copies > 0 || descriptors == EK_PRESENT ||
                               (unread > 0 && super.group != 0));
     return g_steal_pointer(&volume);
 }
@@ -263,7 +262,7 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     guint8 data[EK_EXT_SUPER_BYTES];
     guint8 descriptor[64];
     EkExtSuper super;
-    if (ek_part_read(gate, volume->header_byte, data, sizeof data) != EK_PART_THERE ||
+    if (ek_presence_read(gate, volume->header_byte, data, sizeof data) != EK_PRESENT ||
         !ek_ext_super_read((EkSpan){data, sizeof data}, &super) || super.meta_bg)
         return EK_USAGE_UNKNOWN;
     guint64 block = (at - volume->first_byte) / super.block_bytes;
@@ -279,8 +278,8 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     gboolean is_due =
         (ek_span_le32((EkSpan){data, sizeof data}, 96) & EK_EXT_INCOMPAT_RECOVER) != 0;
     EkSpan span = {descriptor, super.descriptor_bytes >= 64 ? 64 : 32};
-    if (ek_part_read(gate, table + group * super.descriptor_bytes, descriptor, span.length) !=
-        EK_PART_THERE)
+    if (ek_presence_read(gate, table + group * super.descriptor_bytes, descriptor, span.length) !=
+        EK_PRESENT)
         return EK_USAGE_UNKNOWN;
     guint64 bitmap = ek_span_le32(span, 0) | (guint64)ek_span_le32(span, 32) << 32;
     if ((ek_span_le16(span, 18) & BLOCKS_NOT_WRITTEN) != 0)

@@ -49,7 +49,7 @@ char *ek_ext_unclean(EkGate *gate, const EkVolume *volume);
 
 /* Secondary traces (infer.c). */
 gboolean ek_ext_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_ext_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+gboolean ek_ext_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
 
 /* Does a copy of the superblock, of `group` or the first, say what another says? The counts and

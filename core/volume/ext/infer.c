@@ -103,7 +103,7 @@ static gboolean group_read(EkGate *gate, const Volume *volume, guint64 number, G
     guint8 data[64] = {0};
     guint32 bytes = volume->super.descriptor_bytes;
     EkSpan span = {data, sizeof data};
-    if (ek_part_read(gate, volume->groups_at + number * bytes, data, bytes) != EK_PART_THERE)
+    if (ek_presence_read(gate, volume->groups_at + number * bytes, data, bytes) != EK_PRESENT)
         return FALSE;
     *group = (Group){
         .blocks_bitmap = ek_span_le32(span, 0) | (guint64)ek_span_le32(span, 32) << 32,
@@ -125,8 +125,8 @@ static gboolean group_read(EkGate *gate, const Volume *volume, guint64 number, G
 static gboolean is_wide(EkGate *gate, const Volume *volume)
 {
     guint8 half[32];
-    return ek_part_read(gate, volume->groups_at + sizeof half, half, sizeof half) ==
-               EK_PART_THERE &&
+    return ek_presence_read(gate, volume->groups_at + sizeof half, half, sizeof half) ==
+               EK_PRESENT &&
            !ek_bytes_are_zero(half, sizeof half);
 }
 
@@ -178,8 +178,8 @@ static guint64 inodes_by_bitmap(EkGate *gate, const Volume *volume, const Group 
     guint64 free = 0;
     guint64 last = 0;
     g_autofree guint8 *bitmap = g_malloc(super->block_bytes);
-    if (ek_part_read(gate, volume->start + group->inodes_bitmap * super->block_bytes, bitmap,
-                     super->block_bytes) != EK_PART_THERE)
+    if (ek_presence_read(gate, volume->start + group->inodes_bitmap * super->block_bytes, bitmap,
+                         super->block_bytes) != EK_PRESENT)
         return 0;
     for (guint64 bit = 0; bit < bits; bit++)
         if ((bitmap[bit / 8] >> bit % 8 & 1) == 0) {
@@ -228,8 +228,8 @@ static guint64 last_blocks(EkGate *gate, const Volume *volume)
     if ((last.flags & BLOCKS_NOT_WRITTEN) != 0)
         return CLAMP(last.free_blocks, 1, super->blocks_per_group);
     g_autofree guint8 *bitmap = g_malloc(super->block_bytes);
-    if (ek_part_read(gate, volume->start + last.blocks_bitmap * super->block_bytes, bitmap,
-                     super->block_bytes) != EK_PART_THERE)
+    if (ek_presence_read(gate, volume->start + last.blocks_bitmap * super->block_bytes, bitmap,
+                         super->block_bytes) != EK_PRESENT)
         return CLAMP(last.free_blocks, 1, super->blocks_per_group);
     guint64 bit = super->blocks_per_group;
     while (bit > 1 && (bitmap[(bit - 1) / 8] >> (bit - 1) % 8 & 1) != 0)
@@ -285,11 +285,11 @@ static const char *name_of(EkGate *gate, const Volume *volume)
     guint8 inode[128];
     EkSpan span = {inode, sizeof inode};
     EkByte bytes = volume->super.inode_bytes;
-    if (ek_part_read(gate, volume->inodes + bytes, inode, sizeof inode) == EK_PART_THERE &&
+    if (ek_presence_read(gate, volume->inodes + bytes, inode, sizeof inode) == EK_PRESENT &&
         (ek_span_le32(span, 32) & FLAG_EXTENTS) != 0)
         return "ext4";
-    if (ek_part_read(gate, volume->inodes + (JOURNAL_INODE - 1) * bytes, inode, sizeof inode) ==
-            EK_PART_THERE &&
+    if (ek_presence_read(gate, volume->inodes + (JOURNAL_INODE - 1) * bytes, inode, sizeof inode) ==
+            EK_PRESENT &&
         ek_span_le16(span, 26) > 0)
         return "ext3";
     return "ext2";
@@ -333,7 +333,7 @@ static gboolean fits(EkGate *gate, EkByte folder, const EkRecordRun *inodes, gui
     guint8 sector[EK_STEP];
     guint32 inode_bytes = inodes->stride == SEEN_INODES ? 256 : 128;
     *volume = (Volume){.inodes = inodes->first_byte};
-    if (ek_part_read(gate, inodes->first_byte, sector, sizeof sector) != EK_PART_THERE)
+    if (ek_presence_read(gate, inodes->first_byte, sector, sizeof sector) != EK_PRESENT)
         return FALSE;
     volume->root_block =
         root_block_of(ek_span_part((EkSpan){sector, sizeof sector}, inode_bytes, 128));
@@ -350,14 +350,14 @@ static gboolean fits(EkGate *gate, EkByte folder, const EkRecordRun *inodes, gui
         (inodes->first_byte - volume->start) % block_bytes != 0)
         return FALSE;
     g_autofree guint8 *block = g_malloc(block_bytes);
-    return ek_part_read(gate, folder, block, block_bytes) == EK_PART_THERE &&
+    return ek_presence_read(gate, folder, block, block_bytes) == EK_PRESENT &&
            entries_end((EkSpan){block, block_bytes}) && find_groups(gate, volume);
 }
 
-gboolean ek_ext_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+gboolean ek_ext_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error)
 {
-    const GArray *runs = evidence->runs;
+    const GArray *runs = sightings->runs;
     guint folders = 0;
     (void)error;
     for (guint i = 0; i < runs->len && folders < TRIED_MOST; i++) {
@@ -376,7 +376,7 @@ gboolean ek_ext_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sin
                 Volume volume;
                 found = fits(gate, folder->first_byte, inodes, size, &volume);
                 if (found)
-                    sink(data, compose(gate, evidence->places, &volume));
+                    sink(data, compose(gate, sightings->places, &volume));
             }
         }
     }

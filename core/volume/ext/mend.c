@@ -44,7 +44,7 @@ static guint8 *load_copy(EkGate *gate, const EkVolume *volume, const EkExtSuper 
             continue;
         *at = descriptors_byte(volume, super, ek_ext_super_place(super, holders[i]));
         g_autofree guint8 *copy = g_malloc(length);
-        gboolean is_good = ek_part_read(gate, *at, copy, length) == EK_PART_THERE;
+        gboolean is_good = ek_presence_read(gate, *at, copy, length) == EK_PRESENT;
         EkSpan span = {copy, length};
         for (guint64 group = 0; group < super->groups && is_good; group++)
             is_good = is_plausible(super, ek_span_part(span, group * super->descriptor_bytes,
@@ -208,7 +208,7 @@ gboolean ek_ext_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     EkExtRecount recount = {gate, volume->first_byte, super, good, NULL};
     Descriptors all = load_descriptors(&recount, volume);
     EkByte at = volume->first_byte + EK_EXT_SUPER_OFFSET;
-    if (ek_part_read(gate, at, there, sizeof there) != EK_PART_THERE ||
+    if (ek_presence_read(gate, at, there, sizeof there) != EK_PRESENT ||
         !is_right((EkSpan){there, sizeof there}, span)) {
         if (all.wanted != NULL)
             ek_ext_recount_super(&recount);

@@ -97,8 +97,8 @@ static guint8 *load_bitmap(const EkExtRecount *recount, guint64 block)
     guint32 bytes = recount->super.block_bytes;
     g_autofree guint8 *bitmap = g_malloc(bytes);
     if (block >= recount->super.blocks ||
-        ek_part_read(recount->gate, recount->first_byte + block * bytes, bitmap, bytes) !=
-            EK_PART_THERE)
+        ek_presence_read(recount->gate, recount->first_byte + block * bytes, bitmap, bytes) !=
+            EK_PRESENT)
         return NULL;
     return g_steal_pointer(&bitmap);
 }
@@ -232,8 +232,8 @@ static Tally count_inodes(const EkExtRecount *recount, const guint8 *descriptor,
             from = i;
             behind = MIN(i + PIECE_BYTES / super->inode_bytes, super->inodes_per_group);
             gsize bytes = (gsize)((behind - from) * super->inode_bytes);
-            is_read = ek_part_read(recount->gate, table + i * super->inode_bytes, piece, bytes) ==
-                      EK_PART_THERE;
+            is_read = ek_presence_read(recount->gate, table + i * super->inode_bytes, piece,
+                                       bytes) == EK_PRESENT;
         }
         gsize at = (gsize)(i - from) * super->inode_bytes;
         if (is_read)

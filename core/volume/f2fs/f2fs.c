@@ -70,29 +70,29 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 }
 
 /* A block that begins a checkpoint: its version is not 0, and its sum fits. */
-static EkPart look_at_checkpoint(EkGate *gate, EkByte at)
+static EkPresence look_at_checkpoint(EkGate *gate, EkByte at)
 {
     guint8 block[BLOCK_BYTES];
     EkSpan span = {block, sizeof block};
-    EkPart part = ek_part_read(gate, at, block, sizeof block);
-    if (part == EK_PART_THERE &&
+    EkPresence part = ek_presence_read(gate, at, block, sizeof block);
+    if (part == EK_PRESENT &&
         (ek_span_le64(span, 0) == 0 || ek_span_le32(span, 164) != SUM_OFFSET ||
          ek_crc32_from(MAGIC, ek_span_part(span, 0, SUM_OFFSET)) != ek_span_le32(span, SUM_OFFSET)))
-        part = EK_PART_ABSENT;
+        part = EK_ABSENT;
     return part;
 }
 
 /* The node address table begins with those of the two inodes that every volume has. */
-static EkPart look_at_nodes(EkGate *gate, EkByte at, const Super *super)
+static EkPresence look_at_nodes(EkGate *gate, EkByte at, const Super *super)
 {
     guint8 block[BLOCK_BYTES];
     EkSpan span = {block, sizeof block};
     guint32 numbers[] = {super->node_inode, super->meta_inode};
-    EkPart part = ek_part_read(gate, at, block, sizeof block);
-    for (gsize i = 0; i < G_N_ELEMENTS(numbers) && part == EK_PART_THERE; i++)
+    EkPresence part = ek_presence_read(gate, at, block, sizeof block);
+    for (gsize i = 0; i < G_N_ELEMENTS(numbers) && part == EK_PRESENT; i++)
         if (numbers[i] == 0 || numbers[i] >= NODES_A_BLOCK ||
             ek_span_le32(span, (gsize)numbers[i] * NODE_ADDRESS_BYTES + 1) != numbers[i])
-            part = EK_PART_ABSENT;
+            part = EK_ABSENT;
     return part;
 }
 
@@ -111,13 +111,14 @@ static Pair weigh_pair(EkGate *gate, EkVolume *volume, const Super *super, gbool
     for (guint i = 0; i < 2; i++) {
         EkByte block = checkpoints ? super->checkpoint_block : super->nodes_block;
         EkByte at = volume->first_byte + (block + (EkByte)i * super->segment_blocks) * BLOCK_BYTES;
-        EkPart part = checkpoints ? look_at_checkpoint(gate, at) : look_at_nodes(gate, at, super);
+        EkPresence part =
+            checkpoints ? look_at_checkpoint(gate, at) : look_at_nodes(gate, at, super);
         /* A table's copy is written only when an entry of it changes. */
-        if (checkpoints || part != EK_PART_ABSENT)
-            ek_part_reason(volume, part, names[(checkpoints ? 2 : 0) + i], at,
-                           pair.there ? 10 : (checkpoints ? 35 : 15));
-        pair.there |= part == EK_PART_THERE;
-        pair.unread += part == EK_PART_UNREAD;
+        if (checkpoints || part != EK_ABSENT)
+            ek_presence_reason(volume, part, names[(checkpoints ? 2 : 0) + i], at,
+                               pair.there ? 10 : (checkpoints ? 35 : 15));
+        pair.there |= part == EK_PRESENT;
+        pair.unread += part == EK_UNREAD;
     }
     if (!pair.there && pair.unread == 0)
         volume->contradicted++;

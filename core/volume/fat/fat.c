@@ -33,11 +33,11 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 }
 
 /* The first two entries of a FAT hold the media byte and nothing but ones. */
-static EkPart look_at_start(EkGate *gate, const EkFatBoot *boot, EkByte at)
+static EkPresence look_at_start(EkGate *gate, const EkFatBoot *boot, EkByte at)
 {
     guint8 start[8];
-    EkPart part = ek_part_read(gate, at, start, sizeof start);
-    if (part != EK_PART_THERE)
+    EkPresence part = ek_presence_read(gate, at, start, sizeof start);
+    if (part != EK_PRESENT)
         return part;
     gboolean there = start[0] == boot->media && start[1] == 0xff;
     if (boot->bits == EK_FAT12)
@@ -47,7 +47,7 @@ static EkPart look_at_start(EkGate *gate, const EkFatBoot *boot, EkByte at)
     else
         there = there && start[2] == 0xff && (start[3] & 0x0f) == 0x0f && start[4] >= 0xf8 &&
                 start[5] == 0xff;
-    return there ? EK_PART_THERE : EK_PART_ABSENT;
+    return there ? EK_PRESENT : EK_ABSENT;
 }
 
 /* What stands where the FATs should. */
@@ -65,20 +65,20 @@ static Fats weigh_fats(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
     ek_links_init(&links, gate, &places, EK_FAT_GLANCE);
     for (guint copy = 0; copy < places.copies; copy++) {
         EkSector sector = places.first[copy] / EK_STEP;
-        EkPart start = look_at_start(gate, boot, places.first[copy]);
+        EkPresence start = look_at_start(gate, boot, places.first[copy]);
         int weight = ek_links_weigh(&links, (int)copy);
         gboolean is_first = copy == 0;
-        fats.is_unread &= start == EK_PART_UNREAD;
-        fats.is_there |= start == EK_PART_THERE || weight >= LINKS_LEAST;
-        if (start == EK_PART_UNREAD)
+        fats.is_unread &= start == EK_UNREAD;
+        fats.is_there |= start == EK_PRESENT || weight >= LINKS_LEAST;
+        if (start == EK_UNREAD)
             ek_volume_reason(volume, 0,
                              "FAT %u at sector %" G_GUINT64_FORMAT " is unread: not checked",
                              copy + 1, sector);
-        else if (start == EK_PART_THERE && weight >= 0)
+        else if (start == EK_PRESENT && weight >= 0)
             ek_volume_reason(volume, is_first ? 30 : 10,
                              "FAT %u begins at sector %" G_GUINT64_FORMAT " as recorded", copy + 1,
                              sector);
-        else if (start == EK_PART_THERE || weight >= LINKS_LEAST)
+        else if (start == EK_PRESENT || weight >= LINKS_LEAST)
             ek_volume_reason(volume, is_first ? 15 : 5,
                              "FAT %u is at sector %" G_GUINT64_FORMAT ", but damaged", copy + 1,
                              sector);
@@ -121,29 +121,29 @@ static gboolean is_root_linked(EkGate *gate, const EkVolume *volume, const EkFat
 }
 
 /* *sound: entries of it that are right in every field. */
-static EkPart weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *boot, guint *sound)
+static EkPresence weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *boot, guint *sound)
 {
     guint8 start[ROOT_LOOKED_AT];
     EkRange root = ek_fat_root_range(boot, volume->first_byte);
     gsize length = (gsize)MIN(root.bytes, sizeof start);
-    EkPart state = ek_part_read(gate, root.first, start, length);
+    EkPresence state = ek_presence_read(gate, root.first, start, length);
     EkSpan span = {start, length};
     guint plausible = 0;
     guint all = ek_fat_count_entries(span, &plausible);
     /* An empty one is nothing but zeros, which stand in many places. */
     gboolean is_folder = all == 0 ? is_root_linked(gate, volume, boot) : plausible * 2 > all;
-    if (state == EK_PART_THERE && !is_folder)
-        state = EK_PART_ABSENT;
-    *sound = state == EK_PART_THERE ? ek_fat_count_sound(span, boot) : 0;
+    if (state == EK_PRESENT && !is_folder)
+        state = EK_ABSENT;
+    *sound = state == EK_PRESENT ? ek_fat_count_sound(span, boot) : 0;
 
     EkSector sector = root.first / EK_STEP;
-    if (state == EK_PART_THERE) {
+    if (state == EK_PRESENT) {
         ek_volume_reason(volume, plausible < all ? 10 : 20,
                          "the root folder is at sector %" G_GUINT64_FORMAT "%s", sector,
                          plausible < all ? ", but some of its entries are damaged" : "");
         volume->label = ek_fat_label_of(span, NULL);
         take_moments(volume, span);
-    } else if (state == EK_PART_UNREAD) {
+    } else if (state == EK_UNREAD) {
         ek_volume_reason(volume, 0,
                          "the root folder at sector %" G_GUINT64_FORMAT " is unread: not checked",
                          sector);
@@ -183,16 +183,16 @@ void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
     volume->core_byte = volume->first_byte + boot->fat_start;
     guint sound = 0;
     Fats fats = weigh_fats(gate, volume, boot);
-    EkPart root = weigh_root(gate, volume, boot, &sound);
-    volume->root_is_lost = root == EK_PART_ABSENT;
+    EkPresence root = weigh_root(gate, volume, boot, &sound);
+    volume->root_is_lost = root == EK_ABSENT;
     if (!volume->composed && boot->hidden_sectors != 0 &&
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
         ek_volume_reason(volume, 5, "its own header gives this start sector");
 
     /* One of them is enough beside a boot sector, and so is a second one; what was not read
      * contradicts nothing. */
-    volume->stands = fats.is_there || sound > 0 || volume->headers > 1 ||
-                     (fats.is_unread && root != EK_PART_ABSENT);
+    volume->stands =
+        fats.is_there || sound > 0 || volume->headers > 1 || (fats.is_unread && root != EK_ABSENT);
     if (!volume->stands)
         ek_volume_reason(volume, -100,
                          "FAT and root folder not found where the header points: not a volume");
@@ -253,10 +253,11 @@ static char *unclean(EkGate *gate, const EkVolume *volume)
     if (!ek_fat_boot_read(header, &boot))
         return NULL;
     gboolean is_used = (ek_span_u8(header, boot.bits == EK_FAT32 ? 65 : 37) & 1) != 0;
-    EkPart part = ek_part_read(gate, volume->first_byte + boot.fat_start, start, sizeof start);
-    if (part == EK_PART_THERE && boot.bits == EK_FAT32)
+    EkPresence part =
+        ek_presence_read(gate, volume->first_byte + boot.fat_start, start, sizeof start);
+    if (part == EK_PRESENT && boot.bits == EK_FAT32)
         is_used |= (ek_span_le32(span, 4) & 0x08000000) == 0;
-    if (part == EK_PART_THERE && boot.bits == EK_FAT16)
+    if (part == EK_PRESENT && boot.bits == EK_FAT16)
         is_used |= (ek_span_le16(span, 2) & 0x8000) == 0;
     return is_used && !volume->composed ? g_strdup(EK_UNCLEAN_TEXT) : NULL;
 }

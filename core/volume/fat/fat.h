@@ -87,7 +87,7 @@ gboolean ek_fat_is_info(EkSpan span);
 
 /* Secondary traces (infer.c). */
 gboolean ek_fat_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_fat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+gboolean ek_fat_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
 
 /* Where the root folder begins, and how much of it lies there in one piece at least. */

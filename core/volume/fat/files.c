@@ -459,7 +459,7 @@ static gboolean goes_on_with_entries(Walk *walk, guint32 cluster)
     guint plausible = 0;
     EkByte at = ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster);
     return ek_fat_cluster_exists(boot, cluster) && !ek_taken_has(&walk->files, cluster) &&
-           ek_part_read(walk->opened->gate, at, start, sizeof start) == EK_PART_THERE &&
+           ek_presence_read(walk->opened->gate, at, start, sizeof start) == EK_PRESENT &&
            start[0] != '.' && ek_fat_count_entries(span, &plausible) > 0 && ek_fat_is_folder(span);
 }
 

@@ -138,8 +138,8 @@ static guint reserved_by_info(EkGate *gate, const Tables *tables, guint most)
     guint8 sector[EK_STEP];
     guint found = 0;
     for (guint i = 1; i <= most; i++)
-        if (ek_part_read(gate, tables->first - i * EK_STEP, sector, sizeof sector) ==
-                EK_PART_THERE &&
+        if (ek_presence_read(gate, tables->first - i * EK_STEP, sector, sizeof sector) ==
+                EK_PRESENT &&
             ek_fat_is_info((EkSpan){sector, sizeof sector}))
             found = i;
     if (found == 0)
@@ -300,7 +300,7 @@ static guint64 count_clusters(EkGate *gate, const Grid *grid, const Tables *tabl
     g_autofree guint8 *end = g_malloc(slack);
     for (guint copy = 0; copy < 2; copy++) {
         EkByte at = tables->first + (copy + 1) * tables->bytes - slack;
-        if (ek_part_read(gate, at, end, slack) != EK_PART_THERE)
+        if (ek_presence_read(gate, at, end, slack) != EK_PRESENT)
             continue;
         for (guint64 i = entries; i > 0 && first + i - 2 > count; i--)
             if (!ek_bytes_are_zero(end + (i - 1) * entry, entry) && first + i - 2 <= most)
@@ -375,7 +375,7 @@ static EkByte root_bytes_at(EkGate *gate, EkByte at)
     for (gsize i = 0; i < G_N_ELEMENTS(entries); i++) {
         gsize length = entries[i] * (gsize)ENTRY_BYTES;
         g_autofree guint8 *root = g_malloc(length);
-        if (ek_part_read(gate, at, root, length) != EK_PART_THERE)
+        if (ek_presence_read(gate, at, root, length) != EK_PRESENT)
             continue;
         gsize used = 0;
         while (used < length && root[used] != 0)
@@ -403,8 +403,8 @@ static guint32 cluster_by_chains(EkGate *gate, const Tables *tables, guint *file
     guint fits = 0;
     guint32 found = 0;
     guint count = 0;
-    if (ek_part_read(gate, tables->first + 2 * tables->bytes, root, tables->root_bytes) !=
-        EK_PART_THERE)
+    if (ek_presence_read(gate, tables->first + 2 * tables->bytes, root, tables->root_bytes) !=
+        EK_PRESENT)
         return 0;
     ek_links_init(&links, gate, &places, EK_FAT_GLANCE);
     for (guint32 size = EK_STEP; size <= 65536; size *= 2) {
@@ -435,7 +435,7 @@ static guint32 cluster_by_chains(EkGate *gate, const Tables *tables, guint *file
 
 /* FATs of this place and length with a root folder behind them, whose files are as long as their
  * chains: that is enough in a place that a table names, or with `enough` files. */
-static gboolean try_tables(EkGate *gate, const EkEvidence *evidence, Tables tables, guint enough,
+static gboolean try_tables(EkGate *gate, const EkSightings *sightings, Tables tables, guint enough,
                            EkVolumeSink sink, void *data)
 {
     EkByte root = tables.first + 2 * tables.bytes;
@@ -443,21 +443,21 @@ static gboolean try_tables(EkGate *gate, const EkEvidence *evidence, Tables tabl
     Grid grid = {.data = root + tables.root_bytes};
     if (tables.root_bytes == 0 ||
         (grid.cluster_bytes = cluster_by_chains(gate, &tables, &grid.files)) == 0 ||
-        (grid.files < enough && find_place(evidence->places, &grid, &tables, 0) == NULL))
+        (grid.files < enough && find_place(sightings->places, &grid, &tables, 0) == NULL))
         return FALSE;
-    sink(data, compose(gate, evidence->places, &grid, &tables));
+    sink(data, compose(gate, sightings->places, &grid, &tables));
     return TRUE;
 }
 
-static gboolean try_pair(EkGate *gate, const EkEvidence *evidence, guint i, EkVolumeSink sink,
+static gboolean try_pair(EkGate *gate, const EkSightings *sightings, guint i, EkVolumeSink sink,
                          void *data)
 {
-    const EkRecordRun *one = &g_array_index(evidence->runs, EkRecordRun, i);
-    for (guint k = i + 1; k < evidence->runs->len && k < i + NEIGHBOURS; k++) {
-        const EkRecordRun *two = &g_array_index(evidence->runs, EkRecordRun, k);
+    const EkRecordRun *one = &g_array_index(sightings->runs, EkRecordRun, i);
+    for (guint k = i + 1; k < sightings->runs->len && k < i + NEIGHBOURS; k++) {
+        const EkRecordRun *two = &g_array_index(sightings->runs, EkRecordRun, k);
         EkByte apart = two->first_byte - one->first_byte;
         if (two->stride == one->stride && apart % EK_STEP == 0 && apart <= FAT_MOST &&
-            try_tables(gate, evidence, (Tables){(EkFatBits)one->stride, one->first_byte, apart, 0},
+            try_tables(gate, sightings, (Tables){(EkFatBits)one->stride, one->first_byte, apart, 0},
                        FILES_LEAST, sink, data))
             return TRUE;
     }
@@ -469,30 +469,30 @@ static gboolean is_entry(EkGate *gate, EkByte at)
 {
     guint8 entry[ENTRY_BYTES];
     EkFatBoot boot = {.bits = EK_FAT16, .clusters = 65524, .cluster_bytes = EK_STEP};
-    return ek_part_read(gate, at, entry, sizeof entry) == EK_PART_THERE &&
+    return ek_presence_read(gate, at, entry, sizeof entry) == EK_PRESENT &&
            ek_fat_count_sound((EkSpan){entry, sizeof entry}, &boot) > 0;
 }
 
 /* Tries one place of the FATs; what is tried is taken from *tries. */
-static gboolean try_place(EkGate *gate, const EkEvidence *evidence, const Tables *tables,
+static gboolean try_place(EkGate *gate, const EkSightings *sightings, const Tables *tables,
                           guint *tries, EkVolumeSink sink, void *data)
 {
     *tries -= MIN(*tries, 1);
     if (!is_entry(gate, tables->first + 2 * tables->bytes))
         return FALSE;
     *tries -= MIN(*tries, COST_OF_CHAINS);
-    return try_tables(gate, evidence, *tables, G_MAXUINT, sink, data);
+    return try_tables(gate, sightings, *tables, G_MAXUINT, sink, data);
 }
 
 /* One FAT of two: the other one's place is tried, each sector in which it can begin. */
-static gboolean try_alone(EkGate *gate, const EkEvidence *evidence, guint i, guint *tries,
+static gboolean try_alone(EkGate *gate, const EkSightings *sightings, guint i, guint *tries,
                           EkVolumeSink sink, void *data)
 {
-    const EkRecordRun *run = &g_array_index(evidence->runs, EkRecordRun, i);
+    const EkRecordRun *run = &g_array_index(sightings->runs, EkRecordRun, i);
     EkFatBits bits = (EkFatBits)run->stride;
     const EkByte reserved = RESERVED_MOST * EK_STEP;
-    for (guint k = 0; k < evidence->places->len; k++) {
-        const EkRange *place = &g_array_index(evidence->places, EkRange, k);
+    for (guint k = 0; k < sightings->places->len; k++) {
+        const EkRange *place = &g_array_index(sightings->places, EkRange, k);
         EkByte before = run->first_byte - place->first;
         if (run->first_byte <= place->first || run->first_byte >= ek_range_end(*place) ||
             before % EK_STEP != 0 || before > FAT_MOST + reserved)
@@ -500,10 +500,10 @@ static gboolean try_alone(EkGate *gate, const EkEvidence *evidence, guint i, gui
         for (EkByte apart = EK_STEP; apart <= FAT_MOST && *tries > 0; apart += EK_STEP) {
             Tables as_first = {bits, run->first_byte, apart, 0};
             Tables as_second = {bits, run->first_byte - apart, apart, 0};
-            if (before <= reserved && try_place(gate, evidence, &as_first, tries, sink, data))
+            if (before <= reserved && try_place(gate, sightings, &as_first, tries, sink, data))
                 return TRUE;
             if (apart < before && before - apart <= reserved &&
-                try_place(gate, evidence, &as_second, tries, sink, data))
+                try_place(gate, sightings, &as_second, tries, sink, data))
                 return TRUE;
         }
     }
@@ -511,15 +511,15 @@ static gboolean try_alone(EkGate *gate, const EkEvidence *evidence, guint i, gui
 }
 
 /* A FAT12 or FAT16 without folders that name their cluster. */
-static void infer_by_fats(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data)
+static void infer_by_fats(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data)
 {
     guint volumes = 0;
     guint tries = TRIES_MOST;
-    for (guint i = 0; i < evidence->runs->len && volumes < VOLUMES_MOST; i++) {
-        const EkRecordRun *run = &g_array_index(evidence->runs, EkRecordRun, i);
+    for (guint i = 0; i < sightings->runs->len && volumes < VOLUMES_MOST; i++) {
+        const EkRecordRun *run = &g_array_index(sightings->runs, EkRecordRun, i);
         if ((run->stride == SEEN_FAT12 || run->stride == SEEN_FAT16) &&
-            (try_pair(gate, evidence, i, sink, data) ||
-             try_alone(gate, evidence, i, &tries, sink, data)))
+            (try_pair(gate, sightings, i, sink, data) ||
+             try_alone(gate, sightings, i, &tries, sink, data)))
             volumes++;
     }
 }
@@ -544,10 +544,10 @@ static void take_folders(GArray *folders, const Grid *grid)
     }
 }
 
-gboolean ek_fat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+gboolean ek_fat_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error)
 {
-    const GArray *runs = evidence->runs;
+    const GArray *runs = sightings->runs;
     (void)error;
     g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
     for (guint i = 0; i < runs->len; i++) {
@@ -569,10 +569,10 @@ gboolean ek_fat_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sin
         }
         take_folders(folders, &grid);
         if (volumes < VOLUMES_MOST && find_tables(gate, runs, &grid, &tables)) {
-            sink(data, compose(gate, evidence->places, &grid, &tables));
+            sink(data, compose(gate, sightings->places, &grid, &tables));
             volumes++;
         }
     }
-    infer_by_fats(gate, evidence, sink, data);
+    infer_by_fats(gate, sightings, sink, data);
     return TRUE;
 }

@@ -54,9 +54,9 @@ static void mend_info(Mending *mending, EkLinkTable *links)
     EkByte at = mending->volume->first_byte + (EkByte)boot->info_sector * boot->sector_size;
     if (boot->bits != EK_FAT32 || boot->info_sector == 0)
         return;
-    EkPart part = ek_part_read(mending->gate, at, there, sizeof there);
-    gboolean is_info = part == EK_PART_THERE && ek_fat_is_info((EkSpan){there, sizeof there});
-    if (part == EK_PART_ABSENT || (is_info && !mending->has_fats))
+    EkPresence part = ek_presence_read(mending->gate, at, there, sizeof there);
+    gboolean is_info = part == EK_PRESENT && ek_fat_is_info((EkSpan){there, sizeof there});
+    if (part == EK_ABSENT || (is_info && !mending->has_fats))
         return;
     if (!ek_links_count_free(links, &free, &next))
         free = next = NOT_KNOWN;
@@ -77,7 +77,7 @@ static void take_label(const Mending *mending, guint8 *sector)
     EkRange root = ek_fat_root_range(&mending->boot, mending->volume->first_byte);
     gsize length = (gsize)MIN(root.bytes, sizeof start);
     memcpy(label, "NO NAME    ", 11);
-    if (ek_part_read(mending->gate, root.first, start, length) == EK_PART_THERE)
+    if (ek_presence_read(mending->gate, root.first, start, length) == EK_PRESENT)
         g_free(ek_fat_label_of((EkSpan){start, length}, label));
     label[-5] = 0x29; /* serial number and label are there */
 }

@@ -104,7 +104,7 @@ void ek_hfs_take_label(EkGate *gate, EkVolume *volume, EkByte leaf)
     EkHfsLeaf first;
     EkSpan span = {node, sizeof node};
     /* A node may be shorter than that: its keys are not. */
-    if (ek_part_read(gate, leaf, node, sizeof node) != EK_PART_THERE ||
+    if (ek_presence_read(gate, leaf, node, sizeof node) != EK_PRESENT ||
         !ek_hfs_leaf_read(span, &first) || first.parent != EK_HFS_ROOT_PARENT)
         return;
     guint16 units = ek_span_be16(span, 20);
@@ -113,12 +113,12 @@ void ek_hfs_take_label(EkGate *gate, EkVolume *volume, EkByte leaf)
 }
 
 /* The catalog begins with a header node. */
-static EkPart look_at_catalog(EkGate *gate, EkByte at, EkHfsTree *tree)
+static EkPresence look_at_catalog(EkGate *gate, EkByte at, EkHfsTree *tree)
 {
     guint8 node[EK_HEADER_MOST];
-    EkPart part = ek_part_read(gate, at, node, sizeof node);
-    if (part == EK_PART_THERE && !ek_hfs_tree_read((EkSpan){node, sizeof node}, tree))
-        part = EK_PART_ABSENT;
+    EkPresence part = ek_presence_read(gate, at, node, sizeof node);
+    if (part == EK_PRESENT && !ek_hfs_tree_read((EkSpan){node, sizeof node}, tree))
+        part = EK_ABSENT;
     return part;
 }
 
@@ -133,12 +133,12 @@ static EkByte find_rest(EkGate *gate, EkVolume *volume, const EkHfsHeader *heade
     for (EkByte rest = 0; rest < MIN(header->block_bytes, 16 * EK_STEP); rest += EK_STEP) {
         if (role == EK_ROLE_BACKUP) {
             if (rest <= volume->first_byte &&
-                look_at_catalog(gate, volume->first_byte - rest + catalog, &tree) == EK_PART_THERE)
+                look_at_catalog(gate, volume->first_byte - rest + catalog, &tree) == EK_PRESENT)
                 return rest;
             continue;
         }
         EkByte at = volume->first_byte + bytes_of(header) + rest - EK_HFS_HEADER_OFFSET;
-        if (ek_part_read(gate, at, sector, sizeof sector) == EK_PART_THERE &&
+        if (ek_presence_read(gate, at, sector, sizeof sector) == EK_PRESENT &&
             memcmp(sector, volume->header, 4) == 0 &&
             memcmp(sector + 40, volume->header + 40, 8) == 0)
             return rest;
@@ -174,12 +174,13 @@ static void weigh_headers(EkGate *gate, EkVolume *volume)
     EkByte places[] = {volume->first_byte + EK_HFS_HEADER_OFFSET,
                        volume->first_byte + volume->bytes - EK_HFS_HEADER_OFFSET};
     for (guint i = 0; i < G_N_ELEMENTS(places); i++) {
-        EkPart part = ek_part_read(gate, places[i], copy, sizeof copy);
-        if (part == EK_PART_THERE && (memcmp(copy, volume->header, 4) != 0 ||
-                                      memcmp(copy + 40, volume->header + 40, 8) != 0))
-            part = EK_PART_ABSENT;
-        ek_part_reason(volume, part, i == 0 ? "the volume header" : "the alternate volume header",
-                       places[i], i == 0 ? 20 : 15);
+        EkPresence part = ek_presence_read(gate, places[i], copy, sizeof copy);
+        if (part == EK_PRESENT && (memcmp(copy, volume->header, 4) != 0 ||
+                                   memcmp(copy + 40, volume->header + 40, 8) != 0))
+            part = EK_ABSENT;
+        ek_presence_reason(volume, part,
+                           i == 0 ? "the volume header" : "the alternate volume header", places[i],
+                           i == 0 ? 20 : 15);
     }
 }
 
@@ -200,8 +201,8 @@ static EkVolume *measure_wrapped(EkGate *gate, const EkClaim *claim, const Wrapp
         g_clear_pointer(&volume, ek_volume_free);
         /* What would lie past the end of the image is not there; wrappers do not lie in wrappers.
          */
-        EkPart part = ek_part_read(gate, inside[i].header_byte, header, sizeof header);
-        if (part == EK_PART_ABSENT || (part == EK_PART_THERE && header[0] == 'B'))
+        EkPresence part = ek_presence_read(gate, inside[i].header_byte, header, sizeof header);
+        if (part == EK_ABSENT || (part == EK_PRESENT && header[0] == 'B'))
             continue;
         volume = measure(gate, &inside[i], error);
         if (volume == NULL)
@@ -242,11 +243,11 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     ek_hfs_take_header(volume, &header);
     weigh_headers(gate, volume);
     EkByte catalog = volume->first_byte + (EkByte)header.catalog_block * header.block_bytes;
-    EkPart part = look_at_catalog(gate, catalog, &tree);
-    ek_part_reason(volume, part, "the catalog", catalog, 40);
-    if (part == EK_PART_THERE && tree.first_leaf != 0)
+    EkPresence part = look_at_catalog(gate, catalog, &tree);
+    ek_presence_reason(volume, part, "the catalog", catalog, 40);
+    if (part == EK_PRESENT && tree.first_leaf != 0)
         ek_hfs_take_label(gate, volume, catalog + (EkByte)tree.first_leaf * tree.node_bytes);
-    ek_header_end(volume, part != EK_PART_ABSENT);
+    ek_header_end(volume, part != EK_ABSENT);
     return g_steal_pointer(&volume);
 }
 

@@ -78,7 +78,7 @@ gboolean ek_hfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink,
 
 /* Secondary traces (infer.c). */
 gboolean ek_hfs_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_hfs_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+gboolean ek_hfs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
 
 /* What makes the volume header and its copy right again, and what its fields mean (mend.c). */

@@ -84,7 +84,7 @@ static const EkRecordRun *run_at(const GArray *runs, guint i, guint64 seen)
 
 static gboolean read_step(EkGate *gate, EkByte at, guint8 step[EK_STEP])
 {
-    return ek_part_read(gate, at, step, EK_STEP) == EK_PART_THERE;
+    return ek_presence_read(gate, at, step, EK_STEP) == EK_PRESENT;
 }
 
 /* --- the catalog ------------------------------------------------------------------------------ */
@@ -175,7 +175,7 @@ static void look_at_leaf(EkGate *gate, Catalog *catalog, EkByte at)
     g_autofree guint8 *node = g_malloc(bytes);
     EkSpan span = {node, bytes};
     EkHfsLeaf leaf;
-    if (ek_part_read(gate, at, node, bytes) != EK_PART_THERE || !ek_hfs_leaf_read(span, &leaf))
+    if (ek_presence_read(gate, at, node, bytes) != EK_PRESENT || !ek_hfs_leaf_read(span, &leaf))
         return;
     if (leaf.parent == EK_HFS_ROOT_PARENT)
         catalog->first_leaf = at;
@@ -202,15 +202,14 @@ static void take_samples(EkGate *gate, const GArray *runs, Catalog *catalog)
 
 /* --- by a copy of the header ------------------------------------------------------------------ */
 
-static EkPart look_at_tree(EkGate *gate, EkByte at, guint32 key_most)
+static EkPresence look_at_tree(EkGate *gate, EkByte at, guint32 key_most)
 {
     guint8 step[EK_STEP];
     EkHfsTree tree;
-    EkPart part = ek_part_read(gate, at, step, sizeof step);
-    gboolean is_it = part == EK_PART_THERE &&
-                     ek_hfs_tree_read((EkSpan){step, sizeof step}, &tree) &&
+    EkPresence part = ek_presence_read(gate, at, step, sizeof step);
+    gboolean is_it = part == EK_PRESENT && ek_hfs_tree_read((EkSpan){step, sizeof step}, &tree) &&
                      tree.key_most == key_most;
-    return part == EK_PART_THERE && !is_it ? EK_PART_ABSENT : part;
+    return part == EK_PRESENT && !is_it ? EK_ABSENT : part;
 }
 
 /* The first block of a file is the highest bit of a byte. */
@@ -249,7 +248,7 @@ static EkByte length_of(const GArray *places, EkByte start, EkByte bytes, guint3
     return bytes;
 }
 
-static EkVolume *compose_by_copy(EkGate *gate, const EkEvidence *evidence, const Catalog *catalog,
+static EkVolume *compose_by_copy(EkGate *gate, const EkSightings *sightings, const Catalog *catalog,
                                  EkByte copy)
 {
     guint8 data[EK_HEADER_MOST];
@@ -259,14 +258,14 @@ static EkVolume *compose_by_copy(EkGate *gate, const EkEvidence *evidence, const
         return NULL;
     EkByte start = catalog->at - (EkByte)header.catalog_block * header.block_bytes;
     EkByte bitmap = start + (EkByte)header.bitmap_block * header.block_bytes;
-    EkPart extents = look_at_tree(gate, start + (EkByte)header.extents_block * header.block_bytes,
-                                  EK_HFS_EXTENTS_KEY);
+    EkPresence extents = look_at_tree(
+        gate, start + (EkByte)header.extents_block * header.block_bytes, EK_HFS_EXTENTS_KEY);
     EkUsage use = use_of(gate, bitmap, header.catalog_block);
-    if (extents == EK_PART_ABSENT || use == EK_USAGE_FREE)
+    if (extents == EK_ABSENT || use == EK_USAGE_FREE)
         return NULL;
     EkVolume *volume = begin_volume(catalog, start);
     EkByte bytes = (EkByte)header.blocks * header.block_bytes;
-    volume->bytes = length_of(evidence->places, start, bytes, header.block_bytes);
+    volume->bytes = length_of(sightings->places, start, bytes, header.block_bytes);
     memcpy(volume->header, data, sizeof data);
     ek_hfs_take_header(volume, &header);
     ek_volume_reason(
@@ -274,9 +273,9 @@ static EkVolume *compose_by_copy(EkGate *gate, const EkEvidence *evidence, const
         "a copy of its header at sector %" G_GUINT64_FORMAT
         " says in which block its catalog is, which begins at sector %" G_GUINT64_FORMAT,
         copy / EK_STEP, catalog->at / EK_STEP);
-    ek_volume_reason(volume, extents == EK_PART_THERE ? 20 : 0,
-                     extents == EK_PART_THERE ? "its tree of extents stands where that says"
-                                              : "its tree of extents was not read: not checked");
+    ek_volume_reason(volume, extents == EK_PRESENT ? 20 : 0,
+                     extents == EK_PRESENT ? "its tree of extents stands where that says"
+                                           : "its tree of extents was not read: not checked");
     ek_volume_reason(volume, use == EK_USAGE_USED ? 10 : 0,
                      use == EK_USAGE_USED ? "its bitmap has the catalog in use"
                                           : "its bitmap was not read: not checked");
@@ -376,26 +375,26 @@ static void try_start(EkGate *gate, const Catalog *catalog, const GArray *runs, 
     }
 }
 
-static Fit find_fit(EkGate *gate, const EkEvidence *evidence, const Catalog *catalog)
+static Fit find_fit(EkGate *gate, const EkSightings *sightings, const Catalog *catalog)
 {
     /* In sectors: behind tables, and behind the partition for the firmware that some makers put
      * before it. */
     static const EkSector odd[] = {34, 40, 63, 64, 96, 262208, 409640};
     Fit best = {.agree = AGREE_LEAST - 1};
-    for (guint i = 0; i < evidence->places->len; i++) {
-        EkRange place = g_array_index(evidence->places, EkRange, i);
+    for (guint i = 0; i < sightings->places->len; i++) {
+        EkRange place = g_array_index(sightings->places, EkRange, i);
         Fit fit = {.start = place.first, .end = ek_range_end(place)};
         if (fit.end > catalog->at)
-            try_start(gate, catalog, evidence->runs, fit, &best);
+            try_start(gate, catalog, sightings->runs, fit, &best);
     }
     if (best.agree >= AGREE_LEAST)
         return best;
     best.agree = AGREE_LEAST_GUESSED - 1;
     for (gsize i = 0; i < G_N_ELEMENTS(odd); i++)
-        try_start(gate, catalog, evidence->runs, (Fit){.start = odd[i] * EK_STEP}, &best);
+        try_start(gate, catalog, sightings->runs, (Fit){.start = odd[i] * EK_STEP}, &best);
     EkByte from = catalog->at - MIN(catalog->at, BEFORE_MOST);
     for (EkByte start = from / MIB * MIB; start < catalog->at; start += MIB)
-        try_start(gate, catalog, evidence->runs, (Fit){.start = start}, &best);
+        try_start(gate, catalog, sightings->runs, (Fit){.start = start}, &best);
     return best;
 }
 
@@ -538,25 +537,25 @@ static void compose_header(const Catalog *catalog, const Fit *fit, guint64 block
              (guint32)((catalog->at - fit->start) / size), size);
 }
 
-static EkVolume *compose_by_files(EkGate *gate, const EkEvidence *evidence, Catalog *catalog)
+static EkVolume *compose_by_files(EkGate *gate, const EkSightings *sightings, Catalog *catalog)
 {
-    Fit fit = find_fit(gate, evidence, catalog);
+    Fit fit = find_fit(gate, sightings, catalog);
     if (fit.block_bytes != 0 && catalog->tree.nodes == 0)
-        catalog->tree.nodes = (guint32)count_nodes(gate, evidence->runs, catalog);
+        catalog->tree.nodes = (guint32)count_nodes(gate, sightings->runs, catalog);
     if (fit.block_bytes == 0)
         return NULL;
     EkVolume *volume = begin_volume(catalog, fit.start);
     guint64 least = least_blocks(catalog, &fit);
     guint64 blocks = fit.end != 0 ? (fit.end - fit.start) / fit.block_bytes : 0;
     if (blocks == 0)
-        blocks = count_blocks(gate, evidence->runs, &fit);
+        blocks = count_blocks(gate, sightings->runs, &fit);
     volume->length_is_least = blocks < least || blocks > G_MAXUINT32;
     if (volume->length_is_least)
         blocks = MIN(least, G_MAXUINT32);
     volume->bytes =
         fit.end != 0 && !volume->length_is_least ? fit.end - fit.start : blocks * fit.block_bytes;
     compose_header(catalog, &fit, blocks, volume->header);
-    compose_extents(gate, evidence->runs, &fit, volume->header);
+    compose_extents(gate, sightings->runs, &fit, volume->header);
     ek_volume_term_number(volume, "bytes per allocation block", fit.block_bytes);
     ek_volume_term_number(volume, "allocation blocks", blocks);
     ek_volume_term_number(volume, "catalog begins at block",
@@ -577,25 +576,25 @@ static EkVolume *compose_by_files(EkGate *gate, const EkEvidence *evidence, Cata
     return volume;
 }
 
-gboolean ek_hfs_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+gboolean ek_hfs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error)
 {
-    g_autoptr(GPtrArray) catalogs = find_catalogs(gate, evidence->runs);
+    g_autoptr(GPtrArray) catalogs = find_catalogs(gate, sightings->runs);
     (void)error;
     for (guint i = 0; i < catalogs->len; i++) {
         Catalog *catalog = catalogs->pdata[i];
         EkVolume *volume = NULL;
         guint copies = 0;
-        take_samples(gate, evidence->runs, catalog);
-        for (guint k = 0; k < evidence->runs->len && copies < COPIES_MOST && volume == NULL; k++) {
-            const EkRecordRun *run = run_at(evidence->runs, k, SEEN_HEADER);
+        take_samples(gate, sightings->runs, catalog);
+        for (guint k = 0; k < sightings->runs->len && copies < COPIES_MOST && volume == NULL; k++) {
+            const EkRecordRun *run = run_at(sightings->runs, k, SEEN_HEADER);
             if (run == NULL)
                 continue;
-            volume = compose_by_copy(gate, evidence, catalog, run->first_byte);
+            volume = compose_by_copy(gate, sightings, catalog, run->first_byte);
             copies++;
         }
         if (volume == NULL)
-            volume = compose_by_files(gate, evidence, catalog);
+            volume = compose_by_files(gate, sightings, catalog);
         if (volume != NULL)
             sink(data, volume);
     }

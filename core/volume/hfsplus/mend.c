@@ -121,7 +121,7 @@ gboolean ek_hfs_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     for (guint i = 0; i < G_N_ELEMENTS(places); i++) {
         guint8 there[EK_HEADER_MOST];
         EkHfsHeader other;
-        gboolean is_there = ek_part_read(gate, places[i], there, sizeof there) == EK_PART_THERE &&
+        gboolean is_there = ek_presence_read(gate, places[i], there, sizeof there) == EK_PRESENT &&
                             ek_hfs_header_read((EkSpan){there, sizeof there}, &other) &&
                             other.blocks == own.blocks && other.block_bytes == own.block_bytes;
         g_autofree char *from =

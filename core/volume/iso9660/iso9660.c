@@ -105,7 +105,7 @@ static char *wide_label(EkGate *gate, EkByte first_byte)
         guint8 data[SECTOR];
         EkSpan span = {data, sizeof data};
         EkByte at = first_byte + (EkByte)(FIRST_DESCRIPTOR + i) * SECTOR;
-        if (ek_part_read(gate, at, data, sizeof data) != EK_PART_THERE ||
+        if (ek_presence_read(gate, at, data, sizeof data) != EK_PRESENT ||
             !ek_span_equals(span, 1, "CD001", 5) || ek_span_u8(span, 0) == END_OF_DESCRIPTORS)
             return NULL;
         if (ek_span_u8(span, 0) != SUPPLEMENTARY || !ek_span_equals(span, ESCAPES, "%/", 2))
@@ -145,13 +145,13 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     ek_volume_reason(volume, 30, "primary volume descriptor at sector %" G_GUINT64_FORMAT,
                      claim->header_byte / EK_STEP);
     EkByte at = volume->first_byte + (EkByte)descriptor.root_block * descriptor.block_bytes;
-    EkPart part = ek_part_read(gate, at, record, sizeof record);
+    EkPresence part = ek_presence_read(gate, at, record, sizeof record);
     /* Its entry for itself, behind which an extension may add more. */
-    if (part == EK_PART_THERE && (record[0] < sizeof record || record[32] != 1 || record[33] != 0 ||
-                                  memcmp(record + 2, data + ROOT_RECORD + 2, 8) != 0))
-        part = EK_PART_ABSENT;
-    ek_part_reason(volume, part, "the root folder", at, 60);
-    ek_header_end(volume, part != EK_PART_ABSENT);
+    if (part == EK_PRESENT && (record[0] < sizeof record || record[32] != 1 || record[33] != 0 ||
+                               memcmp(record + 2, data + ROOT_RECORD + 2, 8) != 0))
+        part = EK_ABSENT;
+    ek_presence_reason(volume, part, "the root folder", at, 60);
+    ek_header_end(volume, part != EK_ABSENT);
     return g_steal_pointer(&volume);
 }
 

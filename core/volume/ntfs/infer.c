@@ -118,7 +118,7 @@ static gboolean stands_at(EkGate *gate, EkByte start, guint64 cluster, guint32 c
     EkByte at = 0;
     return cluster != EK_NTFS_HOLE && cluster < G_MAXINT64 / CLUSTER_MOST &&
            g_uint64_checked_add(&at, start, cluster * cluster_bytes) &&
-           ek_part_read(gate, at, there, length) == EK_PART_THERE &&
+           ek_presence_read(gate, at, there, length) == EK_PRESENT &&
            memcmp(there, bytes, length) == 0;
 }
 
@@ -222,10 +222,10 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const System *syste
     return volume;
 }
 
-gboolean ek_ntfs_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+gboolean ek_ntfs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
                        GError **error)
 {
-    const GArray *runs = evidence->runs;
+    const GArray *runs = sightings->runs;
     guint starts = 0;
     (void)error;
     for (guint i = 0; i < runs->len && starts < STARTS_MOST; i++) {
@@ -237,7 +237,7 @@ gboolean ek_ntfs_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink si
         if (system_read(gate, run->first_byte, (guint32)run->stride, &system)) {
             Best best = find_start(gate, &system);
             if (best.agreeing >= LEAST_AGREEING)
-                sink(data, compose(gate, evidence->places, &system, &best));
+                sink(data, compose(gate, sightings->places, &system, &best));
         }
         system_clear(&system);
     }

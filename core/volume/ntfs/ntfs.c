@@ -45,19 +45,19 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 }
 
 /* Reads file record `number` of the run of records at `at` into `record`. */
-static EkPart look_at_record(EkGate *gate, const EkNtfsBoot *boot, EkByte at, guint32 number,
-                             guint8 *record)
+static EkPresence look_at_record(EkGate *gate, const EkNtfsBoot *boot, EkByte at, guint32 number,
+                                 guint8 *record)
 {
     EkByte place = 0;
     if (!g_uint64_checked_add(&place, at, (guint64)number * boot->record_bytes))
-        return EK_PART_ABSENT;
-    EkPart part = ek_part_read(gate, place, record, boot->record_bytes);
-    if (part != EK_PART_THERE)
+        return EK_ABSENT;
+    EkPresence part = ek_presence_read(gate, place, record, boot->record_bytes);
+    if (part != EK_PRESENT)
         return part;
     if (!ek_ntfs_record_mend(record, boot->record_bytes, boot->sector_size))
-        return EK_PART_ABSENT;
+        return EK_ABSENT;
     guint32 own = ek_ntfs_record_number((EkSpan){record, boot->record_bytes});
-    return own == number || own == G_MAXUINT32 ? EK_PART_THERE : EK_PART_ABSENT;
+    return own == number || own == G_MAXUINT32 ? EK_PRESENT : EK_ABSENT;
 }
 
 static void take_label(EkVolume *volume, EkSpan record)
@@ -84,7 +84,7 @@ static void take_use(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
 {
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     EkSpan span = {record, boot->record_bytes};
-    if (look_at_record(gate, boot, volume->core_byte, RECORD_ROOT, record) == EK_PART_THERE)
+    if (look_at_record(gate, boot, volume->core_byte, RECORD_ROOT, record) == EK_PRESENT)
         for (guint i = 1; i <= 2; i++)
             ek_moment_advance(&volume->used, moment_in(span, i));
 }
@@ -97,25 +97,25 @@ static void take_identity(EkVolume *volume, EkSpan record)
         volume->created = moment_in(record, 0);
 }
 
-static EkPart weigh_records(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot, EkByte cluster,
-                            const char *what, int points)
+static EkPresence weigh_records(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot,
+                                EkByte cluster, const char *what, int points)
 {
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     EkByte at = volume->first_byte + cluster * boot->cluster_bytes;
-    EkPart state = look_at_record(gate, boot, at, 0, record);
+    EkPresence state = look_at_record(gate, boot, at, 0, record);
     EkSector sector = at / EK_STEP;
-    if (state == EK_PART_THERE)
+    if (state == EK_PRESENT)
         ek_volume_reason(volume, points,
                          "%s is at sector %" G_GUINT64_FORMAT ", as the header states", what,
                          sector);
-    else if (state == EK_PART_UNREAD)
+    else if (state == EK_UNREAD)
         ek_volume_reason(volume, 0,
                          "%s at sector %" G_GUINT64_FORMAT " could not be checked (unread)", what,
                          sector);
     else
         ek_volume_reason(volume, 0, "%s is not at sector %" G_GUINT64_FORMAT, what, sector);
     if ((volume->label == NULL || !volume->created.is_set) &&
-        look_at_record(gate, boot, at, RECORD_VOLUME, record) == EK_PART_THERE)
+        look_at_record(gate, boot, at, RECORD_VOLUME, record) == EK_PRESENT)
         take_identity(volume, (EkSpan){record, boot->record_bytes});
     return state;
 }
@@ -141,7 +141,7 @@ static void count_files(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
 {
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     EkSpan span = {record, boot->record_bytes};
-    if (look_at_record(gate, boot, volume->core_byte, 0, record) != EK_PART_THERE)
+    if (look_at_record(gate, boot, volume->core_byte, 0, record) != EK_PRESENT)
         return;
     EkSpan bitmap = ek_ntfs_record_named(span, TYPE_BITMAP, "");
     EkSpan resident = ek_ntfs_resident(bitmap);
@@ -156,7 +156,7 @@ static void count_files(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
         if (resident.length > 0)
             memcpy(bits, resident.data + at, length);
         else if (place == EK_UNPLACED ||
-                 ek_part_read(gate, volume->first_byte + place, bits, length) != EK_PART_THERE)
+                 ek_presence_read(gate, volume->first_byte + place, bits, length) != EK_PRESENT)
             return;
         for (gsize i = 0; i < length; i++)
             for (guint rest = bits[i]; rest != 0; rest &= rest - 1)
@@ -172,7 +172,7 @@ static void weigh_length(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
 {
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     EkSpan span = {record, boot->record_bytes};
-    if (look_at_record(gate, boot, volume->core_byte, RECORD_BAD, record) != EK_PART_THERE)
+    if (look_at_record(gate, boot, volume->core_byte, RECORD_BAD, record) != EK_PRESENT)
         return;
     EkByte told = ek_span_le64(ek_ntfs_record_named(span, TYPE_DATA, "$Bad"), 0x28);
     EkByte bytes = boot->sectors * boot->sector_size;
@@ -192,36 +192,36 @@ static guint count_further(EkGate *gate, const EkVolume *volume, const EkNtfsBoo
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     guint there = 0;
     for (gsize i = 0; i < G_N_ELEMENTS(numbers); i++)
-        there += look_at_record(gate, boot, volume->core_byte, numbers[i], record) == EK_PART_THERE;
+        there += look_at_record(gate, boot, volume->core_byte, numbers[i], record) == EK_PRESENT;
     return there;
 }
 
 void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
 {
     volume->core_byte = volume->first_byte + boot->mft_cluster * boot->cluster_bytes;
-    EkPart table = weigh_records(gate, volume, boot, boot->mft_cluster, "$MFT", 35);
+    EkPresence table = weigh_records(gate, volume, boot, boot->mft_cluster, "$MFT", 35);
     take_use(gate, volume, boot);
     count_files(gate, volume, boot);
     if (!volume->composed)
         weigh_length(gate, volume, boot);
-    EkPart mirror = weigh_records(gate, volume, boot, boot->mirror_cluster, "$MFTMirr", 20);
+    EkPresence mirror = weigh_records(gate, volume, boot, boot->mirror_cluster, "$MFTMirr", 20);
     if (!volume->composed && boot->hidden_sectors != 0 &&
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
         ek_volume_reason(volume, 5, "its own header gives this start sector");
 
     /* The mirror holds a copy of the first file record: either proves the other's place, and so do
      * further records. */
-    gboolean has_further = table != EK_PART_THERE && mirror != EK_PART_THERE &&
+    gboolean has_further = table != EK_PRESENT && mirror != EK_PRESENT &&
                            count_further(gate, volume, boot) >= FURTHER_LEAST;
     if (has_further)
         ek_volume_reason(volume, 25, "further records of $MFT are where recorded");
-    volume->stands = table == EK_PART_THERE || mirror == EK_PART_THERE || table == EK_PART_UNREAD ||
+    volume->stands = table == EK_PRESENT || mirror == EK_PRESENT || table == EK_UNREAD ||
                      has_further || volume->headers > 1;
     if (!volume->stands)
         ek_volume_reason(volume, -100, "no file record where the header points: not a volume");
-    else if (table != EK_PART_THERE && mirror != EK_PART_THERE && !has_further)
+    else if (table != EK_PRESENT && mirror != EK_PRESENT && !has_further)
         ek_volume_reason(volume, 0,
-                         table == EK_PART_UNREAD
+                         table == EK_UNREAD
                              ? "its first file record was not read: image more, then hunt again"
                              : "both boot sectors agree, but its first file records are missing");
 }
@@ -266,13 +266,13 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     guint64 bit = (at - volume->first_byte) / boot.cluster_bytes;
     EkByte table = volume->first_byte + boot.mft_cluster * boot.cluster_bytes;
     EkByte place = (EkByte)RECORD_BITMAP * boot.record_bytes;
-    if (look_at_record(gate, &boot, table, 0, record) == EK_PART_THERE)
+    if (look_at_record(gate, &boot, table, 0, record) == EK_PRESENT)
         place = place_in(ek_ntfs_record_named(span, TYPE_DATA, ""), &boot, place);
     else
         place += boot.mft_cluster * boot.cluster_bytes;
     EkByte first = volume->first_byte + place - (EkByte)RECORD_BITMAP * boot.record_bytes;
     if (place == EK_UNPLACED ||
-        look_at_record(gate, &boot, first, RECORD_BITMAP, record) != EK_PART_THERE)
+        look_at_record(gate, &boot, first, RECORD_BITMAP, record) != EK_PRESENT)
         return EK_USAGE_UNKNOWN;
     place = place_in(ek_ntfs_record_named(span, TYPE_DATA, ""), &boot, bit / 8);
     return place != EK_UNPLACED ? ek_usage_bit(gate, volume->first_byte + place, bit % 8)
@@ -312,7 +312,7 @@ static char *unclean(EkGate *gate, const EkVolume *volume)
         return NULL;
     g_autofree guint8 *record = g_malloc(boot.record_bytes);
     EkSpan span = {record, boot.record_bytes};
-    if (look_at_record(gate, &boot, volume->core_byte, RECORD_VOLUME, record) != EK_PART_THERE)
+    if (look_at_record(gate, &boot, volume->core_byte, RECORD_VOLUME, record) != EK_PRESENT)
         return NULL;
     EkSpan state = ek_ntfs_resident(ek_ntfs_record_attribute(span, ATTRIBUTE_STATE));
     return (ek_span_le16(state, STATE_FLAGS) & STATE_DIRTY) != 0

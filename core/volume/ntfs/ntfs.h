@@ -71,7 +71,7 @@ gboolean ek_ntfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink
 
 /* Secondary traces (infer.c). */
 gboolean ek_ntfs_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_ntfs_infer(EkGate *gate, const EkEvidence *evidence, EkVolumeSink sink, void *data,
+gboolean ek_ntfs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
                        GError **error);
 
 /* Measures a volume whose boot sector is in volume->header; it is placed already. */

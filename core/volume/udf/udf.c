@@ -71,7 +71,7 @@ static Place find_place(EkGate *gate, EkByte at, EkSpan anchor)
             continue;
         EkByte first = at - before;
         EkByte place = first + (EkByte)ek_span_le32(anchor, 20) * size;
-        if (ek_part_read(gate, place, data, sizeof data) == EK_PART_THERE &&
+        if (ek_presence_read(gate, place, data, sizeof data) == EK_PRESENT &&
             ek_span_le32(span, 12) == ek_span_le32(anchor, 20) && ek_span_le16(span, 0) >= 1 &&
             ek_span_le16(span, 0) <= 9 && tag_fits(span, ek_span_le16(span, 0)))
             return (Place){size, first, TRUE};
@@ -109,7 +109,7 @@ static void take_descriptors(EkGate *gate, EkVolume *volume, EkSpan anchor, cons
     EkByte at = place->first_byte + (EkByte)ek_span_le32(anchor, 20) * place->block_bytes;
     guint blocks = MIN(ek_span_le32(anchor, 16) / place->block_bytes, DESCRIPTORS_TRIED);
     for (guint i = 0; i < blocks; i++, at += place->block_bytes) {
-        if (ek_part_read(gate, at, data, sizeof data) != EK_PART_THERE)
+        if (ek_presence_read(gate, at, data, sizeof data) != EK_PRESENT)
             continue;
         guint16 kind = ek_span_le16(span, 0);
         if (kind == TAG_TERMINATOR)
@@ -181,12 +181,12 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     find_end(gate, volume, &place, claim->header_byte);
     guint8 mark[EK_HEADER_MOST];
     EkByte at = place.first_byte + 32768;
-    EkPart part = ek_part_read(gate, at, mark, sizeof mark);
+    EkPresence part = ek_presence_read(gate, at, mark, sizeof mark);
     EkSpan marked = {mark, sizeof mark};
-    if (part == EK_PART_THERE && !ek_span_equals(marked, 1, "BEA01", 5) &&
+    if (part == EK_PRESENT && !ek_span_equals(marked, 1, "BEA01", 5) &&
         !ek_span_equals(marked, 1, "CD001", 5))
-        part = EK_PART_ABSENT;
-    ek_part_reason(volume, part, "the volume recognition sequence", at, 20);
+        part = EK_ABSENT;
+    ek_presence_reason(volume, part, "the volume recognition sequence", at, 20);
     ek_header_end(volume, TRUE);
     return g_steal_pointer(&volume);
 }

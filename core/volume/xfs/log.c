@@ -23,7 +23,7 @@ gboolean ek_xfs_log_is_due(EkGate *gate, EkByte first, EkByte bytes)
         gsize length = (gsize)MIN(PIECE_BYTES, bytes - done);
         EkSpan span = {piece, length};
         /* What was not read may hold anything. */
-        if (ek_part_read(gate, first + done, piece, length) != EK_PART_THERE)
+        if (ek_presence_read(gate, first + done, piece, length) != EK_PRESENT)
             return FALSE;
         for (gsize at = 0; at + BASIC_BLOCK <= length; at += BASIC_BLOCK)
             if (ek_span_be32(span, at) == RECORD_MAGIC && ek_span_be64(span, at + 16) >= newest) {
@@ -34,7 +34,7 @@ gboolean ek_xfs_log_is_due(EkGate *gate, EkByte first, EkByte bytes)
     guint8 record[2 * BASIC_BLOCK];
     EkSpan span = {record, sizeof record};
     if (at_newest == EK_UNPLACED ||
-        ek_part_read(gate, at_newest, record, sizeof record) != EK_PART_THERE)
+        ek_presence_read(gate, at_newest, record, sizeof record) != EK_PRESENT)
         return FALSE;
     gboolean is_unmount =
         ek_span_be32(span, 40) == 1 && (ek_span_u8(span, OPERATION_FLAGS) & OPERATION_UNMOUNT) != 0;

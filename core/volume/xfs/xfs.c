@@ -109,20 +109,20 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     return 1;
 }
 
-static EkPart look_at_group(EkGate *gate, const EkVolume *volume, const Super *super, EkSpan own,
-                            guint32 group)
+static EkPresence look_at_group(EkGate *gate, const EkVolume *volume, const Super *super,
+                                EkSpan own, guint32 group)
 {
     guint8 data[2 * SUPER_MOST];
     EkSpan span = {data, (gsize)super->sector_size * 2};
     Super other;
     if (super->sector_size > SUPER_MOST)
-        return EK_PART_UNREAD;
-    EkPart part =
-        ek_part_read(gate, volume->first_byte + group_byte(super, group), data, span.length);
-    if (part == EK_PART_THERE &&
+        return EK_UNREAD;
+    EkPresence part =
+        ek_presence_read(gate, volume->first_byte + group_byte(super, group), data, span.length);
+    if (part == EK_PRESENT &&
         (!super_read(span, &other) || memcmp(data + 32, own.data + 32, 16) != 0 ||
          group_of(span, super) != group))
-        part = EK_PART_ABSENT;
+        part = EK_ABSENT;
     return part;
 }
 
@@ -134,15 +134,15 @@ static void weigh_groups(EkGate *gate, EkVolume *volume, const Super *super, EkS
     for (guint32 group = 0; group < super->groups && tried < GROUPS_TRIED; group++) {
         EkByte at = volume->first_byte + group_byte(super, group);
         if (at == volume->header_byte && group == 0)
-            ek_part_reason(volume, EK_PART_THERE, "the primary superblock", at, 15);
+            ek_presence_reason(volume, EK_PRESENT, "the primary superblock", at, 15);
         if (at == volume->header_byte)
             continue;
-        EkPart part = look_at_group(gate, volume, super, own, group);
+        EkPresence part = look_at_group(gate, volume, super, own, group);
         tried++;
         if (group == 0)
-            ek_part_reason(volume, part, "the primary superblock", at, 15);
-        *there += part == EK_PART_THERE;
-        *unread += part == EK_PART_UNREAD;
+            ek_presence_reason(volume, part, "the primary superblock", at, 15);
+        *there += part == EK_PRESENT;
+        *unread += part == EK_UNREAD;
     }
     if (tried > 0)
         ek_volume_reason(volume,
@@ -171,7 +171,7 @@ static void take_moments(EkVolume *volume, EkSpan inode)
     ek_moment_advance(&volume->used, moment_of(inode, 48));
 }
 
-static EkPart look_at_root(EkGate *gate, EkVolume *volume, const Super *super, EkByte *at)
+static EkPresence look_at_root(EkGate *gate, EkVolume *volume, const Super *super, EkByte *at)
 {
     guint8 inode[INODE_BYTES];
     guint64 in_block = super->root & (((guint64)1 << super->block_inodes_log) - 1);
@@ -180,14 +180,14 @@ static EkPart look_at_root(EkGate *gate, EkVolume *volume, const Super *super, E
     block &= ((guint64)1 << super->group_blocks_log) - 1;
     *at = volume->first_byte;
     if (group >= super->groups || block >= super->group_blocks)
-        return EK_PART_ABSENT;
+        return EK_ABSENT;
     *at += group_byte(super, group) + block * super->block_bytes + in_block * super->inode_bytes;
-    EkPart part = ek_part_read(gate, *at, inode, sizeof inode);
+    EkPresence part = ek_presence_read(gate, *at, inode, sizeof inode);
     EkSpan span = {inode, sizeof inode};
-    if (part == EK_PART_THERE &&
+    if (part == EK_PRESENT &&
         (!ek_span_equals(span, 0, "IN", 2) || (ek_span_be16(span, 2) & 0xf000) != FOLDER_MODE))
-        part = EK_PART_ABSENT;
-    if (part == EK_PART_THERE)
+        part = EK_ABSENT;
+    if (part == EK_PRESENT)
         take_moments(volume, span);
     return part;
 }
@@ -202,7 +202,7 @@ static EkByte find_start(EkGate *gate, EkVolume *volume, const Super *super, EkS
             break;
         volume->first_byte = header - group_byte(super, group);
         for (guint32 other = 0; other < MIN(super->groups, GROUPS_TRIED); other++)
-            if (other != group && look_at_group(gate, volume, super, own, other) == EK_PART_THERE)
+            if (other != group && look_at_group(gate, volume, super, own, other) == EK_PRESENT)
                 return volume->first_byte;
     }
     return header;
@@ -249,10 +249,10 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     guint unread = 0;
     weigh_groups(gate, volume, &super, span, &there, &unread);
     EkByte at = 0;
-    EkPart root = look_at_root(gate, volume, &super, &at);
-    ek_part_reason(volume, root, "the root folder's inode", at, 35);
-    ek_header_end(volume, root == EK_PART_THERE || there > 0 ||
-                              (numbered && (root == EK_PART_UNREAD || unread > 0)));
+    EkPresence root = look_at_root(gate, volume, &super, &at);
+    ek_presence_reason(volume, root, "the root folder's inode", at, 35);
+    ek_header_end(volume, root == EK_PRESENT || there > 0 ||
+                              (numbered && (root == EK_UNREAD || unread > 0)));
     return g_steal_pointer(&volume);
 }
 
@@ -268,14 +268,14 @@ static gboolean find_copy(EkGate *gate, const EkVolume *volume, guint8 *data, gs
     EkSpan span = {data, length};
     Super super;
     *at = volume->header_byte;
-    if (ek_part_read(gate, *at, data, length) != EK_PART_THERE || !super_read(span, &super))
+    if (ek_presence_read(gate, *at, data, length) != EK_PRESENT || !super_read(span, &super))
         return FALSE;
     if (super.root != ROOT_UNKNOWN)
         return TRUE;
     for (guint32 group = super.groups - 1; group > 0; group--) {
         Super other;
         *at = volume->first_byte + group_byte(&super, group);
-        if (ek_part_read(gate, *at, data, length) == EK_PART_THERE && super_read(span, &other) &&
+        if (ek_presence_read(gate, *at, data, length) == EK_PRESENT && super_read(span, &other) &&
             other.root != ROOT_UNKNOWN && other.blocks == super.blocks)
             return TRUE;
     }
@@ -294,9 +294,9 @@ static void count_again(EkGate *gate, const EkVolume *volume, const Super *super
         EkSpan space = {headers[0], sizeof headers[0]};
         EkSpan files = {headers[1], sizeof headers[1]};
         EkByte at = volume->first_byte + group_byte(super, group) + super->sector_size;
-        if (ek_part_read(gate, at, headers[0], sizeof headers[0]) != EK_PART_THERE ||
-            ek_part_read(gate, at + super->sector_size, headers[1], sizeof headers[1]) !=
-                EK_PART_THERE ||
+        if (ek_presence_read(gate, at, headers[0], sizeof headers[0]) != EK_PRESENT ||
+            ek_presence_read(gate, at + super->sector_size, headers[1], sizeof headers[1]) !=
+                EK_PRESENT ||
             !ek_span_equals(space, 0, "XAGF", 4) || !ek_span_equals(files, 0, "XAGI", 4))
             return;
         free_blocks +=
@@ -320,7 +320,7 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     Super super;
     EkByte at = 0;
     (void)error;
-    if (ek_part_read(gate, volume->first_byte, there, length) == EK_PART_THERE &&
+    if (ek_presence_read(gate, volume->first_byte, there, length) == EK_PRESENT &&
         super_read((EkSpan){there, length}, &super) &&
         (!super.has_checksum || super.checksum_fits) &&
         memcmp(there + 32, volume->header + 32, 16) == 0)

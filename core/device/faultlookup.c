@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* Faults that do not repeat are laid out once as a sorted array of pieces that do not overlap; the
  * few that repeat are computed each time. */
-#include "device/ground.h"
+#include "device/faultlookup.h"
 
 #define NOBODY G_MAXUINT
 
@@ -10,7 +10,7 @@ typedef struct {
     guint fault;    /* NOBODY: healthy */
 } Piece;
 
-struct EkGroundIndex {
+struct EkFaultLookup {
     const EkModel *model;
     GArray *pieces;    /* Piece; the first at sector 0 */
     GArray *repeating; /* guint, numbers of faults */
@@ -85,7 +85,7 @@ static guint governor(const EkModel *model, GArray *heap, EkSector at)
     return heap->len > 0 ? g_array_index(heap, guint, 0) : NOBODY;
 }
 
-static void lay_out(EkGroundIndex *index, GArray *single)
+static void lay_out(EkFaultLookup *index, GArray *single)
 {
     const EkModel *model = index->model;
     g_autoptr(GArray) heap = g_array_new(FALSE, FALSE, sizeof(guint));
@@ -110,9 +110,9 @@ static void lay_out(EkGroundIndex *index, GArray *single)
     }
 }
 
-EkGroundIndex *ek_ground_index_new(const EkModel *model)
+EkFaultLookup *ek_fault_lookup_new(const EkModel *model)
 {
-    EkGroundIndex *index = g_new0(EkGroundIndex, 1);
+    EkFaultLookup *index = g_new0(EkFaultLookup, 1);
     g_autoptr(GArray) single = g_array_new(FALSE, FALSE, sizeof(guint));
     index->model = model;
     index->pieces = g_array_new(FALSE, FALSE, sizeof(Piece));
@@ -123,14 +123,14 @@ EkGroundIndex *ek_ground_index_new(const EkModel *model)
     return index;
 }
 
-void ek_ground_index_free(EkGroundIndex *index)
+void ek_fault_lookup_free(EkFaultLookup *index)
 {
     g_array_unref(index->pieces);
     g_array_unref(index->repeating);
     g_free(index);
 }
 
-EkGround ek_ground_at(const EkGroundIndex *index, EkSector sector, EkSector limit)
+EkFaultAt ek_fault_lookup_at(const EkFaultLookup *index, EkSector sector, EkSector limit)
 {
     const Piece *pieces = (const Piece *)(gconstpointer)index->pieces->data;
     guint low = 0;
@@ -154,6 +154,6 @@ EkGround ek_ground_at(const EkGroundIndex *index, EkSector sector, EkSector limi
         if (first <= sector && (winner == NOBODY || number > winner))
             winner = number;
     }
-    return (EkGround){winner != NOBODY ? fault_of(index->model, winner) : NULL, winner,
-                      end - sector};
+    return (EkFaultAt){winner != NOBODY ? fault_of(index->model, winner) : NULL, winner,
+                       end - sector};
 }
