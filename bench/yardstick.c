@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 #include "yardstick.h"
 
-#include "device/ground.h"
+#include "device/faultlookup.h"
 
 #include <math.h>
 
@@ -53,11 +53,11 @@ static double failing(const Yardstick *self, const EkFault *fault)
 
 static void lay_out(Yardstick *self)
 {
-    g_autoptr(EkGroundIndex) index = ek_ground_index_new(self->model);
+    g_autoptr(EkFaultLookup) index = ek_fault_lookup_new(self->model);
     EkSector per = self->model->physical_sector_size / self->model->sector_size;
     self->pieces = g_array_new(FALSE, FALSE, sizeof(Piece));
     for (EkSector at = 0; at < self->sectors;) {
-        EkGround ground = ek_ground_at(index, at, self->sectors);
+        EkFaultAt ground = ek_fault_lookup_at(index, at, self->sectors);
         Piece piece = {at, ground.count, ground.fault};
         /* A physical sector fails as a whole. */
         if (per > 1 && piece_is_bad(&piece)) {
