@@ -8,7 +8,7 @@
 
 #define PARTITIONS 3u
 
-static void lay(const char *make, const char *bytes, guint sector)
+static void lay_bytes(const char *make, const char *bytes, guint sector)
 {
     must("rm -f part.img && truncate -s %s part.img && %s part.img >maker.log 2>&1 && "
          "dd if=part.img of=drive.img bs=512 seek=%u conv=notrunc,sparse status=none",
@@ -21,8 +21,8 @@ static void make_drive(void)
     must("rm -f drive.img && truncate -s 120M drive.img && "
          "parted -s drive.img mklabel mac mkpart Catalogue hfs+ 2048s 67583s "
          "mkpart Photos ext2 67584s 133119s mkpart Logs fat32 133120s 200703s >parted.log 2>&1");
-    lay("mke2fs -q -F -t ext4 -b 1024", "32M", 67584);
-    lay("mkfs.fat -F 32 -s 1", "33M", 133120);
+    lay_bytes("mke2fs -q -F -t ext4 -b 1024", "32M", 67584);
+    lay_bytes("mkfs.fat -F 32 -s 1", "33M", 133120);
     must("cp drive.img whole.img");
 }
 

@@ -20,7 +20,7 @@
 #define PIECE 2u /* clusters */
 
 /* Copies what is data of one file to a place in another. */
-static void lay(const char *from, const char *to, guint64 at)
+static void lay_file(const char *from, const char *to, guint64 at)
 {
     static guint8 buffer[1 << 20];
     int in = open(from, O_RDONLY | O_CLOEXEC);
@@ -199,11 +199,11 @@ static void hunt_drive(GRand *random)
     must("truncate -s %" G_GUINT64_FORMAT
          " part.img && mkfs.exfat -c 1M -L BRIZA part.img >/dev/null",
          exfat_sectors * SECTOR);
-    lay("part.img", "drive.img", exfat * SECTOR);
+    lay_file("part.img", "drive.img", exfat * SECTOR);
     must("rm -f part.img && truncate -s %" G_GUINT64_FORMAT
          " part.img && mke2fs -q -F -t ext4 -T largefile4 -O ^has_journal -L BRIZA part.img",
          ext_sectors * SECTOR);
-    lay("part.img", "drive.img", ext * SECTOR);
+    lay_file("part.img", "drive.img", ext * SECTOR);
     must("rm -f part.img && truncate -s %" G_GUINT64_FORMAT
          " part.img && mkntfs -q -Q -F -s 512 -p 0 -H 255 -S 63 -c 65536 -L BRIZA part.img "
          ">maker.log 2>&1",
@@ -217,7 +217,7 @@ static void hunt_drive(GRand *random)
     } else {
         skip("an $MFT in pieces needs FUSE");
     }
-    lay("part.img", "drive.img", ntfs * SECTOR);
+    lay_file("part.img", "drive.img", ntfs * SECTOR);
     must("rm part.img");
     /* No header is left of any: exFAT and NTFS are composed, ext4 has its copies. */
     must("for at in %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT

@@ -11,19 +11,6 @@
 
 #define SECTOR 512ull
 
-static void blank(guint mib)
-{
-    must("rm -f drive.img && truncate -s %uM drive.img", mib);
-}
-
-/* Makes a volume and lays it into the drive. */
-static void lay(const char *make, guint mib, guint64 sector)
-{
-    must("rm -f part.img && truncate -s %uM part.img && %s part.img >maker.log 2>&1", mib, make);
-    must("dd if=part.img of=drive.img bs=512 seek=%llu conv=notrunc,sparse status=none",
-         (unsigned long long)sector);
-}
-
 /* What `hunt` prints of a fresh case. */
 static Result hunt(void)
 {

@@ -10,19 +10,6 @@
 #include <stdio.h>
 #include <string.h>
 
-static void blank(guint mib)
-{
-    must("rm -rf drive.img bench && truncate -s %uM drive.img", mib);
-}
-
-/* Makes a volume and lays it into the drive. */
-static void lay(const char *make, guint mib, guint64 sector)
-{
-    must("rm -f part.img && truncate -s %uM part.img && %s part.img >maker.log 2>&1", mib, make);
-    must("dd if=part.img of=drive.img bs=512 seek=%llu conv=notrunc,sparse status=none",
-         (unsigned long long)sector);
-}
-
 static Result plan(void)
 {
     must("rm -rf bench");

@@ -381,14 +381,6 @@ static void what_was_broken_is_rebuilt(void)
 
 /* --- wishes --------------------------------------------------------------------------------- */
 
-static void lay(const char *make, guint mib, guint64 sector)
-{
-    must("rm -f part.img && truncate -s %uM part.img && %s part.img >maker.log 2>&1 && "
-         "dd if=part.img of=drive.img bs=512 seek=%" G_GUINT64_FORMAT
-         " conv=notrunc,sparse status=none",
-         mib, make, sector);
-}
-
 static void make_case(void)
 {
     must("rm -rf bench");

@@ -228,3 +228,16 @@ void loop_detach(const char *device)
 {
     must("losetup -d %s", device);
 }
+
+void blank(guint mib)
+{
+    must("rm -rf drive.img bench && truncate -s %uM drive.img", mib);
+}
+
+void lay(const char *make, guint mib, guint64 sector)
+{
+    must("rm -f part.img && truncate -s %uM part.img && %s part.img >maker.log 2>&1", mib, make);
+    must("dd if=part.img of=drive.img bs=512 seek=%" G_GUINT64_FORMAT
+         " conv=notrunc,sparse status=none",
+         sector);
+}

@@ -60,6 +60,13 @@ char *demo_path(const char *name);
 /* SHA-256 of a file, hex; the caller frees. */
 char *file_sha256(const char *path);
 
+/* An empty drive.img, and no case `bench` of another one. */
+void blank(guint mib);
+
+/* Makes a volume of so many MiB (`make` gets its file as the last argument) and lays it into
+ * drive.img from a sector of 512 bytes on. */
+void lay(const char *make, guint mib, guint64 sector);
+
 /* TRUE in a build with AddressSanitizer, where memory figures mean nothing. */
 gboolean is_sanitized(void);
 
