@@ -159,8 +159,8 @@ struct EkFileSystem {
     const EkSignature *record_signatures;
     gsize record_signature_count;
     gboolean (*record)(EkSpan span, EkRecord *record);
-    /* Volumes that these sightings belong to: each is handed on measured, its header composed. FALSE
-     * only when reading failed. */
+    /* Volumes that these sightings belong to: each is handed on measured, its header composed.
+     * FALSE only when reading failed. */
     gboolean (*infer)(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
 
