@@ -111,7 +111,8 @@ static gboolean parse_wishes(EkCli *cli, const Options *options, guint32 sector_
     if (options->table_sectors != 0 && size != 512 && size != 1024 && size != 2048 && size != 4096)
         return !ek_cli_misused(cli, "--table-sectors: 512, 1024, 2048 or 4096");
     if (options->layer < 0)
-        return !ek_cli_misused(cli, "--layer: 1 is the newest, 2 what was there before it");
+        return !ek_cli_misused(cli,
+                               "--layer: 1 is the newest state of the drive, 2 the one before it");
     return parse_numbers(cli, options->keep, "--keep", wishes->keep) &&
            parse_numbers(cli, options->drop, "--drop", wishes->drop) &&
            parse_added(cli, options->add, sector_size, wishes->added) &&

@@ -264,7 +264,7 @@ static void print_text(EkCli *cli, const Standing *standing, const char *next, c
                      " sectors: real capacity is smaller than reported\n",
                      state->repeats_every);
     if (!info->verified)
-        ek_cli_print("         unverified: adopted without a list of what was read\n");
+        ek_cli_print("         unverified: adopted without a list of the readable sectors\n");
     if (standing->imaging_pid != 0)
         ek_cli_print("         process %" G_GINT64_FORMAT " is imaging now\n",
                      standing->imaging_pid);

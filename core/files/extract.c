@@ -550,7 +550,7 @@ gboolean ek_extract_sync(EkExtract *extract, GError **error)
 {
     if (syncfs(extract->fd) != 0)
         return ek_error_from_errno(error, EK_ERROR_FAILED, errno,
-                                   "what was extracted to %s does not reach stable storage",
+                                   "cannot flush the files in %s to stable storage",
                                    extract->folder);
     return TRUE;
 }

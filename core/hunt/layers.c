@@ -158,7 +158,7 @@ static void set_nested(EkFinding *inner, const EkFinding *host, EkUsage use)
                      "located inside the %s volume at sector %" G_GUINT64_FORMAT
                      " (%s): probably a disk image stored as a file",
                      host->volume->filesystem, host->volume->first_byte / EK_STEP,
-                     use == EK_USAGE_USED ? "which uses this ground" : "whose extent covers it");
+                     use == EK_USAGE_USED ? "which uses these sectors" : "whose extent covers it");
 }
 
 /* Did the inner one come after the outer one, as a volume of its own? Then it begins where a
@@ -180,7 +180,7 @@ static gboolean came_after(const EkFinding *inner, const EkFinding *outer, EkUsa
     *why = "a partition table names it, and none the other one";
     if (volume->by_backup && inner->anchor >= EK_ANCHOR_NAMED && outer->anchor < EK_ANCHOR_NAMED)
         return TRUE;
-    *why = "it takes nearly all of its ground";
+    *why = "it covers nearly all of the other one";
     if (inner->volume->bytes >= volume->bytes / 10 * 9)
         return TRUE;
     *why = "it was created after the other volume was last used";

@@ -316,8 +316,8 @@ static gboolean fix(const EkPlanner *planner, const GPtrArray *candidates, GPtrA
                                 "volumes %u and %u overlap: use --keep for only one of them",
                                 other->entry->number, one->entry->number);
         if (is_added_over(planner, one->range))
-            return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                                "--add and --keep %u lie on the same ground", one->entry->number);
+            return ek_error_set(error, EK_ERROR_UNSUPPORTED, "--add and --keep %u overlap",
+                                one->entry->number);
         g_ptr_array_add(fixed, one);
     }
     const GPtrArray *added = planner->wishes->added;
@@ -411,8 +411,8 @@ static void tell_left_out(EkPlanner *planner, const GPtrArray *candidates, const
                                                                : "a newer volume overlaps it");
         else if (is_remains(one->entry) && !is_remains(winner->entry))
             ek_planner_warn(
-                planner, "volume %u (%s) is left out: a newer volume lies on its ground, %u (%s)",
-                number, filesystem, winner->entry->number, winner->entry->volume->filesystem);
+                planner, "volume %u (%s) is left out: a newer volume overlaps it, %u (%s)", number,
+                filesystem, winner->entry->number, winner->entry->volume->filesystem);
         else
             ek_planner_warn(
                 planner, "volume %u (%s) is not in the plan: it overlaps volume %u (%s), which %s",

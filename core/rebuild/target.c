@@ -176,8 +176,7 @@ gboolean ek_target_sync(EkTarget *target, GError **error)
 {
     if (fsync(target->fd) != 0)
         return ek_error_from_errno(error, EK_ERROR_FAILED, errno,
-                                   "what was written to %s does not reach stable storage",
-                                   target->path);
+                                   "cannot flush %s to stable storage", target->path);
     /* Only a hint: reading back shall ask the drive, not the cache. */
     (void)posix_fadvise(target->fd, 0, 0, POSIX_FADV_DONTNEED);
     return TRUE;

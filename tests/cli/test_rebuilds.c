@@ -411,7 +411,7 @@ static void what_was_there_before_can_be_planned(void)
     make_case();
     g_auto(Result) first = ektypon("plan bench");
     CHECK_STATUS(first, 0);
-    CHECK_CONTAINS(first.out, "a newer volume lies on its ground");
+    CHECK_CONTAINS(first.out, "a newer volume overlaps it");
     CHECK_CONTAINS(first.out, "--alternative 1: volume ");
     CHECK_CONTAINS(first.out, "To plan an older one: --layer 2");
     CHECK_NUMBER(planned(""), 2);
@@ -492,7 +492,7 @@ static void wishes_that_cannot_be_had_leave_the_plan(void)
         {"--add ext4:2048", 2, "--add ext4:2048:204800"},
         {"--add tape:2048:10", 1, "no file system that stands in a partition"},
         {"--add ext4:60000:100 --add ntfs:60050:100", 1, "two --add partitions overlap"},
-        {"--keep 1 --add ext4:2050:10", 1, "--add and --keep 1 lie on the same ground"},
+        {"--keep 1 --add ext4:2050:10", 1, "--add and --keep 1 overlap"},
         {"--resize 7:100", 1, "no such volume: 7"},
         {"--resize 1:0", 2, "--resize 2:204800"},
         {"--keep 1 --resize 1:8", 1, "--keep 1: it needs 32768 sectors"},
