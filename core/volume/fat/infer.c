@@ -473,14 +473,34 @@ static gboolean is_entry(EkGate *gate, EkByte at)
            ek_fat_count_sound((EkSpan){entry, sizeof entry}, &boot) > 0;
 }
 
+/* A FAT is as long as its clusters need, or that in whole clusters: one that is a sector longer has
+ * taken the root folder's first sector for its own, and all of its content would be shifted. */
+static gboolean is_just_long_enough(EkGate *gate, const EkRange *place, const Tables *tables)
+{
+    Tables whole = *tables;
+    guint files = 0;
+    EkByte root = tables->first + 2 * tables->bytes;
+    whole.root_bytes = root_bytes_at(gate, root);
+    EkByte data = root + whole.root_bytes;
+    guint32 size = whole.root_bytes > 0 ? cluster_by_chains(gate, &whole, &files) : 0;
+    if (size == 0 || data >= ek_range_end(*place))
+        return FALSE;
+    guint64 clusters = (ek_range_end(*place) - data) / size;
+    EkByte needed =
+        ek_divide_up(ek_divide_up((clusters + 2) * (guint)tables->bits, 8), EK_STEP) * EK_STEP;
+    return tables->bytes == needed || tables->bytes == ek_divide_up(needed, size) * size;
+}
+
 /* Tries one place of the FATs; what is tried is taken from *tries. */
-static gboolean try_place(EkGate *gate, const EkSightings *sightings, const Tables *tables,
-                          guint *tries, EkVolumeSink sink, void *data)
+static gboolean try_place(EkGate *gate, const EkSightings *sightings, const EkRange *place,
+                          const Tables *tables, guint *tries, EkVolumeSink sink, void *data)
 {
     *tries -= MIN(*tries, 1);
     if (!is_entry(gate, tables->first + 2 * tables->bytes))
         return FALSE;
     *tries -= MIN(*tries, COST_OF_CHAINS);
+    if (!is_just_long_enough(gate, place, tables))
+        return FALSE;
     return try_tables(gate, sightings, *tables, G_MAXUINT, sink, data);
 }
 
@@ -500,10 +520,11 @@ static gboolean try_alone(EkGate *gate, const EkSightings *sightings, guint i, g
         for (EkByte apart = EK_STEP; apart <= FAT_MOST && *tries > 0; apart += EK_STEP) {
             Tables as_first = {bits, run->first_byte, apart, 0};
             Tables as_second = {bits, run->first_byte - apart, apart, 0};
-            if (before <= reserved && try_place(gate, sightings, &as_first, tries, sink, data))
+            if (before <= reserved &&
+                try_place(gate, sightings, place, &as_first, tries, sink, data))
                 return TRUE;
             if (apart < before && before - apart <= reserved &&
-                try_place(gate, sightings, &as_second, tries, sink, data))
+                try_place(gate, sightings, place, &as_second, tries, sink, data))
                 return TRUE;
         }
     }
