@@ -405,6 +405,25 @@ static void one_fat_and_the_root_folder_are_enough(void)
         }
 }
 
+/* The sector behind the root folder's first one is no root folder: all content would be shifted. */
+static void a_shifted_root_folder_is_none(void)
+{
+    for (guint way = 0; way < 2; way++) {
+        Structure structures[STRUCTURES_MOST];
+        gsize length = 0;
+        guint8 bytes[512] = {0};
+        make_drive(&kinds[1]);
+        g_autofree guint8 *drive = read_file("drive.img", &length);
+        kinds[1].structures((EkSpan){drive + START, length - START}, structures);
+        overwrite(START, bytes, sizeof bytes);
+        if (way == 1)
+            memcpy(bytes, "\xeb\x52\x90NTFS    ", 11);
+        overwrite(START + structures[4].first, bytes, sizeof bytes);
+        if (look(&kinds[1]) >= 0)
+            check_files(&kinds[1], "the first sector of the root folder");
+    }
+}
+
 /* Two boot sectors that agree are a volume, whatever else of it was overwritten; where no table
  * names it, too. */
 static void two_boot_sectors_are_a_volume(void)
@@ -591,6 +610,7 @@ int main(void)
         {"no single structure makes a volume vanish", no_single_structure_makes_a_volume_vanish},
         {"random damage invents nothing", random_damage_invents_nothing},
         {"one FAT and the root folder are enough", one_fat_and_the_root_folder_are_enough},
+        {"a shifted root folder is none", a_shifted_root_folder_is_none},
         {"two boot sectors are a volume", two_boot_sectors_are_a_volume},
         {"a checksum alone is mended", a_checksum_alone_is_mended},
         {"a contradicted header is shown", a_contradicted_header_is_shown},

@@ -433,17 +433,34 @@ static guint32 cluster_by_chains(EkGate *gate, const Tables *tables, guint *file
     return fits == 1 ? found : 0;
 }
 
+/* A FAT is as long as its clusters need, or that in whole clusters: one that is a sector longer has
+ * taken the root folder's first sector for its own, and all of its content would be shifted. */
+static gboolean is_just_long_enough(const EkRange *place, const Grid *grid, const Tables *tables)
+{
+    if (grid->data >= ek_range_end(*place))
+        return FALSE;
+    guint64 clusters = (ek_range_end(*place) - grid->data) / grid->cluster_bytes;
+    EkByte needed =
+        ek_divide_up(ek_divide_up((clusters + 2) * (guint)tables->bits, 8), EK_STEP) * EK_STEP;
+    return tables->bytes == needed ||
+           tables->bytes == ek_divide_up(needed, grid->cluster_bytes) * grid->cluster_bytes;
+}
+
 /* FATs of this place and length with a root folder behind them, whose files are as long as their
- * chains: that is enough in a place that a table names, or with `enough` files. */
-static gboolean try_tables(EkGate *gate, const EkSightings *sightings, Tables tables, guint enough,
-                           EkVolumeSink sink, void *data)
+ * chains: that is enough in a place that a table names, or with several files. `alone_in`: the
+ * place in which only one of them was seen; NULL: both were. */
+static gboolean try_tables(EkGate *gate, const EkSightings *sightings, Tables tables,
+                           const EkRange *alone_in, EkVolumeSink sink, void *data)
 {
     EkByte root = tables.first + 2 * tables.bytes;
     tables.root_bytes = root_bytes_at(gate, root);
     Grid grid = {.data = root + tables.root_bytes};
     if (tables.root_bytes == 0 ||
         (grid.cluster_bytes = cluster_by_chains(gate, &tables, &grid.files)) == 0 ||
-        (grid.files < enough && find_place(sightings->places, &grid, &tables, 0) == NULL))
+        (alone_in != NULL && !is_just_long_enough(alone_in, &grid, &tables)))
+        return FALSE;
+    if ((alone_in != NULL || grid.files < FILES_LEAST) &&
+        find_place(sightings->places, &grid, &tables, 0) == NULL)
         return FALSE;
     sink(data, compose(gate, sightings->places, &grid, &tables));
     return TRUE;
@@ -458,7 +475,7 @@ static gboolean try_pair(EkGate *gate, const EkSightings *sightings, guint i, Ek
         EkByte apart = two->first_byte - one->first_byte;
         if (two->stride == one->stride && apart % EK_STEP == 0 && apart <= FAT_MOST &&
             try_tables(gate, sightings, (Tables){(EkFatBits)one->stride, one->first_byte, apart, 0},
-                       FILES_LEAST, sink, data))
+                       NULL, sink, data))
             return TRUE;
     }
     return FALSE;
@@ -473,24 +490,6 @@ static gboolean is_entry(EkGate *gate, EkByte at)
            ek_fat_count_sound((EkSpan){entry, sizeof entry}, &boot) > 0;
 }
 
-/* A FAT is as long as its clusters need, or that in whole clusters: one that is a sector longer has
- * taken the root folder's first sector for its own, and all of its content would be shifted. */
-static gboolean is_just_long_enough(EkGate *gate, const EkRange *place, const Tables *tables)
-{
-    Tables whole = *tables;
-    guint files = 0;
-    EkByte root = tables->first + 2 * tables->bytes;
-    whole.root_bytes = root_bytes_at(gate, root);
-    EkByte data = root + whole.root_bytes;
-    guint32 size = whole.root_bytes > 0 ? cluster_by_chains(gate, &whole, &files) : 0;
-    if (size == 0 || data >= ek_range_end(*place))
-        return FALSE;
-    guint64 clusters = (ek_range_end(*place) - data) / size;
-    EkByte needed =
-        ek_divide_up(ek_divide_up((clusters + 2) * (guint)tables->bits, 8), EK_STEP) * EK_STEP;
-    return tables->bytes == needed || tables->bytes == ek_divide_up(needed, size) * size;
-}
-
 /* Tries one place of the FATs; what is tried is taken from *tries. */
 static gboolean try_place(EkGate *gate, const EkSightings *sightings, const EkRange *place,
                           const Tables *tables, guint *tries, EkVolumeSink sink, void *data)
@@ -499,9 +498,7 @@ static gboolean try_place(EkGate *gate, const EkSightings *sightings, const EkRa
     if (!is_entry(gate, tables->first + 2 * tables->bytes))
         return FALSE;
     *tries -= MIN(*tries, COST_OF_CHAINS);
-    if (!is_just_long_enough(gate, place, tables))
-        return FALSE;
-    return try_tables(gate, sightings, *tables, G_MAXUINT, sink, data);
+    return try_tables(gate, sightings, *tables, place, sink, data);
 }
 
 /* One FAT of two: the other one's place is tried, each sector in which it can begin. */
