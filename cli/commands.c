@@ -5,7 +5,7 @@
 #define MANY 1000000u
 
 const EkCommand ek_commands[] = {
-    {"drives", "[sim:PATH …]", "List drives and what is using them.",
+    {"drives", "[sim:PATH …]", "List drives and the programs that use them.",
      "Uses information from the kernel and udev only. No drive is read, because every read can "
      "be\nthe last one of a failing drive. --look reads the first and the last sector of each "
      "drive.",

@@ -274,8 +274,8 @@ static EkVolume *compose_by_copy(EkGate *gate, const EkSightings *sightings, con
         " says in which block its catalog is, which begins at sector %" G_GUINT64_FORMAT,
         copy / EK_STEP, catalog->at / EK_STEP);
     ek_volume_reason(volume, extents == EK_PRESENT ? 20 : 0,
-                     extents == EK_PRESENT ? "its tree of extents stands where that says"
-                                           : "its tree of extents was not read: not checked");
+                     extents == EK_PRESENT ? "the extents overflow file is where that copy says"
+                                           : "the extents overflow file is unread: not checked");
     ek_volume_reason(volume, use == EK_USAGE_USED ? 10 : 0,
                      use == EK_USAGE_USED ? "its bitmap has the catalog in use"
                                           : "its bitmap was not read: not checked");
