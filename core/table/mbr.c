@@ -432,6 +432,8 @@ static gboolean mbr_compose(const EkTable *table, EkGate *gate, EkTableSink sink
     gboolean is_used[ENTRIES] = {FALSE};
     if (!read_record(gate, 0, record, error))
         return FALSE;
+    EkTable there;
+    gboolean is_table = mbr_read((EkSpan){record, sizeof record}, table->sector_size, &there);
     for (guint i = 0; i < table->count; i++) {
         const EkTableEntry *entry = &table->entries[i];
         if (entry->logical)
@@ -444,8 +446,8 @@ static gboolean mbr_compose(const EkTable *table, EkGate *gate, EkTableSink sink
             return FALSE;
     }
     for (guint i = 0; i < ENTRIES; i++)
-        /* One without a type is no partition, and may be meant. */
-        if (!is_used[i] && record[ENTRIES_OFFSET + i * ENTRY_BYTES + 4] != 0)
+        /* One without a type is no partition, and in a table it may be meant. */
+        if (!is_used[i] && (!is_table || record[ENTRIES_OFFSET + i * ENTRY_BYTES + 4] != 0))
             memset(record + ENTRIES_OFFSET + i * ENTRY_BYTES, 0, ENTRY_BYTES);
     ek_put_le32(record + SIGNATURE_OFFSET, table->disk_signature);
     ek_put_le16(record + END_OFFSET, 0xaa55);

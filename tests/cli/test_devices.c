@@ -452,7 +452,8 @@ static void the_kernel_guards_the_source_meanwhile(void)
     loop_detach(device);
 }
 
-/* The node stays, its size is 0 for a while: as with a card in a reader. */
+/* The node stays, its size is 0 for a while: as with a card in a reader. The program is stopped
+ * while the size changes: between the two steps the loop device would give zeros as read. */
 static void a_device_that_returns_in_place_is_gone_on_with(void)
 {
     must("head -c 12M /dev/urandom > drive.img && cp drive.img truth.img");
@@ -463,9 +464,10 @@ static void a_device_that_returns_in_place_is_gone_on_with(void)
     }
     done("new bench %s", device);
     pid_t child = ektypon_start("image bench --wait --rate-limit 6M");
-    must("sleep 0.6; truncate -s 0 drive.img && losetup -c %s && sleep 1.5 && "
-         "cat truth.img > drive.img && losetup -c %s",
-         device, device);
+    must("sleep 0.6; kill -STOP %d && while grep -L 'State:.T' /proc/%d/task/*/status | grep -q .; "
+         "do sleep 0.02; done && truncate -s 0 drive.img && losetup -c %s && kill -CONT %d && "
+         "sleep 1.5 && cat truth.img > drive.img && losetup -c %s",
+         child, child, device, child, device);
     int status = -1;
     for (int i = 0; i < 150 && waitpid(child, &status, WNOHANG) == 0; i++)
         g_usleep(100000);

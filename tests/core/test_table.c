@@ -152,6 +152,34 @@ static void what_is_composed_reads_back(void)
 }
 
 /* Two logical ones in an extended one: the chain leads to both. */
+/* Slots that are not used are emptied, whatever the noise in them says of its type. What a maker
+ * wrote without a type stays where the sector is a table. */
+static void unused_slots_of_noise_are_emptied(void)
+{
+    static const guint8 odd[] = {0, 0, 0, 0, 0, 0, 0, 0, 0x10, 0, 0, 0, 0x20, 0, 0, 0};
+    GError *error = NULL;
+    EkTable table = {.scheme = "mbr", .sector_size = 512, .disk_signature = 7, .count = 1};
+    table.entries[0] = (EkTableEntry){.index = 0, .range = {63 * 512, 1000 * 512}, .type = 0x07};
+    for (guint had_table = 0; had_table < 2; had_table++) {
+        Drive drive;
+        EkTable back;
+        drive_open(&drive);
+        if (had_table) {
+            CHECK(compose(&drive, &ek_table_mbr, &table, &error));
+            memcpy(drive.data + 446 + 48, odd, sizeof odd);
+        } else {
+            fill_noise(drive.data + 446, 64, 11);
+            drive.data[446 + 48 + 4] = 0;
+        }
+        CHECK(compose(&drive, &ek_table_mbr, &table, &error));
+        CHECK_FINE(&error);
+        CHECK(reads(drive.data, &back));
+        CHECK_NUMBER(back.count, 1);
+        CHECK_BYTES(drive.data + 446 + 48, had_table ? odd : (const guint8[16]){0}, 16);
+        drive_close(&drive);
+    }
+}
+
 static void a_chain_is_composed(void)
 {
     Drive drive;
@@ -344,6 +372,7 @@ int main(void)
         {"what is no table is not read", what_is_no_table_is_not_read},
         {"an entry ends behind its beginning", an_entry_ends_behind_its_beginning},
         {"what is composed reads back", what_is_composed_reads_back},
+        {"unused slots of noise are emptied", unused_slots_of_noise_are_emptied},
         {"a chain is composed", a_chain_is_composed},
         {"a GPT is composed with its backup", a_gpt_is_composed_with_its_backup},
         {"an Apple map is composed", an_apple_map_is_composed},
