@@ -310,8 +310,9 @@ static gboolean is_right(const Drive *drive, json_t *volume, gboolean masked)
     made->confidence = confidence;
     if (lower && is_undecidable(drive, made))
         return TRUE;
+    /* Of one that is hardly read nothing is claimed. */
     if (masked)
-        return !lower;
+        return !lower || confidence < 20;
     gboolean has_label =
         made->label == NULL || g_strcmp0(json_text(volume, "label"), made->label) == 0;
     const char *wanted = drive->has_table ? "listed" : "lost";

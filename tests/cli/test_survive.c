@@ -504,6 +504,25 @@ static void rare_kinds_of_ext_are_read(void)
     }
 }
 
+/* A copy of the superblock in a journal is no volume at that place, whether the journal's record of
+ * it is there or not. */
+static void a_journalled_superblock_is_none(void)
+{
+    must("truncate -s 256M e.img && mke2fs -q -F -t ext4 -b 4096 -L LEDGER e.img");
+    for (int with = 0; with < 2; with++) {
+        must("rm -rf bench && truncate -s 0 drive.img && truncate -s 300M drive.img && "
+             "dd if=e.img of=drive.img bs=4096 count=1 seek=101 conv=notrunc status=none");
+        if (with)
+            must("printf "
+                 "'\\300\\073\\071\\230\\0\\0\\0\\001\\0\\0\\0\\002\\0\\0\\0\\0\\0\\0\\0\\012' | "
+                 "dd of=drive.img bs=4096 seek=100 conv=notrunc status=none");
+        done("new bench --adopt drive.img");
+        done("hunt bench");
+        g_auto(Result) listed = ektypon("volumes bench");
+        CHECK_CONTAINS(listed.out, "No volume was found");
+    }
+}
+
 /* Inodes of noise are no files; one that lost its size is not called whole. */
 static void what_cannot_be_is_no_file(void)
 {
@@ -616,6 +635,7 @@ int main(void)
         {"a contradicted header is shown", a_contradicted_header_is_shown},
         {"a late label is found", a_late_label_is_found},
         {"rare kinds of ext are read", rare_kinds_of_ext_are_read},
+        {"a journalled superblock is none", a_journalled_superblock_is_none},
         {"what cannot be is no file", what_cannot_be_is_no_file},
         {"noise counts nothing", noise_counts_nothing},
     };

@@ -2,6 +2,7 @@
 /* ext2, ext3 and ext4 volumes: found by any copy of their superblock, believed when the root folder
  * or another copy is where it says. */
 #include "volume/ext/ext.h"
+#include "volume/ext/log.h"
 
 #include "volume/formats.h"
 #include "volume/headers.h"
@@ -165,6 +166,13 @@ static EkPresence look_at_descriptors(EkGate *gate, const EkVolume *volume, cons
     return part;
 }
 
+static gboolean is_copy_in_journal(EkGate *gate, const EkVolume *volume, const EkExtSuper *super)
+{
+    guint64 block = super->first_data_block;
+    return ek_ext_log_names(gate, volume->first_byte + block * super->block_bytes,
+                            super->block_bytes, block);
+}
+
 void ek_ext_terms(EkVolume *volume, const EkExtSuper *super)
 {
     ek_volume_term_number(volume, "bytes per block", super->block_bytes);
@@ -222,8 +230,19 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     EkPresence descriptors = look_at_descriptors(gate, volume, &super, &place);
     if (descriptors != EK_UNREAD)
         ek_presence_reason(volume, descriptors, "the group descriptor table", place, 10);
-    ek_header_end(volume, root != EK_ABSENT || copies > 0 || descriptors == EK_PRESENT ||
-                              (unread > 0 && super.group != 0));
+    /* The superblock is journalled as other blocks are. A copy in a journal has nothing around it
+     * of what it describes; the journal's own record of it may not have been read. */
+    gboolean is_alone =
+        super.group == 0 && root != EK_PRESENT && descriptors != EK_PRESENT && copies == 0;
+    gboolean is_logged = is_alone && is_copy_in_journal(gate, volume, &super);
+    gboolean is_contradicted = is_alone && unread == 0 && super.groups > 1;
+    if (is_logged || is_contradicted)
+        ek_volume_reason(volume, is_logged ? 0 : -30,
+                         is_logged ? "it is a copy of the superblock in a journal"
+                                   : "nothing of what it describes is at its place");
+    ek_header_end(volume, !is_logged && !is_contradicted &&
+                              (root != EK_ABSENT || copies > 0 || descriptors == EK_PRESENT ||
+                               (unread > 0 && super.group != 0)));
     return g_steal_pointer(&volume);
 }
 

@@ -1,6 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 #include "volume/ext/log.h"
 
+#include "volume/headers.h"
+
 #include <string.h>
 
 #define SUPER_1 3u
@@ -40,6 +42,8 @@ gboolean ek_ext_log_read(const EkExtLog *log, EkGate *gate, guint64 block, guint
            known.good == log->block_bytes;
 }
 
+#define DESCRIPTOR_REACH 1024u /* blocks looked at in front of one that may be a copy */
+
 static gsize tag_bytes(const EkExtLog *log)
 {
     if ((log->features & EK_EXT_LOG_SUMS_3) != 0)
@@ -65,6 +69,35 @@ void ek_ext_log_tags(const EkExtLog *log, EkSpan block, GArray *tags)
             break;
         at += size + ((flags & TAG_SAME_UUID) == 0 ? UUID_BYTES : 0);
     }
+}
+
+gboolean ek_ext_log_names(EkGate *gate, EkByte at, guint32 block_bytes, guint64 block)
+{
+    static const guint32 features[] = {EK_EXT_LOG_SUMS_3, 0, EK_EXT_LOG_WIDE, EK_EXT_LOG_SUMS_2,
+                                       EK_EXT_LOG_SUMS_2 | EK_EXT_LOG_WIDE};
+    g_autofree guint8 *data = g_malloc(block_bytes);
+    g_autoptr(GArray) tags = g_array_new(FALSE, FALSE, sizeof(EkExtTag));
+    /* No tag takes less than eight bytes. */
+    guint most = MIN(block_bytes / 8, DESCRIPTOR_REACH);
+    for (guint back = 1; back <= most && at >= (EkByte)back * block_bytes; back++) {
+        EkSpan span = {data, block_bytes};
+        EkByte place = at - (EkByte)back * block_bytes;
+        if (ek_presence_read(gate, place, data, EK_EXT_LOG_HEADER_BYTES) != EK_PRESENT ||
+            ek_span_be32(span, 0) != EK_EXT_LOG_MAGIC)
+            continue;
+        if (ek_span_be32(span, 4) != EK_EXT_LOG_DESCRIPTOR ||
+            ek_presence_read(gate, place, data, block_bytes) != EK_PRESENT)
+            return FALSE;
+        for (gsize i = 0; i < G_N_ELEMENTS(features); i++) {
+            EkExtLog log = {.block_bytes = block_bytes, .features = features[i]};
+            g_array_set_size(tags, 0);
+            ek_ext_log_tags(&log, span, tags);
+            if (tags->len >= back && g_array_index(tags, EkExtTag, back - 1).block == block)
+                return TRUE;
+        }
+        return FALSE;
+    }
+    return FALSE;
 }
 
 static void read_super(EkExtLog *log, EkGate *gate)

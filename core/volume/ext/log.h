@@ -56,6 +56,10 @@ typedef struct {
 /* Decodes the tags of a descriptor into `tags` (EkExtTag). */
 void ek_ext_log_tags(const EkExtLog *log, EkSpan block, GArray *tags);
 
+/* Does a descriptor in front of the block at byte `at` name it as a copy of `block` of the volume?
+ * Then it lies in a journal, whatever it holds. */
+gboolean ek_ext_log_names(EkGate *gate, EkByte at, guint32 block_bytes, guint64 block);
+
 /* What was committed and is not yet where it belongs (replay.c). */
 typedef struct {
     EkMoves *moves;      /* blocks of the volume whose newest copy stands in the journal */
