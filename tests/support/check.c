@@ -2,14 +2,19 @@
 #include "check.h"
 
 #include "base/error.h"
+#include "leftovers.h"
 
 #include <CUnit/Basic.h>
-#include <ftw.h>
 #include <glib/gstdio.h>
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/prctl.h>
+#include <sys/wait.h>
 #include <unistd.h>
+
+#define EXIT_SKIPPED 77 /* tests/CMakeLists.txt */
 
 static void verdict(gboolean fine, const char *message, const char *file, unsigned line)
 {
@@ -85,8 +90,11 @@ guint32 test_seed(void)
     return seed;
 }
 
+static gboolean has_skipped;
+
 void skip(const char *why)
 {
+    has_skipped = TRUE;
     printf(" SKIPPED: %s ", why);
 }
 
@@ -97,23 +105,14 @@ gboolean is_root(void)
 
 /* --- a fresh folder for each test ------------------------------------------------------------ */
 
-static int remove_entry(const char *path, const struct stat *st, int kind, struct FTW *walk)
-{
-    (void)st;
-    (void)kind;
-    (void)walk;
-    g_chmod(path, 0700);
-    return remove(path);
-}
-
 static const Test *all_tests;
 static gsize test_index;
 
 static void run_next(void)
 {
     g_autofree char *before = g_get_current_dir();
-    g_autofree char *folder = g_dir_make_tmp("ektypon-test-XXXXXX", NULL);
-    if (folder == NULL || g_chdir(folder) != 0)
+    g_autofree char *folder = g_build_filename(before, "test-XXXXXX", NULL);
+    if (g_mkdtemp(folder) == NULL || g_chdir(folder) != 0)
         g_error("no folder for the test");
     all_tests[test_index++].run();
     if (g_chdir(before) != 0)
@@ -122,14 +121,13 @@ static void run_next(void)
     if (g_getenv("EKTYPON_TEST_KEEP") != NULL)
         printf(" kept: %s ", folder);
     else
-        nftw(folder, remove_entry, 16, FTW_DEPTH | FTW_PHYS);
+        leftovers_remove(folder);
 }
 
-int run_tests(const char *suite, const Test *tests, gsize count)
+static int run_all(const char *suite, const Test *tests, gsize count)
 {
-    setvbuf(stdout, NULL, _IOLBF, 0);
     if (CU_initialize_registry() != CUE_SUCCESS)
-        return 1;
+        return EXIT_FAILURE;
     CU_pSuite added = CU_add_suite(suite, NULL, NULL);
     for (gsize i = 0; i < count; i++)
         CU_add_test(added, tests[i].name, run_next);
@@ -138,5 +136,32 @@ int run_tests(const char *suite, const Test *tests, gsize count)
     CU_basic_run_tests();
     unsigned failed = CU_get_number_of_failures() + CU_get_number_of_tests_failed();
     CU_cleanup_registry();
-    return failed == 0 ? 0 : 1;
+    return failed > 0 ? EXIT_FAILURE : has_skipped ? EXIT_SKIPPED : EXIT_SUCCESS;
+}
+
+/* The tests run in a process of their own: whatever ends it, nothing stays mounted or attached. */
+int run_tests(const char *suite, const Test *tests, gsize count)
+{
+    int status = 0;
+    g_autofree char *folder = g_dir_make_tmp("ektypon-test-XXXXXX", NULL);
+    setvbuf(stdout, NULL, _IOLBF, 0);
+    /* Names with umlauts are in the program's output as they are. */
+    g_setenv("LC_ALL", "C.UTF-8", TRUE);
+    /* Some tests become another user. */
+    if (folder == NULL || g_chdir(folder) != 0 || g_chmod(folder, 0711) != 0)
+        g_error("no folder for the tests");
+    pid_t child = fork();
+    if (child == 0) {
+        prctl(PR_SET_PDEATHSIG, SIGKILL);
+        exit(run_all(suite, tests, count));
+    }
+    if (child < 0 || waitpid(child, &status, 0) != child)
+        g_error("the tests could not be run");
+    if (g_getenv("EKTYPON_TEST_KEEP") != NULL)
+        leftovers_release(folder);
+    else
+        leftovers_remove(folder);
+    if (WIFSIGNALED(status))
+        fprintf(stderr, "\n%s: ended by signal %d\n", suite, WTERMSIG(status));
+    return WIFEXITED(status) ? WEXITSTATUS(status) : EXIT_FAILURE;
 }

@@ -21,7 +21,8 @@ int run_tests(const char *suite, const Test *tests, gsize count);
  * repeated. */
 guint32 test_seed(void);
 
-/* Says on stdout why (part of) a test does not run here, and counts as passed. */
+/* Says on stdout why (part of) a test does not run here. A program that passes with one counts as
+ * skipped. */
 void skip(const char *why);
 
 gboolean is_root(void);
