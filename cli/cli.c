@@ -2,6 +2,7 @@
 #include "cli.h"
 
 #include "base/text.h"
+#include "helppage.h"
 #include "nearest.h"
 #include "show.h"
 
@@ -79,39 +80,14 @@ const gint *ek_cli_watch_signals(void)
     return &cancel_flag;
 }
 
-static void print_options(const GOptionEntry *entries)
-{
-    ek_cli_print("\nOptions:\n");
-    for (const GOptionEntry *entry = entries; entry != NULL && entry->long_name != NULL; entry++) {
-        if ((entry->flags & G_OPTION_FLAG_HIDDEN) != 0)
-            continue;
-        g_autofree char *name =
-            g_strdup_printf("--%s%s%s", entry->long_name, entry->arg_description != NULL ? " " : "",
-                            entry->arg_description != NULL ? entry->arg_description : "");
-        ek_cli_print("  %-22s %s\n", name, entry->description);
-    }
-    ek_cli_print("  %-22s %s\n", "--help", "this page");
-}
-
-static void print_help(const EkCommand *command, const GOptionEntry *entries)
-{
-    ek_cli_print("ektypon %s%s%s\n\n%s\n", command->name, *command->arguments != '\0' ? " " : "",
-                 command->arguments, command->summary);
-    if (command->details != NULL)
-        ek_cli_print("\n%s\n", command->details);
-    print_options(entries);
-    if (command->example != NULL)
-        ek_cli_print("\nExample:\n  %s\n", command->example);
-}
-
 static int explain_usage(EkCli *cli, const char *what)
 {
     g_autofree char *safe = ek_text_printable(what, FALSE);
-    g_autofree char *text = g_strdup_printf(
-        "%s: %s\nUsage: ektypon %s%s%s\nHelp: ektypon help %s\n", cli->command->name, safe,
-        cli->command->name, *cli->command->arguments != '\0' ? " " : "", cli->command->arguments,
-        cli->command->name);
-    ek_show_put(stderr, text);
+    g_autofree char *text =
+        g_strdup_printf("%s: %s\nUsage: ektypon %s%s%s\nHelp: ektypon help %s", cli->command->name,
+                        safe, cli->command->name, *cli->command->arguments != '\0' ? " " : "",
+                        cli->command->arguments, cli->command->name);
+    ek_show_sentence(stderr, "", 0, text);
     return EK_EXIT_USAGE;
 }
 
@@ -155,6 +131,10 @@ static const char *nearest_option(const EkCli *cli, const GOptionEntry *entries)
 gboolean ek_cli_parse(EkCli *cli, const GOptionEntry *entries, int *status)
 {
     gboolean help = FALSE;
+    if (cli->describe != NULL) {
+        *status = cli->describe(cli, entries);
+        return FALSE;
+    }
     const GOptionEntry own[] = {
         {"help", 0, G_OPTION_FLAG_HIDDEN, G_OPTION_ARG_NONE, &help, NULL, NULL},
         G_OPTION_ENTRY_NULL,
@@ -177,8 +157,7 @@ gboolean ek_cli_parse(EkCli *cli, const GOptionEntry *entries, int *status)
         return FALSE;
     }
     if (help) {
-        print_help(cli->command, entries);
-        *status = EK_EXIT_DONE;
+        *status = ek_help_page(cli, entries);
         return FALSE;
     }
     /* "--" ends the options, for names that begin with a dash. */
@@ -243,7 +222,7 @@ void ek_cli_print(const char *format, ...)
     va_start(arguments, format);
     g_autofree char *text = g_strdup_vprintf(format, arguments);
     va_end(arguments);
-    ek_show_put(stdout, text);
+    ek_show_lines(text);
 }
 
 int ek_cli_dump_json(json_t *row, gboolean indented)

@@ -40,6 +40,10 @@ struct EkCli {
     char **operands;   /* positional arguments, set by ek_cli_parse; NULL at the end */
     char *options;     /* the command line after the command, for the log */
     void *option_data; /* for callbacks of options; NULL where a command has none */
+    /* NULL, or receives the command's options in place of their being parsed (help); its answer is
+     * the command's status. */
+    int (*describe)(EkCli *cli, const GOptionEntry *entries);
+    void *describe_data;
     EkSystem *system;
     gboolean without_journal; /* of commands that read files */
     gboolean color_out;

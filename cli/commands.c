@@ -5,85 +5,85 @@
 #define MANY 1000000u
 
 const EkCommand ek_commands[] = {
-    {"drives", "[sim:PATH …]", "List drives and the programs that use them.",
+    {"drives", "[sim:PATH…]", "List drives and the programs that use them.",
      "Uses information from the kernel and udev only. No drive is read, because every read can "
-     "be\nthe last one of a failing drive. --look reads the first and the last sector of each "
+     "be the last one of a failing drive. --look reads the first and the last sector of each "
      "drive.",
      "ektypon drives", 0, MANY, ek_command_drives},
     {"new", "CASE SOURCE | CASE --adopt FILE", "Create a case for a drive.",
      "SOURCE is a block device, a file, an NBD URI (nbd://HOST/EXPORT "
-     "or\nnbd+unix:///EXPORT?socket=PATH), or sim:PATH for a simulated drive. It is opened "
-     "read-only,\nand exclusively where the system allows. CASE is a new folder. It stores "
-     "everything about the\njob, and the image unless --image sets another place. With --adopt an "
-     "existing image is used\ninstead of a SOURCE.",
+     "or nbd+unix:///EXPORT?socket=PATH), or sim:PATH for a simulated drive. It is opened "
+     "read-only, and exclusively where the system allows. CASE is a new folder. It stores "
+     "everything about the job, and the image unless --image sets another place. With --adopt an "
+     "existing image is used instead of a SOURCE.",
      "ektypon new bench-17 /dev/sdb", 1, 2, ek_command_new},
     {"image", "CASE", "Image the drive, or resume imaging.",
      "Rounds: skim (large reads, skips problem areas), narrow (finds the edges of problem "
-     "areas),\nsingle (sector by sector). Imaging stops with a time estimate before single, if "
-     "that round\nwould take more than 15 minutes; --all-rounds continues without asking, --again "
-     "N retries\nbad sectors. For a dying drive, --want reads the most important data first (run "
-     "hunt before):\nfile-system metadata, then chosen files. Data is flushed to disk before the "
-     "map marks it good:\nCtrl-C, a crash or a power failure loses at most a few seconds. Run the "
-     "same command again to\nresume. --hunt searches for volumes while imaging and reports them as "
+     "areas), single (sector by sector). Imaging stops with a time estimate before single, if "
+     "that round would take more than 15 minutes; --all-rounds continues without asking, --again "
+     "N retries bad sectors. For a dying drive, --want reads the most important data first (run "
+     "hunt before): file-system metadata, then chosen files. Data is flushed to disk before the "
+     "map marks it good: Ctrl-C, a crash or a power failure loses at most a few seconds. Run the "
+     "same command again to resume. --hunt searches for volumes while imaging and reports them as "
      "they are found.",
      "ektypon image bench-17", 1, 1, ek_command_image},
     {"map", "CASE", "Show which sectors were read.", NULL, "ektypon map bench-17", 1, 1,
      ek_command_map},
     {"hunt", "CASE", "Search every sector of the image for volumes and partition tables.",
      "Searches everything read since the last hunt for partition tables (MBR, GPT, Apple) and "
-     "their\ncopies, and for volumes by any copy of their headers: NTFS, FAT12/16/32, exFAT, "
-     "ext2/3/4, HFS+,\nAPFS, XFS, Btrfs, F2FS, UDF, ISO 9660, ReFS, Linux swap; LUKS, LVM2, Linux "
-     "RAID, BitLocker,\nWindows dynamic disks. Every header found is verified against the data it "
+     "their copies, and for volumes by any copy of their headers: NTFS, FAT12/16/32, exFAT, "
+     "ext2/3/4, HFS+, APFS, XFS, Btrfs, F2FS, UDF, ISO 9660, ReFS, Linux swap; LUKS, LVM2, Linux "
+     "RAID, BitLocker, Windows dynamic disks. Every header found is verified against the data it "
      "points to.",
      "ektypon hunt bench-17", 1, 1, ek_command_hunt},
     {"volumes", "CASE [NUMBER]", "List the volumes found; with NUMBER, show the evidence for one.",
      NULL, "ektypon volumes bench-17 2", 1, 2, ek_command_volumes},
     {"ls", "CASE VOLUME[:PATH]", "List a folder of a volume (no rebuild needed).",
      "VOLUME is a volume number, PATH a folder or file on it, or @NUMBER. Reads NTFS, FAT, "
-     "exFAT,\next2/3/4 and HFS+. The first use builds a file index of the volume, which is saved "
-     "in the\ncase. Condition: whole; holed (some bytes could not be read); overwritten (part of "
-     "its space is\nused by another file now); unplaced (location of some data unknown); doubtful "
-     "(its location is\na guess). Files without a parent folder are listed in orphans/.",
+     "exFAT, ext2/3/4 and HFS+. The first use builds a file index of the volume, which is saved "
+     "in the case. Condition: whole; holed (some bytes could not be read); overwritten (part of "
+     "its space is used by another file now); unplaced (location of some data unknown); doubtful "
+     "(its location is a guess). Files without a parent folder are listed in orphans/.",
      "ektypon ls bench-17 2:\"Field recordings\"", 2, 2, ek_command_ls},
     {"tree", "CASE VOLUME[:PATH]", "Show the folder tree of a volume with sizes.",
      "Each folder shows the total size and number of files below it.",
      "ektypon tree bench-17 1 --depth 2", 2, 2, ek_command_tree},
-    {"find", "CASE [VOLUME[:PATH] …]", "Find files by name, kind, size, date or condition.",
-     "Searches all readable volumes, or only those named. A file must match all filters.\nDeleted "
-     "files are included and marked; --not-deleted excludes them. --condition holed\nfinds the "
+    {"find", "CASE [VOLUME[:PATH]…]", "Find files by name, kind, size, date or condition.",
+     "Searches all readable volumes, or only those named. A file must match all filters. Deleted "
+     "files are included and marked; --not-deleted excludes them. --condition holed finds the "
      "files affected by bad sectors.",
      "ektypon find bench-17 --kind documents --condition holed", 1, MANY, ek_command_find},
     {"peek", "CASE VOLUME:PATH", "Preview a file: type, location, condition, and whether it opens.",
      "Checked by content: pictures are decoded, archives and office files unpacked, text is "
-     "tested\nfor its encoding, all in a sandboxed helper process. Pictures are drawn in the "
-     "terminal; use\n--plain elsewhere.",
+     "tested for its encoding, all in a sandboxed helper process. Pictures are drawn in the "
+     "terminal; use --plain elsewhere.",
      "ektypon peek bench-17 2:\"Germination photos/Tray 01.jpg\"", 2, 2, ek_command_peek},
     {"index", "CASE VOLUME",
      "Build the file index of a volume (other commands do this when needed).",
      "Ctrl-C is safe: the index resumes where it stopped. The index is rebuilt when imaging or "
-     "hunting\nchanges the data it is based on.",
+     "hunting changes the data it is based on.",
      "ektypon index bench-17 1", 2, 2, ek_command_index},
-    {"extract", "CASE VOLUME[:PATH] … --to DIR", "Extract files and folders from volumes.",
+    {"extract", "CASE VOLUME[:PATH]… --to DIR", "Extract files and folders from volumes.",
      "Writes only below DIR, which must not be on the drive being recovered. Files are read in "
-     "disk\norder. Each volume gets a folder: \"3 Catalogue\"; deleted files (with --deleted) go "
-     "to\n\"3 Catalogue - deleted\", files without a parent folder to \"3 Catalogue - no folder\". "
-     "Missing\nbytes are filled with zeros. The options of find choose the files. Every file is "
-     "listed in\nDIR/extracted.csv, with the name it was given where DIR cannot hold its own. Run "
-     "the same\ncommand again to resume. Exit status 3 if any file is incomplete.",
+     "disk order. Each volume gets a folder: \"3 Catalogue\"; deleted files (with --deleted) go "
+     "to \"3 Catalogue - deleted\", files without a parent folder to \"3 Catalogue - no folder\". "
+     "Missing bytes are filled with zeros. The options of find choose the files. Every file is "
+     "listed in DIR/extracted.csv, with the name it was given where DIR cannot hold its own. Run "
+     "the same command again to resume. Exit status 3 if any file is incomplete.",
      "ektypon extract bench-17 2 --to /mnt/safe/transfer", 1, MANY, ek_command_extract},
     {"plan", "CASE", "Propose a partition table and boot-sector repairs, byte by byte.",
      "Only the case is written to. The plan uses the best-supported set of volumes that do "
-     "not\noverlap, plus what survives of old partition tables. The plan is then tested: every "
-     "volume is\nopened with the edits in place and its files are counted. Volumes that were left "
-     "out are\nlisted, with the option that includes them.",
+     "not overlap, plus what survives of old partition tables. The plan is then tested: every "
+     "volume is opened with the edits in place and its files are counted. Volumes that were left "
+     "out are listed, with the option that includes them.",
      "ektypon plan bench-17", 1, 1, ek_command_plan},
     {"clone", "CASE TARGET", "Write the image with the plan applied to TARGET, and verify it.",
      "TARGET is a new file or a device. --as-imaged writes the image without the plan.",
      "ektypon clone bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_clone},
     {"apply", "CASE TARGET", "Write only the plan's edits to TARGET.",
      "An edit is written only if TARGET still contains the expected old bytes. Either all edits "
-     "are\nwritten or none. The old bytes are saved in the case (see undo). TARGET may be a clone, "
-     "or the\nimage of the case itself.",
+     "are written or none. The old bytes are saved in the case (see undo). TARGET may be a clone, "
+     "or the image of the case itself.",
      "ektypon apply bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_apply},
     {"undo", "CASE TARGET", "Restore the bytes replaced by the last apply or clone.", NULL,
      "ektypon undo bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_undo},
@@ -91,11 +91,11 @@ const EkCommand ek_commands[] = {
      "ektypon status bench-17", 1, 1, ek_command_status},
     {"set", "CASE --image FILE", "Set the new location of a moved image.",
      "The file is compared with the data that was read before, and is refused if it is another "
-     "one.\nFor a drive under another name or adapter: ektypon image CASE --source.",
+     "one. For a drive under another name or adapter: ektypon image CASE --source.",
      "ektypon set bench-17 --image /mnt/store/bench-17.raw", 1, 1, ek_command_set},
     {"log", "CASE", "Show the history of the case.", NULL, "ektypon log bench-17", 1, 1,
      ek_command_log},
-    {"help", "[COMMAND]", "Show the help of a command.", NULL, "ektypon help image", 0, 1,
+    {"help", "[COMMAND]", "Show the help of a command.", NULL, "ektypon help image", 0, MANY,
      ek_command_help},
     {.name = NULL},
 };

@@ -70,11 +70,16 @@ typedef struct {
     guint64 all_bytes;
 } Taking;
 
-static void tell_problem(Taking *taking, const char *path, const char *what)
+/* `item` NULL: one that says nothing of the file's content. */
+static void tell_problem(Taking *taking, const char *path, const EkItem *item, const char *what)
 {
+    if (taking->order->json || taking->problem_count++ >= PROBLEMS_SHOWN)
+        return;
     g_autofree char *safe = ek_text_escape(path);
-    if (!taking->order->json && taking->problem_count++ < PROBLEMS_SHOWN)
-        g_ptr_array_add(taking->problems, g_strdup_printf("%s: %s", safe, what));
+    g_autofree char *strip =
+        item != NULL ? ek_filerow_strip(taking->indexing, item, taking->cli->color_out) : NULL;
+    g_ptr_array_add(taking->problems, g_strdup_printf("%s%s%s: %s", strip != NULL ? strip : "",
+                                                      strip != NULL ? "  " : "", safe, what));
 }
 
 /* --- what is wanted ------------------------------------------------------------------------- */
@@ -93,7 +98,7 @@ static gboolean count_wanted(Taking *taking, const char *path, const EkItem *ite
         g_autofree char *what = g_strdup_printf(
             "claims a size of %s, more than its volume has (%s): left out", size, room);
         taking->impossible++;
-        tell_problem(taking, path, what);
+        tell_problem(taking, path, NULL, what);
         return FALSE;
     }
     EkByte needed = MIN(stored, item->file.size);
@@ -255,18 +260,18 @@ static void tell_result(Taking *taking, const char *path, const EkItem *item,
         tell_json(taking, path, item, result);
     if (result->outcome == EK_OUTCOME_KEPT) {
         taking->kept++;
-        tell_problem(taking, path,
+        tell_problem(taking, path, NULL,
                      "a different file already exists and was kept (see --if-exists)");
         return;
     }
     if (item->damage.condition != EK_CONDITION_WHOLE) {
         g_autofree char *condition = ek_filerow_condition(item);
-        tell_problem(taking, path, condition);
+        tell_problem(taking, path, item, condition);
     }
     if (result->renamed) {
         g_autofree char *safe = ek_text_escape(result->written_as);
         g_autofree char *what = g_strdup_printf("written as %s", safe);
-        tell_problem(taking, path, what);
+        tell_problem(taking, path, NULL, what);
     }
 }
 
@@ -370,7 +375,7 @@ static gboolean take_entry(void *data, const char *path, const EkItem *item)
         g_autofree char *what = g_strdup_printf("%s: left out", condition);
         taking->skipped++;
         taking->stopped = taking->order->holes == HOLES_STOP;
-        tell_problem(taking, path, taking->stopped ? condition : what);
+        tell_problem(taking, path, item, taking->stopped ? condition : what);
         return !taking->stopped;
     } else {
         fine = write_file(taking, path, place, item, &error);
@@ -383,7 +388,7 @@ static gboolean take_entry(void *data, const char *path, const EkItem *item)
         return FALSE;
     }
     taking->failed++;
-    tell_problem(taking, path, error->message);
+    tell_problem(taking, path, NULL, error->message);
     g_error_free(error);
     return TRUE;
 }
@@ -710,7 +715,8 @@ int ek_command_extract(EkCli *cli)
         {"incomplete-to", 0, 0, G_OPTION_ARG_FILENAME, &order.incomplete_to,
          "write incomplete files to this folder", "DIR"},
         {"if-exists", 0, 0, G_OPTION_ARG_STRING, &order.exists_word,
-         "if the file exists: keep it (default), replace it, or rename the new one", "WHAT"},
+         "if the file exists: keep it (default), replace it, or rename the new one",
+         "keep|replace|rename"},
         {"names", 0, 0, G_OPTION_ARG_STRING, &order.names_word,
          "portable: write names that every system takes (default: only where the target needs "
          "them)",

@@ -1,10 +1,21 @@
 /* SPDX-License-Identifier: MIT */
 #include "filerow.h"
 
-#include "base/text.h"
+#include "profile.h"
 #include "show.h"
 
+#include "base/text.h"
+
 #include <stdio.h>
+#include <unistd.h>
+
+#define STRIP_CELLS 8
+#define SIZE_COLUMNS 10
+#define TIME_COLUMNS 19
+#define DATE_COLUMNS 10
+#define NUMBER_COLUMNS 10
+#define MISSING_COLUMNS 9
+#define LEAST_NAME 16
 
 static const char *const type_names[] = {[EK_TYPE_FILE] = "file",
                                          [EK_TYPE_FOLDER] = "folder",
@@ -109,40 +120,154 @@ static char *size_text(const EkItem *item)
     return g_strdup(type_name(item));
 }
 
-static void print_marks(EkCli *cli, const EkItem *item)
+static gboolean has_content(const EkItem *item)
 {
-    if ((item->file.flags & EK_FILE_DELETED) != 0)
-        ek_cli_print("  %s[deleted%s]%s", ek_show_on(cli->color_out, EK_COLOR_FAINT),
-                     (item->file.flags & EK_FILE_GUESSED) != 0 &&
-                             item->damage.condition != EK_CONDITION_DOUBTFUL
-                         ? ", place guessed"
-                         : "",
-                     ek_show_off(cli->color_out));
-    if ((item->file.flags & EK_FILE_ENCRYPTED) != 0)
-        ek_cli_print("  [encrypted]");
-    if (item->damage.condition == EK_CONDITION_WHOLE)
-        return;
-    g_autofree char *condition = ek_filerow_condition(item);
-    ek_cli_print("  %s[%s]%s", ek_show_on(cli->color_out, EK_COLOR_BAD), condition,
-                 ek_show_off(cli->color_out));
+    return (item->file.type == EK_TYPE_FILE || item->file.type == EK_TYPE_STREAM) &&
+           item->file.size > 0;
 }
 
-void ek_filerow_print(EkCli *cli, const char *name, const EkItem *item)
+char *ek_filerow_strip(EkIndexing *indexing, const EkItem *item, gboolean color)
 {
+    EkKnown parts[STRIP_CELLS] = {{0}};
+    if (!has_content(item))
+        return g_strnfill(STRIP_CELLS, ' ');
+    if (item->damage.bad_bytes + item->damage.unread_bytes + item->damage.unplaced_bytes > 0) {
+        g_autoptr(GArray) extents =
+            ek_inventory_extents(ek_indexing_inventory(indexing), item->file.number, NULL);
+        if (extents != NULL)
+            ek_files_measure(ek_indexing_files(indexing)->gate, extents, item->file.size, parts,
+                             STRIP_CELLS);
+    }
+    GString *strip = g_string_new(NULL);
+    EkColor last = EK_COLOR_PLAIN;
+    for (guint i = 0; i < STRIP_CELLS; i++) {
+        const EkLayer *layer = ek_layer_of(parts[i].bad > 0      ? EK_STATE_BAD
+                                           : parts[i].unread > 0 ? EK_STATE_UNTOUCHED
+                                                                 : EK_STATE_GOOD);
+        if (layer->color != last)
+            g_string_append(strip, ek_show_on(color, layer->color));
+        last = layer->color;
+        g_string_append(strip, layer->glyph);
+    }
+    g_string_append(strip, ek_show_off(color));
+    return g_string_free(strip, FALSE);
+}
+
+/* Bytes that are not there, or are another file's; "" for none. The caller frees. */
+static char *missing_text(const EkItem *item)
+{
+    const EkDamage *damage = &item->damage;
+    EkByte missing = damage->bad_bytes + damage->unread_bytes + damage->unplaced_bytes +
+                     damage->overwritten_bytes;
+    return missing > 0 ? ek_text_size(missing) : g_strdup("");
+}
+
+/* What stands behind a name. The caller frees. */
+static char *marks_text(const EkItem *item, gboolean color, gboolean is_short)
+{
+    GString *marks = g_string_new(NULL);
+    gboolean is_doubtful = item->damage.condition == EK_CONDITION_DOUBTFUL;
+    if (item->is_again)
+        g_string_append_printf(marks, "  [same folder as @%" G_GUINT64_FORMAT "]",
+                               item->file.number);
+    if ((item->file.flags & EK_FILE_DELETED) != 0)
+        g_string_append_printf(
+            marks, "  %s[deleted%s]%s", ek_show_on(color, EK_COLOR_FAINT),
+            (item->file.flags & EK_FILE_GUESSED) != 0 && !is_doubtful ? ", place guessed" : "",
+            ek_show_off(color));
+    if ((item->file.flags & EK_FILE_ENCRYPTED) != 0)
+        g_string_append(marks, "  [encrypted]");
+    if (item->damage.condition != EK_CONDITION_WHOLE) {
+        g_autofree char *condition = is_short ? g_strdup(ek_condition_name(item->damage.condition))
+                                              : ek_filerow_condition(item);
+        g_string_append_printf(marks, "  %s[%s]%s", ek_show_on(color, EK_COLOR_BAD), condition,
+                               ek_show_off(color));
+    }
+    return g_string_free(marks, FALSE);
+}
+
+/* The columns of a row: all of them, or those that the terminal has room for. */
+typedef struct {
+    gboolean has_time; /* beside the date */
+    gboolean has_number;
+    gboolean has_date;
+    guint name; /* columns of the name, 0: as many as it takes */
+} RowShape;
+
+static RowShape row_shape(const EkCli *cli)
+{
+    RowShape shape = {TRUE, TRUE, TRUE, 0};
+    if (isatty(STDOUT_FILENO) == 0)
+        return shape;
+    int width = cli->width;
+    shape.has_time = width >= 100;
+    shape.has_number = width >= 90;
+    shape.has_date = width >= 72;
+    int taken = SIZE_COLUMNS + 2 + STRIP_CELLS + 2 + MISSING_COLUMNS + 2 +
+                (shape.has_date ? 2 + (shape.has_time ? TIME_COLUMNS : DATE_COLUMNS) : 0) +
+                (shape.has_number ? 2 + NUMBER_COLUMNS : 0);
+    shape.name = (guint)MAX(width - taken, LEAST_NAME);
+    return shape;
+}
+
+static void print_header(const EkCli *cli, const RowShape *shape)
+{
+    g_autoptr(GString) line = g_string_new(NULL);
+    g_string_append_printf(line, "%*s", SIZE_COLUMNS, "SIZE");
+    if (shape->has_date)
+        g_string_append_printf(line, "  %-*s", shape->has_time ? TIME_COLUMNS : DATE_COLUMNS,
+                               "MODIFIED");
+    if (shape->has_number)
+        g_string_append_printf(line, "  %-*s", NUMBER_COLUMNS, "NUMBER");
+    g_string_append_printf(line, "  %-*s  %*s  %s", STRIP_CELLS, "CONTENT", MISSING_COLUMNS,
+                           "MISSING", "NAME");
+    g_autofree char *bold = ek_show_in(cli->color_out, EK_COLOR_STRONG, line->str);
+    ek_cli_print("%s\n", bold);
+}
+
+void ek_filerow_print(EkFileRows *rows, EkIndexing *indexing, const char *name, const EkItem *item)
+{
+    gboolean color = rows->cli->color_out;
+    RowShape shape = row_shape(rows->cli);
+    if (!rows->is_begun)
+        print_header(rows->cli, &shape);
+    rows->is_begun = TRUE;
     g_autofree char *size = size_text(item);
     g_autofree char *modified = ek_moment_text(&item->file.modified);
     g_autofree char *safe = ek_text_escape(name);
+    g_autofree char *full = g_strconcat(safe, item->file.type == EK_TYPE_FOLDER ? "/" : "", NULL);
     gboolean is_made = item->file.number >= (guint64)1 << 62;
     g_autofree char *number =
         is_made ? g_strdup("-") : g_strdup_printf("@%" G_GUINT64_FORMAT, item->file.number);
+    g_autofree char *strip = ek_filerow_strip(indexing, item, color);
+    g_autofree char *missing = missing_text(item);
+    g_autofree char *marks = marks_text(item, color, !shape.has_time);
     if (modified != NULL)
         modified[10] = ' ';
-    ek_cli_print("%10s  %-19.19s  %-10s  %s%s", size, modified != NULL ? modified : "-", number,
-                 safe, item->file.type == EK_TYPE_FOLDER ? "/" : "");
-    if (item->is_again)
-        ek_cli_print("  [same folder as %s]", number);
-    print_marks(cli, item);
-    ek_cli_print("\n");
+    g_autoptr(GString) line = g_string_new(NULL);
+    g_string_append_printf(line, "%*s", SIZE_COLUMNS, size);
+    if (shape.has_date) {
+        int columns = shape.has_time ? TIME_COLUMNS : DATE_COLUMNS;
+        g_string_append_printf(line, "  %-*.*s", columns, columns,
+                               modified != NULL ? modified : "-");
+    }
+    if (shape.has_number)
+        g_string_append_printf(line, "  %-*s", NUMBER_COLUMNS, number);
+    g_string_append_printf(line, "  %s  %*s  ", strip, MISSING_COLUMNS, missing);
+    /* The marks give way before the name does. */
+    if (shape.name > 0) {
+        guint wide = ek_show_columns(full);
+        guint least = MIN(wide, MAX(shape.name / 2, (guint)LEAST_NAME));
+        guint for_marks = shape.name - MIN(shape.name, least);
+        g_autofree char *short_marks = ek_show_clipped(marks, for_marks);
+        g_autofree char *short_name = ek_show_clipped_middle(
+            full, shape.name - MIN(shape.name, ek_show_columns(short_marks)));
+        g_string_append_printf(line, "%s%s", short_name, short_marks);
+    } else {
+        g_string_append_printf(line, "%s%s", full, marks);
+    }
+    g_string_append_c(line, '\n');
+    ek_show_put(stdout, line->str);
 }
 
 void ek_filerow_count(EkFileTotals *totals, const EkItem *item)

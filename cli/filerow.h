@@ -10,8 +10,19 @@
 json_t *ek_filerow_json(EkIndexing *indexing, const char *path, const EkItem *item);
 json_t *ek_filerow_holes_json(EkIndexing *indexing, const EkItem *item);
 
-/* A line for people; called by `name`. */
-void ek_filerow_print(EkCli *cli, const char *name, const EkItem *item);
+/* Rows for people, under a header that is printed with the first of them. On a terminal each takes
+ * one line: columns are left out where it is narrow, and a name too long is cut in its middle. */
+typedef struct {
+    EkCli *cli;
+    gboolean is_begun;
+} EkFileRows;
+
+/* One row; called by `name`. */
+void ek_filerow_print(EkFileRows *rows, EkIndexing *indexing, const char *name, const EkItem *item);
+
+/* The file in eight parts, in the glyphs of the map: good unless something of a part is missing.
+ * Spaces for what has no content. The caller frees. */
+char *ek_filerow_strip(EkIndexing *indexing, const EkItem *item, gboolean color);
 
 /* "holed: 3.0 KiB bad, 512 B unread", "whole" … The caller frees. */
 char *ek_filerow_condition(const EkItem *item);

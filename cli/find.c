@@ -19,6 +19,7 @@ typedef struct {
     gboolean count;
     Order order;
     EkFileList list;
+    EkFileRows rows;
     EkFileTotals totals;
     EkPeeker *peeker; /* NULL: content is not asked */
     GError *error;
@@ -34,7 +35,7 @@ static void show(Search *search, const char *path, const EkItem *item)
         ek_cli_print("%u:@%" G_GUINT64_FORMAT "\n", volume, item->file.number);
     } else {
         g_autofree char *place = g_strdup_printf("%u:%s", volume, path);
-        ek_filerow_print(search->cli, place, item);
+        ek_filerow_print(&search->rows, search->indexing, place, item);
     }
 }
 
@@ -180,12 +181,13 @@ int ek_command_find(EkCli *cli)
 {
     EkFilterWords words = {0};
     EkFilter filter;
-    Search search = {.cli = cli, .filter = &filter, .cancel = ek_cli_watch_signals()};
+    Search search = {
+        .cli = cli, .rows = {cli, FALSE}, .filter = &filter, .cancel = ek_cli_watch_signals()};
     g_autofree char *order = NULL;
     const GOptionEntry entries[] = {
         EK_FILTER_ENTRIES(words),
         {"sort", 0, 0, G_OPTION_ARG_STRING, &order,
-         "sort each volume by size, date (newest first) or name", "ORDER"},
+         "sort each volume by size, date (newest first) or name", "size|date|name"},
         {"count", 0, 0, G_OPTION_ARG_NONE, &search.count, "print only the number of matches", NULL},
         {"numbers", 0, 0, G_OPTION_ARG_NONE, &search.numbers,
          "print VOLUME:@NUMBER, one per line (for extract --from-list)", NULL},

@@ -10,6 +10,7 @@ typedef struct {
     EkIndexing *indexing;
     gboolean json;
     EkFileList list;
+    EkFileRows rows;
     EkFileTotals totals;
 } Listing;
 
@@ -20,13 +21,13 @@ static gboolean list_entry(void *data, const char *path, const EkItem *item)
     if (listing->json)
         ek_filerow_add_to_list(&listing->list, ek_filerow_json(listing->indexing, path, item));
     else
-        ek_filerow_print(listing->cli, item->name, item);
+        ek_filerow_print(&listing->rows, listing->indexing, item->name, item);
     return ferror(stdout) == 0;
 }
 
 static int list_place(EkCli *cli, const EkPlace *place, guint with, gboolean json)
 {
-    Listing listing = {.cli = cli, .indexing = place->indexing, .json = json};
+    Listing listing = {.cli = cli, .indexing = place->indexing, .json = json, .rows = {cli, FALSE}};
     EkInventory *inventory = ek_indexing_inventory(place->indexing);
     GError *error = NULL;
     ek_filerow_count_start(&listing.totals, inventory, place->number);

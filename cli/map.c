@@ -111,15 +111,16 @@ static void print_profile(EkCli *cli, const EkReadMap *map, EkSectorRange part, 
 
 static void print_legend(EkCli *cli, const EkReadMap *map)
 {
-    fputs("     ", stdout);
+    g_autoptr(GString) line = g_string_new("     ");
     for (gsize i = 0; i < EK_LAYERS; i++) {
         if (ek_read_map_total(map, ek_layers[i].state) == 0)
             continue;
         g_autofree char *glyph = ek_show_in(cli->color_out, ek_layers[i].color, ek_layers[i].glyph);
-        ek_cli_print(" %s %s  ", glyph, ek_layers[i].word);
+        g_string_append_printf(line, " %s %s  ", glyph, ek_layers[i].word);
     }
-    ek_cli_print(
-        "  Each column is a slice of the drive. Problems always get at least one cell.\n\n");
+    ek_cli_print("%s\n      Each column is a slice of the drive. Problems always get at least one "
+                 "cell.\n\n",
+                 line->str);
 }
 
 /* --- the summary ------------------------------------------------------------------------------ */

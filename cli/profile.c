@@ -8,6 +8,14 @@ const EkLayer ek_layers[EK_LAYERS] = {
     {EK_STATE_UNTOUCHED, "·", EK_COLOR_FAINT, "untouched", {0.86, 0.87, 0.88}},
 };
 
+const EkLayer *ek_layer_of(EkState state)
+{
+    guint i = 0;
+    while (i < EK_LAYERS - 1 && ek_layers[i].state != state)
+        i++;
+    return &ek_layers[i];
+}
+
 void ek_profile_share(const EkSector tally[EK_STATES], guint height, guint cells[EK_LAYERS])
 {
     EkSector total = 0;

@@ -18,6 +18,9 @@ typedef struct {
 #define EK_LAYERS 4
 extern const EkLayer ek_layers[EK_LAYERS]; /* from the bottom of a column to its top */
 
+/* The layer of a state. */
+const EkLayer *ek_layer_of(EkState state);
+
 /* How many of a column's `height` cells each layer gets: in proportion, but at least one for what
  * is there at all and is not good, so that a single bad sector shows. */
 void ek_profile_share(const EkSector tally[EK_STATES], guint height, guint cells[EK_LAYERS]);

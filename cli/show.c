@@ -2,6 +2,7 @@
 #include "show.h"
 
 #include "base/text.h"
+#include "wrap.h"
 
 #include <libsmartcols.h>
 #include <string.h>
@@ -95,6 +96,17 @@ static gboolean is_plain(const char *text)
     return *text == '\0';
 }
 
+/* Without characters that steer a terminal; in ASCII where the locale has no more. */
+static char *printable(const char *text, gboolean keeps_lines)
+{
+    char *safe = ek_text_printable(text, keeps_lines);
+    if (is_plain(safe) || g_get_charset(NULL))
+        return safe;
+    char *ascii = ek_wrap_ascii(safe);
+    g_free(safe);
+    return ascii;
+}
+
 void ek_show_put(FILE *stream, const char *text)
 {
     if (is_plain(text)) {
@@ -105,10 +117,23 @@ void ek_show_put(FILE *stream, const char *text)
         gsize code = own_code(text);
         gsize length = code > 0 ? code : MAX(strcspn(text, "\033"), 1u);
         g_autofree char *part = g_strndup(text, length);
-        g_autofree char *safe = code > 0 ? NULL : ek_text_printable(part, TRUE);
+        g_autofree char *safe = code > 0 ? NULL : printable(part, TRUE);
         fputs(safe != NULL ? safe : part, stream);
         text += length;
     }
+}
+
+void ek_show_lines(const char *text)
+{
+    const char *last = strrchr(text, '\n');
+    if (last == NULL || isatty(STDOUT_FILENO) == 0) {
+        ek_show_put(stdout, text);
+        return;
+    }
+    g_autofree char *whole = g_strndup(text, (gsize)(last - text));
+    g_autofree char *lines = ek_wrap(whole, (guint)ek_show_width(), 0, 2);
+    ek_show_put(stdout, lines);
+    ek_show_put(stdout, last);
 }
 
 static guint columns_of_char(gunichar c)
@@ -151,10 +176,23 @@ char *ek_show_clipped(const char *text, guint most)
         text += strlen(part);
     }
     if (most > 0)
-        g_string_append(clipped, "…");
+        g_string_append(clipped, g_get_charset(NULL) ? "…" : "~");
     if (has_code)
         g_string_append(clipped, ek_show_off(TRUE));
     return g_string_free(clipped, FALSE);
+}
+
+char *ek_show_clipped_middle(const char *text, guint most)
+{
+    guint columns = ek_show_columns(text);
+    if (columns <= most || most < 3)
+        return ek_show_clipped(text, most);
+    guint behind = (most - 1) / 2;
+    g_autofree char *front = ek_show_clipped(text, most - behind);
+    const char *rest = text;
+    while (*rest != '\0' && ek_show_columns(rest) > behind)
+        rest = g_utf8_next_char(rest);
+    return g_strconcat(front, rest, NULL);
 }
 
 char *ek_show_in(gboolean color, EkColor which, const char *text)
@@ -175,7 +213,7 @@ void ek_show_table_row(EkShowTable *show, const char *const *cells)
 {
     char **row = g_new0(char *, show->count + 1);
     for (guint i = 0; i < show->count; i++)
-        row[i] = ek_text_printable(cells[i] != NULL ? cells[i] : "", FALSE);
+        row[i] = printable(cells[i] != NULL ? cells[i] : "", FALSE);
     g_ptr_array_add(show->rows, row);
 }
 
@@ -183,7 +221,8 @@ void ek_show_table_row(EkShowTable *show, const char *const *cells)
 
 static guint wide_of(const EkShowTable *show, guint column)
 {
-    guint most = ek_show_columns(show->columns[column].header);
+    /* The library gives an empty column one cell. */
+    guint most = MAX(ek_show_columns(show->columns[column].header), 1);
     for (guint i = 0; i < show->rows->len; i++)
         most = MAX(most, ek_show_columns(((char **)show->rows->pdata[i])[column]));
     return most;
@@ -239,6 +278,7 @@ void ek_show_table_print(EkShowTable *show, int width)
             table, show->columns[i].header, 0, show->columns[i].right ? SCOLS_FL_RIGHT : 0);
         /* Names are escaped before: a backslash is one already. */
         scols_column_set_safechars(column, "\\");
+        scols_cell_set_color(scols_column_get_header(column), ek_show_on(TRUE, EK_COLOR_STRONG));
     }
     for (guint k = 0; k < show->rows->len; k++) {
         struct libscols_line *line = scols_table_new_line(table, NULL);
@@ -248,7 +288,7 @@ void ek_show_table_print(EkShowTable *show, int width)
     }
     fflush(stdout);
     scols_table_set_stream(table, stdout);
-    scols_table_enable_colors(table, 0);
+    scols_table_enable_colors(table, ek_show_has_color(STDOUT_FILENO));
     scols_table_set_termforce(table, SCOLS_TERMFORCE_NEVER);
     scols_print_table(table);
     scols_unref_table(table);
@@ -266,22 +306,11 @@ char *ek_show_time_left(guint64 left, double rate)
 
 void ek_show_sentence(FILE *stream, const char *mark, guint indent, const char *text)
 {
-    glong width = isatty(fileno(stream)) != 0 ? ek_show_width() : G_MAXLONG;
-    glong column = (glong)indent;
-    g_auto(GStrv) words = g_strsplit(text, " ", -1);
+    gboolean is_terminal = isatty(fileno(stream)) != 0;
+    g_autofree char *lines =
+        is_terminal ? ek_wrap(text, (guint)ek_show_width(), indent, indent) : g_strdup(text);
     ek_show_put(stream, mark);
-    for (char **word = words; *word != NULL; word++) {
-        glong length = (glong)ek_show_columns(*word);
-        if (word > words && column + 1 + length > width) {
-            fprintf(stream, "\n%*s", (int)indent, "");
-            column = (glong)indent;
-        } else if (word > words) {
-            fputc(' ', stream);
-            column++;
-        }
-        ek_show_put(stream, *word);
-        column += length;
-    }
+    ek_show_put(stream, lines);
     fputc('\n', stream);
 }
 

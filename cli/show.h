@@ -30,6 +30,10 @@ const char *ek_show_off(gboolean color);
  * nothing else that steers it. Whatever the program prints for people goes through here. */
 void ek_show_put(FILE *stream, const char *text);
 
+/* The same to stdout, and on a terminal lines wider than it are broken between words, unless they
+ * have no line end yet. */
+void ek_show_lines(const char *text);
+
 typedef struct {
     const char *header;
     gboolean right; /* a number */
@@ -75,6 +79,9 @@ guint ek_show_columns(const char *text);
 
 /* Text in at most so many columns, with a mark at its end where it was cut. The caller frees. */
 char *ek_show_clipped(const char *text, guint most);
+
+/* The same with the mark in its middle: of a path both ends matter. For text without colours. */
+char *ek_show_clipped_middle(const char *text, guint most);
 
 /* Prints a sentence and a newline. On a terminal it is broken between words to its width, further
  * lines indented by as many columns as `mark` (printed first, already coloured) takes. */

@@ -307,10 +307,15 @@ static EkCase *open_failed(const char *folder, const char *name, GError **error)
     return NULL;
 }
 
-EkCase *ek_case_open(const char *folder, gboolean writable, GError **error)
+gboolean ek_case_is_at(const char *folder)
 {
     g_autofree char *path = g_build_filename(folder, "case.db", NULL);
-    if (!g_file_test(path, G_FILE_TEST_EXISTS)) {
+    return g_file_test(path, G_FILE_TEST_EXISTS);
+}
+
+EkCase *ek_case_open(const char *folder, gboolean writable, GError **error)
+{
+    if (!ek_case_is_at(folder)) {
         gboolean exists = g_file_test(folder, G_FILE_TEST_EXISTS);
         ek_error_set(error, EK_ERROR_ABSENT,
                      "%s is not a case: %s. To create one: ektypon new %s SOURCE", folder,

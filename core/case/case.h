@@ -36,6 +36,9 @@ typedef struct EkCase EkCase;
 EkCase *ek_case_create(const char *folder, const EkCaseInfo *info, const char *machine,
                        GError **error);
 
+/* Is there a case in this folder? It may still not open. */
+gboolean ek_case_is_at(const char *folder);
+
 /* Opens a case. With `writable` its folder must let itself be written to. */
 EkCase *ek_case_open(const char *folder, gboolean writable, GError **error);
 void ek_case_close(EkCase *self);

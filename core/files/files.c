@@ -1,6 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 #include "files/files.h"
 
+#include <string.h>
+
 gboolean ek_files_open(EkFiles *files, EkGate *gate, const EkVolume *volume, GError **error)
 {
     if (volume->format->open == NULL)
@@ -94,6 +96,58 @@ static void add_holes_of(EkGate *gate, const EkExtent *extent, GArray *holes)
             add_hole(holes, extent->offset + (hole.first - inside.first), hole.bytes);
         at = ek_range_end(hole);
     }
+}
+
+typedef struct {
+    guint64 size;
+    EkKnown *parts;
+    guint count;
+} Measuring;
+
+/* Adds a hole to the parts that it reaches into. */
+static void measure_hole(Measuring *measuring, EkByte offset, EkByte bytes, gboolean bad)
+{
+    EkByte end = offset + MIN(bytes, G_MAXUINT64 - offset);
+    for (guint i = 0; i < measuring->count; i++) {
+        /* size / count, without a product that does not fit. */
+        guint64 each = measuring->size / measuring->count;
+        guint64 rest = measuring->size % measuring->count;
+        EkByte first = each * i + rest * i / measuring->count;
+        EkByte next = each * (i + 1) + rest * (i + 1) / measuring->count;
+        EkByte from = MAX(first, offset);
+        EkByte to = MIN(next, end);
+        if (from < to)
+            *(bad ? &measuring->parts[i].bad : &measuring->parts[i].unread) += to - from;
+    }
+}
+
+static void measure_extent(Measuring *measuring, EkGate *gate, const EkExtent *extent)
+{
+    EkRange inside;
+    EkRange hole;
+    gboolean bad = FALSE;
+    if (extent->first_byte == EK_UNPLACED ||
+        !ek_range_checked(extent->first_byte, extent->stored, ek_gate_bytes(gate), &inside)) {
+        measure_hole(measuring, extent->offset, extent->bytes, FALSE);
+        return;
+    }
+    EkByte at = inside.first;
+    while (ek_gate_next_hole(gate, at, ek_range_end(inside), &hole, &bad)) {
+        if (extent->is_packed)
+            measure_hole(measuring, extent->offset, extent->bytes, bad);
+        else
+            measure_hole(measuring, extent->offset + (hole.first - inside.first), hole.bytes, bad);
+        at = ek_range_end(hole);
+    }
+}
+
+void ek_files_measure(EkGate *gate, const GArray *extents, guint64 size, EkKnown *parts,
+                      guint count)
+{
+    Measuring measuring = {size, parts, count};
+    memset(parts, 0, count * sizeof *parts);
+    for (guint i = 0; i < extents->len; i++)
+        measure_extent(&measuring, gate, &g_array_index(extents, EkExtent, i));
 }
 
 GArray *ek_files_holes(EkGate *gate, const GArray *extents)

@@ -63,6 +63,11 @@ typedef struct {
  * unrefs. */
 GArray *ek_files_holes(EkGate *gate, const GArray *extents);
 
+/* What is known of a file of `size` bytes that lies in these extents, in `count` equal parts: bytes
+ * of each that are bad or unread. What has no place counts as unread; what is sparse as neither. */
+void ek_files_measure(EkGate *gate, const GArray *extents, guint64 size, EkKnown *parts,
+                      guint count);
+
 /* --- content -------------------------------------------------------------------------------- */
 
 /* Hands on all content of a file that lies in these extents, in order; what is not known, as holes.

@@ -35,7 +35,11 @@ cd "$work"
 cc use.c $(pkg-config --cflags --libs libektypon) -o use
 ./use
 "prefix/bin/ektypon" help >/dev/null
-grep -q "^EKTYPON" prefix/share/man/man1/ektypon.1 || test -s prefix/share/man/man1/ektypon.1
+for command in $("prefix/bin/ektypon" help --complete -- ""); do
+    man --warnings -l "prefix/share/man/man1/ektypon-$command.1" >/dev/null 2>page.err
+    [ ! -s page.err ] || { cat page.err; exit 1; }
+done
+grep -q "^.BR ektypon.-image (1)" prefix/share/man/man1/ektypon.1
 make --no-print-directory -C "$source" uninstall BUILD="$build"
 left=$(find prefix -type f | wc -l)
 [ "$left" -eq 0 ] || { echo "uninstall left $left files:"; find prefix -type f; exit 1; }
