@@ -8,7 +8,7 @@
 #include "volume/volume.h"
 
 /* Names the set of recognisers: what was hunted by another set is hunted again. */
-#define EK_RECOGNISERS "all;9"
+#define EK_RECOGNISERS "all;10"
 
 /* One piece of evidence at one place, or a run of alike ones. */
 typedef struct {

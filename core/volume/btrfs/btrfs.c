@@ -3,6 +3,7 @@
  * documentation. Found by any mirror of the superblock, which says itself where it stands; believed
  * when its checksum fits or the chunk tree is where it says. The files are not listed by this
  * version. */
+#include "volume/btrfs/btrfs.h"
 #include "volume/formats.h"
 #include "volume/headers.h"
 
@@ -37,6 +38,11 @@ typedef struct {
 
 static const EkSignature signatures[] = {
     {.offset = MAGIC_OFFSET, .length = 8, .bytes = {'_', 'B', 'H', 'R', 'f', 'S', '_', 'M'}},
+};
+
+/* A node of a tree: its flags, as written and with the current kind of back references. */
+static const EkSignature record_signatures[] = {
+    {.offset = 56, .length = 8, .bytes = {1, 0, 0, 0, 0, 0, 0, 1}},
 };
 
 static gboolean super_read(EkSpan span, Super *super)
@@ -223,4 +229,8 @@ const EkFileSystem ek_fs_btrfs = {
     .recognise = recognise,
     .measure = measure,
     .mend = mend,
+    .record_signatures = record_signatures,
+    .record_signature_count = G_N_ELEMENTS(record_signatures),
+    .record = ek_btrfs_record_seen,
+    .infer = ek_btrfs_infer,
 };

@@ -2,6 +2,7 @@
 /* F2FS volumes: offsets as in the Linux kernel's include/linux/f2fs_fs.h. Found by either of the
  * two superblocks, believed when a checkpoint whose sum fits is where it says. The files are not
  * listed by this version. */
+#include "volume/f2fs/f2fs.h"
 #include "volume/formats.h"
 #include "volume/headers.h"
 
@@ -9,7 +10,7 @@
 #include "base/text.h"
 
 #define MAGIC 0xf2f52010u
-#define BLOCK_BYTES 4096u
+#define BLOCK_BYTES EK_F2FS_BLOCK_BYTES
 #define SUPER_OFFSET 1024u /* in each of the first two blocks */
 #define SUPER_BYTES 3072u
 #define SUM_OFFSET 4092u
@@ -31,6 +32,11 @@ typedef struct {
 
 static const EkSignature signatures[] = {
     {.offset = 0, .length = 4, .bytes = {0x10, 0x20, 0xf5, 0xf2}},
+};
+
+/* A checkpoint has no magic number, but its checksum has one place. */
+static const EkSignature record_signatures[] = {
+    {.offset = 164, .length = 4, .bytes = {0xfc, 0x0f, 0, 0}},
 };
 
 static gboolean super_read(EkSpan span, Super *super)
@@ -69,15 +75,19 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     return count;
 }
 
-/* A block that begins a checkpoint: its version is not 0, and its sum fits. */
+gboolean ek_f2fs_is_checkpoint(EkSpan block)
+{
+    return block.length >= BLOCK_BYTES && ek_span_le64(block, 0) != 0 &&
+           ek_span_le32(block, 164) == SUM_OFFSET &&
+           ek_crc32_from(MAGIC, ek_span_part(block, 0, SUM_OFFSET)) ==
+               ek_span_le32(block, SUM_OFFSET);
+}
+
 static EkPresence look_at_checkpoint(EkGate *gate, EkByte at)
 {
     guint8 block[BLOCK_BYTES];
-    EkSpan span = {block, sizeof block};
     EkPresence part = ek_presence_read(gate, at, block, sizeof block);
-    if (part == EK_PRESENT &&
-        (ek_span_le64(span, 0) == 0 || ek_span_le32(span, 164) != SUM_OFFSET ||
-         ek_crc32_from(MAGIC, ek_span_part(span, 0, SUM_OFFSET)) != ek_span_le32(span, SUM_OFFSET)))
+    if (part == EK_PRESENT && !ek_f2fs_is_checkpoint((EkSpan){block, sizeof block}))
         part = EK_ABSENT;
     return part;
 }
@@ -171,4 +181,8 @@ const EkFileSystem ek_fs_f2fs = {
     .header_offset = SUPER_OFFSET,
     .recognise = recognise,
     .measure = measure,
+    .record_signatures = record_signatures,
+    .record_signature_count = G_N_ELEMENTS(record_signatures),
+    .record = ek_f2fs_record_seen,
+    .infer = ek_f2fs_infer,
 };

@@ -1,0 +1,18 @@
+/* SPDX-License-Identifier: MIT */
+/* What the pieces that read F2FS share. */
+#ifndef EK_VOLUME_F2FS_F2FS_H
+#define EK_VOLUME_F2FS_F2FS_H
+
+#include "volume/volume.h"
+
+#define EK_F2FS_BLOCK_BYTES 4096u
+
+/* Is this block the first or the last one of a checkpoint? Its checksum decides. */
+gboolean ek_f2fs_is_checkpoint(EkSpan block);
+
+/* As EkFileSystem.record and .infer: volumes without a superblock, by their checkpoints. */
+gboolean ek_f2fs_record_seen(EkSpan span, EkRecord *record);
+gboolean ek_f2fs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
+                       GError **error);
+
+#endif
