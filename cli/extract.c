@@ -309,7 +309,7 @@ static gboolean write_file(Taking *taking, const char *path, const char *place, 
                                     taking->cancel, &result, error);
     if (fine) {
         g_autoptr(GArray) holes =
-            is_whole ? NULL : ek_files_holes(ek_indexing_files(taking->indexing)->gate, extents);
+            is_whole ? NULL : ek_files_holes(ek_indexing_files(taking->indexing)->reader, extents);
         tell_result(taking, path, item, &result, holes);
     }
     ek_extracted_clear(&result);

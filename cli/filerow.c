@@ -34,7 +34,7 @@ json_t *ek_filerow_holes_json(EkIndexing *indexing, const EkItem *item)
         ek_inventory_extents(ek_indexing_inventory(indexing), item->file.number, NULL);
     if (extents == NULL)
         return json;
-    g_autoptr(GArray) holes = ek_files_holes(ek_indexing_files(indexing)->gate, extents);
+    g_autoptr(GArray) holes = ek_files_holes(ek_indexing_files(indexing)->reader, extents);
     for (guint i = 0; i < holes->len; i++) {
         const EkHole *hole = &g_array_index(holes, EkHole, i);
         json_array_append_new(json, json_pack("{s:o,s:o}", "offset", ek_json_u64(hole->offset),
@@ -135,7 +135,7 @@ char *ek_filerow_strip(EkIndexing *indexing, const EkItem *item, gboolean color)
         g_autoptr(GArray) extents =
             ek_inventory_extents(ek_indexing_inventory(indexing), item->file.number, NULL);
         if (extents != NULL)
-            ek_files_measure(ek_indexing_files(indexing)->gate, extents, item->file.size, parts,
+            ek_files_measure(ek_indexing_files(indexing)->reader, extents, item->file.size, parts,
                              STRIP_CELLS);
     }
     GString *strip = g_string_new(NULL);

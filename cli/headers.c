@@ -15,12 +15,12 @@ typedef struct {
     GPtrArray *fields; /* EkField* */
 } Header;
 
-static void header_load(EkGate *gate, const EkVolume *volume, EkByte at, Header *header)
+static void header_load(EkReader *reader, const EkVolume *volume, EkByte at, Header *header)
 {
     EkKnown known = {0};
     *header = (Header){.at = at, .length = volume->format->header_bytes};
     header->is_read = at != EK_UNPLACED && header->length <= HEADER_MOST &&
-                      ek_gate_read(gate, at, header->data, header->length, &known, NULL) &&
+                      ek_reader_read(reader, at, header->data, header->length, &known, NULL) &&
                       known.good == header->length;
     header->fields = volume->format->explain((EkSpan){header->data, header->length});
 }
@@ -72,17 +72,17 @@ static void drop_unread(Sides *sides, const char *which)
     g_free(sides->heads[--sides->count]);
 }
 
-static void load_sides(EkGate *gate, const EkVolume *volume, Sides *sides)
+static void load_sides(EkReader *reader, const EkVolume *volume, Sides *sides)
 {
     EkByte first = volume->first_byte + volume->format->header_offset;
     EkByte backup = volume->format->backup != NULL ? volume->format->backup(volume) : EK_UNPLACED;
     header_load(
-        gate, volume, first,
+        reader, volume, first,
         add_side(sides, g_strdup_printf("FIRST (SECTOR %" G_GUINT64_FORMAT ")", first / EK_STEP)));
     if (volume->composed)
         drop_unread(sides, "header");
     if (backup != EK_UNPLACED)
-        header_load(gate, volume, backup,
+        header_load(reader, volume, backup,
                     add_side(sides, g_strdup_printf("BACKUP (SECTOR %" G_GUINT64_FORMAT ")",
                                                     backup / EK_STEP)));
     if (backup != EK_UNPLACED && volume->composed)
@@ -112,14 +112,14 @@ static const Header *names_of(const Sides *sides)
     return &sides->all[0];
 }
 
-void ek_headers_print(EkCli *cli, EkGate *gate, const EkVolume *volume)
+void ek_headers_print(EkCli *cli, EkReader *reader, const EkVolume *volume)
 {
     if (volume->format->explain == NULL || volume->format->header_bytes == 0)
         return;
     Sides sides = {.count = 0};
     guint different = 0;
     ek_cli_print("\n");
-    load_sides(gate, volume, &sides);
+    load_sides(reader, volume, &sides);
     EkColumn columns[SHOWN_MOST + 2] = {{"", FALSE, FALSE, 0}, {"FIELD", FALSE, TRUE, 0}};
     const Header *names = names_of(&sides);
     guint rows = names->fields->len;

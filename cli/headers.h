@@ -4,11 +4,11 @@
 
 #include "cli.h"
 
-#include "image/gate.h"
+#include "image/reader.h"
 #include "volume/volume.h"
 
 /* Prints a volume's first header and its backup side by side, field by field, with what differs
  * marked. Nothing where the format's headers are not explained. */
-void ek_headers_print(EkCli *cli, EkGate *gate, const EkVolume *volume);
+void ek_headers_print(EkCli *cli, EkReader *reader, const EkVolume *volume);
 
 #endif

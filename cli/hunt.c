@@ -118,7 +118,7 @@ static void print_seen(EkCli *cli, const GPtrArray *volumes)
     EkView view;
     if (!ek_view_open(&view, cli->operands[0], FALSE, NULL))
         return;
-    ek_volumes_print_seen(cli, view.opened, view.gate, volumes);
+    ek_volumes_print_seen(cli, view.opened, view.reader, volumes);
     ek_view_close(&view);
 }
 

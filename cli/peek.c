@@ -276,7 +276,7 @@ static int peek_at(Peeking *peeking)
         ek_inventory_extents(ek_indexing_inventory(peeking->indexing), file->number, &error);
     if (extents == NULL)
         return ek_cli_fail(cli, error);
-    g_autoptr(GArray) holes = ek_files_holes(files->gate, extents);
+    g_autoptr(GArray) holes = ek_files_holes(files->reader, extents);
     if (!peeking->json)
         print_head(peeking, extents, holes);
     EkPeek peek = {0};

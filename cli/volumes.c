@@ -74,7 +74,7 @@ static GPtrArray *worth_showing(const GPtrArray *volumes, guint *left_out)
 static gboolean count_files(EkView *view, const EkCaseVolume *entry, guint64 *files)
 {
     EkInventoryTotals totals;
-    if (view->gate == NULL || !ek_indexing_known(view, entry, &totals))
+    if (view->reader == NULL || !ek_indexing_known(view, entry, &totals))
         return FALSE;
     *files = totals.files;
     return TRUE;
@@ -126,7 +126,7 @@ static void print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
                                files,  entry->standing,    confidence};
         ek_show_table_row(table, cells);
     }
-    if (view.gate != NULL)
+    if (view.reader != NULL)
         ek_view_close(&view);
     ek_show_table_print(table, cli->width);
     if (has_uncounted)
@@ -198,7 +198,7 @@ static json_t *volume_json(EkView *view, const EkCaseVolume *entry, guint32 sect
 static char *unclean_of(const EkView *view, const EkVolume *volume)
 {
     return view != NULL && volume->format->unclean != NULL
-               ? volume->format->unclean(view->gate, volume)
+               ? volume->format->unclean(view->reader, volume)
                : NULL;
 }
 
@@ -251,7 +251,7 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
         EkInventoryTotals totals;
         if (ek_indexing_known(view, entry, &totals))
             ek_filerow_print_inventory(entry->number, &totals);
-        ek_headers_print(cli, view->gate, volume);
+        ek_headers_print(cli, view->reader, volume);
     }
     if (volume->format->open == NULL)
         ek_cli_advise("Its files cannot be listed: this version supports NTFS, FAT, exFAT, "
@@ -280,22 +280,22 @@ static void print_inventories(EkCli *cli, EkCase *opened, const GPtrArray *volum
         EkInventoryTotals totals;
         if (!ek_inventory_exists(opened, entry->number))
             continue;
-        if (view.gate == NULL && !ek_view_open(&view, cli->operands[0], FALSE, NULL))
+        if (view.reader == NULL && !ek_view_open(&view, cli->operands[0], FALSE, NULL))
             return;
         if (ek_indexing_known(&view, entry, &totals))
             ek_filerow_print_inventory(entry->number, &totals);
     }
-    if (view.gate != NULL)
+    if (view.reader != NULL)
         ek_view_close(&view);
 }
 
 #define STRAY_LEAST 2u /* one alone may be chance */
 
-void ek_volumes_print_seen(EkCli *cli, EkCase *opened, EkGate *gate, const GPtrArray *volumes)
+void ek_volumes_print_seen(EkCli *cli, EkCase *opened, EkReader *reader, const GPtrArray *volumes)
 {
     g_auto(EkSeen) seen = {0};
     guint32 size = ek_case_info(opened)->sector_size;
-    if (!ek_seen_gather(&seen, opened, gate, volumes, NULL))
+    if (!ek_seen_gather(&seen, opened, reader, volumes, NULL))
         return;
     for (guint i = 0; i < seen.strays->len; i++) {
         const EkStray *stray = &g_array_index(seen.strays, EkStray, i);
@@ -373,7 +373,7 @@ int ek_command_volumes(EkCli *cli)
             if (one == NULL || one == volumes->pdata[i])
                 json_array_append_new(list,
                                       volume_json(&view, volumes->pdata[i], info->sector_size));
-        if (view.gate != NULL)
+        if (view.reader != NULL)
             ek_view_close(&view);
         return ek_cli_print_json(
             json_pack("{s:i,s:o}", "sector_size", (int)info->sector_size, "volumes", list));

@@ -11,7 +11,7 @@
 void ek_volumes_note(EkProgress *progress, const EkCaseVolume *entry);
 
 /* What belongs to no volume, and, where there is none, what was seen and what may still help.
- * `gate` may be NULL. */
-void ek_volumes_print_seen(EkCli *cli, EkCase *opened, EkGate *gate, const GPtrArray *volumes);
+ * `reader` may be NULL. */
+void ek_volumes_print_seen(EkCli *cli, EkCase *opened, EkReader *reader, const GPtrArray *volumes);
 
 #endif

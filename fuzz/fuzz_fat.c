@@ -15,10 +15,10 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     if (count == 0 || !fuzz_image_open(&fuzz, data, size))
         return 0;
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_fat, fuzz.gate, &claims[i], NULL);
+        g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_fat, fuzz.reader, &claims[i], NULL);
         if (volume == NULL || volume->confidence < 0 || volume->confidence > 100)
             abort();
-        fuzz_walk(fuzz.gate, volume);
+        fuzz_walk(fuzz.reader, volume);
     }
     fuzz_image_close(&fuzz);
     return 0;

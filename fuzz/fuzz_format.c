@@ -22,19 +22,19 @@ static void check(const EkVolume *volume)
         abort();
 }
 
-static void use_volume(EkGate *gate, const EkVolume *volume)
+static void use_volume(EkReader *reader, const EkVolume *volume)
 {
     const EkFileSystem *format = volume->format;
     check(volume);
     if (!volume->stands)
         return;
     if (format->mend != NULL)
-        format->mend(gate, volume, drop_mend, NULL, NULL);
-    fuzz_walk(gate, volume);
+        format->mend(reader, volume, drop_mend, NULL, NULL);
+    fuzz_walk(reader, volume);
     if (format->backup != NULL)
         format->backup(volume);
     for (guint i = 0; format->use != NULL && i < USES && volume->bytes < G_MAXINT64 / USES; i++)
-        format->use(gate, volume, volume->first_byte + volume->bytes / USES * i);
+        format->use(reader, volume, volume->first_byte + volume->bytes / USES * i);
     if (format->explain != NULL) {
         GPtrArray *fields = format->explain((EkSpan){volume->header, EK_HEADER_MOST});
         if (fields != NULL)
@@ -53,22 +53,22 @@ static void take_volume(void *data, EkVolume *volume)
     ek_volume_free(volume);
 }
 
-static void measure(EkGate *gate, EkByte at)
+static void measure(EkReader *reader, EkByte at)
 {
     guint8 start[EK_RECOGNISE_BYTES];
     EkClaim claims[EK_CLAIMS_MOST];
-    if (!ek_gate_read(gate, at, start, sizeof start, NULL, NULL))
+    if (!ek_reader_read(reader, at, start, sizeof start, NULL, NULL))
         return;
     guint count = FORMAT.recognise((EkSpan){start, sizeof start}, at, claims);
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = ek_volume_measure(&FORMAT, gate, &claims[i], NULL);
+        g_autoptr(EkVolume) volume = ek_volume_measure(&FORMAT, reader, &claims[i], NULL);
         if (volume == NULL)
             abort();
-        use_volume(gate, volume);
+        use_volume(reader, volume);
     }
 }
 
-static void infer(const FuzzDrive *drive, EkGate *gate)
+static void infer(const FuzzDrive *drive, EkReader *reader)
 {
     g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(EkRecordRun));
     g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkRange));
@@ -77,7 +77,7 @@ static void infer(const FuzzDrive *drive, EkGate *gate)
             guint8 step[EK_RECOGNISE_BYTES];
             EkRecord record;
             EkByte place = drive->places[i] + at;
-            if (!ek_gate_read(gate, place, step, sizeof step, NULL, NULL) ||
+            if (!ek_reader_read(reader, place, step, sizeof step, NULL, NULL) ||
                 !FORMAT.record((EkSpan){step, sizeof step}, &record))
                 continue;
             EkRecordRun run = {place, record.number, 1, record.bytes};
@@ -87,9 +87,9 @@ static void infer(const FuzzDrive *drive, EkGate *gate)
     EkRange named = {drive->places[0], (EkByte)drive->lengths[drive->count - 1] << 11};
     g_array_append_val(places, named);
     EkSightings sightings = {runs, places, 512};
-    FORMAT.infer(gate, &sightings, take_volume, gate, NULL);
+    FORMAT.infer(reader, &sightings, take_volume, reader, NULL);
     g_array_set_size(places, 0);
-    FORMAT.infer(gate, &sightings, take_volume, gate, NULL);
+    FORMAT.infer(reader, &sightings, take_volume, reader, NULL);
 }
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
@@ -98,9 +98,9 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     if (!fuzz_drive_open(&drive, data, size))
         return 0;
     for (guint i = 0; i < drive.count; i++)
-        measure(drive.image.gate, drive.places[i]);
+        measure(drive.image.reader, drive.places[i]);
     if (FORMAT.infer != NULL)
-        infer(&drive, drive.image.gate);
+        infer(&drive, drive.image.reader);
     fuzz_drive_close(&drive);
     return 0;
 }

@@ -35,7 +35,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     FuzzImage blank;
     if (!fuzz_image_open(&blank, sector, sizeof sector))
         return 0;
-    gboolean fine = ek_table_mbr.compose(&table, blank.gate, lay, sector, NULL);
+    gboolean fine = ek_table_mbr.compose(&table, blank.reader, lay, sector, NULL);
     fuzz_image_close(&blank);
     if (!fine || !ek_table_mbr.read((EkSpan){sector, sizeof sector}, 512, &back) ||
         back.count != table.count)

@@ -14,7 +14,7 @@ static void measure(const uint8_t *data, size_t size)
     if (count == 0 || !fuzz_image_open(&fuzz, data, size))
         return;
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_ntfs, fuzz.gate, &claims[i], NULL);
+        g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_ntfs, fuzz.reader, &claims[i], NULL);
         if (volume == NULL || volume->confidence < 0 || volume->confidence > 100)
             abort();
     }

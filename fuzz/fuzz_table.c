@@ -18,11 +18,11 @@ static gboolean take_part(void *data, const char *structure, EkByte first_byte, 
 }
 
 /* All that is asked of a table that was read. */
-static void use_table(const EkTableFormat *format, EkGate *gate, EkByte at, guint32 sector_size,
+static void use_table(const EkTableFormat *format, EkReader *reader, EkByte at, guint32 sector_size,
                       const EkTable *table)
 {
     ek_table_scheme_words(table->scheme);
-    ek_gpt_is_lawful(table, ek_gate_bytes(gate));
+    ek_gpt_is_lawful(table, ek_reader_bytes(reader));
     ek_gpt_is_lawful(table, (MAX(table->place, table->other_place) + 1) * table->sector_size);
     ek_gpt_usual_entries();
     ek_gpt_backup_bytes(sector_size);
@@ -42,14 +42,14 @@ static void use_table(const EkTableFormat *format, EkGate *gate, EkByte at, guin
         EkTableEntry copy = *entry;
         ek_gpt_set_name(&copy, entry->name);
     }
-    if (ek_gate_read(gate, at, header, span.length, NULL, NULL)) {
+    if (ek_reader_read(reader, at, header, span.length, NULL, NULL)) {
         GPtrArray *fields = format->explain != NULL ? format->explain(span, sector_size) : NULL;
         if (fields != NULL)
             g_ptr_array_unref(fields);
     }
     for (gsize i = 0; ek_table_formats[i] != NULL; i++)
         if (ek_table_formats[i]->compose != NULL)
-            ek_table_formats[i]->compose(table, gate, take_part, NULL, NULL);
+            ek_table_formats[i]->compose(table, reader, take_part, NULL, NULL);
     g_free(header);
 }
 
@@ -63,15 +63,16 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     for (guint32 sector = 512; sector <= 4096; sector *= 8) {
         for (guint i = 0; i < drive.count; i++)
             for (gsize k = 0; ek_table_formats[k] != NULL; k++)
-                if (ek_table_load(ek_table_formats[k], drive.image.gate, drive.places[i], sector,
+                if (ek_table_load(ek_table_formats[k], drive.image.reader, drive.places[i], sector,
                                   table))
-                    use_table(ek_table_formats[k], drive.image.gate, drive.places[i], sector,
+                    use_table(ek_table_formats[k], drive.image.reader, drive.places[i], sector,
                               table);
-        if (!ek_table_current(drive.image.gate, sector, table, &unread))
+        if (!ek_table_current(drive.image.reader, sector, table, &unread))
             continue;
         for (gsize k = 0; ek_table_formats[k] != NULL; k++)
             if (g_str_equal(ek_table_formats[k]->scheme, table->scheme))
-                use_table(ek_table_formats[k], drive.image.gate, table->first_byte, sector, table);
+                use_table(ek_table_formats[k], drive.image.reader, table->first_byte, sector,
+                          table);
     }
     g_free(table);
     fuzz_drive_close(&drive);

@@ -16,32 +16,32 @@ static void drop_mend(void *data, EkMend *mend)
     ek_mend_free(mend);
 }
 
-static void measure(EkGate *gate, const EkFileSystem *format, EkByte at)
+static void measure(EkReader *reader, const EkFileSystem *format, EkByte at)
 {
     guint8 start[EK_RECOGNISE_BYTES];
     EkClaim claims[EK_CLAIMS_MOST];
-    if (!ek_gate_read(gate, at, start, sizeof start, NULL, NULL))
+    if (!ek_reader_read(reader, at, start, sizeof start, NULL, NULL))
         return;
     guint count = format->recognise((EkSpan){start, sizeof start}, at, claims);
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = ek_volume_measure(format, gate, &claims[i], NULL);
+        g_autoptr(EkVolume) volume = ek_volume_measure(format, reader, &claims[i], NULL);
         if (volume == NULL || volume->confidence < 0 || volume->confidence > 100)
             abort();
         if (volume->stands && format->mend != NULL)
-            format->mend(gate, volume, drop_mend, NULL, NULL);
+            format->mend(reader, volume, drop_mend, NULL, NULL);
         if (volume->stands && format->use != NULL && volume->bytes < G_MAXINT64 / 2)
             for (EkByte part = 0; part < volume->bytes; part += volume->bytes / 5 + 1)
-                format->use(gate, volume, volume->first_byte + part);
+                format->use(reader, volume, volume->first_byte + part);
     }
 }
 
-static void check_plan(const EkPlan *plan, EkGate *gate)
+static void check_plan(const EkPlan *plan, EkReader *reader)
 {
     EkByte at = 0;
     for (guint i = 0; i < plan->edits->len; i++) {
         const EkEdit *edit = plan->edits->pdata[i];
         if (edit->length == 0 || edit->first_byte < at ||
-            edit->first_byte + edit->length > ek_gate_bytes(gate))
+            edit->first_byte + edit->length > ek_reader_bytes(reader))
             abort();
         at = edit->first_byte + edit->length;
         g_ptr_array_unref(ek_edit_fields(edit, EK_STEP, TRUE));
@@ -52,7 +52,7 @@ static void check_plan(const EkPlan *plan, EkGate *gate)
 static void plan(const FuzzImage *fuzz, const GPtrArray *traces, const GPtrArray *findings)
 {
     static const char *const schemes[] = {NULL, "mbr", "gpt"};
-    g_autoptr(GPtrArray) tables = ek_hunt_tables(fuzz->gate, EK_STEP, traces);
+    g_autoptr(GPtrArray) tables = ek_hunt_tables(fuzz->reader, EK_STEP, traces);
     g_autofree EkPlanVolume *volumes = g_new0(EkPlanVolume, findings->len + 1);
     g_autoptr(GPtrArray) made = g_ptr_array_new_with_free_func((GDestroyNotify)g_ptr_array_unref);
     for (guint i = 0; i < findings->len; i++) {
@@ -72,7 +72,7 @@ static void plan(const FuzzImage *fuzz, const GPtrArray *traces, const GPtrArray
         g_autoptr(EkPlan) planned = ek_plan_make(&input, NULL);
         if (planned == NULL)
             continue;
-        check_plan(planned, fuzz->gate);
+        check_plan(planned, fuzz->reader);
         g_ptr_array_unref(ek_stack_edits(planned->edits, made));
         g_ptr_array_add(made, g_ptr_array_ref(planned->edits));
     }
@@ -81,7 +81,7 @@ static void plan(const FuzzImage *fuzz, const GPtrArray *traces, const GPtrArray
 /* Everything that a hunt does with it, inference and standing included, and a plan. */
 static void hunt(const FuzzImage *fuzz, gsize size)
 {
-    EkGate *gate = fuzz->gate;
+    EkReader *reader = fuzz->reader;
     static EkHuntSteps *steps;
     guint8 step[EK_RECOGNISE_BYTES];
     g_autoptr(GArray) traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
@@ -89,11 +89,11 @@ static void hunt(const FuzzImage *fuzz, gsize size)
     if (steps == NULL)
         steps = ek_hunt_steps_new();
     for (EkByte at = 0; at < size; at += EK_STEP)
-        if (ek_gate_read(gate, at, step, sizeof step, NULL, NULL))
-            ek_hunt_steps_look(steps, gate, (EkSpan){step, sizeof step}, at, traces, traces);
+        if (ek_reader_read(reader, at, step, sizeof step, NULL, NULL))
+            ek_hunt_steps_look(steps, reader, (EkSpan){step, sizeof step}, at, traces, traces);
     for (guint i = 0; i < traces->len; i++)
         g_ptr_array_add(all, &g_array_index(traces, EkTrace, i));
-    g_autoptr(GPtrArray) findings = ek_hunt_agree(gate, EK_STEP, all, NULL);
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(reader, EK_STEP, all, NULL);
     if (findings == NULL)
         abort();
     plan(fuzz, all, findings);
@@ -106,16 +106,16 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     if (size == 0 || !fuzz_image_open(&fuzz, data, size))
         return 0;
     for (gsize i = 0; ek_file_systems[i] != NULL; i++) {
-        measure(fuzz.gate, ek_file_systems[i], 0);
+        measure(fuzz.reader, ek_file_systems[i], 0);
         if (ek_file_systems[i]->header_offset != 0)
-            measure(fuzz.gate, ek_file_systems[i], ek_file_systems[i]->header_offset);
+            measure(fuzz.reader, ek_file_systems[i], ek_file_systems[i]->header_offset);
     }
     hunt(&fuzz, size);
     g_autofree EkTable *table = g_new0(EkTable, 1);
-    ek_table_current(fuzz.gate, 512, table, &unread);
+    ek_table_current(fuzz.reader, 512, table, &unread);
     for (gsize i = 0; ek_table_formats[i] != NULL; i++)
         for (EkByte at = 0; at <= 512; at += 512)
-            ek_table_load(ek_table_formats[i], fuzz.gate, at, 512, table);
+            ek_table_load(ek_table_formats[i], fuzz.reader, at, 512, table);
     fuzz_image_close(&fuzz);
     return 0;
 }

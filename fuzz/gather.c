@@ -20,7 +20,7 @@
 typedef struct {
     EkImage *image;
     EkReadMap *map;
-    EkGate *gate;
+    EkReader *reader;
     int fd;
     EkByte bytes;
 } Drive;
@@ -35,9 +35,9 @@ static gboolean drive_open(Drive *drive, const char *path)
     drive->map = ek_read_map_new(drive->bytes / 512);
     ek_read_map_set(drive->map, 0, drive->bytes / 512,
                     (EkMark){EK_STATE_GOOD, EK_REASON_NONE, 0, 1});
-    EkGateParts parts = {.image = drive->image, .map = drive->map, .sector_size = 512};
-    drive->gate = drive->image != NULL ? ek_gate_new(&parts, EK_FACE_AS_READ) : NULL;
-    return drive->gate != NULL;
+    EkImageReaderParts parts = {.image = drive->image, .map = drive->map, .sector_size = 512};
+    drive->reader = drive->image != NULL ? ek_image_reader_new(&parts, EK_FACE_AS_READ) : NULL;
+    return drive->reader != NULL;
 }
 
 /* --- files, as text --- */
@@ -99,13 +99,13 @@ static gboolean pass_mark(void *data, guint64 from, guint64 done, guint64 total)
     return TRUE;
 }
 
-static void add_files(GString *text, EkGate *gate, const EkVolume *volume)
+static void add_files(GString *text, EkReader *reader, const EkVolume *volume)
 {
     g_autoptr(GArray) encoded = g_array_new(FALSE, FALSE, sizeof(EkFile));
     Files files = {text, encoded};
     EkFileSink sink = {&files, add_file, add_extent, add_name, add_damage, pass_mark};
     EkOpened *opened =
-        volume->format->open != NULL ? volume->format->open(gate, volume, NULL) : NULL;
+        volume->format->open != NULL ? volume->format->open(reader, volume, NULL) : NULL;
     if (opened == NULL)
         return;
     volume->format->walk(opened, 0, &sink);
@@ -136,12 +136,12 @@ static char *found_in(const Drive *drive, const GArray *sectors)
         guint8 step[EK_RECOGNISE_BYTES];
         EkByte at = g_array_index(sectors, EkByte, i);
         gsize length = (gsize)MIN(sizeof step, drive->bytes - at);
-        if (ek_gate_read(drive->gate, at, step, length, NULL, NULL))
-            ek_hunt_steps_look(steps, drive->gate, (EkSpan){step, length}, at, traces, traces);
+        if (ek_reader_read(drive->reader, at, step, length, NULL, NULL))
+            ek_hunt_steps_look(steps, drive->reader, (EkSpan){step, length}, at, traces, traces);
     }
     for (guint i = 0; i < traces->len; i++)
         g_ptr_array_add(all, &g_array_index(traces, EkTrace, i));
-    g_autoptr(GPtrArray) findings = ek_hunt_agree(drive->gate, 512, all, NULL);
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(drive->reader, 512, all, NULL);
     for (guint i = 0; findings != NULL && i < findings->len; i++) {
         const EkFinding *finding = findings->pdata[i];
         const EkVolume *volume = finding->volume;
@@ -152,22 +152,22 @@ static char *found_in(const Drive *drive, const GArray *sectors)
         for (guint k = 0; k < volume->terms->len; k++)
             g_string_append(text, ((const EkTerm *)volume->terms->pdata[k])->value);
         g_autofree char *unclean =
-            volume->format->unclean != NULL ? volume->format->unclean(drive->gate, volume) : NULL;
+            volume->format->unclean != NULL ? volume->format->unclean(drive->reader, volume) : NULL;
         g_string_append(text, unclean != NULL ? unclean : "-");
-        add_files(text, drive->gate, volume);
+        add_files(text, drive->reader, volume);
         EkVolume sized = *volume;
         sized.length_is_least = FALSE;
         if (volume->stands && volume->format->mend != NULL)
-            volume->format->mend(drive->gate, &sized, add_mend, text, NULL);
+            volume->format->mend(drive->reader, &sized, add_mend, text, NULL);
         for (guint k = 0; volume->format->use != NULL && k < 16; k++)
             g_string_append_printf(
                 text, "%d",
-                volume->format->use(drive->gate, volume,
+                volume->format->use(drive->reader, volume,
                                     volume->first_byte + volume->bytes / 16 * k));
     }
     g_autofree EkTable *table = g_new0(EkTable, 1);
     gboolean unread = FALSE;
-    if (ek_table_current(drive->gate, 512, table, &unread))
+    if (ek_table_current(drive->reader, 512, table, &unread))
         g_string_append_printf(text, "%s %u %d", table->scheme, table->count, table->is_whole);
     return g_string_free(text, FALSE);
 }
@@ -246,11 +246,11 @@ int main(int argc, char **argv)
     g_autoptr(GHashTable) content =
         g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, g_free);
     EkRange part = {0, 0};
-    for (EkByte at = 0; at < drive.bytes && ek_gate_next_data(drive.gate, at, &part);
+    for (EkByte at = 0; at < drive.bytes && ek_reader_next_data(drive.reader, at, &part);
          at = ek_range_end(part))
         for (EkByte place = MAX(at, part.first); place < ek_range_end(part); place += 512) {
             guint8 sector[512];
-            if (!ek_gate_read(drive.gate, place, sector, sizeof sector, NULL, NULL) ||
+            if (!ek_reader_read(drive.reader, place, sector, sizeof sector, NULL, NULL) ||
                 ek_bytes_are_zero(sector, sizeof sector))
                 continue;
             g_array_append_val(kept, place);

@@ -34,14 +34,14 @@ gboolean fuzz_image_open(FuzzImage *fuzz, const uint8_t *data, size_t size)
                     (EkMark){EK_STATE_GOOD, EK_REASON_NONE, 0, 1});
     /* Some of it was not read. */
     ek_read_map_set(fuzz->map, 90, 3, (EkMark){EK_STATE_BAD, EK_REASON_MEDIUM, 1, 1});
-    EkGateParts parts = {.image = fuzz->image, .map = fuzz->map, .sector_size = 512};
-    fuzz->gate = ek_gate_new(&parts, EK_FACE_AS_READ);
+    EkImageReaderParts parts = {.image = fuzz->image, .map = fuzz->map, .sector_size = 512};
+    fuzz->reader = ek_image_reader_new(&parts, EK_FACE_AS_READ);
     return TRUE;
 }
 
 void fuzz_image_close(FuzzImage *fuzz)
 {
-    ek_gate_free(fuzz->gate);
+    ek_reader_free(fuzz->reader);
     ek_read_map_free(fuzz->map);
     ek_image_close(fuzz->image);
 }

@@ -3,7 +3,7 @@
 #ifndef EK_FUZZ_HARNESS_H
 #define EK_FUZZ_HARNESS_H
 
-#include "image/gate.h"
+#include "image/imagereader.h"
 
 #include <stdint.h>
 
@@ -13,7 +13,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 typedef struct {
     EkImage *image;
     EkReadMap *map;
-    EkGate *gate;
+    EkReader *reader;
 } FuzzImage;
 
 #define FUZZ_IMAGE_BYTES (2u << 20)

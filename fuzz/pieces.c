@@ -60,8 +60,9 @@ gboolean fuzz_drive_open(FuzzDrive *drive, const uint8_t *data, size_t size)
         ek_read_map_set(drive->image.map, drive->places[drive->count - 1] / 512,
                         ek_divide_up(drive->lengths[drive->count - 1], 512),
                         (EkMark){EK_STATE_BAD, EK_REASON_MEDIUM, 1, 1});
-    EkGateParts parts = {.image = drive->image.image, .map = drive->image.map, .sector_size = 512};
-    drive->image.gate = ek_gate_new(&parts, EK_FACE_AS_READ);
+    EkImageReaderParts parts = {
+        .image = drive->image.image, .map = drive->image.map, .sector_size = 512};
+    drive->image.reader = ek_image_reader_new(&parts, EK_FACE_AS_READ);
     return TRUE;
 }
 

@@ -83,7 +83,7 @@ static gboolean take_mark(void *data, guint64 from, guint64 done, guint64 total)
 }
 
 /* What a hunt would have seen of its records. */
-static void adopt(EkGate *gate, const EkVolume *volume, EkOpened *opened)
+static void adopt(EkReader *reader, const EkVolume *volume, EkOpened *opened)
 {
     const EkFileSystem *format = volume->format;
     g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(EkRecordRun));
@@ -92,7 +92,7 @@ static void adopt(EkGate *gate, const EkVolume *volume, EkOpened *opened)
         return;
     for (EkByte at = 0; at < MIN(volume->bytes, MOST_BYTES); at += EK_STEP) {
         EkRecord record = {0};
-        if (ek_gate_read(gate, volume->first_byte + at, span, sizeof span, NULL, NULL) &&
+        if (ek_reader_read(reader, volume->first_byte + at, span, sizeof span, NULL, NULL) &&
             format->record((EkSpan){span, sizeof span}, &record)) {
             EkRecordRun run = {volume->first_byte + at, record.number, 1, record.bytes};
             g_array_append_val(runs, run);
@@ -101,18 +101,18 @@ static void adopt(EkGate *gate, const EkVolume *volume, EkOpened *opened)
     format->adopt(opened, runs, NULL);
 }
 
-void fuzz_walk(EkGate *gate, const EkVolume *volume)
+void fuzz_walk(EkReader *reader, const EkVolume *volume)
 {
     Walk walk = {.format = volume->format, .most = MOST_CALLS};
     EkFileSink sink = {&walk, take_file, take_extent, take_name, take_damage, take_mark};
     if (walk.format->unclean != NULL)
-        g_free(walk.format->unclean(gate, volume));
+        g_free(walk.format->unclean(reader, volume));
     if (walk.format->open == NULL)
         return;
-    walk.opened = walk.format->open(gate, volume, NULL);
+    walk.opened = walk.format->open(reader, volume, NULL);
     if (walk.opened == NULL)
         return;
-    adopt(gate, volume, walk.opened);
+    adopt(reader, volume, walk.opened);
     walk.format->root(walk.opened);
     walk.format->walk(walk.opened, 0, &sink);
     /* Once more, and stopped anywhere. */

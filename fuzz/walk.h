@@ -5,6 +5,6 @@
 
 #include "volume/volume.h"
 
-void fuzz_walk(EkGate *gate, const EkVolume *volume);
+void fuzz_walk(EkReader *reader, const EkVolume *volume);
 
 #endif

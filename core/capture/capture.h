@@ -6,7 +6,7 @@
 #include "capture/keeper.h"
 #include "capture/scheduler.h"
 #include "device/device.h"
-#include "image/gate.h"
+#include "image/reader.h"
 
 typedef enum {
     EK_CAPTURE_COMPLETE,  /* every sector is good or bad */

@@ -61,7 +61,7 @@ gboolean ek_inventory_commit(EkInventory *inventory, GError **error);
  * does not); `newer`: const EkVolume*, those that lie on the ground of this volume and came after
  * it. */
 gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkVolume *volume,
-                             const GPtrArray *newer, EkGate *gate, GError **error);
+                             const GPtrArray *newer, EkReader *reader, GError **error);
 
 /* --- asking --------------------------------------------------------------------------------- */
 

@@ -172,7 +172,7 @@ gboolean ek_inventory_commit(EkInventory *inventory, GError **error)
 }
 
 gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkVolume *volume,
-                             const GPtrArray *newer, EkGate *gate, GError **error)
+                             const GPtrArray *newer, EkReader *reader, GError **error)
 {
     inventory->root = root;
     inventory->is_finished =
@@ -182,7 +182,7 @@ gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkVolum
                   root) &&
         ek_sql_run(inventory->store, EK_INVENTORY_INDICES, error) &&
         ek_inventory_settle(inventory, error) &&
-        ek_inventory_harm(inventory, volume, newer, gate, error) &&
+        ek_inventory_harm(inventory, volume, newer, reader, error) &&
         ek_sql_do(inventory->store, error, "UPDATE meta SET value=? WHERE key='root'", "u", root) &&
         ek_sql_run(inventory->store, "UPDATE meta SET value=1 WHERE key='finished'; COMMIT", error);
     return inventory->is_finished;

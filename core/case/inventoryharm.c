@@ -25,7 +25,7 @@ typedef struct {
 
 typedef struct {
     EkInventory *inventory;
-    EkGate *gate;
+    EkReader *reader;
     sqlite3_stmt *put;
     sqlite3_stmt *doubt;
     GArray *open;           /* Open: deleted ones that others may still lie on */
@@ -130,8 +130,8 @@ static EkByte count_taken_by(const Sweep *sweep, const EkVolume *volume, EkRange
         /* Up to where the next cluster begins, wherever the first one does. */
         EkByte next = MIN(at + grain - (at - volume->first_byte) % grain, ek_range_end(range));
         /* Where clusters do not begin with the volume one may lie across: both ends count. */
-        if (volume->format->use(sweep->gate, volume, at) != EK_USAGE_FREE ||
-            volume->format->use(sweep->gate, volume, next - 1) != EK_USAGE_FREE)
+        if (volume->format->use(sweep->reader, volume, at) != EK_USAGE_FREE ||
+            volume->format->use(sweep->reader, volume, next - 1) != EK_USAGE_FREE)
             taken += next - at;
         at = next;
     }
@@ -164,7 +164,7 @@ static gboolean count_used(const Sweep *sweep, EkRange extent, EkByte *used)
     for (EkByte at = extent.first; at < ek_range_end(extent);) {
         /* Files begin where clusters do. */
         EkByte next = MIN(at + grain, ek_range_end(extent));
-        EkUsage usage = volume->format->use(sweep->gate, volume, at);
+        EkUsage usage = volume->format->use(sweep->reader, volume, at);
         if (usage == EK_USAGE_UNKNOWN)
             return FALSE;
         *used += usage == EK_USAGE_USED ? next - at : 0;
@@ -234,11 +234,11 @@ static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
     gboolean in_record = (sqlite3_column_int(row, 6) & EK_EXTENT_IN_RECORD) != 0;
     EkRange inside;
     if (first == EK_UNPLACED ||
-        !ek_range_checked(first, stored, ek_gate_bytes(sweep->gate), &inside))
+        !ek_range_checked(first, stored, ek_reader_bytes(sweep->reader), &inside))
         return add_harm(sweep, file, (EkDamage){.unplaced_bytes = bytes}, error);
     EkKnown known = {.good = stored};
     if (!sweep->is_whole)
-        known = ek_gate_known(sweep->gate, first, stored);
+        known = ek_reader_known(sweep->reader, first, stored);
     if (known.good < stored &&
         !add_harm(sweep, file, (EkDamage){.bad_bytes = known.bad, .unread_bytes = known.unread},
                   error))
@@ -300,7 +300,7 @@ static gboolean is_crossed(EkInventory *inventory)
 }
 
 gboolean ek_inventory_harm(EkInventory *inventory, const EkVolume *volume, const GPtrArray *newer,
-                           EkGate *gate, GError **error)
+                           EkReader *reader, GError **error)
 {
     g_autoptr(GArray) open = g_array_new(FALSE, FALSE, sizeof(Open));
     g_autoptr(GArray) live = g_array_new(FALSE, FALSE, sizeof(Live));
@@ -315,9 +315,9 @@ gboolean ek_inventory_harm(EkInventory *inventory, const EkVolume *volume, const
                                                   "INSERT INTO damage VALUES (?1,4,0,0,0,0)"
                                                   " ON CONFLICT (file) DO UPDATE SET condition=4",
                                                   "");
-    Sweep sweep = {inventory, gate, put, doubt, open, live, 0, FALSE, volume, newer};
+    Sweep sweep = {inventory, reader, put, doubt, open, live, 0, FALSE, volume, newer};
     sweep.is_whole = newer->len == 0 &&
-                     !ek_gate_next_hole(gate, 0, ek_gate_bytes(gate), &hole, &bad) &&
+                     !ek_reader_next_hole(reader, 0, ek_reader_bytes(reader), &hole, &bad) &&
                      !has_deleted(inventory) && !is_crossed(inventory);
     return put != NULL && doubt != NULL && sweep_extents(&sweep, error) &&
            ek_sql_run(

@@ -60,6 +60,6 @@ gboolean ek_inventory_settle(EkInventory *inventory, GError **error);
 
 /* Finds each file's condition (inventoryharm.c). */
 gboolean ek_inventory_harm(EkInventory *inventory, const EkVolume *volume, const GPtrArray *newer,
-                           EkGate *gate, GError **error);
+                           EkReader *reader, GError **error);
 
 #endif

@@ -1,8 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 /* A block device as a source: read-only, exclusive, past the page cache, in which one bad sector
  * would cost its whole page. */
+#include "device/childreader.h"
 #include "device/device.h"
-#include "device/reader.h"
 #include "device/system.h"
 
 #include <errno.h>
@@ -24,7 +24,7 @@
 typedef struct {
     EkDevice device;
     int fd; /* -1: released */
-    EkReader *reader;
+    EkChildReader *reader;
     gboolean shall_unlock; /* the kernel's read-only switch is put back at the end */
     gint64 timeout;        /* µs after which the kernel gives a command up; 0: not known */
 } BlockDevice;
@@ -59,8 +59,8 @@ static EkReadOutcome block_read(EkDevice *device, EkSector first, guint32 count,
     while (done < wanted) {
         gsize part = MIN(wanted - done, device->info.max_transfer);
         gint64 began = g_get_monotonic_time();
-        EkReaderAnswer answer =
-            ek_reader_read(block->reader, first * size + done, buffer + done, part, device->cancel);
+        EkChildReaderAnswer answer = ek_child_reader_read(block->reader, first * size + done,
+                                                          buffer + done, part, device->cancel);
         if (answer.abandoned)
             return (EkReadOutcome){.good = (guint32)(done / size),
                                    .reason = EK_REASON_TIMEOUT,
@@ -85,7 +85,7 @@ static void block_release(EkDevice *device)
     int off = 0;
     if (block->fd < 0)
         return;
-    g_clear_pointer(&block->reader, ek_reader_free);
+    g_clear_pointer(&block->reader, ek_child_reader_free);
     if (block->shall_unlock)
         (void)ioctl(block->fd, BLKROSET, &off);
     close(block->fd);
@@ -168,7 +168,7 @@ EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error)
         transfer = CLAMP(most * 512u, LEAST_TRANSFER, MAX_TRANSFER);
     transfer = MAX(transfer - transfer % physical, physical);
 
-    EkReader *reader = ek_reader_new(fd, transfer);
+    EkChildReader *reader = ek_child_reader_new(fd, transfer);
     if (reader == NULL) {
         ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot start a reader for %s", path);
         close(fd);

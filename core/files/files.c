@@ -3,13 +3,13 @@
 
 #include <string.h>
 
-gboolean ek_files_open(EkFiles *files, EkGate *gate, const EkVolume *volume, GError **error)
+gboolean ek_files_open(EkFiles *files, EkReader *reader, const EkVolume *volume, GError **error)
 {
     if (volume->format->open == NULL)
         return ek_error_set(error, EK_ERROR_UNSUPPORTED,
                             "the files of %s volumes are not listed by this version",
                             volume->filesystem);
-    *files = (EkFiles){gate, volume->format, volume->format->open(gate, volume, error)};
+    *files = (EkFiles){reader, volume->format, volume->format->open(reader, volume, error)};
     return files->opened != NULL;
 }
 
@@ -77,18 +77,18 @@ static void add_hole(GArray *holes, EkByte offset, EkByte bytes)
         g_array_append_val(holes, hole);
 }
 
-static void add_holes_of(EkGate *gate, const EkExtent *extent, GArray *holes)
+static void add_holes_of(EkReader *reader, const EkExtent *extent, GArray *holes)
 {
     EkRange inside;
     EkRange hole;
     gboolean bad = FALSE;
     if (extent->first_byte == EK_UNPLACED ||
-        !ek_range_checked(extent->first_byte, extent->stored, ek_gate_bytes(gate), &inside)) {
+        !ek_range_checked(extent->first_byte, extent->stored, ek_reader_bytes(reader), &inside)) {
         add_hole(holes, extent->offset, extent->bytes);
         return;
     }
     EkByte at = inside.first;
-    while (ek_gate_next_hole(gate, at, ek_range_end(inside), &hole, &bad)) {
+    while (ek_reader_next_hole(reader, at, ek_range_end(inside), &hole, &bad)) {
         /* What is encoded is lost as a whole. */
         if (extent->is_packed)
             add_hole(holes, extent->offset, extent->bytes);
@@ -121,18 +121,18 @@ static void measure_hole(Measuring *measuring, EkByte offset, EkByte bytes, gboo
     }
 }
 
-static void measure_extent(Measuring *measuring, EkGate *gate, const EkExtent *extent)
+static void measure_extent(Measuring *measuring, EkReader *reader, const EkExtent *extent)
 {
     EkRange inside;
     EkRange hole;
     gboolean bad = FALSE;
     if (extent->first_byte == EK_UNPLACED ||
-        !ek_range_checked(extent->first_byte, extent->stored, ek_gate_bytes(gate), &inside)) {
+        !ek_range_checked(extent->first_byte, extent->stored, ek_reader_bytes(reader), &inside)) {
         measure_hole(measuring, extent->offset, extent->bytes, FALSE);
         return;
     }
     EkByte at = inside.first;
-    while (ek_gate_next_hole(gate, at, ek_range_end(inside), &hole, &bad)) {
+    while (ek_reader_next_hole(reader, at, ek_range_end(inside), &hole, &bad)) {
         if (extent->is_packed)
             measure_hole(measuring, extent->offset, extent->bytes, bad);
         else
@@ -141,19 +141,19 @@ static void measure_extent(Measuring *measuring, EkGate *gate, const EkExtent *e
     }
 }
 
-void ek_files_measure(EkGate *gate, const GArray *extents, guint64 size, EkKnown *parts,
+void ek_files_measure(EkReader *reader, const GArray *extents, guint64 size, EkKnown *parts,
                       guint count)
 {
     Measuring measuring = {size, parts, count};
     memset(parts, 0, count * sizeof *parts);
     for (guint i = 0; i < extents->len; i++)
-        measure_extent(&measuring, gate, &g_array_index(extents, EkExtent, i));
+        measure_extent(&measuring, reader, &g_array_index(extents, EkExtent, i));
 }
 
-GArray *ek_files_holes(EkGate *gate, const GArray *extents)
+GArray *ek_files_holes(EkReader *reader, const GArray *extents)
 {
     GArray *holes = g_array_new(FALSE, FALSE, sizeof(EkHole));
     for (guint i = 0; i < extents->len; i++)
-        add_holes_of(gate, &g_array_index(extents, EkExtent, i), holes);
+        add_holes_of(reader, &g_array_index(extents, EkExtent, i), holes);
     return holes;
 }

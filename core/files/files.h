@@ -3,18 +3,18 @@
 #ifndef EK_FILES_FILES_H
 #define EK_FILES_FILES_H
 
-#include "image/gate.h"
+#include "image/reader.h"
 #include "volume/volume.h"
 
 /* A volume with its files within reach. */
 typedef struct {
-    EkGate *gate;
+    EkReader *reader;
     const EkFileSystem *format;
     EkOpened *opened;
 } EkFiles;
 
 /* Opens a volume. EK_ERROR_UNSUPPORTED where this version does not list its files. */
-gboolean ek_files_open(EkFiles *files, EkGate *gate, const EkVolume *volume, GError **error);
+gboolean ek_files_open(EkFiles *files, EkReader *reader, const EkVolume *volume, GError **error);
 void ek_files_close(EkFiles *files);
 
 /* Where several fit, overwritten counts first, then doubtful, unplaced, holed. */
@@ -61,11 +61,11 @@ typedef struct {
 
 /* The holes of a file that lies in these extents (EkExtent): EkHole, in order, joined. The caller
  * unrefs. */
-GArray *ek_files_holes(EkGate *gate, const GArray *extents);
+GArray *ek_files_holes(EkReader *reader, const GArray *extents);
 
 /* What is known of a file of `size` bytes that lies in these extents, in `count` equal parts: bytes
  * of each that are bad or unread. What has no place counts as unread; what is sparse as neither. */
-void ek_files_measure(EkGate *gate, const GArray *extents, guint64 size, EkKnown *parts,
+void ek_files_measure(EkReader *reader, const GArray *extents, guint64 size, EkKnown *parts,
                       guint count);
 
 /* --- content -------------------------------------------------------------------------------- */

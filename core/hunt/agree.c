@@ -10,13 +10,14 @@
 #define LENGTH_SLACK ((EkByte)2 << 20)
 #define FINDINGS_MOST 20000u /* each is compared with all others */
 
-gboolean ek_hunt_current_table(EkGate *gate, guint32 sector_size, EkTable *table, gboolean *unread)
+gboolean ek_hunt_current_table(EkReader *reader, guint32 sector_size, EkTable *table,
+                               gboolean *unread)
 {
     guint8 start[EK_RECOGNISE_BYTES];
-    gsize length = (gsize)MIN(sizeof start, ek_gate_bytes(gate));
+    gsize length = (gsize)MIN(sizeof start, ek_reader_bytes(reader));
     EkClaim claims[EK_CLAIMS_MOST];
     *unread = FALSE;
-    if (!ek_gate_read(gate, 0, start, length, NULL, NULL))
+    if (!ek_reader_read(reader, 0, start, length, NULL, NULL))
         return FALSE;
     for (gsize i = 0; ek_file_systems[i] != NULL; i++) {
         const EkFileSystem *format = ek_file_systems[i];
@@ -24,7 +25,7 @@ gboolean ek_hunt_current_table(EkGate *gate, guint32 sector_size, EkTable *table
         if (count > 0 && claims[0].first_byte == 0)
             return FALSE; /* a volume without a table begins here */
     }
-    return ek_table_current(gate, sector_size, table, unread);
+    return ek_table_current(reader, sector_size, table, unread);
 }
 
 /* May both be of one length? A composed one knows its own to a cluster, if at all. */
@@ -107,23 +108,23 @@ static gint by_place(gconstpointer a, gconstpointer b)
     return g_strcmp0(left->uuid, right->uuid);
 }
 
-static gboolean measure_trace(EkGate *gate, const EkTrace *trace, GPtrArray *findings,
+static gboolean measure_trace(EkReader *reader, const EkTrace *trace, GPtrArray *findings,
                               GError **error)
 {
     const EkFileSystem *format = ek_file_system_for(trace->format);
-    EkByte limit = ek_gate_bytes(gate);
+    EkByte limit = ek_reader_bytes(reader);
     guint8 start[EK_RECOGNISE_BYTES];
     EkClaim claims[EK_CLAIMS_MOST];
     if (format == NULL || trace->first_byte >= limit)
         return TRUE;
     gsize length = (gsize)MIN(sizeof start, limit - trace->first_byte);
-    if (!ek_gate_read(gate, trace->first_byte, start, length, NULL, error))
+    if (!ek_reader_read(reader, trace->first_byte, start, length, NULL, error))
         return FALSE;
     guint count = format->recognise((EkSpan){start, length}, trace->first_byte, claims);
     /* A header is the first one or the backup of its volume, never both. */
     g_autoptr(EkVolume) best = NULL;
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = ek_volume_measure(format, gate, &claims[i], error);
+        g_autoptr(EkVolume) volume = ek_volume_measure(format, reader, &claims[i], error);
         if (volume == NULL)
             return FALSE;
         if (volume->stands && (best == NULL || volume->confidence > best->confidence ||
@@ -138,11 +139,13 @@ static gboolean measure_trace(EkGate *gate, const EkTrace *trace, GPtrArray *fin
     return TRUE;
 }
 
-gboolean ek_hunt_load_table(EkGate *gate, const EkTrace *trace, guint32 sector_size, EkTable *table)
+gboolean ek_hunt_load_table(EkReader *reader, const EkTrace *trace, guint32 sector_size,
+                            EkTable *table)
 {
     for (gsize i = 0; ek_table_formats[i] != NULL; i++)
         if (g_str_equal(ek_table_formats[i]->scheme, trace->format))
-            return ek_table_load(ek_table_formats[i], gate, trace->first_byte, sector_size, table);
+            return ek_table_load(ek_table_formats[i], reader, trace->first_byte, sector_size,
+                                 table);
     return FALSE;
 }
 
@@ -223,7 +226,7 @@ static GArray *gather_places(const EkTable *current, const GPtrArray *tables)
     return places;
 }
 
-static gboolean infer_all(EkGate *gate, guint32 sector_size, const GArray *places,
+static gboolean infer_all(EkReader *reader, guint32 sector_size, const GArray *places,
                           const GPtrArray *traces, GPtrArray *findings, GError **error)
 {
     for (gsize i = 0; ek_file_systems[i] != NULL; i++) {
@@ -232,7 +235,7 @@ static gboolean infer_all(EkGate *gate, guint32 sector_size, const GArray *place
             continue;
         g_autoptr(GArray) runs = gather_runs(traces, format->name);
         EkSightings sightings = {runs, places, sector_size};
-        if (!format->infer(gate, &sightings, take_inferred, findings, error))
+        if (!format->infer(reader, &sightings, take_inferred, findings, error))
             return FALSE;
     }
     return TRUE;
@@ -250,7 +253,7 @@ static void drop_held_entries(GPtrArray *tables)
 }
 
 /* What the tables that were found say, wherever they stand. */
-GPtrArray *ek_hunt_tables(EkGate *gate, guint32 sector_size, const GPtrArray *traces)
+GPtrArray *ek_hunt_tables(EkReader *reader, guint32 sector_size, const GPtrArray *traces)
 {
     GPtrArray *tables = g_ptr_array_new_with_free_func(g_free);
     for (guint i = 0; i < traces->len && tables->len < TABLES_MOST; i++) {
@@ -258,7 +261,7 @@ GPtrArray *ek_hunt_tables(EkGate *gate, guint32 sector_size, const GPtrArray *tr
         EkTable table;
         if (!g_str_equal(trace->kind, "table"))
             continue;
-        if (ek_hunt_load_table(gate, trace, sector_size, &table))
+        if (ek_hunt_load_table(reader, trace, sector_size, &table))
             g_ptr_array_add(tables, g_memdup2(&table, sizeof table));
     }
     drop_held_entries(tables);
@@ -275,7 +278,7 @@ static gboolean is_found_at(const GPtrArray *findings, EkByte first_byte)
 
 /* A header that is valid in itself, where the current table has a partition begin, is shown even
  * where nothing else of its volume is left: with what speaks against it, and little confidence. */
-static gboolean keep_contradicted(EkGate *gate, const GPtrArray *traces, const EkTable *table,
+static gboolean keep_contradicted(EkReader *reader, const GPtrArray *traces, const EkTable *table,
                                   GPtrArray *findings, GError **error)
 {
     for (guint i = 0; i < traces->len && table != NULL; i++) {
@@ -291,7 +294,7 @@ static gboolean keep_contradicted(EkGate *gate, const GPtrArray *traces, const E
         if (!is_named || is_found_at(findings, first))
             continue;
         EkClaim claim = {first, trace->first_byte, EK_ROLE_PRIMARY};
-        EkVolume *volume = ek_volume_measure(format, gate, &claim, error);
+        EkVolume *volume = ek_volume_measure(format, reader, &claim, error);
         if (volume == NULL)
             return FALSE;
         if (volume->bytes == 0) {
@@ -305,25 +308,27 @@ static gboolean keep_contradicted(EkGate *gate, const GPtrArray *traces, const E
     return TRUE;
 }
 
-GPtrArray *ek_hunt_agree(EkGate *gate, guint32 sector_size, const GPtrArray *traces, GError **error)
+GPtrArray *ek_hunt_agree(EkReader *reader, guint32 sector_size, const GPtrArray *traces,
+                         GError **error)
 {
     g_autoptr(GPtrArray) findings = g_ptr_array_new_with_free_func(finding_free);
     g_autofree EkTable *table = g_new0(EkTable, 1);
     gboolean unread = FALSE;
-    gboolean has_table = ek_hunt_current_table(gate, sector_size, table, &unread);
+    gboolean has_table = ek_hunt_current_table(reader, sector_size, table, &unread);
     for (guint i = 0; i < traces->len; i++) {
         const EkTrace *trace = traces->pdata[i];
-        if (g_str_equal(trace->kind, "boot-sector") && !measure_trace(gate, trace, findings, error))
+        if (g_str_equal(trace->kind, "boot-sector") &&
+            !measure_trace(reader, trace, findings, error))
             return NULL;
     }
-    g_autoptr(GPtrArray) tables = ek_hunt_tables(gate, sector_size, traces);
+    g_autoptr(GPtrArray) tables = ek_hunt_tables(reader, sector_size, traces);
     g_autoptr(GArray) places = gather_places(has_table ? table : NULL, tables);
-    if (!infer_all(gate, sector_size, places, traces, findings, error))
+    if (!infer_all(reader, sector_size, places, traces, findings, error))
         return NULL;
     drop_shadows(findings);
-    if (!keep_contradicted(gate, traces, has_table ? table : NULL, findings, error))
+    if (!keep_contradicted(reader, traces, has_table ? table : NULL, findings, error))
         return NULL;
     g_ptr_array_sort(findings, by_place);
-    ek_hunt_stand(gate, sector_size, has_table ? table : NULL, tables, findings);
+    ek_hunt_stand(reader, sector_size, has_table ? table : NULL, tables, findings);
     return g_steal_pointer(&findings);
 }

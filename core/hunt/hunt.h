@@ -3,7 +3,7 @@
 #ifndef EK_HUNT_HUNT_H
 #define EK_HUNT_HUNT_H
 
-#include "image/gate.h"
+#include "image/reader.h"
 #include "table/table.h"
 #include "volume/volume.h"
 
@@ -52,7 +52,7 @@ typedef struct EkHunt EkHunt;
 
 /* `threads` 0: as many as there are processors. `cancel` is atomic: not 0 when the work shall end.
  */
-EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const gint *cancel);
+EkHunt *ek_hunt_new(EkReader *reader, const EkHuntSink *sink, guint threads, const gint *cancel);
 void ek_hunt_free(EkHunt *hunt);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkHunt, ek_hunt_free)
 
@@ -66,7 +66,7 @@ gboolean ek_hunt_scan(EkHunt *hunt, const GArray *ranges, GError **error);
 
 /* Looks at the likely places only: at most 4096, best first. What is recognised goes to the sink;
  * nothing counts as hunted. FALSE with EK_ERROR_CANCELLED when it was asked to end. */
-gboolean ek_hunt_likely(EkGate *gate, guint32 sector_size, const EkHuntSink *sink,
+gboolean ek_hunt_likely(EkReader *reader, guint32 sector_size, const EkHuntSink *sink,
                         const gint *cancel, GError **error);
 
 /* May be called from any thread while it scans. */
@@ -86,10 +86,11 @@ const char *ek_standing_name(EkStanding standing);
 
 /* The table that rules the drive. FALSE when there is none, or a volume begins where it would
  * stand; *unread says whether that is because its sectors were not read. */
-gboolean ek_hunt_current_table(EkGate *gate, guint32 sector_size, EkTable *table, gboolean *unread);
+gboolean ek_hunt_current_table(EkReader *reader, guint32 sector_size, EkTable *table,
+                               gboolean *unread);
 
 /* Reads the table that a trace is of, and what follows from its first sector. */
-gboolean ek_hunt_load_table(EkGate *gate, const EkTrace *trace, guint32 sector_size,
+gboolean ek_hunt_load_table(EkReader *reader, const EkTrace *trace, guint32 sector_size,
                             EkTable *table);
 
 /* What speaks for a partition to begin where a volume does, from nothing to the most. */
@@ -118,16 +119,16 @@ struct EkFinding {
 /* Gives each finding its standing: by the current table (NULL: none), then by what lies on what.
  * `sector_size` is the image's. `tables` are all that were found (EkTable*): an older one that
  * names a volume speaks for it. */
-void ek_hunt_stand(EkGate *gate, guint32 sector_size, const EkTable *current,
+void ek_hunt_stand(EkReader *reader, guint32 sector_size, const EkTable *current,
                    const GPtrArray *tables, GPtrArray *findings);
 
 /* The tables that the traces (EkTrace*) are of, in their order; entries whose header was found as
  * well are part of that table. EkTable*, the caller unrefs. */
-GPtrArray *ek_hunt_tables(EkGate *gate, guint32 sector_size, const GPtrArray *traces);
+GPtrArray *ek_hunt_tables(EkReader *reader, guint32 sector_size, const GPtrArray *traces);
 
 /* Measures what the boot sectors among the traces (EkTrace*) claim, and agrees on volumes: those
  * that stand, in order of position. EkFinding*, the caller unrefs. */
-GPtrArray *ek_hunt_agree(EkGate *gate, guint32 sector_size, const GPtrArray *traces,
+GPtrArray *ek_hunt_agree(EkReader *reader, guint32 sector_size, const GPtrArray *traces,
                          GError **error);
 
 #endif

@@ -196,28 +196,28 @@ static gboolean is_within(const EkFinding *inner, const EkFinding *outer)
            outer->standing != EK_STANDING_REMAINS && inner->standing != EK_STANDING_NESTED;
 }
 
-static EkUsage use_of(EkGate *gate, const EkFinding *inner, const EkFinding *outer)
+static EkUsage use_of(EkReader *reader, const EkFinding *inner, const EkFinding *outer)
 {
     const EkFileSystem *format = outer->volume->format;
-    return format->use != NULL ? format->use(gate, outer->volume, inner->volume->first_byte)
+    return format->use != NULL ? format->use(reader, outer->volume, inner->volume->first_byte)
                                : EK_USAGE_UNKNOWN;
 }
 
 /* One that begins inside another, and came after it. */
-static void weigh_overrun(EkGate *gate, EkFinding *inner, EkFinding *outer)
+static void weigh_overrun(EkReader *reader, EkFinding *inner, EkFinding *outer)
 {
     const char *why = NULL;
     if (is_anchored(inner) && is_within(inner, outer) &&
-        came_after(inner, outer, use_of(gate, inner, outer), &why))
+        came_after(inner, outer, use_of(reader, inner, outer), &why))
         set_remains(outer, inner, why);
 }
 
 /* One that begins inside another: a file of it, or what was there before it. */
-static void weigh_inner(EkGate *gate, EkFinding *inner, const EkFinding *outer)
+static void weigh_inner(EkReader *reader, EkFinding *inner, const EkFinding *outer)
 {
     if (!is_within(inner, outer))
         return;
-    EkUsage use = use_of(gate, inner, outer);
+    EkUsage use = use_of(reader, inner, outer);
     if (use == EK_USAGE_FREE)
         set_remains_in_free(inner, outer);
     else
@@ -314,7 +314,7 @@ static void count_overwritten(EkFinding *finding, const GPtrArray *findings)
                      own.bytes > 0 ? (double)finding->overwritten * 100 / (double)own.bytes : 0.0);
 }
 
-void ek_hunt_layer(EkGate *gate, GPtrArray *findings)
+void ek_hunt_layer(EkReader *reader, GPtrArray *findings)
 {
     for (guint i = 0; i < findings->len; i++) {
         EkFinding *finding = findings->pdata[i];
@@ -322,11 +322,11 @@ void ek_hunt_layer(EkGate *gate, GPtrArray *findings)
     }
     for (guint i = 0; i < findings->len; i++)
         for (guint k = 0; k < findings->len; k++)
-            weigh_overrun(gate, findings->pdata[i], findings->pdata[k]);
+            weigh_overrun(reader, findings->pdata[i], findings->pdata[k]);
     weigh_pairs(findings);
     for (guint i = 0; i < findings->len; i++)
         for (guint k = 0; k < findings->len; k++)
-            weigh_inner(gate, findings->pdata[i], findings->pdata[k]);
+            weigh_inner(reader, findings->pdata[i], findings->pdata[k]);
     for (guint i = 0; i < findings->len; i++)
         weigh_in_remains(findings->pdata[i], findings);
     for (guint i = 0; i < findings->len; i++)

@@ -6,6 +6,6 @@
 
 /* Finds out of findings (EkFinding*), whose standing to the table and anchor are known, which are
  * remains of others, and which are nested in others. */
-void ek_hunt_layer(EkGate *gate, GPtrArray *findings);
+void ek_hunt_layer(EkReader *reader, GPtrArray *findings);
 
 #endif

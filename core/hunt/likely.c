@@ -10,7 +10,7 @@
 
 typedef struct {
     EkHuntSteps *steps;
-    EkGate *gate;
+    EkReader *reader;
     GArray *traces; /* EkTrace */
     GArray *places; /* EkByte, in order of being thought of */
     GHashTable *known;
@@ -18,7 +18,7 @@ typedef struct {
 
 static void add_place(Likely *likely, EkByte at)
 {
-    if (at >= ek_gate_bytes(likely->gate) || likely->places->len >= PLACES_MOST ||
+    if (at >= ek_reader_bytes(likely->reader) || likely->places->len >= PLACES_MOST ||
         g_hash_table_contains(likely->known, &at))
         return;
     g_hash_table_add(likely->known, g_memdup2(&at, sizeof at));
@@ -62,12 +62,13 @@ static void add_volumes(Likely *likely, const EkTrace *trace)
     const EkFileSystem *format = ek_file_system_for(trace->format);
     guint8 start[EK_RECOGNISE_BYTES];
     EkClaim claims[EK_CLAIMS_MOST];
-    gsize length = (gsize)MIN(sizeof start, ek_gate_bytes(likely->gate) - trace->first_byte);
-    if (format == NULL || !ek_gate_read(likely->gate, trace->first_byte, start, length, NULL, NULL))
+    gsize length = (gsize)MIN(sizeof start, ek_reader_bytes(likely->reader) - trace->first_byte);
+    if (format == NULL ||
+        !ek_reader_read(likely->reader, trace->first_byte, start, length, NULL, NULL))
         return;
     guint count = format->recognise((EkSpan){start, length}, trace->first_byte, claims);
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = ek_volume_measure(format, likely->gate, &claims[i], NULL);
+        g_autoptr(EkVolume) volume = ek_volume_measure(format, likely->reader, &claims[i], NULL);
         if (volume == NULL || !volume->stands || volume->bytes > G_MAXINT64 / 2)
             continue;
         add_end(likely, volume->first_byte);
@@ -80,7 +81,7 @@ static void follow(Likely *likely, const EkTrace *trace, guint32 sector_size)
     g_autofree EkTable *table = g_new0(EkTable, 1);
     if (!g_str_equal(trace->kind, "table"))
         add_volumes(likely, trace);
-    else if (ek_hunt_load_table(likely->gate, trace, sector_size, table))
+    else if (ek_hunt_load_table(likely->reader, trace, sector_size, table))
         add_table(likely, table);
 }
 
@@ -89,7 +90,7 @@ static void add_usual(Likely *likely)
     static const EkByte usual[] = {0, 63 * 512, MIB, 512, 4096, 1024, 2048, 63 * 4096, 8 * MIB};
     /* In MiB: what comes behind the small partitions that systems put first. */
     static const guint behind[] = {301, 351, 451, 501, 513, 517, 551, 1001, 1025};
-    EkByte bytes = ek_gate_bytes(likely->gate);
+    EkByte bytes = ek_reader_bytes(likely->reader);
     for (gsize i = 0; i < G_N_ELEMENTS(usual); i++)
         add_start(likely, usual[i]);
     add_end(likely, bytes - bytes % EK_STEP);
@@ -99,27 +100,27 @@ static void add_usual(Likely *likely)
         add_start(likely, behind[i] * MIB);
 }
 
-gboolean ek_hunt_likely(EkGate *gate, guint32 sector_size, const EkHuntSink *sink,
+gboolean ek_hunt_likely(EkReader *reader, guint32 sector_size, const EkHuntSink *sink,
                         const gint *cancel, GError **error)
 {
     g_autoptr(EkHuntSteps) steps = ek_hunt_steps_new();
     g_autoptr(GArray) traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
     g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkByte));
     g_autoptr(GHashTable) known = g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, NULL);
-    Likely likely = {steps, gate, traces, places, known};
+    Likely likely = {steps, reader, traces, places, known};
     guint followed = 0;
     add_usual(&likely);
     for (guint i = 0; i < places->len; i++) {
         guint8 step[EK_RECOGNISE_BYTES];
         EkByte at = g_array_index(places, EkByte, i);
-        gsize length = (gsize)MIN(sizeof step, ek_gate_bytes(gate) - at);
+        gsize length = (gsize)MIN(sizeof step, ek_reader_bytes(reader) - at);
         if (g_atomic_int_get(cancel) != 0)
             return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
         if (length < EK_STEP)
             continue;
-        if (!ek_gate_read(gate, at, step, length, NULL, error))
+        if (!ek_reader_read(reader, at, step, length, NULL, error))
             return FALSE;
-        ek_hunt_steps_look(steps, gate, (EkSpan){step, length}, at, traces, NULL);
+        ek_hunt_steps_look(steps, reader, (EkSpan){step, length}, at, traces, NULL);
         for (; followed < traces->len; followed++)
             follow(&likely, &g_array_index(traces, EkTrace, followed), sector_size);
     }

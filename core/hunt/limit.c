@@ -33,16 +33,16 @@ typedef struct {
 } Tally;
 
 struct EkTraceLimit {
-    EkGate *gate;
+    EkReader *reader;
     const EkHuntSink *sink;
     GPtrArray *tallies; /* Tally*: one a kind and format */
     GArray *rests;      /* EkTrace: of windows that are over */
 };
 
-EkTraceLimit *ek_trace_limit_new(EkGate *gate, const EkHuntSink *sink)
+EkTraceLimit *ek_trace_limit_new(EkReader *reader, const EkHuntSink *sink)
 {
     EkTraceLimit *limit = g_new0(EkTraceLimit, 1);
-    limit->gate = gate;
+    limit->reader = reader;
     limit->sink = sink;
     limit->tallies = g_ptr_array_new_with_free_func(g_free);
     limit->rests = g_array_new(FALSE, FALSE, sizeof(EkTrace));
@@ -109,9 +109,9 @@ static gboolean count(EkTraceLimit *limit, Tally *tally, const EkTrace *trace)
     if (tally->count <= FIRST_ONES || is_new)
         return TRUE;
     guint8 start[EK_RECOGNISE_BYTES];
-    gsize length = (gsize)MIN(sizeof start, ek_gate_bytes(limit->gate) - trace->first_byte);
+    gsize length = (gsize)MIN(sizeof start, ek_reader_bytes(limit->reader) - trace->first_byte);
     return tally->usual < USUAL_ONES &&
-           ek_gate_read(limit->gate, trace->first_byte, start, length, NULL, NULL) &&
+           ek_reader_read(limit->reader, trace->first_byte, start, length, NULL, NULL) &&
            is_usual(trace, (EkSpan){start, length}) && tally->usual++ < USUAL_ONES;
 }
 

@@ -11,7 +11,7 @@
 typedef struct EkTraceLimit EkTraceLimit;
 
 /* `sink` is asked what was kept before, and must outlive the limit. */
-EkTraceLimit *ek_trace_limit_new(EkGate *gate, const EkHuntSink *sink);
+EkTraceLimit *ek_trace_limit_new(EkReader *reader, const EkHuntSink *sink);
 void ek_trace_limit_free(EkTraceLimit *limit);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkTraceLimit, ek_trace_limit_free)
 

@@ -24,12 +24,12 @@ static void add(GArray *runs, EkByte at, EkRecord record)
     g_array_append_val(runs, run);
 }
 
-GArray *ek_hunt_records(EkGate *gate, const EkFileSystem *format, EkRange range, const gint *cancel,
-                        GError **error)
+GArray *ek_hunt_records(EkReader *reader, const EkFileSystem *format, EkRange range,
+                        const gint *cancel, GError **error)
 {
     g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(EkRecordRun));
     g_autofree guint8 *buffer = g_malloc(PIECE + EK_RECOGNISE_BYTES);
-    EkByte end = MIN(ek_range_end(range), ek_gate_bytes(gate));
+    EkByte end = MIN(ek_range_end(range), ek_reader_bytes(reader));
     EkRange data = {range.first, 0};
     for (EkByte at = range.first; at < end; at += PIECE) {
         gsize length = (gsize)MIN(PIECE + EK_RECOGNISE_BYTES, end - at);
@@ -38,11 +38,11 @@ GArray *ek_hunt_records(EkGate *gate, const EkFileSystem *format, EkRange range,
             return NULL;
         }
         /* Holes of the image are skipped. */
-        if (at >= ek_range_end(data) && !ek_gate_next_data(gate, at, &data))
+        if (at >= ek_range_end(data) && !ek_reader_next_data(reader, at, &data))
             break;
         if (at + PIECE <= data.first)
             continue;
-        if (!ek_gate_read(gate, at, buffer, length, NULL, error))
+        if (!ek_reader_read(reader, at, buffer, length, NULL, error))
             return NULL;
         for (gsize into = 0; into < MIN(length, PIECE) && into + EK_STEP <= length;
              into += EK_STEP) {

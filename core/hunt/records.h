@@ -8,7 +8,7 @@
 
 /* Looks at every step that was read of `range`. Returns EkRecordRun, in order of position; the
  * caller unrefs. NULL with EK_ERROR_CANCELLED when *cancel (atomic) is not 0. */
-GArray *ek_hunt_records(EkGate *gate, const EkFileSystem *format, EkRange range, const gint *cancel,
-                        GError **error);
+GArray *ek_hunt_records(EkReader *reader, const EkFileSystem *format, EkRange range,
+                        const gint *cancel, GError **error);
 
 #endif

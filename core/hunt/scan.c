@@ -19,7 +19,7 @@ typedef struct {
 } Job;
 
 struct EkHunt {
-    EkGate *gate;
+    EkReader *reader;
     EkHuntSink sink;
     guint threads;
     EkByte chunk;
@@ -32,15 +32,15 @@ struct EkHunt {
     EkRange data; /* the run of data that was asked for last: to ask for its end can be dear */
 };
 
-EkHunt *ek_hunt_new(EkGate *gate, const EkHuntSink *sink, guint threads, const gint *cancel)
+EkHunt *ek_hunt_new(EkReader *reader, const EkHuntSink *sink, guint threads, const gint *cancel)
 {
     EkHunt *hunt = g_new0(EkHunt, 1);
-    hunt->gate = gate;
+    hunt->reader = reader;
     hunt->sink = *sink;
     hunt->threads = threads != 0 ? threads : MIN(g_get_num_processors(), 16);
     hunt->chunk = CHUNK_BYTES;
     hunt->cancel = cancel;
-    hunt->limit = ek_trace_limit_new(gate, &hunt->sink);
+    hunt->limit = ek_trace_limit_new(reader, &hunt->sink);
     hunt->steps = ek_hunt_steps_new();
     g_mutex_init(&hunt->lock);
     g_cond_init(&hunt->finished);
@@ -73,14 +73,14 @@ EkHuntProgress ek_hunt_progress(EkHunt *hunt)
 
 static gboolean look_at_range(const EkHunt *hunt, Job *job, EkRange range, guint8 *buffer)
 {
-    EkByte limit = ek_gate_bytes(hunt->gate);
+    EkByte limit = ek_reader_bytes(hunt->reader);
     for (EkByte at = range.first; at < ek_range_end(range); at += READ_BYTES) {
         gsize here = (gsize)MIN(READ_BYTES, ek_range_end(range) - at);
         gsize with_rest = (gsize)MIN(here + EK_RECOGNISE_BYTES, limit - at);
-        if (!ek_gate_read(hunt->gate, at, buffer, with_rest, NULL, &job->error))
+        if (!ek_reader_read(hunt->reader, at, buffer, with_rest, NULL, &job->error))
             return FALSE;
         for (gsize step = 0; step + EK_STEP <= here; step += EK_STEP)
-            ek_hunt_steps_look(hunt->steps, hunt->gate,
+            ek_hunt_steps_look(hunt->steps, hunt->reader,
                                (EkSpan){buffer + step, MIN(with_rest - step, EK_RECOGNISE_BYTES)},
                                at + step, job->traces, job->runs);
     }
@@ -90,7 +90,7 @@ static gboolean look_at_range(const EkHunt *hunt, Job *job, EkRange range, guint
 static gboolean next_part(const EkHunt *hunt, const Job *job, EkByte at, EkRange *part)
 {
     *part = job->data;
-    return at < ek_range_end(*part) || ek_gate_next_data(hunt->gate, at, part);
+    return at < ek_range_end(*part) || ek_reader_next_data(hunt->reader, at, part);
 }
 
 /* A worker's task: the parts of the chunk that hold data. */
@@ -185,8 +185,9 @@ static Job *next_job(EkHunt *hunt, const GArray *ranges, guint *index, EkByte *a
         job->range = (EkRange){from, end - from};
         job->traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
         job->runs = g_array_new(FALSE, FALSE, sizeof(EkTrace));
-        if (from >= ek_range_end(hunt->data) && !ek_gate_next_data(hunt->gate, from, &hunt->data))
-            hunt->data = (EkRange){ek_gate_bytes(hunt->gate), 1};
+        if (from >= ek_range_end(hunt->data) &&
+            !ek_reader_next_data(hunt->reader, from, &hunt->data))
+            hunt->data = (EkRange){ek_reader_bytes(hunt->reader), 1};
         job->data = hunt->data;
         /* A hole is one job, however large. */
         EkByte data = hunt->data.first / hunt->chunk * hunt->chunk;
@@ -235,7 +236,7 @@ gboolean ek_hunt_scan(EkHunt *hunt, const GArray *ranges, GError **error)
         if (fine && job != NULL)
             job_free(g_queue_pop_head(under_way));
     } while (fine && job != NULL);
-    /* Those still under way are waited for: they use the buffers' gate. */
+    /* Those still under way are waited for: they use the buffers' reader. */
     g_thread_pool_free(pool, FALSE, TRUE);
     while ((job = g_queue_pop_head(under_way)) != NULL)
         job_free(job);

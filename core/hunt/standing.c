@@ -140,10 +140,10 @@ static gboolean weigh_history(EkVolume *volume, const EkTable *current, const GP
     return FALSE;
 }
 
-static void weigh_end(EkGate *gate, EkVolume *volume)
+static void weigh_end(EkReader *reader, EkVolume *volume)
 {
     EkByte end = volume->first_byte + volume->bytes;
-    EkByte limit = ek_gate_bytes(gate);
+    EkByte limit = ek_reader_bytes(reader);
     if (end > limit)
         ek_volume_reason(volume, 0,
                          "it extends %" G_GUINT64_FORMAT
@@ -213,18 +213,18 @@ static void tell_duplicates(const GPtrArray *findings)
     }
 }
 
-void ek_hunt_stand(EkGate *gate, guint32 sector_size, const EkTable *current,
+void ek_hunt_stand(EkReader *reader, guint32 sector_size, const EkTable *current,
                    const GPtrArray *tables, GPtrArray *findings)
 {
     for (guint i = 0; i < findings->len; i++) {
         EkFinding *finding = findings->pdata[i];
         finding->standing =
-            standing_by_table(finding->volume, current, sector_size, ek_gate_bytes(gate));
+            standing_by_table(finding->volume, current, sector_size, ek_reader_bytes(reader));
         gboolean is_named = weigh_history(finding->volume, current, tables);
         finding->anchor = find_anchor(finding, current, is_named);
-        weigh_end(gate, finding->volume);
+        weigh_end(reader, finding->volume);
     }
     anchor_by_neighbours(findings);
     tell_duplicates(findings);
-    ek_hunt_layer(gate, findings);
+    ek_hunt_layer(reader, findings);
 }

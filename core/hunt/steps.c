@@ -99,10 +99,10 @@ static void look_closer(const EkHuntSteps *steps, guint64 bits, EkSpan span, EkB
     }
 }
 
-void ek_hunt_steps_look(const EkHuntSteps *steps, EkGate *gate, EkSpan span, EkByte at,
+void ek_hunt_steps_look(const EkHuntSteps *steps, EkReader *reader, EkSpan span, EkByte at,
                         GArray *traces, GArray *runs)
 {
     guint64 bits = ek_sieve_look(steps->sieve, span.data);
-    if (bits != 0 && ek_gate_known(gate, at, EK_STEP).good == EK_STEP)
+    if (bits != 0 && ek_reader_known(reader, at, EK_STEP).good == EK_STEP)
         look_closer(steps, bits, span, at, traces, runs);
 }

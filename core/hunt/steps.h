@@ -14,7 +14,7 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkHuntSteps, ek_hunt_steps_free)
 /* `span` begins at `at`, has at least EK_STEP bytes, and EK_RECOGNISE_BYTES but for the end. What
  * is recognised in its first step is appended to `traces`, records to the runs that they continue
  * (EkTrace both; `runs` may be NULL). */
-void ek_hunt_steps_look(const EkHuntSteps *steps, EkGate *gate, EkSpan span, EkByte at,
+void ek_hunt_steps_look(const EkHuntSteps *steps, EkReader *reader, EkSpan span, EkByte at,
                         GArray *traces, GArray *runs);
 
 #endif

@@ -1,16 +1,17 @@
 /* SPDX-License-Identifier: MIT */
 #include "image/piece.h"
 
-gboolean ek_piece_read(EkPiece *piece, EkGate *gate, EkByte first, guint8 *buffer, gsize length)
+gboolean ek_piece_read(EkPiece *piece, EkReader *reader, EkByte first, guint8 *buffer, gsize length)
 {
     piece->span = (EkSpan){buffer, length};
-    if (length > EK_PIECE_MOST || !ek_gate_read(gate, first, buffer, length, &piece->known, NULL))
+    if (length > EK_PIECE_MOST ||
+        !ek_reader_read(reader, first, buffer, length, &piece->known, NULL))
         return FALSE;
     for (gsize at = 0; at < length; at += EK_PIECE_SECTOR) {
         gsize part = MIN(EK_PIECE_SECTOR, length - at);
         piece->is_good[at / EK_PIECE_SECTOR] =
             piece->known.good == length ||
-            (piece->known.good > 0 && ek_gate_known(gate, first + at, part).good == part);
+            (piece->known.good > 0 && ek_reader_known(reader, first + at, part).good == part);
     }
     return TRUE;
 }

@@ -5,7 +5,7 @@
 #define EK_IMAGE_PIECE_H
 
 #include "base/bytes.h"
-#include "image/gate.h"
+#include "image/reader.h"
 
 #define EK_PIECE_MOST 65536u /* bytes of a piece */
 #define EK_PIECE_SECTOR 512u /* bytes: no drive reads less */
@@ -18,7 +18,8 @@ typedef struct {
 
 /* Reads `length` bytes (EK_PIECE_MOST at most) at `first` into the buffer, which must live as long
  * as the piece. FALSE when they leave the image, or cannot be read from it. */
-gboolean ek_piece_read(EkPiece *piece, EkGate *gate, EkByte first, guint8 *buffer, gsize length);
+gboolean ek_piece_read(EkPiece *piece, EkReader *reader, EkByte first, guint8 *buffer,
+                       gsize length);
 
 /* The end of what was read from byte `at` on; `at` itself where nothing was. */
 gsize ek_piece_until(const EkPiece *piece, gsize at);

@@ -33,7 +33,7 @@ gboolean ek_planner_is_efi(const EkPlanner *planner, const EkChosen *chosen)
         !g_str_has_prefix(chosen->filesystem, "fat"))
         return FALSE;
     const EkFileSystem *format = chosen->volume->format;
-    EkOpened *opened = format->open(planner->gate, chosen->volume, NULL);
+    EkOpened *opened = format->open(planner->reader, chosen->volume, NULL);
     if (opened == NULL)
         return FALSE;
     Search search = {.root = format->root(opened)};

@@ -16,17 +16,17 @@ static gboolean is_table(EkSpan span)
 }
 
 /* The first byte in the range that is not zero, nor a table's; FALSE when there is none. */
-static gboolean first_content(EkGate *gate, EkRange range, EkByte *at)
+static gboolean first_content(EkReader *reader, EkRange range, EkByte *at)
 {
     g_autofree guint8 *buffer = g_malloc(LOOK_BYTES);
     EkByte from = range.first;
     EkRange data;
-    while (from < ek_range_end(range) && ek_gate_next_data(gate, from, &data)) {
+    while (from < ek_range_end(range) && ek_reader_next_data(reader, from, &data)) {
         from = MAX(from, data.first);
         if (from >= ek_range_end(range))
             return FALSE;
         gsize length = (gsize)MIN(LOOK_BYTES, ek_range_end(range) - from);
-        if (!ek_gate_read(gate, from, buffer, length, NULL, NULL))
+        if (!ek_reader_read(reader, from, buffer, length, NULL, NULL))
             return FALSE;
         for (gsize i = 0; i < length; i += EK_STEP)
             if (!ek_bytes_are_zero(buffer + i, MIN(EK_STEP, length - i)) &&
@@ -47,13 +47,13 @@ static void look_at_gap(EkPlanner *planner, EkByte first, EkByte end)
         return;
     EkRange gap = {first, end - first};
     g_autofree char *text = ek_text_size(gap.bytes);
-    if (first_content(planner->gate, gap, &content))
+    if (first_content(planner->reader, gap, &content))
         ek_planner_warn(planner,
                         "sectors %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT
                         " (%s) contain unrecognised data from sector %" G_GUINT64_FORMAT
                         " on. No partition is planned there",
                         first / size, end / size - 1, text, content / size);
-    EkKnown known = ek_gate_known(planner->gate, first, gap.bytes);
+    EkKnown known = ek_reader_known(planner->reader, first, gap.bytes);
     if (known.bad + known.unread > 0) {
         g_autofree char *missing = ek_text_size(known.bad + known.unread);
         ek_planner_warn(planner,

@@ -502,7 +502,7 @@ static void take_mbr_header(Layout *layout)
     guint8 record[EK_STEP];
     EkPlanner *planner = layout->planner;
     guint32 signature = 0;
-    if (ek_gate_read(planner->gate, 0, record, sizeof record, NULL, NULL) &&
+    if (ek_reader_read(planner->reader, 0, record, sizeof record, NULL, NULL) &&
         ek_span_le16((EkSpan){record, sizeof record}, 510) == 0xaa55)
         signature = ek_span_le32((EkSpan){record, sizeof record}, 440);
     if (planner->has_current && is_scheme(&planner->current, "mbr"))
@@ -631,7 +631,7 @@ static gboolean lay_out(EkPlanner *planner, Layout *layout, GError **error)
     if (layout->table.count == 0)
         return TRUE; /* nothing is known: what stands there stays */
     take_partitions(layout);
-    return format->compose(&layout->table, planner->gate, ek_planner_take_part, planner, error);
+    return format->compose(&layout->table, planner->reader, ek_planner_take_part, planner, error);
 }
 
 static void start_anew(EkPlanner *planner, Layout *layout, const char *scheme)

@@ -125,7 +125,8 @@ gboolean ek_planner_take_part(void *data, const char *structure, EkByte first_by
                               const guint8 *after, gsize length, const char *what, GError **error)
 {
     EkPlanner *planner = data;
-    g_autofree guint8 *before = ek_gate_read_new(planner->gate, first_byte, length, NULL, error);
+    g_autofree guint8 *before =
+        ek_reader_read_new(planner->reader, first_byte, length, NULL, error);
     if (before == NULL)
         return FALSE;
     if (memcmp(before, after, length) == 0)
@@ -170,10 +171,10 @@ static void take_mend(void *data, EkMend *mend)
     EkPlanner *planner = taker->planner;
     g_autofree guint8 *before = NULL;
     if (taker->error == NULL)
-        before =
-            ek_gate_read_new(planner->gate, mend->first_byte, mend->length, NULL, &taker->error);
+        before = ek_reader_read_new(planner->reader, mend->first_byte, mend->length, NULL,
+                                    &taker->error);
     if (before != NULL) {
-        EkByte read = ek_gate_known(planner->gate, mend->first_byte, mend->length).good;
+        EkByte read = ek_reader_known(planner->reader, mend->first_byte, mend->length).good;
         g_autofree char *why = g_strdup_printf(
             "%s of volume %u, from %s%s", mend->what, taker->chosen->number, mend->from,
             read < mend->length ? " (old contents unreadable; shown as zeros)" : "");
@@ -201,7 +202,7 @@ static gboolean plan_repairs(EkPlanner *planner, GError **error)
             volume.bytes = chosen->range.bytes;
             volume.length_is_least = FALSE;
         }
-        if (!volume.format->mend(planner->gate, &volume, take_mend, &taker, error))
+        if (!volume.format->mend(planner->reader, &volume, take_mend, &taker, error))
             return FALSE;
         if (taker.error != NULL) {
             g_propagate_error(error, taker.error);
@@ -240,13 +241,13 @@ static void note_current(EkPlanner *planner)
 
 static gboolean fill_plan(EkPlanner *planner, GError **error)
 {
-    EkGate *gate = planner->gate;
+    EkReader *reader = planner->reader;
     gboolean unread = FALSE;
     planner->has_current =
-        ek_hunt_current_table(gate, planner->sector_size, &planner->current, &unread);
-    planner->has_map = ek_apm_gather(gate, &planner->map);
+        ek_hunt_current_table(reader, planner->sector_size, &planner->current, &unread);
+    planner->has_map = ek_apm_gather(reader, &planner->map);
     note_current(planner);
-    planner->table_unread = ek_gate_known(gate, 0, EK_STEP).good < EK_STEP;
+    planner->table_unread = ek_reader_known(reader, 0, EK_STEP).good < EK_STEP;
     if (!ek_planner_choose(planner, error) || !ek_planner_lay_out(planner, error) ||
         !plan_repairs(planner, error))
         return FALSE;
@@ -261,15 +262,15 @@ static gboolean fill_plan(EkPlanner *planner, GError **error)
 EkPlan *ek_plan_make(const EkPlanInput *input, GError **error)
 {
     g_autoptr(EkPlan) plan = ek_plan_new();
-    g_autoptr(EkGate) gate = ek_gate_new(&input->parts, EK_FACE_AS_READ);
+    g_autoptr(EkReader) reader = ek_image_reader_new(&input->parts, EK_FACE_AS_READ);
     g_autoptr(EkPlanWishes) none = ek_plan_wishes_new();
     const EkPlanWishes *wishes = input->wishes != NULL ? input->wishes : none;
     g_autofree EkPlanner *planner = g_new0(EkPlanner, 1);
     g_autoptr(GArray) chosen = g_array_new(FALSE, FALSE, sizeof(EkChosen));
     *planner = (EkPlanner){.input = input,
                            .wishes = wishes,
-                           .gate = gate,
-                           .bytes = ek_gate_bytes(gate),
+                           .reader = reader,
+                           .bytes = ek_reader_bytes(reader),
                            .sector_size = input->parts.sector_size,
                            .table_size = wishes->table_sectors != 0 ? wishes->table_sectors
                                                                     : input->parts.sector_size,

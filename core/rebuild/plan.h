@@ -3,7 +3,7 @@
 #ifndef EK_REBUILD_PLAN_H
 #define EK_REBUILD_PLAN_H
 
-#include "image/gate.h"
+#include "image/imagereader.h"
 #include "table/table.h"
 #include "volume/volume.h"
 
@@ -105,8 +105,8 @@ void ek_plan_wishes_free(EkPlanWishes *wishes);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkPlanWishes, ek_plan_wishes_free)
 
 typedef struct {
-    EkGateParts parts;   /* of the gate; `repairs` is not looked at */
-    const char *case_id; /* identifiers that must be made derive from it */
+    EkImageReaderParts parts; /* of the reader; `repairs` is not looked at */
+    const char *case_id;      /* identifiers that must be made derive from it */
     const EkPlanVolume *volumes;
     gsize volume_count;
     const GPtrArray *tables;    /* EkTable*: all that were found; NULL: none */

@@ -18,7 +18,7 @@ typedef struct {
 typedef struct {
     const EkPlanInput *input;
     const EkPlanWishes *wishes;
-    EkGate *gate; /* as read */
+    EkReader *reader; /* as read */
     EkByte bytes;
     guint32 sector_size; /* of the image */
     guint32 table_size;  /* of the sectors that the table counts in */

@@ -81,7 +81,7 @@ void ek_sample_name(EkSample *sample, guint64 file, const char *name)
                                 GUINT_TO_POINTER(i + 1));
 }
 
-void ek_sample_check(const EkSample *sample, EkGate *gate, guint *fit, guint *all)
+void ek_sample_check(const EkSample *sample, EkReader *reader, guint *fit, guint *all)
 {
     GHashTableIter iterator;
     gpointer file = NULL;
@@ -93,7 +93,7 @@ void ek_sample_check(const EkSample *sample, EkGate *gate, guint *fit, guint *al
         guint index = GPOINTER_TO_UINT(kind) - 1;
         guint8 start[START_BYTES];
         EkKnown known;
-        if (place == NULL || !ek_gate_read(gate, *place, start, sizeof start, &known, NULL) ||
+        if (place == NULL || !ek_reader_read(reader, *place, start, sizeof start, &known, NULL) ||
             known.good < sizeof start)
             continue;
         (*all)++;

@@ -4,7 +4,7 @@
 #ifndef EK_REBUILD_SAMPLE_H
 #define EK_REBUILD_SAMPLE_H
 
-#include "image/gate.h"
+#include "image/reader.h"
 
 typedef struct EkSample EkSample;
 
@@ -20,6 +20,6 @@ void ek_sample_name(EkSample *sample, guint64 file, const char *name);
 
 /* Reads the beginnings of those for which both are known. *fit of *all begin as their names say;
  * what was not read from the drive counts in neither. */
-void ek_sample_check(const EkSample *sample, EkGate *gate, guint *fit, guint *all);
+void ek_sample_check(const EkSample *sample, EkReader *reader, guint *fit, guint *all);
 
 #endif

@@ -8,7 +8,7 @@
 #define FILES_MOST 200000u /* that are counted: a plan is no inventory */
 
 typedef struct {
-    EkGate *gate;
+    EkReader *reader;
     guint64 root;
     guint64 files;
     guint64 folders;
@@ -72,7 +72,7 @@ static gboolean count_extent(void *data, guint64 file, const EkExtent *extent)
     /* What is packed begins with something else. */
     if (extent->offset == 0 && extent->stored == extent->bytes && !extent->is_packed)
         ek_sample_place(count->sample, file, extent->first_byte);
-    EkKnown known = ek_gate_known(count->gate, extent->first_byte, extent->stored);
+    EkKnown known = ek_reader_known(count->reader, extent->first_byte, extent->stored);
     count->is_holed |= known.bad + known.unread > 0;
     return TRUE;
 }
@@ -94,11 +94,11 @@ static gboolean count_mark(void *data, guint64 mark, guint64 done, guint64 total
 }
 
 /* Do files begin as their names say? In words. */
-static char *look_at_sample(const EkSample *sample, EkGate *gate)
+static char *look_at_sample(const EkSample *sample, EkReader *reader)
 {
     guint fit = 0;
     guint all = 0;
-    ek_sample_check(sample, gate, &fit, &all);
+    ek_sample_check(sample, reader, &fit, &all);
     if (all == 0)
         return g_strdup("");
     if (all == 1 && fit == 1)
@@ -109,16 +109,17 @@ static char *look_at_sample(const EkSample *sample, EkGate *gate)
 }
 
 /* What is in it, or why it does not open, in words. */
-static char *count_files(EkGate *gate, const EkVolume *volume, gboolean *boots, EkPlanOpens *opens)
+static char *count_files(EkReader *reader, const EkVolume *volume, gboolean *boots,
+                         EkPlanOpens *opens)
 {
     const EkFileSystem *format = volume->format;
     g_autoptr(GError) failure = NULL;
-    EkOpened *opened = format->open(gate, volume, &failure);
+    EkOpened *opened = format->open(reader, volume, &failure);
     *opens = EK_PLAN_FAILS;
     if (opened == NULL)
         return g_strdup_printf("does not open: %s", failure->message);
     g_autoptr(EkSample) sample = ek_sample_new();
-    Count count = {.gate = gate, .root = format->root(opened), .sample = sample};
+    Count count = {.reader = reader, .root = format->root(opened), .sample = sample};
     EkFileSink sink = {.data = &count,
                        .file = count_file,
                        .name = count_name,
@@ -139,13 +140,13 @@ static char *count_files(EkGate *gate, const EkVolume *volume, gboolean *boots, 
         count.holed == 0
             ? g_strdup("")
             : g_strdup_printf("; %" G_GUINT64_FORMAT " with missing sectors", count.holed);
-    g_autofree char *looked = look_at_sample(sample, gate);
+    g_autofree char *looked = look_at_sample(sample, reader);
     return g_strdup_printf("opens; %s%s in %s%s%s", count.is_cut ? "more than " : "", files,
                            folders, holed, looked);
 }
 
 /* Its header must stand where the volume begins, through the plan, and say the same. */
-static EkVolume *measure_through(EkGate *gate, const EkVolume *volume)
+static EkVolume *measure_through(EkReader *reader, const EkVolume *volume)
 {
     EkClaim claim = {volume->first_byte, volume->first_byte + volume->format->header_offset,
                      EK_ROLE_PRIMARY};
@@ -155,7 +156,7 @@ static EkVolume *measure_through(EkGate *gate, const EkVolume *volume)
         if (volume->by_backup)
             return NULL;
     }
-    EkVolume *seen = ek_volume_measure(volume->format, gate, &claim, NULL);
+    EkVolume *seen = ek_volume_measure(volume->format, reader, &claim, NULL);
     if (seen != NULL && seen->stands && g_str_equal(seen->filesystem, volume->filesystem) &&
         (seen->bytes == volume->bytes || (volume->length_is_least && seen->bytes > volume->bytes)))
         return seen;
@@ -164,14 +165,15 @@ static EkVolume *measure_through(EkGate *gate, const EkVolume *volume)
 }
 
 /* What opening it gave, in words. */
-static char *open_through(EkGate *gate, const EkVolume *volume, gboolean *boots, EkPlanOpens *opens)
+static char *open_through(EkReader *reader, const EkVolume *volume, gboolean *boots,
+                          EkPlanOpens *opens)
 {
-    g_autoptr(EkVolume) seen = measure_through(gate, volume);
+    g_autoptr(EkVolume) seen = measure_through(reader, volume);
     *opens = EK_PLAN_FAILS;
     if (seen == NULL)
         return g_strdup("does not open: its first header would not be right");
     if (seen->format->open != NULL)
-        return count_files(gate, seen, boots, opens);
+        return count_files(reader, seen, boots, opens);
     *opens = EK_PLAN_NOT_OPENED;
     return g_strdup_printf("its header is right, but it was not opened: this version does not "
                            "read the files of %s",
@@ -219,7 +221,7 @@ static void set_active(EkPlanner *planner, guint volume)
 
 /* Would the planned table be read as it is meant? By our own reader, and for a GPT by the rules of
  * its specification, which firmware keeps to. NULL: it would. */
-static char *why_not_read(const EkPlanner *planner, EkGate *repaired)
+static char *why_not_read(const EkPlanner *planner, EkReader *repaired)
 {
     const EkPlan *plan = planner->plan;
     g_autofree EkTable *table = g_new0(EkTable, 1);
@@ -242,7 +244,7 @@ static char *why_not_read(const EkPlanner *planner, EkGate *repaired)
     return NULL;
 }
 
-static void check_table(EkPlanner *planner, EkGate *repaired)
+static void check_table(EkPlanner *planner, EkReader *repaired)
 {
     if (planner->plan->partitions->len == 0)
         return;
@@ -256,9 +258,9 @@ static void check_table(EkPlanner *planner, EkGate *repaired)
 void ek_planner_check(EkPlanner *planner)
 {
     g_autoptr(EkOverlay) overlay = ek_plan_overlay(planner->plan->edits);
-    EkGateParts parts = planner->input->parts;
+    EkImageReaderParts parts = planner->input->parts;
     parts.repairs = overlay;
-    g_autoptr(EkGate) repaired = ek_gate_new(&parts, EK_FACE_AS_REPAIRED);
+    g_autoptr(EkReader) repaired = ek_image_reader_new(&parts, EK_FACE_AS_REPAIRED);
     planner->plan->opens = TRUE;
     check_table(planner, repaired);
     guint loaders = 0;

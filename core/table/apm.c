@@ -55,22 +55,22 @@ static gboolean apm_read(EkSpan span, guint32 sector_size, EkTable *table)
            g_str_equal(table->entries[0].type_text, EK_APM_MAP);
 }
 
-static gboolean read_entry(EkGate *gate, EkByte at, guint32 sector_size, EkTable *one)
+static gboolean read_entry(EkReader *reader, EkByte at, guint32 sector_size, EkTable *one)
 {
     guint8 block[EK_STEP];
     EkKnown known;
-    return ek_gate_read(gate, at, block, sizeof block, &known, NULL) &&
+    return ek_reader_read(reader, at, block, sizeof block, &known, NULL) &&
            known.good == sizeof block &&
            ek_apm_entry_read((EkSpan){block, sizeof block}, sector_size, one);
 }
 
 /* Takes all entries of a map that agree with table->entry_count; `at` is where the first stands. */
-static void take_entries(EkGate *gate, EkByte at, EkTable *table)
+static void take_entries(EkReader *reader, EkByte at, EkTable *table)
 {
     EkTable *one = g_new(EkTable, 1);
     table->count = 0;
     for (guint i = 0; i < table->entry_count && table->count < EK_TABLE_MOST; i++) {
-        if (!read_entry(gate, at + (EkByte)i * table->sector_size, table->sector_size, one) ||
+        if (!read_entry(reader, at + (EkByte)i * table->sector_size, table->sector_size, one) ||
             one->entry_count != table->entry_count) {
             table->is_whole = FALSE;
             continue;
@@ -82,24 +82,25 @@ static void take_entries(EkGate *gate, EkByte at, EkTable *table)
 }
 
 /* `at` is the first entry; block 0 stands before it and names the size of a block. */
-static gboolean apm_follow(EkGate *gate, EkByte at, EkTable *table)
+static gboolean apm_follow(EkReader *reader, EkByte at, EkTable *table)
 {
     EkTable one;
     guint32 size = 0;
     for (gsize i = 0; i < G_N_ELEMENTS(sizes) && size == 0 && table->entry_count > 1; i++)
-        if (read_entry(gate, at + sizes[i], EK_STEP, &one) && one.entry_count == table->entry_count)
+        if (read_entry(reader, at + sizes[i], EK_STEP, &one) &&
+            one.entry_count == table->entry_count)
             size = sizes[i];
     table->sector_size = size != 0 ? size : EK_STEP;
-    take_entries(gate, at, table);
+    take_entries(reader, at, table);
     return table->count > 0;
 }
 
-gboolean ek_apm_gather(EkGate *gate, EkTable *table)
+gboolean ek_apm_gather(EkReader *reader, EkTable *table)
 {
     guint8 block[EK_STEP];
     guint32 said = 0;
     EkTable *one = g_new(EkTable, 1);
-    if (ek_gate_read(gate, 0, block, sizeof block, NULL, NULL) && block[0] == 'E' &&
+    if (ek_reader_read(reader, 0, block, sizeof block, NULL, NULL) && block[0] == 'E' &&
         block[1] == 'R')
         said = ek_span_be16((EkSpan){block, sizeof block}, 2);
     *table = (EkTable){.scheme = "apm"};
@@ -109,9 +110,10 @@ gboolean ek_apm_gather(EkGate *gate, EkTable *table)
         some->first_byte = some->sector_size = sizes[i];
         some->is_whole = TRUE;
         for (guint k = 0; k < EK_APM_ENTRIES_MOST && some->entry_count == 0; k++)
-            if (read_entry(gate, (EkByte)sizes[i] * (k + 1), sizes[i], one) && k < one->entry_count)
+            if (read_entry(reader, (EkByte)sizes[i] * (k + 1), sizes[i], one) &&
+                k < one->entry_count)
                 some->entry_count = one->entry_count;
-        take_entries(gate, sizes[i], some);
+        take_entries(reader, sizes[i], some);
         /* With blocks of 512 bytes the entries of larger ones are seen too, but not all. */
         if (some->count > table->count || (some->count == table->count && sizes[i] == said))
             *table = *some;

@@ -15,7 +15,7 @@
 gboolean ek_apm_entry_read(EkSpan span, guint32 sector_size, EkTable *table);
 
 /* Composes a map (apmcompose.c). What is left of its entries is kept but for their places. */
-gboolean ek_apm_compose(const EkTable *table, EkGate *gate, EkTableSink sink, void *data,
+gboolean ek_apm_compose(const EkTable *table, EkReader *reader, EkTableSink sink, void *data,
                         GError **error);
 
 #endif

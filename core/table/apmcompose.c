@@ -23,7 +23,7 @@ typedef struct {
 
 typedef struct {
     const EkTable *table;
-    EkGate *gate;
+    EkReader *reader;
     guint32 size; /* of a block */
     guint64 blocks;
     EkTable old; /* what is left of the map */
@@ -197,8 +197,8 @@ static void put_entry(const Composing *composing, const Slot *slot, guint8 block
 {
     memset(block, 0, EK_STEP);
     if (slot->was == G_MAXUINT ||
-        !ek_gate_read(composing->gate, (EkByte)composing->size * (slot->was + 1), block, EK_STEP,
-                      NULL, NULL)) {
+        !ek_reader_read(composing->reader, (EkByte)composing->size * (slot->was + 1), block,
+                        EK_STEP, NULL, NULL)) {
         const char *type = slot->kind == SLOT_PARTITION ? slot->entry->type_text
                            : slot->kind == SLOT_MAP     ? EK_APM_MAP
                                                         : EK_APM_FREE;
@@ -228,7 +228,7 @@ static gboolean put_descriptor(const Composing *composing, EkTableSink sink, voi
                                GError **error)
 {
     guint8 block[EK_STEP];
-    if (!ek_gate_read(composing->gate, 0, block, sizeof block, NULL, error))
+    if (!ek_reader_read(composing->reader, 0, block, sizeof block, NULL, error))
         return FALSE;
     EkSpan span = {block, sizeof block};
     if (ek_span_equals(span, 0, "ER", 2))
@@ -253,18 +253,18 @@ static gboolean put_all(const Composing *composing, EkTableSink sink, void *data
     return put_descriptor(composing, sink, data, error);
 }
 
-gboolean ek_apm_compose(const EkTable *table, EkGate *gate, EkTableSink sink, void *data,
+gboolean ek_apm_compose(const EkTable *table, EkReader *reader, EkTableSink sink, void *data,
                         GError **error)
 {
     g_autofree Composing *composing = g_new0(Composing, 1);
     composing->table = table;
-    composing->gate = gate;
+    composing->reader = reader;
     composing->size = table->sector_size;
-    composing->blocks = ek_gate_bytes(gate) / table->sector_size;
+    composing->blocks = ek_reader_bytes(reader) / table->sector_size;
     if (composing->blocks > G_MAXUINT32)
         return ek_error_set(error, EK_ERROR_UNSUPPORTED,
                             "an Apple partition map counts no further than block %u", G_MAXUINT32);
-    if (!ek_apm_gather(gate, &composing->old) || composing->old.sector_size != table->sector_size)
+    if (!ek_apm_gather(reader, &composing->old) || composing->old.sector_size != table->sector_size)
         composing->old = (EkTable){0};
     composing->count = MIN(composing->old.entry_count, EK_APM_ENTRIES_MOST);
     if (!put_partitions(composing, error))

@@ -49,27 +49,28 @@ static gboolean entries_read(EkSpan span, guint32 sector_size, EkTable *table)
 }
 
 /* A table begins with its first entry: what stands before it must not be another one of it. */
-static gboolean is_first(EkGate *gate, EkByte at)
+static gboolean is_first(EkReader *reader, EkByte at)
 {
     guint8 before[ENTRY];
-    return at < EK_STEP || !ek_gate_read(gate, at - ENTRY, before, ENTRY, NULL, NULL) ||
+    return at < EK_STEP || !ek_reader_read(reader, at - ENTRY, before, ENTRY, NULL, NULL) ||
            *ek_gpt_type_name(before) == '\0';
 }
 
-static gboolean entries_follow(EkGate *gate, EkByte at, EkTable *table)
+static gboolean entries_follow(EkReader *reader, EkByte at, EkTable *table)
 {
     EkTable all = {.scheme = table->scheme,
                    .first_byte = at,
                    .sector_size = table->sector_size,
                    .entry_bytes = ENTRY,
                    .entry_count = ENTRIES};
-    if (!is_first(gate, at))
+    if (!is_first(reader, at))
         return FALSE;
     for (guint sector = 0; sector < ENTRIES * ENTRY / EK_STEP; sector++) {
         guint8 data[EK_STEP];
         EkTable some = all;
         EkKnown known;
-        if (!ek_gate_read(gate, at + sector * (EkByte)EK_STEP, data, sizeof data, &known, NULL) ||
+        if (!ek_reader_read(reader, at + sector * (EkByte)EK_STEP, data, sizeof data, &known,
+                            NULL) ||
             known.good < sizeof data)
             continue;
         some.count = 0;

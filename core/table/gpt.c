@@ -174,20 +174,21 @@ static void find_sector_size(EkByte at, EkTable *table)
         }
 }
 
-static gboolean gpt_follow(EkGate *gate, EkByte at, EkTable *table)
+static gboolean gpt_follow(EkReader *reader, EkByte at, EkTable *table)
 {
     gsize length = (gsize)table->entry_count * table->entry_bytes;
     guint8 header[EK_STEP];
     EkKnown known;
     find_sector_size(at, table);
-    if (!ek_gate_read(gate, at, header, sizeof header, NULL, NULL))
+    if (!ek_reader_read(reader, at, header, sizeof header, NULL, NULL))
         return FALSE;
     /* Counted from this header, so that a table that was moved as a whole is read as well. */
     EkByte here = table->place * table->sector_size;
     EkByte there = table->entries_place * table->sector_size;
     if ((there < here && here - there > at) || (there > here && there - here > G_MAXINT64 - at))
         return FALSE;
-    g_autofree guint8 *entries = ek_gate_read_new(gate, at + there - here, length, &known, NULL);
+    g_autofree guint8 *entries =
+        ek_reader_read_new(reader, at + there - here, length, &known, NULL);
     if (entries == NULL)
         return FALSE;
     EkSpan span = {entries, length};

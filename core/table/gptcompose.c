@@ -17,7 +17,7 @@
 
 typedef struct {
     const EkTable *table;
-    EkGate *gate;
+    EkReader *reader;
     EkTableSink sink;
     void *data;
     guint32 size; /* of a sector */
@@ -56,7 +56,7 @@ static gboolean compose_protection(const Composing *composing, GError **error)
 {
     guint8 record[MBR_BYTES];
     EkTable there;
-    if (!ek_gate_read(composing->gate, 0, record, sizeof record, NULL, error))
+    if (!ek_reader_read(composing->reader, 0, record, sizeof record, NULL, error))
         return FALSE;
     gboolean has_table =
         ek_table_mbr.read((EkSpan){record, sizeof record}, composing->size, &there);
@@ -141,7 +141,8 @@ static void set_sizes(Composing *composing)
     const EkTable *table = composing->table;
     composing->entry_count = table->entry_count != 0 ? table->entry_count : USUAL_ENTRIES;
     composing->entry_bytes = table->entry_bytes != 0 ? table->entry_bytes : USUAL_ENTRY;
-    EkByte bytes = table->drive_bytes != 0 ? table->drive_bytes : ek_gate_bytes(composing->gate);
+    EkByte bytes =
+        table->drive_bytes != 0 ? table->drive_bytes : ek_reader_bytes(composing->reader);
     composing->last = bytes / composing->size - 1;
     gsize entries = (gsize)composing->entry_count * composing->entry_bytes;
     composing->entry_sectors = ek_divide_up(entries, composing->size);
@@ -155,11 +156,11 @@ static void set_sizes(Composing *composing)
         composing->last_usable = MIN(table->last_usable, before);
 }
 
-gboolean ek_gpt_compose(const EkTable *table, EkGate *gate, EkTableSink sink, void *data,
+gboolean ek_gpt_compose(const EkTable *table, EkReader *reader, EkTableSink sink, void *data,
                         GError **error)
 {
     Composing composing = {
-        .table = table, .gate = gate, .sink = sink, .data = data, .size = table->sector_size};
+        .table = table, .reader = reader, .sink = sink, .data = data, .size = table->sector_size};
     set_sizes(&composing);
     if (composing.last < 2 * (composing.entry_sectors + 3))
         return ek_error_set(error, EK_ERROR_UNSUPPORTED, "the drive is too small for a GPT");

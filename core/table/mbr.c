@@ -278,7 +278,7 @@ static gboolean ebr_read(EkSpan span, guint32 sector_size, EkTable *table)
 
 /* Adds the logical partitions. A chain that leads back, out of the extended partition, or to what
  * is no link is cut there. */
-static void follow_chain(EkGate *gate, EkByte start, EkRange extended, guint32 sector_size,
+static void follow_chain(EkReader *reader, EkByte start, EkRange extended, guint32 sector_size,
                          EkTable *table)
 {
     EkByte link = 0;
@@ -288,7 +288,7 @@ static void follow_chain(EkGate *gate, EkByte start, EkRange extended, guint32 s
         EkTable one;
         EkKnown known;
         EkByte at = start + extended.first + link;
-        if (!ek_gate_read(gate, at, sector, sizeof sector, &known, NULL) ||
+        if (!ek_reader_read(reader, at, sector, sizeof sector, &known, NULL) ||
             known.good < sizeof sector ||
             !link_read((EkSpan){sector, sizeof sector}, sector_size, &one)) {
             table->is_whole = FALSE;
@@ -318,12 +318,12 @@ static void follow_chain(EkGate *gate, EkByte start, EkRange extended, guint32 s
     }
 }
 
-static gboolean mbr_follow(EkGate *gate, EkByte at, EkTable *table)
+static gboolean mbr_follow(EkReader *reader, EkByte at, EkTable *table)
 {
     guint primaries = table->count;
     for (guint i = 0; i < primaries; i++)
         if (table->entries[i].extended)
-            follow_chain(gate, at, table->entries[i].range, table->sector_size, table);
+            follow_chain(reader, at, table->entries[i].range, table->sector_size, table);
     return TRUE;
 }
 
@@ -331,15 +331,15 @@ static gboolean mbr_follow(EkGate *gate, EkByte at, EkTable *table)
 
 typedef struct {
     const EkTable *table;
-    EkGate *gate;
+    EkReader *reader;
     EkTableSink sink;
     void *data;
 } Composing;
 
 /* What stands in a boot record's sector; zeros where it was not read. */
-static gboolean read_record(EkGate *gate, EkByte at, guint8 *record, GError **error)
+static gboolean read_record(EkReader *reader, EkByte at, guint8 *record, GError **error)
 {
-    return ek_gate_read(gate, at, record, MBR_BYTES, NULL, error);
+    return ek_reader_read(reader, at, record, MBR_BYTES, NULL, error);
 }
 
 /* Lays an entry over what stands in its slot. */
@@ -383,7 +383,7 @@ static gboolean compose_link(const Composing *composing, const EkTableEntry *own
                             "the logical partition at sector %" G_GUINT64_FORMAT
                             " has no room for its table in front of it",
                             own->range.first / size);
-    if (!read_record(composing->gate, own->link_byte, record, error))
+    if (!read_record(composing->reader, own->link_byte, record, error))
         return FALSE;
     /* What stands there may be no link at all: then nothing of it is kept. */
     EkTable there;
@@ -424,13 +424,13 @@ static gboolean compose_chain(const Composing *composing, GError **error)
     return TRUE;
 }
 
-static gboolean mbr_compose(const EkTable *table, EkGate *gate, EkTableSink sink, void *data,
+static gboolean mbr_compose(const EkTable *table, EkReader *reader, EkTableSink sink, void *data,
                             GError **error)
 {
-    Composing composing = {table, gate, sink, data};
+    Composing composing = {table, reader, sink, data};
     guint8 record[MBR_BYTES];
     gboolean is_used[ENTRIES] = {FALSE};
-    if (!read_record(gate, 0, record, error))
+    if (!read_record(reader, 0, record, error))
         return FALSE;
     EkTable there;
     gboolean is_table = mbr_read((EkSpan){record, sizeof record}, table->sector_size, &there);

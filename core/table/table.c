@@ -12,35 +12,35 @@ const char *ek_table_scheme_words(const char *scheme)
                                         : "none";
 }
 
-gboolean ek_table_load(const EkTableFormat *format, EkGate *gate, EkByte at, guint32 sector_size,
-                       EkTable *table)
+gboolean ek_table_load(const EkTableFormat *format, EkReader *reader, EkByte at,
+                       guint32 sector_size, EkTable *table)
 {
     guint8 start[EK_STEP];
-    if (!ek_gate_read(gate, at, start, sizeof start, NULL, NULL) ||
+    if (!ek_reader_read(reader, at, start, sizeof start, NULL, NULL) ||
         !format->read((EkSpan){start, sizeof start}, sector_size, table))
         return FALSE;
     table->first_byte = at;
-    return format->follow == NULL || format->follow(gate, at, table);
+    return format->follow == NULL || format->follow(reader, at, table);
 }
 
 /* The header in sector 1, or else the one in the last sector. */
-static gboolean load_gpt_in(EkGate *gate, guint32 sector_size, EkTable *table)
+static gboolean load_gpt_in(EkReader *reader, guint32 sector_size, EkTable *table)
 {
-    EkByte bytes = ek_gate_bytes(gate);
+    EkByte bytes = ek_reader_bytes(reader);
     if (bytes < 2 * (EkByte)sector_size)
         return FALSE;
     EkByte last = (bytes / sector_size - 1) * sector_size;
-    return (ek_table_load(&ek_table_gpt, gate, sector_size, sector_size, table) &&
+    return (ek_table_load(&ek_table_gpt, reader, sector_size, sector_size, table) &&
             table->is_whole) ||
-           (ek_table_load(&ek_table_gpt, gate, last, sector_size, table) && table->is_whole) ||
-           ek_table_load(&ek_table_gpt, gate, sector_size, sector_size, table);
+           (ek_table_load(&ek_table_gpt, reader, last, sector_size, table) && table->is_whole) ||
+           ek_table_load(&ek_table_gpt, reader, sector_size, sector_size, table);
 }
 
 /* In sectors of the drive, or of another size: an adapter may present them so. */
-static gboolean load_gpt(EkGate *gate, guint32 sector_size, EkTable *table)
+static gboolean load_gpt(EkReader *reader, guint32 sector_size, EkTable *table)
 {
-    return load_gpt_in(gate, sector_size, table) ||
-           load_gpt_in(gate, sector_size == 512 ? 4096 : 512, table);
+    return load_gpt_in(reader, sector_size, table) ||
+           load_gpt_in(reader, sector_size == 512 ? 4096 : 512, table);
 }
 
 static gboolean is_protective(const EkTable *mbr)
@@ -51,28 +51,29 @@ static gboolean is_protective(const EkTable *mbr)
     return FALSE;
 }
 
-gboolean ek_table_current(EkGate *gate, guint32 sector_size, EkTable *table, gboolean *unread)
+gboolean ek_table_current(EkReader *reader, guint32 sector_size, EkTable *table, gboolean *unread)
 {
-    EkByte least = MIN(ek_gate_bytes(gate), 2 * (EkByte)sector_size);
-    *unread = ek_gate_known(gate, 0, least).good < least;
-    gboolean has_mbr = ek_table_load(&ek_table_mbr, gate, 0, sector_size, table);
+    EkByte least = MIN(ek_reader_bytes(reader), 2 * (EkByte)sector_size);
+    *unread = ek_reader_known(reader, 0, least).good < least;
+    gboolean has_mbr = ek_table_load(&ek_table_mbr, reader, 0, sector_size, table);
     if (has_mbr && !is_protective(table))
         return TRUE;
     EkTable other;
     /* Without a protective MBR no system looks at a GPT. */
-    gboolean may_be_protected = has_mbr || ek_gate_known(gate, 0, EK_STEP).good < EK_STEP;
-    if (may_be_protected && load_gpt(gate, sector_size, &other)) {
+    gboolean may_be_protected = has_mbr || ek_reader_known(reader, 0, EK_STEP).good < EK_STEP;
+    if (may_be_protected && load_gpt(reader, sector_size, &other)) {
         *table = other;
         return TRUE;
     }
     guint8 block[EK_STEP];
     EkSpan span = {block, sizeof block};
-    if (!has_mbr && ek_gate_read(gate, 0, block, sizeof block, NULL, NULL) &&
+    if (!has_mbr && ek_reader_read(reader, 0, block, sizeof block, NULL, NULL) &&
         ek_span_equals(span, 0, "ER", 2)) {
         guint32 size = ek_span_be16(span, 2);
-        return ek_table_load(&ek_table_apm, gate, size == 2048 ? size : EK_STEP, EK_STEP, table) ||
-               ek_table_load(&ek_table_apm, gate, EK_STEP, EK_STEP, table) ||
-               ek_apm_gather(gate, table);
+        return ek_table_load(&ek_table_apm, reader, size == 2048 ? size : EK_STEP, EK_STEP,
+                             table) ||
+               ek_table_load(&ek_table_apm, reader, EK_STEP, EK_STEP, table) ||
+               ek_apm_gather(reader, table);
     }
     return has_mbr;
 }

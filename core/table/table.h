@@ -8,7 +8,7 @@
 #include "base/field.h"
 #include "base/signature.h"
 #include "base/units.h"
-#include "image/gate.h"
+#include "image/reader.h"
 
 #define EK_TABLE_MOST 128u      /* entries that are kept of one table */
 #define EK_MBR_PROTECTIVE 0xeeu /* type of an MBR's entry that protects a GPT */
@@ -73,12 +73,12 @@ typedef struct {
     /* Reads what of the table stands elsewhere than in its first sector, which is at `at` in the
      * image: entries, chained tables. FALSE when it cannot be read, or contradicts itself. NULL
      * where `read` gives everything. */
-    gboolean (*follow)(EkGate *gate, EkByte at, EkTable *table);
+    gboolean (*follow)(EkReader *reader, EkByte at, EkTable *table);
 
-    /* Composes the whole table for a drive as long as the gate's image, of which all is kept that
+    /* Composes the whole table for a drive as long as the reader's image, of which all is kept that
      * is not the table's, as the boot code. EK_ERROR_UNSUPPORTED for what the scheme cannot
      * express. NULL where this version does not. */
-    gboolean (*compose)(const EkTable *table, EkGate *gate, EkTableSink sink, void *data,
+    gboolean (*compose)(const EkTable *table, EkReader *reader, EkTableSink sink, void *data,
                         GError **error);
 
     /* The fields of the span, in order, covering all of it: EkField*, the caller unrefs. NULL for
@@ -97,17 +97,17 @@ extern const EkTableFormat *const ek_table_formats[];
 
 /* Reads a table whole: its first sector at `at` (in bytes), and what follows from there. FALSE when
  * there is none of this scheme. */
-gboolean ek_table_load(const EkTableFormat *format, EkGate *gate, EkByte at, guint32 sector_size,
-                       EkTable *table);
+gboolean ek_table_load(const EkTableFormat *format, EkReader *reader, EkByte at,
+                       guint32 sector_size, EkTable *table);
 
 /* The table that rules the drive, as the system would see it: a GPT, an APM, an MBR with its
  * logical partitions. `sector_size` is the drive's. FALSE when there is none; *unread says whether
  * that may be because its sectors were not read. */
-gboolean ek_table_current(EkGate *gate, guint32 sector_size, EkTable *table, gboolean *unread);
+gboolean ek_table_current(EkReader *reader, guint32 sector_size, EkTable *table, gboolean *unread);
 
 /* The map of the drive by whatever of its entries is left, also without its first or its block 0.
  * FALSE when there is none. */
-gboolean ek_apm_gather(EkGate *gate, EkTable *table);
+gboolean ek_apm_gather(EkReader *reader, EkTable *table);
 
 /* The type of a partition that holds such a file system: "Apple_HFS"; "" when there is none. */
 const char *ek_apm_type_for(const char *filesystem);
@@ -117,7 +117,7 @@ const char *ek_apm_type_for(const char *filesystem);
 const guint8 *ek_gpt_type_for(const char *filesystem);
 
 /* Composes a GPT: both copies, and what protects it (gptcompose.c). */
-gboolean ek_gpt_compose(const EkTable *table, EkGate *gate, EkTableSink sink, void *data,
+gboolean ek_gpt_compose(const EkTable *table, EkReader *reader, EkTableSink sink, void *data,
                         GError **error);
 
 /* Bytes that the backup of a GPT of the usual size takes at the end of a drive. */

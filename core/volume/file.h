@@ -5,7 +5,7 @@
 #define EK_VOLUME_FILE_H
 
 #include "base/units.h"
-#include "image/gate.h"
+#include "image/reader.h"
 
 /* A moment as a volume keeps it. */
 typedef struct {

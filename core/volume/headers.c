@@ -1,12 +1,12 @@
 /* SPDX-License-Identifier: MIT */
 #include "volume/headers.h"
 
-EkHeaderState ek_header_look(EkGate *gate, EkByte at, const guint8 *header, gsize length,
+EkHeaderState ek_header_look(EkReader *reader, EkByte at, const guint8 *header, gsize length,
                              guint8 *copy)
 {
     EkKnown known;
     memset(copy, 0, length);
-    if (!ek_gate_read(gate, at, copy, length, &known, NULL))
+    if (!ek_reader_read(reader, at, copy, length, &known, NULL))
         return EK_HEADER_OUTSIDE;
     if (known.good < length)
         return EK_HEADER_UNREAD;
@@ -58,7 +58,7 @@ void ek_header_mend(const EkVolume *volume, EkByte at, const char *what, EkMendS
     sink(data, mend);
 }
 
-void ek_header_mend_range(EkGate *gate, const char *structure, EkByte at, const guint8 *wanted,
+void ek_header_mend_range(EkReader *reader, const char *structure, EkByte at, const guint8 *wanted,
                           gsize length, const char *what, const char *from, EkMendSink sink,
                           void *data)
 {
@@ -66,7 +66,7 @@ void ek_header_mend_range(EkGate *gate, const char *structure, EkByte at, const 
     gsize end = 0;
     for (gsize i = 0; i < length; i += EK_STEP) {
         guint8 there[EK_STEP];
-        if (ek_presence_read(gate, at + i, there, sizeof there) == EK_PRESENT &&
+        if (ek_presence_read(reader, at + i, there, sizeof there) == EK_PRESENT &&
             memcmp(there, wanted + i, sizeof there) == 0)
             continue;
         first = MIN(first, i);
@@ -84,11 +84,11 @@ void ek_header_mend_range(EkGate *gate, const char *structure, EkByte at, const 
     sink(data, mend);
 }
 
-EkPresence ek_presence_read(EkGate *gate, EkByte at, guint8 *buffer, gsize length)
+EkPresence ek_presence_read(EkReader *reader, EkByte at, guint8 *buffer, gsize length)
 {
     EkKnown known;
     memset(buffer, 0, length);
-    if (at > G_MAXINT64 || !ek_gate_read(gate, at, buffer, length, &known, NULL))
+    if (at > G_MAXINT64 || !ek_reader_read(reader, at, buffer, length, &known, NULL))
         return EK_ABSENT;
     return known.good < length ? EK_UNREAD : EK_PRESENT;
 }
@@ -114,13 +114,13 @@ void ek_presence_reason(EkVolume *volume, EkPresence part, const char *what, EkB
     }
 }
 
-EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, EkGate *gate,
+EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, EkReader *reader,
                           const EkClaim *claim, guint8 *data, gsize length, GError **error)
 {
-    EkByte limit = ek_gate_bytes(gate);
+    EkByte limit = ek_reader_bytes(reader);
     gsize there = (gsize)MIN(length, limit - MIN(claim->header_byte, limit));
     memset(data, 0, length);
-    if (!ek_gate_read(gate, claim->header_byte, data, there, NULL, error))
+    if (!ek_reader_read(reader, claim->header_byte, data, there, NULL, error))
         return NULL;
     EkVolume *volume = ek_volume_new(format, filesystem);
     volume->first_byte = claim->first_byte;
@@ -146,12 +146,12 @@ void ek_header_end(EkVolume *volume, gboolean stands)
                          "none of the structures it points to were found: not a volume");
 }
 
-EkUsage ek_usage_bit(EkGate *gate, EkByte at, guint64 bit)
+EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit)
 {
     guint8 byte;
     EkByte place = 0;
     if (!g_uint64_checked_add(&place, at, bit / 8) ||
-        ek_presence_read(gate, place, &byte, 1) != EK_PRESENT)
+        ek_presence_read(reader, place, &byte, 1) != EK_PRESENT)
         return EK_USAGE_UNKNOWN;
     return (byte >> bit % 8 & 1) != 0 ? EK_USAGE_USED : EK_USAGE_FREE;
 }

@@ -14,7 +14,7 @@ typedef enum {
 } EkHeaderState;
 
 /* Reads the `length` bytes at `at` and compares them with `header`; *copy gets them. */
-EkHeaderState ek_header_look(EkGate *gate, EkByte at, const guint8 *header, gsize length,
+EkHeaderState ek_header_look(EkReader *reader, EkByte at, const guint8 *header, gsize length,
                              guint8 *copy);
 
 /* Adds what a look at a boot sector found to the volume's reasons. */
@@ -27,17 +27,17 @@ void ek_header_mend(const EkVolume *volume, EkByte at, const char *what, EkMendS
 
 /* Proposes to write what differs from the `length` bytes that shall stand at `at` (both multiples
  * of EK_STEP), from the first such sector to the last. What was not read differs. */
-void ek_header_mend_range(EkGate *gate, const char *structure, EkByte at, const guint8 *wanted,
+void ek_header_mend_range(EkReader *reader, const char *structure, EkByte at, const guint8 *wanted,
                           gsize length, const char *what, const char *from, EkMendSink sink,
                           void *data);
 
 /* What one bit of a bitmap that begins at `at` says; bit 0 is the lowest of the first byte. */
-EkUsage ek_usage_bit(EkGate *gate, EkByte at, guint64 bit);
+EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit);
 
 /* Begins to measure a claim: a volume with its places set, and the `length` bytes (at least
  * EK_HEADER_MOST) of its header in `data`, zeros past the end of the drive. NULL when reading
  * failed. */
-EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, EkGate *gate,
+EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, EkReader *reader,
                           const EkClaim *claim, guint8 *data, gsize length, GError **error);
 
 /* Does a partition usually begin there: on a MiB, on a cylinder, behind a cylinder's first track?
@@ -52,7 +52,7 @@ typedef enum { EK_PRESENT, EK_ABSENT, EK_UNREAD } EkPresence;
 
 /* Reads the `length` bytes at `at`: EK_PRESENT when all of them were read from the drive,
  * EK_ABSENT when they would lie outside it. */
-EkPresence ek_presence_read(EkGate *gate, EkByte at, guint8 *buffer, gsize length);
+EkPresence ek_presence_read(EkReader *reader, EkByte at, guint8 *buffer, gsize length);
 
 /* What it means that a volume was not cleanly unmounted, where no journal tells more. */
 #define EK_UNCLEAN_TEXT "The latest changes may be incomplete."

@@ -15,9 +15,10 @@ enum {
     NOISE = 16
 }; /* shifted by the copy; only where they differ is one preferred */
 
-void ek_links_init(EkLinkTable *table, EkGate *gate, const EkLinkPlaces *places, gsize window_most)
+void ek_links_init(EkLinkTable *table, EkReader *reader, const EkLinkPlaces *places,
+                   gsize window_most)
 {
-    *table = (EkLinkTable){.gate = gate, .places = *places, .window_most = window_most};
+    *table = (EkLinkTable){.reader = reader, .places = *places, .window_most = window_most};
     for (guint copy = 0; copy < places->copies; copy++)
         table->windows[copy] = g_malloc(window_most);
     table->marks = g_malloc(window_most / EK_STEP);
@@ -46,13 +47,13 @@ static void fill_from(EkLinkTable *table, guint copy)
     EkByte start = table->places.first[copy] + table->window_at;
     guint8 known_here = (guint8)(KNOWN << copy);
     EkKnown known;
-    gboolean all =
-        ek_gate_read(table->gate, start, table->windows[copy], table->window_bytes, &known, NULL) &&
-        known.good == table->window_bytes;
+    gboolean all = ek_reader_read(table->reader, start, table->windows[copy], table->window_bytes,
+                                  &known, NULL) &&
+                   known.good == table->window_bytes;
     for (gsize at = 0; at < table->window_bytes; at += size)
-        if (all ||
-            (ek_gate_read(table->gate, start + at, table->windows[copy] + at, size, &known, NULL) &&
-             known.good == size))
+        if (all || (ek_reader_read(table->reader, start + at, table->windows[copy] + at, size,
+                                   &known, NULL) &&
+                    known.good == size))
             table->marks[at / size] |= known_here;
 }
 

@@ -5,7 +5,7 @@
 #ifndef EK_VOLUME_LINKS_H
 #define EK_VOLUME_LINKS_H
 
-#include "image/gate.h"
+#include "image/reader.h"
 #include "volume/taken.h"
 
 #define EK_LINK_COPIES 2u
@@ -23,7 +23,7 @@ typedef struct {
 } EkLinkPlaces;
 
 typedef struct {
-    EkGate *gate;
+    EkReader *reader;
     EkLinkPlaces places;
     guint sector_log;  /* of the size of a sector, which is a power of two */
     gsize window_most; /* bytes, whole sectors */
@@ -38,7 +38,8 @@ typedef struct {
 
 /* `window_most` bytes of each copy are read at a time. Takes nothing over but a copy of `places`.
  */
-void ek_links_init(EkLinkTable *table, EkGate *gate, const EkLinkPlaces *places, gsize window_most);
+void ek_links_init(EkLinkTable *table, EkReader *reader, const EkLinkPlaces *places,
+                   gsize window_most);
 void ek_links_clear(EkLinkTable *table);
 
 /* Which copy a link is read from: one of them, or the one that is judged to be better. What stands

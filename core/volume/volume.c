@@ -51,14 +51,14 @@ void ek_volume_reason(EkVolume *volume, int points, const char *format, ...)
     volume->confidence = CLAMP(volume->confidence + points, 0, 100);
 }
 
-EkVolume *ek_volume_measure(const EkFileSystem *format, EkGate *gate, const EkClaim *claim,
+EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader, const EkClaim *claim,
                             GError **error)
 {
     GError *failure = NULL;
-    g_autoptr(EkGate) bounded = ek_gate_bounded(gate, EK_MEASURE_READS);
+    g_autoptr(EkReader) bounded = ek_reader_bounded(reader, EK_MEASURE_READS);
     EkVolume *volume = format->measure(bounded, claim, &failure);
     /* A claim that leads through the whole image is damage, and costs itself only. */
-    if (volume == NULL && ek_gate_is_spent(bounded)) {
+    if (volume == NULL && ek_reader_is_spent(bounded)) {
         g_clear_error(&failure);
         return ek_volume_new(format, format->name);
     }

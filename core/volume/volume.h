@@ -8,7 +8,7 @@
 #include "base/error.h"
 #include "base/field.h"
 #include "base/signature.h"
-#include "image/gate.h"
+#include "image/reader.h"
 #include "volume/file.h"
 
 #define EK_HEADER_MOST 512u      /* bytes of a header that are kept of a volume */
@@ -152,7 +152,7 @@ struct EkFileSystem {
 
     /* Follows a claim into the image. NULL only when reading failed. Called through
      * ek_volume_measure. */
-    EkVolume *(*measure)(EkGate *gate, const EkClaim *claim, GError **error);
+    EkVolume *(*measure)(EkReader *reader, const EkClaim *claim, GError **error);
 
     /* Secondary traces, for when all headers are gone; NULL where this version knows none. Is what
      * stands at the beginning of `span` a record of ours? Pure. */
@@ -161,12 +161,12 @@ struct EkFileSystem {
     gboolean (*record)(EkSpan span, EkRecord *record);
     /* Volumes that these sightings belong to: each is handed on measured, its header composed.
      * FALSE only when reading failed. */
-    gboolean (*infer)(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
+    gboolean (*infer)(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
 
     /* Proposes what makes primary and backup header right again. NULL where this version does
      * not. */
-    gboolean (*mend)(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+    gboolean (*mend)(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error);
 
     /* The fields of a header: for showing edits. NULL where there are no edits. */
@@ -179,14 +179,14 @@ struct EkFileSystem {
 
     /* Does the volume itself use the byte at `at`, which lies in it, for a file or for itself? NULL
      * where this version cannot tell. */
-    EkUsage (*use)(EkGate *gate, const EkVolume *volume, EkByte at);
+    EkUsage (*use)(EkReader *reader, const EkVolume *volume, EkByte at);
 
     /* NULL: the volume was cleanly unmounted. Otherwise sentences that say what that means for its
      * files. NULL where the format, or this version, does not tell. The caller frees. */
-    char *(*unclean)(EkGate *gate, const EkVolume *volume);
+    char *(*unclean)(EkReader *reader, const EkVolume *volume);
 
     /* Files. NULL where this version does not list them. */
-    EkOpened *(*open)(EkGate *gate, const EkVolume *volume, GError **error);
+    EkOpened *(*open)(EkReader *reader, const EkVolume *volume, GError **error);
     void (*close)(EkOpened *opened);
     /* Is it not known where all of its table of files lies? Then runs of its records that a hunt
      * saw (EkRecordRun) help; FALSE when they do not help enough. NULL: they never do. */
@@ -203,7 +203,7 @@ struct EkFileSystem {
 
 /* Follows a claim into the image, with at most EK_MEASURE_READS reads: a claim that wants more does
  * not stand. NULL with *error only when reading failed. The caller frees. */
-EkVolume *ek_volume_measure(const EkFileSystem *format, EkGate *gate, const EkClaim *claim,
+EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader, const EkClaim *claim,
                             GError **error);
 
 /* All file systems, NULL at the end. */

@@ -51,7 +51,7 @@ static gboolean check_block(Checking *self, guint64 block, guint64 kept, GError 
     EkByte first = block * EK_BLOCK_BYTES;
     self->check->done = first;
     if (!go_on(self, error) ||
-        !ek_sums_of_block(self->view.gate, self->sector_size, block, &sum, error))
+        !ek_sums_of_block(self->view.reader, self->sector_size, block, &sum, error))
         return FALSE;
     if (sum == kept)
         return TRUE;
@@ -154,7 +154,7 @@ static gboolean feed(Checking *self, Hashing *hashing, EkByte from, GError **err
         Piece *piece = g_async_queue_pop(hashing->empty);
         piece->length = (gsize)MIN(PIECE_BYTES, self->check->bytes - at);
         fine = go_on(self, error) &&
-               ek_gate_read(self->view.gate, at, piece->data, piece->length, NULL, error);
+               ek_reader_read(self->view.reader, at, piece->data, piece->length, NULL, error);
         g_async_queue_push(fine ? hashing->full : hashing->empty, piece);
     }
     Piece *last = g_async_queue_pop(hashing->empty);

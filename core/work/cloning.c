@@ -22,7 +22,7 @@ struct EkCloning {
     GPtrArray *edits; /* EkEdit*, the plan's */
     EkByte bytes;     /* that are written */
     EkOverlay *repairs;
-    EkGate *gate;
+    EkReader *reader;
     const gint *cancel;
     gint64 event;
     gint64 id;
@@ -149,7 +149,8 @@ EkCloning *ek_cloning_new(EkSystem *system, const EkCloneOrder *order, const gin
         return NULL;
     EkRange data = {0, 0};
     EkByte needed = 0;
-    for (EkByte at = 0; ek_gate_next_data(cloning->view.gate, at, &data); at = ek_range_end(data))
+    for (EkByte at = 0; ek_reader_next_data(cloning->view.reader, at, &data);
+         at = ek_range_end(data))
         needed += data.bytes;
     gboolean exists = g_file_test(order->target, G_FILE_TEST_EXISTS);
     if (!exists && !ek_guard_space(order->target, needed, "the clone", error))
@@ -167,16 +168,16 @@ EkCloning *ek_cloning_new(EkSystem *system, const EkCloneOrder *order, const gin
                                             cloning->begun, error);
     if (cloning->id == 0)
         return NULL;
-    EkGateParts parts = ek_view_parts(&cloning->view);
+    EkImageReaderParts parts = ek_view_parts(&cloning->view);
     parts.repairs = cloning->repairs;
-    cloning->gate = ek_gate_new(&parts, EK_FACE_AS_REPAIRED);
+    cloning->reader = ek_image_reader_new(&parts, EK_FACE_AS_REPAIRED);
     cloning->progress.total = cloning->bytes * 2;
     return g_steal_pointer(&cloning);
 }
 
 void ek_cloning_free(EkCloning *cloning)
 {
-    g_clear_pointer(&cloning->gate, ek_gate_free);
+    g_clear_pointer(&cloning->reader, ek_reader_free);
     g_clear_pointer(&cloning->repairs, ek_overlay_free);
     g_clear_pointer(&cloning->edits, g_ptr_array_unref);
     g_clear_pointer(&cloning->plan, ek_plan_free);
@@ -207,7 +208,7 @@ gboolean ek_cloning_is_extended(const EkCloning *cloning)
 
 EkByte ek_cloning_left_out(const EkCloning *cloning)
 {
-    return ek_gate_bytes(cloning->gate) - cloning->bytes;
+    return ek_reader_bytes(cloning->reader) - cloning->bytes;
 }
 
 EkByte ek_cloning_begun(const EkCloning *cloning)
@@ -217,7 +218,7 @@ EkByte ek_cloning_begun(const EkCloning *cloning)
 
 EkByte ek_cloning_unread(const EkCloning *cloning)
 {
-    EkKnown known = ek_gate_known(cloning->gate, 0, cloning->bytes);
+    EkKnown known = ek_reader_known(cloning->reader, 0, cloning->bytes);
     return known.bad + known.unread;
 }
 
@@ -284,7 +285,7 @@ static gboolean pass(EkCloning *cloning, gboolean verifying, GError **error)
             return FALSE;
         if (g_atomic_int_get(cloning->cancel) != 0)
             return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
-        if (!ek_gate_read(cloning->gate, at, data, length, NULL, error))
+        if (!ek_reader_read(cloning->reader, at, data, length, NULL, error))
             return FALSE;
         if (verifying ? !compare_piece(cloning, at, data, back, length, error)
                       : !write_piece(cloning, at, data, length, error))
@@ -323,13 +324,13 @@ static gboolean extend_table(EkCloning *cloning, const EkJournal *journal, GErro
     g_autofree EkTable *table = g_new0(EkTable, 1);
     /* An old GPT may still stand on a drive that an MBR is planned for: it rules nothing. */
     if (cloning->plan == NULL || !g_str_equal(cloning->plan->scheme, "gpt") ||
-        bytes == ek_gate_bytes(cloning->gate) ||
-        !ek_table_load(&ek_table_gpt, cloning->gate, size, size, table) || !table->is_whole)
+        bytes == ek_reader_bytes(cloning->reader) ||
+        !ek_table_load(&ek_table_gpt, cloning->reader, size, size, table) || !table->is_whole)
         return TRUE;
     g_autoptr(GPtrArray) edits = g_ptr_array_new_with_free_func((GDestroyNotify)ek_edit_free);
     Extending extending = {cloning, edits};
     table->drive_bytes = bytes;
-    if (!ek_table_gpt.compose(table, cloning->gate, take_part, &extending, error))
+    if (!ek_table_gpt.compose(table, cloning->reader, take_part, &extending, error))
         return FALSE;
     ek_edits_sort(edits);
     cloning->is_extended = edits->len > 0;

@@ -27,7 +27,7 @@ static EkHit *last_before(EkHits *hits, EkRange ground, gboolean bad)
 /* --- files ---------------------------------------------------------------------------------- */
 
 typedef struct {
-    EkGate *gate;
+    EkReader *reader;
     EkIndexing *indexing;
     EkHits *hits;
     GError *error;
@@ -64,11 +64,11 @@ static gboolean take_file(void *data, const char *path, const EkItem *item)
         EkRange hole;
         gboolean bad = FALSE;
         if (extent->first_byte == EK_UNPLACED ||
-            !ek_range_checked(extent->first_byte, extent->stored, ek_gate_bytes(gathering->gate),
-                              &inside))
+            !ek_range_checked(extent->first_byte, extent->stored,
+                              ek_reader_bytes(gathering->reader), &inside))
             continue;
         for (EkByte at = inside.first;
-             ek_gate_next_hole(gathering->gate, at, ek_range_end(inside), &hole, &bad);
+             ek_reader_next_hole(gathering->reader, at, ek_range_end(inside), &hole, &bad);
              at = ek_range_end(hole))
             add_hit(gathering, hole, bad, path, item);
     }
@@ -99,7 +99,7 @@ static const EkCaseVolume *volume_at(const GPtrArray *volumes, EkByte at)
     return NULL;
 }
 
-static void add_rest(EkHits *hits, EkGate *gate, const GPtrArray *volumes, EkRange ground,
+static void add_rest(EkHits *hits, EkReader *reader, const GPtrArray *volumes, EkRange ground,
                      gboolean bad, guint *count)
 {
     if (ground.bytes == 0)
@@ -113,7 +113,7 @@ static void add_rest(EkHits *hits, EkGate *gate, const GPtrArray *volumes, EkRan
     if (entry != NULL) {
         hit.volume = entry->number;
         if (entry->volume->format->use != NULL)
-            hit.usage = entry->volume->format->use(gate, entry->volume, ground.first);
+            hit.usage = entry->volume->format->use(reader, entry->volume, ground.first);
     }
     EkHit *last = last_before(hits, ground, bad);
     if (last != NULL && last->path == NULL && last->volume == hit.volume &&
@@ -124,7 +124,7 @@ static void add_rest(EkHits *hits, EkGate *gate, const GPtrArray *volumes, EkRan
 }
 
 /* What of all that was not read no file lies in. */
-static void find_rest(EkHits *hits, EkGate *gate, const GPtrArray *volumes)
+static void find_rest(EkHits *hits, EkReader *reader, const GPtrArray *volumes)
 {
     guint files = hits->hits->len;
     guint count = 0;
@@ -132,7 +132,7 @@ static void find_rest(EkHits *hits, EkGate *gate, const GPtrArray *volumes)
     EkByte at = 0;
     EkRange hole;
     gboolean bad = FALSE;
-    while (ek_gate_next_hole(gate, at, ek_gate_bytes(gate), &hole, &bad)) {
+    while (ek_reader_next_hole(reader, at, ek_reader_bytes(reader), &hole, &bad)) {
         EkByte from = hole.first;
         EkByte end = ek_range_end(hole);
         for (; next < files; next++) {
@@ -140,13 +140,13 @@ static void find_rest(EkHits *hits, EkGate *gate, const GPtrArray *volumes)
             if (ground.first >= end)
                 break;
             if (ground.first > from)
-                add_rest(hits, gate, volumes, (EkRange){from, ground.first - from}, bad, &count);
+                add_rest(hits, reader, volumes, (EkRange){from, ground.first - from}, bad, &count);
             from = MAX(from, MIN(ek_range_end(ground), end));
             /* It may go on in the next stretch. */
             if (ek_range_end(ground) > end)
                 break;
         }
-        add_rest(hits, gate, volumes, (EkRange){from, end - from}, bad, &count);
+        add_rest(hits, reader, volumes, (EkRange){from, end - from}, bad, &count);
         at = end;
     }
 }
@@ -156,7 +156,7 @@ gboolean ek_hits_find(EkView *view, const GPtrArray *indexings, EkHits *hits, GE
     *hits = (EkHits){.hits = g_array_new(FALSE, FALSE, sizeof(EkHit))};
     g_array_set_clear_func(hits->hits, hit_clear);
     g_autoptr(GPtrArray) volumes = ek_volumestore_list(view->opened, error);
-    Gathering gathering = {.gate = view->gate, .hits = hits};
+    Gathering gathering = {.reader = view->reader, .hits = hits};
     for (guint i = 0; volumes != NULL && i < indexings->len; i++) {
         gathering.indexing = indexings->pdata[i];
         if (!ek_inventory_each_damaged(ek_indexing_inventory(gathering.indexing), take_file,
@@ -170,7 +170,7 @@ gboolean ek_hits_find(EkView *view, const GPtrArray *indexings, EkHits *hits, GE
     if (volumes == NULL)
         return FALSE;
     g_array_sort(hits->hits, by_place);
-    find_rest(hits, view->gate, volumes);
+    find_rest(hits, view->reader, volumes);
     g_array_sort(hits->hits, by_place);
     return TRUE;
 }

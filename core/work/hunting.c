@@ -104,12 +104,12 @@ static gboolean pass_hunted(void *data, EkRange range, GError **error)
     return TRUE;
 }
 
-/* A scan of what the view's gate gives now. */
+/* A scan of what the view's reader gives now. */
 static void renew_hunt(EkHunting *hunting)
 {
     EkHuntSink sink = {hunting, pass_trace, pass_hunted, pass_recall};
-    EkHunt *hunt = hunting->view.gate != NULL
-                       ? ek_hunt_new(hunting->view.gate, &sink, hunting->threads, hunting->cancel)
+    EkHunt *hunt = hunting->view.reader != NULL
+                       ? ek_hunt_new(hunting->view.reader, &sink, hunting->threads, hunting->cancel)
                        : NULL;
     g_mutex_lock(&hunting->lock_hunt);
     if (hunting->hunt != NULL) {
@@ -225,20 +225,21 @@ GPtrArray *ek_hunting_tables(EkHunting *hunting, GError **error)
     guint32 sector_size = ek_case_info(hunting->view.opened)->sector_size;
     g_autofree EkTable *current = g_new0(EkTable, 1);
     gboolean unread = FALSE;
-    gboolean has_current = ek_hunt_current_table(hunting->view.gate, sector_size, current, &unread);
+    gboolean has_current =
+        ek_hunt_current_table(hunting->view.reader, sector_size, current, &unread);
     GPtrArray *tables = g_ptr_array_new_with_free_func(g_free);
     for (guint i = 0; i < traces->len; i++) {
         const EkTrace *trace = traces->pdata[i];
         g_autofree EkHuntedTable *found = g_new0(EkHuntedTable, 1);
         found->first_byte = trace->first_byte;
         if (!g_str_equal(trace->kind, "table") ||
-            !ek_hunt_load_table(hunting->view.gate, trace, sector_size, &found->table))
+            !ek_hunt_load_table(hunting->view.reader, trace, sector_size, &found->table))
             continue;
         found->is_current = has_current && g_str_equal(found->table.scheme, current->scheme) &&
                             trace->first_byte == current->first_byte;
         found->what = found->is_current ? ""
                                         : what_it_is(has_current ? current : NULL, &found->table,
-                                                     ek_gate_bytes(hunting->view.gate));
+                                                     ek_reader_bytes(hunting->view.reader));
         /* The links of the current chain are part of the current table. */
         if (!has_current || !is_link_of(current, &found->table))
             g_ptr_array_add(tables, g_steal_pointer(&found));
@@ -249,7 +250,7 @@ GPtrArray *ek_hunting_tables(EkHunting *hunting, GError **error)
 
 EkKnown ek_hunting_known(EkHunting *hunting)
 {
-    return ek_gate_known(hunting->view.gate, 0, ek_case_info(hunting->view.opened)->bytes);
+    return ek_reader_known(hunting->view.reader, 0, ek_case_info(hunting->view.opened)->bytes);
 }
 
 guint ek_hunting_count(EkHunting *hunting)
@@ -292,7 +293,7 @@ static gboolean store_findings(EkHunting *hunting, GError **error)
     if (traces == NULL)
         return FALSE;
     g_autoptr(GPtrArray) findings =
-        ek_hunt_agree(hunting->view.gate, ek_case_info(opened)->sector_size, traces, error);
+        ek_hunt_agree(hunting->view.reader, ek_case_info(opened)->sector_size, traces, error);
     if (findings == NULL || !ek_volumestore_put(opened, hunting->event, findings, error) ||
         !ek_huntstore_measured(hunting->store, error))
         return FALSE;
@@ -306,7 +307,7 @@ static gboolean search(EkHunting *hunting, GError **error)
 {
     guint32 sector_size = ek_case_info(hunting->view.opened)->sector_size;
     if (hunting->ranges->len > 0 || hunting->likely)
-        if (!ek_hunt_likely(hunting->view.gate, sector_size, &hunting->kept, hunting->cancel,
+        if (!ek_hunt_likely(hunting->view.reader, sector_size, &hunting->kept, hunting->cancel,
                             error) ||
             !store_findings(hunting, error))
             return FALSE;
@@ -329,7 +330,7 @@ static gboolean finish(EkHunting *hunting, gboolean scanned, GError *failure, GE
     /* What was seen so far counts, also when the rest was called off. Where nothing is new the
      * volumes are what they were. */
     gboolean stale = hunting->fresh > 0 || !ek_huntstore_is_measured(hunting->store);
-    if ((scanned || cancelled) && hunting->view.gate != NULL && stale &&
+    if ((scanned || cancelled) && hunting->view.reader != NULL && stale &&
         !store_findings(hunting, scanned ? &failure : NULL))
         scanned = FALSE;
     EkHuntProgress now = ek_hunting_progress(hunting);

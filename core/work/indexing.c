@@ -62,7 +62,7 @@ static gboolean find_records(EkIndexing *indexing, const gint *cancel, GError **
         ek_volumestore_runs(indexing->view->opened, files->format->name, range, &all, error);
     if (runs != NULL && !all) {
         g_array_unref(runs);
-        runs = ek_hunt_records(files->gate, files->format, range, cancel, error);
+        runs = ek_hunt_records(files->reader, files->format, range, cancel, error);
     }
     return runs != NULL && files->format->adopt(files->opened, runs, error) &&
            ek_inventory_put_runs(indexing->inventory, runs, error);
@@ -79,7 +79,7 @@ EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)
     if (indexing->volume != NULL)
         indexing->volume->volume->without_journal = view->without_journal;
     if (indexing->volume == NULL ||
-        !ek_files_open(&indexing->files, view->gate, indexing->volume->volume, error))
+        !ek_files_open(&indexing->files, view->reader, indexing->volume->volume, error))
         return NULL;
     g_autofree char *basis = basis_of(view, indexing->volume);
     guint volume = indexing->volume->number;
@@ -139,7 +139,7 @@ gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **erro
     g_autoptr(GPtrArray) newer = newer_ones(indexing);
     gboolean fine =
         ek_inventory_finish(inventory, files->format->root(files->opened), indexing->volume->volume,
-                            newer, indexing->view->gate, error);
+                            newer, indexing->view->reader, error);
     g_clear_pointer(&indexing->lock, ek_lock_release);
     return fine;
 }

@@ -67,10 +67,10 @@ static gboolean is_as_read(const EkView *view, EkImage *image)
     EkSector sectors = ek_read_map_sectors(view->map);
     guint untouched = 0;
     guint blank = 0;
-    EkGateParts parts = ek_view_parts(view);
+    EkImageReaderParts parts = ek_view_parts(view);
     parts.image = image;
-    g_autoptr(EkGate) gate = ek_gate_new(&parts, EK_FACE_AS_READ);
-    guint same = ek_sums_compare(view->opened, gate, BLOCKS_COMPARED, &asked);
+    g_autoptr(EkReader) reader = ek_image_reader_new(&parts, EK_FACE_AS_READ);
+    guint same = ek_sums_compare(view->opened, reader, BLOCKS_COMPARED, &asked);
     if (asked == 0 || same < asked)
         return FALSE;
     g_autofree guint8 *sector = g_malloc(size);

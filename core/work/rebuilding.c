@@ -30,7 +30,7 @@ EkPlan *ek_rebuilding_plan(const char *folder, const char *options, const EkPlan
             list[i] = (EkPlanVolume){entry->number, entry->volume, entry->standing};
         }
         g_autoptr(GPtrArray) tables =
-            ek_hunt_tables(view.gate, ek_case_info(view.opened)->sector_size, traces);
+            ek_hunt_tables(view.reader, ek_case_info(view.opened)->sector_size, traces);
         EkPlanInput input = {ek_view_parts(&view),
                              ek_case_info(view.opened)->id,
                              list,

@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 #include "work/recognise.h"
 
-#include "device/reader.h"
+#include "device/childreader.h"
 
 #include <fcntl.h>
 #include <string.h>
@@ -36,25 +36,25 @@ static gboolean pick(const EkView *view, guint number, EkByte from, EkSector *se
         return FALSE;
     *sector = stretch.first;
     EkByte at = *sector * size;
-    return at + size <= ek_gate_bytes(view->gate) &&
-           ek_gate_read(view->gate, at, data, size, NULL, NULL) && !is_filled(data, size);
+    return at + size <= ek_reader_bytes(view->reader) &&
+           ek_reader_read(view->reader, at, data, size, NULL, NULL) && !is_filled(data, size);
 }
 
 /* The same bytes of the other side; FALSE when they do not read. */
-static gboolean fetch(EkReader *reader, EkByte first, guint8 *data, gsize length,
+static gboolean fetch(EkChildReader *reader, EkByte first, guint8 *data, gsize length,
                       const gint *cancel)
 {
     g_autofree guint8 *page = g_malloc(PAGE * 2 + length);
     EkByte start = first - first % PAGE;
     gsize whole = (gsize)ek_divide_up(first + length - start, PAGE) * PAGE;
-    EkReaderAnswer answer = ek_reader_read(reader, start, page, whole, cancel);
+    EkChildReaderAnswer answer = ek_child_reader_read(reader, start, page, whole, cancel);
     if (answer.got < (gssize)(first - start + length))
         return FALSE;
     memcpy(data, page + (first - start), length);
     return TRUE;
 }
 
-static void ask(const EkView *view, EkReader *reader, gint64 first_byte, EkByte from,
+static void ask(const EkView *view, EkChildReader *reader, gint64 first_byte, EkByte from,
                 const gint *cancel, EkLikeness *likeness)
 {
     guint32 size = ek_case_info(view->opened)->sector_size;
@@ -90,12 +90,12 @@ EkLikeness ek_recognise(const EkView *view, const char *path, gint64 first_byte,
         fd = open(path, flags);
     if (fd < 0)
         return likeness;
-    EkReader *reader = NULL;
+    EkChildReader *reader = NULL;
     if (fstat(fd, &st) == 0 && (S_ISREG(st.st_mode) || S_ISBLK(st.st_mode)))
-        reader = ek_reader_new(fd, PAGE * 2 + (gsize)ek_case_info(view->opened)->sector_size);
+        reader = ek_child_reader_new(fd, PAGE * 2 + (gsize)ek_case_info(view->opened)->sector_size);
     if (reader != NULL) {
         ask(view, reader, first_byte, from, cancel, &likeness);
-        ek_reader_free(reader);
+        ek_child_reader_free(reader);
     }
     close(fd);
     return likeness;

@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 #include "work/seen.h"
 
-static gboolean belongs(const GPtrArray *volumes, EkGate *gate, const EkTrace *trace)
+static gboolean belongs(const GPtrArray *volumes, EkReader *reader, const EkTrace *trace)
 {
     for (guint i = 0; i < volumes->len; i++) {
         const EkCaseVolume *entry = volumes->pdata[i];
@@ -11,8 +11,8 @@ static gboolean belongs(const GPtrArray *volumes, EkGate *gate, const EkTrace *t
             !g_str_equal(volume->format->name, trace->format) || trace->first_byte < range.first ||
             trace->first_byte >= ek_range_end(range))
             continue;
-        if (gate == NULL || volume->format->use == NULL ||
-            volume->format->use(gate, volume, trace->first_byte) != EK_USAGE_FREE)
+        if (reader == NULL || volume->format->use == NULL ||
+            volume->format->use(reader, volume, trace->first_byte) != EK_USAGE_FREE)
             return TRUE;
     }
     return FALSE;
@@ -34,7 +34,7 @@ static void add_stray(GArray *strays, const EkTrace *trace)
     g_array_append_val(strays, stray);
 }
 
-gboolean ek_seen_gather(EkSeen *seen, EkCase *opened, EkGate *gate, const GPtrArray *volumes,
+gboolean ek_seen_gather(EkSeen *seen, EkCase *opened, EkReader *reader, const GPtrArray *volumes,
                         GError **error)
 {
     *seen = (EkSeen){.strays = g_array_new(FALSE, FALSE, sizeof(EkStray))};
@@ -54,7 +54,7 @@ gboolean ek_seen_gather(EkSeen *seen, EkCase *opened, EkGate *gate, const GPtrAr
         else if (g_str_equal(kind, EK_TRACE_RECORDS))
             seen->records += count;
         /* Where a run was cut the rest belongs where the run does. */
-        if (g_str_equal(trace->kind, EK_TRACE_RECORDS) && !belongs(volumes, gate, trace))
+        if (g_str_equal(trace->kind, EK_TRACE_RECORDS) && !belongs(volumes, reader, trace))
             add_stray(seen->strays, trace);
     }
     return TRUE;

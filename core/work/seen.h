@@ -20,8 +20,8 @@ typedef struct {
 } EkSeen;
 
 /* `volumes` are those of the case (EkCaseVolume*). What lies in one of the same format belongs to
- * it, unless that calls the place free; with `gate` NULL that is not asked. */
-gboolean ek_seen_gather(EkSeen *seen, EkCase *opened, EkGate *gate, const GPtrArray *volumes,
+ * it, unless that calls the place free; with `reader` NULL that is not asked. */
+gboolean ek_seen_gather(EkSeen *seen, EkCase *opened, EkReader *reader, const GPtrArray *volumes,
                         GError **error);
 void ek_seen_clear(EkSeen *seen);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(EkSeen, ek_seen_clear)

@@ -6,15 +6,15 @@
 
 #define PIECE_BYTES (1u << 20)
 
-gboolean ek_sums_of_block(EkGate *gate, guint32 sector_size, guint64 block, guint64 *sum,
+gboolean ek_sums_of_block(EkReader *reader, guint32 sector_size, guint64 block, guint64 *sum,
                           GError **error)
 {
     g_autofree guint8 *buffer = g_malloc(PIECE_BYTES);
     EkByte first = block * EK_BLOCK_BYTES;
-    EkByte end = MIN(first + EK_BLOCK_BYTES, ek_gate_bytes(gate));
+    EkByte end = MIN(first + EK_BLOCK_BYTES, ek_reader_bytes(reader));
     for (*sum = 0; first < end; first += PIECE_BYTES) {
         gsize length = (gsize)MIN(PIECE_BYTES, end - first);
-        if (!ek_gate_read(gate, first, buffer, length, NULL, error))
+        if (!ek_reader_read(reader, first, buffer, length, NULL, error))
             return FALSE;
         *sum += ek_block_sum(first / sector_size, sector_size, buffer, length);
     }
@@ -29,10 +29,10 @@ gboolean ek_sums_are_kept(EkCase *self)
            sqlite3_column_int(row, 0) != 0;
 }
 
-guint ek_sums_compare(EkCase *self, EkGate *gate, guint most, guint *asked)
+guint ek_sums_compare(EkCase *self, EkReader *reader, guint most, guint *asked)
 {
     sqlite3 *store = ek_case_map(self);
-    guint64 blocks = ek_divide_up(ek_gate_bytes(gate), EK_BLOCK_BYTES);
+    guint64 blocks = ek_divide_up(ek_reader_bytes(reader), EK_BLOCK_BYTES);
     guint same = 0;
     *asked = 0;
     if (!ek_sums_are_kept(self))
@@ -54,7 +54,7 @@ guint ek_sums_compare(EkCase *self, EkGate *gate, guint most, guint *asked)
             continue;
         last = block;
         (*asked)++;
-        same += ek_sums_of_block(gate, ek_case_info(self)->sector_size, block, &sum, NULL) &&
+        same += ek_sums_of_block(reader, ek_case_info(self)->sector_size, block, &sum, NULL) &&
                 sum == (guint64)sqlite3_column_int64(row, 1);
     }
     return same;

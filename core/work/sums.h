@@ -5,8 +5,8 @@
 
 #include "work/view.h"
 
-/* The sum of a block (see EkBlockSum) as the gate gives it now. FALSE with *error. */
-gboolean ek_sums_of_block(EkGate *gate, guint32 sector_size, guint64 block, guint64 *sum,
+/* The sum of a block (see EkBlockSum) as the reader gives it now. FALSE with *error. */
+gboolean ek_sums_of_block(EkReader *reader, guint32 sector_size, guint64 block, guint64 *sum,
                           GError **error);
 
 /* Does the case keep sums at all? One that was begun by an early version, or adopted, does not. */
@@ -14,6 +14,6 @@ gboolean ek_sums_are_kept(EkCase *self);
 
 /* Compares up to `most` blocks, spread over all that have a sum that is not 0. Returns how many are
  * as they were read, *asked how many were compared; a block that cannot be read is not. */
-guint ek_sums_compare(EkCase *self, EkGate *gate, guint most, guint *asked);
+guint ek_sums_compare(EkCase *self, EkReader *reader, guint most, guint *asked);
 
 #endif

@@ -16,8 +16,8 @@ static gboolean load(EkView *view, GError **error)
         ek_view_close(view);
         return FALSE;
     }
-    EkGateParts parts = ek_view_parts(view);
-    view->gate = ek_gate_new(&parts, EK_FACE_AS_READ);
+    EkImageReaderParts parts = ek_view_parts(view);
+    view->reader = ek_image_reader_new(&parts, EK_FACE_AS_READ);
     return TRUE;
 }
 
@@ -42,7 +42,7 @@ gboolean ek_view_open_locked(EkView *view, const char *folder, EkLockSubject sub
 
 static void unload(EkView *view)
 {
-    g_clear_pointer(&view->gate, ek_gate_free);
+    g_clear_pointer(&view->reader, ek_reader_free);
     g_clear_pointer(&view->image, ek_image_close);
     g_clear_pointer(&view->kept, ek_overlay_free);
     g_clear_pointer(&view->map, ek_read_map_free);
@@ -60,9 +60,9 @@ gboolean ek_view_reload(EkView *view, GError **error)
     return load(view, error);
 }
 
-EkGateParts ek_view_parts(const EkView *view)
+EkImageReaderParts ek_view_parts(const EkView *view)
 {
-    return (EkGateParts){
+    return (EkImageReaderParts){
         .image = view->image,
         .map = view->map,
         .sector_size = ek_case_info(view->opened)->sector_size,

@@ -1,19 +1,19 @@
 /* SPDX-License-Identifier: MIT */
-/* A case with its image, read map and gate: what most commands look through. */
+/* A case with its image, read map and reader: what most commands look through. */
 #ifndef EK_WORK_VIEW_H
 #define EK_WORK_VIEW_H
 
 #include "case/case.h"
 #include "case/volumestore.h"
 #include "files/files.h"
-#include "image/gate.h"
+#include "image/imagereader.h"
 
 typedef struct {
     EkCase *opened;
     EkReadMap *map;
     EkImage *image;
     EkOverlay *kept;          /* the bytes as read where the image file holds applied edits */
-    EkGate *gate;             /* as read */
+    EkReader *reader;         /* as read */
     gboolean without_journal; /* volumes are opened as they lie */
 } EkView;
 
@@ -31,6 +31,6 @@ void ek_view_close(EkView *view);
  * failure the view is closed. */
 gboolean ek_view_reload(EkView *view, GError **error);
 
-EkGateParts ek_view_parts(const EkView *view);
+EkImageReaderParts ek_view_parts(const EkView *view);
 
 #endif

@@ -58,12 +58,13 @@ gboolean ek_wanting_is_word(const char *word)
 /* What of a range was not read yet. */
 static void add_unread(Wanting *wanting, EkByte first, EkByte bytes)
 {
-    EkGate *gate = wanting->view.gate;
-    EkByte limit = ek_gate_bytes(gate);
+    EkReader *reader = wanting->view.reader;
+    EkByte limit = ek_reader_bytes(reader);
     EkByte end = first < limit ? first + MIN(bytes, limit - first) : first;
     EkRange hole;
     gboolean bad = FALSE;
-    for (EkByte at = first; ek_gate_next_hole(gate, at, end, &hole, &bad); at = ek_range_end(hole))
+    for (EkByte at = first; ek_reader_next_hole(reader, at, end, &hole, &bad);
+         at = ek_range_end(hole))
         if (!bad)
             g_array_append_val(wanting->ranges, hole);
 }
@@ -149,13 +150,13 @@ static gboolean pass_mark(void *data, guint64 from, guint64 done, guint64 total)
 static void add_missed(Wanting *wanting, const EkVolume *volume)
 {
     EkFileSink sink = {wanting, pass_file, pass_extent, pass_name, pass_damage, pass_mark};
-    ek_gate_watch(wanting->view.gate, wanting->ranges);
-    EkOpened *opened = volume->format->open(wanting->view.gate, volume, NULL);
+    ek_reader_watch(wanting->view.reader, wanting->ranges);
+    EkOpened *opened = volume->format->open(wanting->view.reader, volume, NULL);
     if (opened != NULL) {
         volume->format->walk(opened, 0, &sink);
         volume->format->close(opened);
     }
-    ek_gate_watch(wanting->view.gate, NULL);
+    ek_reader_watch(wanting->view.reader, NULL);
 }
 
 static gboolean add_structures(Wanting *wanting, GError **error)
@@ -163,7 +164,7 @@ static gboolean add_structures(Wanting *wanting, GError **error)
     g_autoptr(GPtrArray) volumes = ek_volumestore_list(wanting->view.opened, error);
     if (volumes == NULL)
         return FALSE;
-    add_edges(wanting, (EkRange){0, ek_gate_bytes(wanting->view.gate)});
+    add_edges(wanting, (EkRange){0, ek_reader_bytes(wanting->view.reader)});
     for (guint i = 0; i < volumes->len; i++) {
         const EkCaseVolume *entry = volumes->pdata[i];
         if (g_str_equal(entry->standing, "withdrawn") || g_str_equal(entry->standing, "nested"))

@@ -22,12 +22,12 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 /* Does the rest stand where the header says? This is where false positives die: at most
  * EK_MEASURE_READS reads, a reason with points for each thing that is there, none for what was not
  * read, and `stands` only when something besides the header speaks for it. */
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     g_autoptr(EkVolume) volume = ek_volume_new(&ek_fs_example, "example");
     EkKnown known;
     guint8 table[512];
-    if (!ek_gate_read(gate, claim->header_byte, volume->header, EK_HEADER_MOST, NULL, error))
+    if (!ek_reader_read(reader, claim->header_byte, volume->header, EK_HEADER_MOST, NULL, error))
         return NULL;
     EkSpan header = {volume->header, EK_HEADER_MOST};
     volume->first_byte = claim->first_byte;
@@ -38,7 +38,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 
     EkByte at = 0;
     if (!g_uint64_checked_add(&at, claim->first_byte, (EkByte)ek_span_le32(header, 4) * 512) ||
-        !ek_gate_read(gate, at, table, sizeof table, &known, NULL)) {
+        !ek_reader_read(reader, at, table, sizeof table, &known, NULL)) {
         ek_volume_reason(volume, -100, "its table would lie past the end of the drive");
     } else if (known.good < sizeof table) {
         volume->stands = TRUE;
@@ -51,10 +51,10 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 }
 
 /* Proposals only: whoever calls decides. */
-static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+static gboolean mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error)
 {
-    (void)gate;
+    (void)reader;
     (void)volume;
     (void)sink;
     (void)data;

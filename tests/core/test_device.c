@@ -1,8 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 #include "check.h"
+#include "device/childreader.h"
 #include "device/device.h"
 #include "device/model.h"
-#include "device/reader.h"
 #include "device/system.h"
 #include "fixture.h"
 
@@ -325,9 +325,9 @@ static void an_abandoned_read_disturbs_no_other(void)
     fill_noise(data, sizeof data, 3);
     write_file("drive.img", data, sizeof data);
     int fd = open("drive.img", O_RDONLY | O_CLOEXEC);
-    EkReader *reader = ek_reader_new(fd, sizeof back);
+    EkChildReader *reader = ek_child_reader_new(fd, sizeof back);
     for (int i = 0; i < 3; i++) {
-        EkReaderAnswer answer = ek_reader_read(reader, 0, back, sizeof back, &cancel);
+        EkChildReaderAnswer answer = ek_child_reader_read(reader, 0, back, sizeof back, &cancel);
         CHECK_NUMBER(answer.got, sizeof back);
         CHECK_BYTES(back, data, sizeof back);
         pid_t child = newest_child();
@@ -338,16 +338,16 @@ static void an_abandoned_read_disturbs_no_other(void)
         kill(child, SIGSTOP);
         g_atomic_int_set(&cancel, 1);
         gint64 began = g_get_monotonic_time();
-        answer = ek_reader_read(reader, 4096, back, sizeof back, &cancel);
+        answer = ek_child_reader_read(reader, 4096, back, sizeof back, &cancel);
         CHECK(answer.abandoned);
         CHECK(g_get_monotonic_time() - began < G_USEC_PER_SEC * 5);
         g_atomic_int_set(&cancel, 0);
-        answer = ek_reader_read(reader, 4096, back, sizeof back, &cancel);
+        answer = ek_child_reader_read(reader, 4096, back, sizeof back, &cancel);
         CHECK_NUMBER(answer.got, sizeof back);
         CHECK_BYTES(back, data + 4096, sizeof back);
         CHECK(newest_child() != child);
     }
-    ek_reader_free(reader);
+    ek_child_reader_free(reader);
     CHECK(waitpid(-1, NULL, WNOHANG) == -1 && errno == ECHILD);
     close(fd);
 }

@@ -56,9 +56,9 @@ static void open_files(Bench *bench, Tray *tray, EkFiles *files)
     GError *error = NULL;
     bench_open(bench, tray->fat->data, tray->fat->length);
     EkClaim claim = {0, 0, EK_ROLE_PRIMARY};
-    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_fat, bench->gate, &claim, &error);
+    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_fat, bench->reader, &claim, &error);
     CHECK(volume != NULL && volume->stands);
-    CHECK(ek_files_open(files, bench->gate, volume, &error));
+    CHECK(ek_files_open(files, bench->reader, volume, &error));
     CHECK_FINE(&error);
 }
 
@@ -166,7 +166,7 @@ static void the_second_fat_serves_where_the_first_was_not_read(void)
                EK_STATE_BAD);
     EkVolume *volume = ek_volume_new(&ek_fs_fat, "fat16");
     memcpy(volume->header, tray->fat->data, 512);
-    CHECK(ek_files_open(&files, bench.gate, volume, &error));
+    CHECK(ek_files_open(&files, bench.reader, volume, &error));
     g_autoptr(Listing) again = listing_new(&files, 0);
     damage = listing_damage(again, listing_find(again, "warbler.wav"), &others);
     CHECK_NUMBER(damage.unplaced_bytes, 0);
@@ -392,8 +392,8 @@ static void a_file_table_in_pieces_is_read(void)
     g_autofree guint8 *data = ntfs_volume_in_pieces(&length);
     bench_open(&bench, data, length);
     EkClaim claim = {0, 0, EK_ROLE_PRIMARY};
-    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_ntfs, bench.gate, &claim, &error);
-    CHECK(volume != NULL && ek_files_open(&files, bench.gate, volume, &error));
+    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_ntfs, bench.reader, &claim, &error);
+    CHECK(volume != NULL && ek_files_open(&files, bench.reader, volume, &error));
     CHECK_FINE(&error);
     g_autoptr(Listing) listing = listing_new(&files, 0);
     const Listed *late = listing_find(listing, "late.txt");

@@ -49,11 +49,11 @@ static GPtrArray *hunt_bench(Bench *bench, Laid *laid)
     GError *error = NULL;
     gint cancel = 0;
     EkHuntSink sink = {laid, take_trace, take_hunted, NULL};
-    g_autoptr(EkHunt) hunt = ek_hunt_new(bench->gate, &sink, 2, &cancel);
+    g_autoptr(EkHunt) hunt = ek_hunt_new(bench->reader, &sink, 2, &cancel);
     g_autoptr(GArray) ranges = bench_good(bench);
     laid->traces = g_ptr_array_new_with_free_func(g_free);
     CHECK(ek_hunt_scan(hunt, ranges, &error));
-    GPtrArray *findings = ek_hunt_agree(bench->gate, 512, laid->traces, &error);
+    GPtrArray *findings = ek_hunt_agree(bench->reader, 512, laid->traces, &error);
     CHECK_FINE(&error);
     g_ptr_array_unref(laid->traces);
     return findings;
@@ -293,10 +293,10 @@ static void hfsplus_is_mended_from_an_old_copy(void)
     memset(first, 0, 512);
     bench_open(&bench, composed->data, composed->length);
     EkClaim claim = {0, composed->copy_byte, EK_ROLE_BACKUP};
-    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_hfsplus, bench.gate, &claim, &error);
+    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_hfsplus, bench.reader, &claim, &error);
     CHECK_FINE(&error);
     CHECK(volume != NULL);
-    CHECK(ek_fs_hfsplus.mend(bench.gate, volume, lay_mend, drive, &error));
+    CHECK(ek_fs_hfsplus.mend(bench.reader, volume, lay_mend, drive, &error));
     const guint8 *is = drive + composed->first_byte;
     CHECK_BYTES(is + 72, was + 72, 440);            /* identity, and all forks */
     CHECK_NUMBER(field_of(is, 32), plan.files + 1); /* and the one in pieces */
@@ -309,8 +309,8 @@ static void hfsplus_is_mended_from_an_old_copy(void)
     memset(drive, 0, composed->length);
     bench_open(&bench, composed->data, composed->length);
     bench_hole(&bench, (EkSector)header.bitmap_block * 8, 1, EK_STATE_BAD);
-    g_autoptr(EkVolume) again = ek_volume_measure(&ek_fs_hfsplus, bench.gate, &claim, &error);
-    CHECK(ek_fs_hfsplus.mend(bench.gate, again, lay_mend, drive, &error));
+    g_autoptr(EkVolume) again = ek_volume_measure(&ek_fs_hfsplus, bench.reader, &claim, &error);
+    CHECK(ek_fs_hfsplus.mend(bench.reader, again, lay_mend, drive, &error));
     CHECK_NUMBER(field_of(is, 48), 5);
     CHECK_NUMBER(field_of(is, 4) & 0x100, 0);
     bench_close(&bench);
@@ -327,8 +327,8 @@ static void hfsplus_lists_its_files(void)
     EkFiles files;
     bench_open(&bench, composed->data, composed->length);
     EkClaim claim = {0, 1024, EK_ROLE_PRIMARY};
-    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_hfsplus, bench.gate, &claim, &error);
-    CHECK(ek_files_open(&files, bench.gate, volume, &error));
+    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_hfsplus, bench.reader, &claim, &error);
+    CHECK(ek_files_open(&files, bench.reader, volume, &error));
     CHECK_FINE(&error);
     g_autoptr(Listing) listing = listing_new(&files, 0);
     CHECK_NUMBER(listing->folders_damaged, 0);
@@ -400,8 +400,8 @@ static EkVolume *open_composed(const Bench *bench, EkFiles *files)
 {
     GError *error = NULL;
     EkClaim claim = {0, 1024, EK_ROLE_PRIMARY};
-    EkVolume *volume = ek_volume_measure(&ek_fs_hfsplus, bench->gate, &claim, &error);
-    CHECK(volume != NULL && ek_files_open(files, bench->gate, volume, &error));
+    EkVolume *volume = ek_volume_measure(&ek_fs_hfsplus, bench->reader, &claim, &error);
+    CHECK(volume != NULL && ek_files_open(files, bench->reader, volume, &error));
     CHECK_FINE(&error);
     return volume;
 }
@@ -433,7 +433,7 @@ static void hfsplus_unpacks_its_files(void)
     ek_files_close(&files);
     /* The attributes: what is packed is known by its record alone. */
     bench_hole(&bench, (composed->attributes_byte + 8192) / 512, 16, EK_STATE_BAD);
-    CHECK(ek_files_open(&files, bench.gate, volume, NULL));
+    CHECK(ek_files_open(&files, bench.reader, volume, NULL));
     g_autoptr(Listing) opaque = listing_new(&files, 0);
     const Listed *here = listing_find(opaque, "packed here");
     CHECK(here != NULL && (here->file.flags & EK_FILE_OPAQUE) != 0);
@@ -510,7 +510,7 @@ static void hfsplus_lists_files_without_headers(void)
     g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
     CHECK_NUMBER(findings->len, 1);
     const EkVolume *volume = ((const EkFinding *)findings->pdata[0])->volume;
-    CHECK(ek_files_open(&files, bench.gate, volume, NULL));
+    CHECK(ek_files_open(&files, bench.reader, volume, NULL));
     g_autoptr(Listing) listing = listing_new(&files, 0);
     count_files(listing, plan.files);
     ek_files_close(&files);
@@ -614,7 +614,8 @@ static void endless_groups_end(void)
         ek_put_le32(super + 588, 0x1ffffff0);
         bench_open(&bench, drive, 1 << 20);
         CHECK_NUMBER(ek_fs_ext.recognise((EkSpan){super, 4096}, 1024, claims), 1);
-        g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_ext, bench.gate, &claims[0], &error);
+        g_autoptr(EkVolume) volume =
+            ek_volume_measure(&ek_fs_ext, bench.reader, &claims[0], &error);
         CHECK(volume != NULL && volume->confidence < EK_CONFIDENT);
         bench_close(&bench);
     }

@@ -198,7 +198,7 @@ static void layers_lie_over_one_another(void)
     CHECK(!ek_overlay_next(overlay, 108, 200, &covered));
 }
 
-static void the_gate_tells_unread_from_zero(void)
+static void the_reader_tells_unread_from_zero(void)
 {
     Bench bench;
     guint8 data[20 * 512];
@@ -211,24 +211,24 @@ static void the_gate_tells_unread_from_zero(void)
     bench_open(&bench, data, sizeof data);
     bench_hole(&bench, 4, 2, EK_STATE_BAD);
     bench_hole(&bench, 6, 3, EK_STATE_SET_ASIDE);
-    CHECK(ek_gate_read(bench.gate, 3 * 512 + 100, buffer, 5 * 512, &known, &error));
+    CHECK(ek_reader_read(bench.reader, 3 * 512 + 100, buffer, 5 * 512, &known, &error));
     CHECK_NUMBER(known.bad, 2 * 512);
     CHECK_NUMBER(known.unread, 2 * 512 + 100);
     CHECK_NUMBER(known.good, 412);
     CHECK_BYTES(buffer, data + 3 * 512 + 100, 412);
-    CHECK(!ek_gate_read(bench.gate, 19 * 512, buffer, 513, NULL, &error));
+    CHECK(!ek_reader_read(bench.reader, 19 * 512, buffer, 513, NULL, &error));
     CHECK_ERROR(&error, EK_ERROR_DAMAGED, "past the end");
-    CHECK(!ek_gate_read(bench.gate, G_MAXUINT64, buffer, 2, NULL, &error));
+    CHECK(!ek_reader_read(bench.reader, G_MAXUINT64, buffer, 2, NULL, &error));
     g_clear_error(&error);
-    CHECK(ek_gate_next_hole(bench.gate, 0, sizeof data, &hole, &bad));
+    CHECK(ek_reader_next_hole(bench.reader, 0, sizeof data, &hole, &bad));
     CHECK_NUMBER(hole.first, 4 * 512);
     CHECK_NUMBER(hole.bytes, 2 * 512);
     CHECK(bad);
-    CHECK(ek_gate_next_hole(bench.gate, 7 * 512 + 1, 8 * 512, &hole, &bad));
+    CHECK(ek_reader_next_hole(bench.reader, 7 * 512 + 1, 8 * 512, &hole, &bad));
     CHECK_NUMBER(hole.first, 7 * 512 + 1);
     CHECK_NUMBER(hole.bytes, 511);
     CHECK(!bad);
-    CHECK(!ek_gate_next_hole(bench.gate, 9 * 512, sizeof data, &hole, &bad));
+    CHECK(!ek_reader_next_hole(bench.reader, 9 * 512, sizeof data, &hole, &bad));
     bench_close(&bench);
 }
 
@@ -250,19 +250,19 @@ static void the_two_faces_differ_by_the_plan_only(void)
     memset(mended, 'm', 512);
     ek_overlay_add(repairs, 2 * 512, mended, 512);
     ek_overlay_add(kept, 6 * 512, (const guint8 *)"kept", 4);
-    EkGateParts parts = {bench.image, bench.map, 512, kept, repairs};
-    g_autoptr(EkGate) read = ek_gate_new(&parts, EK_FACE_AS_READ);
-    g_autoptr(EkGate) repaired = ek_gate_new(&parts, EK_FACE_AS_REPAIRED);
-    CHECK(ek_gate_read(read, 0, buffer, sizeof buffer, &known, &error));
+    EkImageReaderParts parts = {bench.image, bench.map, 512, kept, repairs};
+    g_autoptr(EkReader) read = ek_image_reader_new(&parts, EK_FACE_AS_READ);
+    g_autoptr(EkReader) repaired = ek_image_reader_new(&parts, EK_FACE_AS_REPAIRED);
+    CHECK(ek_reader_read(read, 0, buffer, sizeof buffer, &known, &error));
     CHECK_NUMBER(known.bad, 1024);
     CHECK_NUMBER(buffer[2 * 512], 0);
     CHECK_BYTES(buffer + 6 * 512, "kept", 4);
-    CHECK(ek_gate_read(repaired, 0, buffer, sizeof buffer, &known, &error));
+    CHECK(ek_reader_read(repaired, 0, buffer, sizeof buffer, &known, &error));
     CHECK_NUMBER(known.bad, 512);
     CHECK_NUMBER(known.good, 7 * 512);
     CHECK_BYTES(buffer + 2 * 512, mended, 512);
     CHECK_BYTES(buffer + 6 * 512, "kept", 4);
-    CHECK(ek_gate_next_hole(repaired, 0, sizeof data, &hole, &bad));
+    CHECK(ek_reader_next_hole(repaired, 0, sizeof data, &hole, &bad));
     CHECK_NUMBER(hole.first, 3 * 512);
     bench_close(&bench);
 }
@@ -276,7 +276,7 @@ static void a_piece_knows_what_of_it_was_read(void)
     fill_noise(data, sizeof data, 3);
     bench_open(&bench, data, sizeof data);
     bench_hole(&bench, 2, 1, EK_STATE_BAD);
-    CHECK(ek_piece_read(&piece, bench.gate, 512, buffer, 5 * 512));
+    CHECK(ek_piece_read(&piece, bench.reader, 512, buffer, 5 * 512));
     CHECK_NUMBER(piece.known.bad, 512);
     CHECK_NUMBER(ek_piece_until(&piece, 0), 512);
     CHECK_NUMBER(ek_piece_until(&piece, 511), 512);
@@ -289,27 +289,27 @@ static void a_piece_knows_what_of_it_was_read(void)
     CHECK(ek_piece_has(&piece, 1024, 4 * 512 - 512));
     CHECK(!ek_piece_has(&piece, 1024, 4 * 512)); /* past its end */
     CHECK_BYTES(buffer + 1024, data + 3 * 512, 512);
-    CHECK(!ek_piece_read(&piece, bench.gate, 6 * 512, buffer, 5 * 512)); /* leaves the image */
+    CHECK(!ek_piece_read(&piece, bench.reader, 6 * 512, buffer, 5 * 512)); /* leaves the image */
     bench_close(&bench);
 }
 
 /* A claim may lead through the whole image: it is followed so far and no further. */
-static void a_bounded_gate_gives_out(void)
+static void a_bounded_reader_gives_out(void)
 {
     Bench bench;
     GError *error = NULL;
     guint8 data[4096] = {1, 2, 3};
     guint8 back[16];
     bench_open(&bench, data, sizeof data);
-    g_autoptr(EkGate) bounded = ek_gate_bounded(bench.gate, 3);
+    g_autoptr(EkReader) bounded = ek_reader_bounded(bench.reader, 3);
     for (int i = 0; i < 3; i++)
-        CHECK(ek_gate_read(bounded, 0, back, sizeof back, NULL, &error));
-    CHECK(!ek_gate_is_spent(bounded));
+        CHECK(ek_reader_read(bounded, 0, back, sizeof back, NULL, &error));
+    CHECK(!ek_reader_is_spent(bounded));
     CHECK_FINE(&error);
-    CHECK(!ek_gate_read(bounded, 0, back, sizeof back, NULL, &error));
-    CHECK(ek_gate_is_spent(bounded));
+    CHECK(!ek_reader_read(bounded, 0, back, sizeof back, NULL, &error));
+    CHECK(ek_reader_is_spent(bounded));
     CHECK_ERROR(&error, EK_ERROR_DAMAGED, "more places than are looked at");
-    CHECK(ek_gate_read(bench.gate, 0, back, sizeof back, NULL, &error));
+    CHECK(ek_reader_read(bench.reader, 0, back, sizeof back, NULL, &error));
     bench_close(&bench);
 }
 
@@ -329,7 +329,7 @@ static void marks_beyond_number_say_the_same_of_a_sector(void)
 int main(void)
 {
     static const Test tests[] = {
-        {"a bounded gate gives out", a_bounded_gate_gives_out},
+        {"a bounded reader gives out", a_bounded_reader_gives_out},
         {"marks beyond number say the same of a sector",
          marks_beyond_number_say_the_same_of_a_sector},
         {"the map agrees with a plain array", the_map_agrees_with_a_plain_array},
@@ -340,7 +340,7 @@ int main(void)
         {"the image is sparse where there are zeros", the_image_is_sparse_where_there_are_zeros},
         {"a truncated image is said", a_truncated_image_is_said},
         {"layers lie over one another", layers_lie_over_one_another},
-        {"the gate tells unread from zero", the_gate_tells_unread_from_zero},
+        {"the reader tells unread from zero", the_reader_tells_unread_from_zero},
         {"a piece knows what of it was read", a_piece_knows_what_of_it_was_read},
         {"the two faces differ by the plan only", the_two_faces_differ_by_the_plan_only},
     };

@@ -53,7 +53,7 @@ static void finish(Shelf *shelf)
 {
     GError *error = NULL;
     g_autoptr(GPtrArray) newer = g_ptr_array_new();
-    CHECK(ek_inventory_finish(shelf->inventory, ROOT, NULL, newer, shelf->bench.gate, &error));
+    CHECK(ek_inventory_finish(shelf->inventory, ROOT, NULL, newer, shelf->bench.reader, &error));
     CHECK_FINE(&error);
 }
 
@@ -333,7 +333,7 @@ static void conditions_come_from_map_and_later_owners(void)
     CHECK_NUMBER(totals.by_condition[EK_CONDITION_UNPLACED], 2);
     CHECK_NUMBER(totals.deleted, 3);
     g_autoptr(GArray) extents = ek_inventory_extents(shelf.inventory, 11, &error);
-    g_autoptr(GArray) holes = ek_files_holes(shelf.bench.gate, extents);
+    g_autoptr(GArray) holes = ek_files_holes(shelf.bench.reader, extents);
     CHECK_NUMBER(holes->len, 2);
     CHECK_NUMBER(g_array_index(holes, EkHole, 1).offset, 2048);
     CHECK_NUMBER(g_array_index(holes, EkHole, 1).bytes, 512);

@@ -27,7 +27,7 @@ typedef struct {
 static EkVolume *measure(Rig *rig, const EkFileSystem *format, EkByte first, EkByte header)
 {
     EkClaim claim = {first, header, EK_ROLE_PRIMARY};
-    EkVolume *volume = ek_volume_measure(format, rig->bench.gate, &claim, NULL);
+    EkVolume *volume = ek_volume_measure(format, rig->bench.reader, &claim, NULL);
     CHECK(volume->stands);
     return volume;
 }

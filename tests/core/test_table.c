@@ -110,7 +110,7 @@ static gboolean compose(Drive *drive, const EkTableFormat *format, const EkTable
 {
     Bench bench;
     bench_open(&bench, drive->data, DRIVE_BYTES);
-    gboolean fine = format->compose(table, bench.gate, lay, drive->data, error);
+    gboolean fine = format->compose(table, bench.reader, lay, drive->data, error);
     bench_close(&bench);
     return fine;
 }
@@ -119,7 +119,7 @@ static gboolean load(Drive *drive, const EkTableFormat *format, EkByte at, EkTab
 {
     Bench bench;
     bench_open(&bench, drive->data, DRIVE_BYTES);
-    gboolean fine = ek_table_load(format, bench.gate, at, 512, table);
+    gboolean fine = ek_table_load(format, bench.reader, at, 512, table);
     bench_close(&bench);
     return fine;
 }
@@ -304,7 +304,7 @@ static void an_apple_map_is_composed(void)
     Bench bench;
     memset(drive.data, 0, 1024);
     bench_open(&bench, drive.data, DRIVE_BYTES);
-    CHECK(ek_apm_gather(bench.gate, &back));
+    CHECK(ek_apm_gather(bench.reader, &back));
     bench_close(&bench);
     CHECK(!back.is_whole);
     CHECK_TEXT(back.entries[0].name, "Photos");

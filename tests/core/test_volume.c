@@ -13,7 +13,7 @@ static EkVolume *measure(Bench *bench, const EkFileSystem *format, EkByte first,
 {
     GError *error = NULL;
     EkClaim claim = {first, header, role};
-    EkVolume *volume = ek_volume_measure(format, bench->gate, &claim, &error);
+    EkVolume *volume = ek_volume_measure(format, bench->reader, &claim, &error);
     CHECK_FINE(&error);
     return volume;
 }
@@ -167,7 +167,7 @@ static void boot_sectors_are_mended_from_their_copy(void)
     fill_noise(fat->data, 512, 1);
     bench_open(&bench, fat->data, fat->length);
     g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_fat, 0, 6 * 512, EK_ROLE_BACKUP);
-    CHECK(ek_fs_fat.mend(bench.gate, volume, take_mend, &mends, &error));
+    CHECK(ek_fs_fat.mend(bench.reader, volume, take_mend, &mends, &error));
     CHECK_NUMBER(mends.count, 1);
     CHECK_NUMBER(mends.at[0], 0);
     CHECK_BYTES(mends.after[0], good, 512);
@@ -178,10 +178,10 @@ static void boot_sectors_are_mended_from_their_copy(void)
     Mends none = {0};
     bench_open(&bench, ntfs, length);
     g_autoptr(EkVolume) healthy = measure(&bench, &ek_fs_ntfs, 0, 0, EK_ROLE_PRIMARY);
-    CHECK(ek_fs_ntfs.mend(bench.gate, healthy, take_mend, &none, &error));
+    CHECK(ek_fs_ntfs.mend(bench.reader, healthy, take_mend, &none, &error));
     CHECK_NUMBER(none.count, 0);
     bench_hole(&bench, 16000, 1, EK_STATE_BAD);
-    CHECK(ek_fs_ntfs.mend(bench.gate, healthy, take_mend, &none, &error));
+    CHECK(ek_fs_ntfs.mend(bench.reader, healthy, take_mend, &none, &error));
     CHECK_NUMBER(none.count, 1);
     CHECK_NUMBER(none.at[0], 16000 * 512);
     CHECK_FINE(&error);
@@ -304,7 +304,7 @@ static void chains_end_where_the_format_says(void)
         fat_set(fat, 21, 1);
         bench_open(&bench, fat->data, fat->length);
         EkLinkPlaces places = ek_fat_links(&boot, 0);
-        ek_links_init(&links, bench.gate, &places, EK_FAT_GLANCE);
+        ek_links_init(&links, bench.reader, &places, EK_FAT_GLANCE);
         for (guint k = 0; k < 8; k++)
             CHECK_NUMBER(ek_links_of(&links, 0, 10 + k, &next), EK_LINK_END);
         CHECK_NUMBER(ek_links_of(&links, 0, 18, &next), EK_LINK_BAD);

@@ -52,13 +52,13 @@ void bench_open(Bench *bench, const guint8 *data, gsize length)
     bench->map = ek_read_map_new(ek_divide_up(length, 512));
     ek_read_map_set(bench->map, 0, ek_divide_up(length, 512),
                     (EkMark){EK_STATE_GOOD, EK_REASON_NONE, 0, 1});
-    EkGateParts parts = {.image = bench->image, .map = bench->map, .sector_size = 512};
-    bench->gate = ek_gate_new(&parts, EK_FACE_AS_READ);
+    EkImageReaderParts parts = {.image = bench->image, .map = bench->map, .sector_size = 512};
+    bench->reader = ek_image_reader_new(&parts, EK_FACE_AS_READ);
 }
 
 void bench_close(Bench *bench)
 {
-    ek_gate_free(bench->gate);
+    ek_reader_free(bench->reader);
     ek_read_map_free(bench->map);
     ek_image_close(bench->image);
     g_unlink("bench.raw");

@@ -3,14 +3,15 @@
 #ifndef EK_TESTS_FIXTURE_H
 #define EK_TESTS_FIXTURE_H
 
-#include "image/gate.h"
+#include "image/imagereader.h"
 
-/* --- an image in memory that is a gate ------------------------------------------------------- */
+/* --- an image in memory that is a reader -------------------------------------------------------
+ */
 
 typedef struct {
     EkImage *image;
     EkReadMap *map;
-    EkGate *gate;
+    EkReader *reader;
 } Bench;
 
 /* Writes the bytes to a file, all good, in sectors of 512. */

@@ -204,20 +204,21 @@ const Listed *listing_find(const Listing *listing, const char *path)
 EkDamage listing_damage(const Listing *listing, const Listed *listed, GArray **holes)
 {
     EkDamage damage = {0};
-    EkGate *gate = listing->files->gate;
+    EkReader *reader = listing->files->reader;
     for (guint i = 0; i < listed->extents->len; i++) {
         const EkExtent *extent = &g_array_index(listed->extents, EkExtent, i);
         EkRange inside;
         if (extent->first_byte == EK_UNPLACED ||
-            !ek_range_checked(extent->first_byte, extent->stored, ek_gate_bytes(gate), &inside)) {
+            !ek_range_checked(extent->first_byte, extent->stored, ek_reader_bytes(reader),
+                              &inside)) {
             damage.unplaced_bytes += extent->bytes;
             continue;
         }
-        EkKnown known = ek_gate_known(gate, inside.first, inside.bytes);
+        EkKnown known = ek_reader_known(reader, inside.first, inside.bytes);
         damage.bad_bytes += known.bad;
         damage.unread_bytes += known.unread;
     }
     damage.condition = ek_damage_condition(&damage);
-    *holes = ek_files_holes(gate, listed->extents);
+    *holes = ek_files_holes(reader, listed->extents);
     return damage;
 }

@@ -70,11 +70,11 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 }
 
 /* A block of a checkpoint: a map of it, or the copy of the superblock. */
-static EkPresence look_at_checkpoint(EkGate *gate, EkByte at)
+static EkPresence look_at_checkpoint(EkReader *reader, EkByte at)
 {
     guint8 block[64];
     EkSpan span = {block, sizeof block};
-    EkPresence part = ek_presence_read(gate, at, block, sizeof block);
+    EkPresence part = ek_presence_read(reader, at, block, sizeof block);
     guint32 type = ek_span_le32(span, 24) & TYPE_MASK;
     if (part == EK_PRESENT && type != TYPE_CHECKPOINT_MAP &&
         (type != TYPE_SUPER || !ek_span_equals(span, MAGIC_OFFSET, "NXSB", 4)))
@@ -84,12 +84,12 @@ static EkPresence look_at_checkpoint(EkGate *gate, EkByte at)
 
 /* Where block zero is, for a superblock that stands in a checkpoint: the map before it is numbered
  * by its own block. */
-static EkByte start_behind(EkGate *gate, EkByte at, const Super *super)
+static EkByte start_behind(EkReader *reader, EkByte at, const Super *super)
 {
     guint8 block[64];
     EkSpan span = {block, sizeof block};
     if (at < super->block_bytes ||
-        ek_presence_read(gate, at - super->block_bytes, block, sizeof block) != EK_PRESENT ||
+        ek_presence_read(reader, at - super->block_bytes, block, sizeof block) != EK_PRESENT ||
         (ek_span_le32(span, 24) & TYPE_MASK) != TYPE_CHECKPOINT_MAP)
         return EK_UNPLACED;
     guint64 number = ek_span_le64(span, 8);
@@ -99,16 +99,16 @@ static EkByte start_behind(EkGate *gate, EkByte at, const Super *super)
                : EK_UNPLACED;
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     g_autofree guint8 *data = g_malloc(BLOCK_MOST);
     guint8 copy[EK_HEADER_MOST];
     Super super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_apfs, "apfs", gate, claim, data, BLOCK_MOST, error);
+        ek_header_begin(&ek_fs_apfs, "apfs", reader, claim, data, BLOCK_MOST, error);
     if (volume == NULL || !super_read((EkSpan){data, BLOCK_MOST}, &super))
         return g_steal_pointer(&volume);
-    EkByte start = start_behind(gate, claim->header_byte, &super);
+    EkByte start = start_behind(reader, claim->header_byte, &super);
     if (start != EK_UNPLACED)
         volume->first_byte = start;
     EkSpan span = {data, super.block_bytes};
@@ -123,7 +123,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     ek_volume_reason(volume, 20, "container superblock at sector %" G_GUINT64_FORMAT,
                      claim->header_byte / EK_STEP);
     ek_volume_reason(volume, fits ? 15 : 0, "its checksum %s", fits ? "fits" : "does not fit");
-    EkPresence zero = ek_presence_read(gate, volume->first_byte, copy, sizeof copy);
+    EkPresence zero = ek_presence_read(reader, volume->first_byte, copy, sizeof copy);
     if (zero == EK_PRESENT && (!ek_span_equals((EkSpan){copy, sizeof copy}, 32, "NXSB", 4) ||
                                memcmp(copy + 72, data + 72, 16) != 0))
         zero = EK_ABSENT;
@@ -131,7 +131,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     EkPresence part = EK_UNREAD;
     if (super.in_a_row) {
         EkByte at = volume->first_byte + super.descriptor_base * super.block_bytes;
-        part = look_at_checkpoint(gate, at);
+        part = look_at_checkpoint(reader, at);
         ek_presence_reason(volume, part, "the first checkpoint block", at, 35);
     }
     ek_header_end(volume, part == EK_PRESENT || (part == EK_UNREAD && fits));

@@ -117,7 +117,8 @@ static EkByte placed(EkSpan span, const Super *super, guint64 logical)
     return EK_UNPLACED;
 }
 
-static EkPresence look_at_chunk_tree(EkGate *gate, EkVolume *volume, const Super *super, EkSpan own)
+static EkPresence look_at_chunk_tree(EkReader *reader, EkVolume *volume, const Super *super,
+                                     EkSpan own)
 {
     guint8 node[128];
     EkByte place = placed(own, super, super->chunk_root);
@@ -126,7 +127,7 @@ static EkPresence look_at_chunk_tree(EkGate *gate, EkVolume *volume, const Super
         return EK_UNREAD;
     }
     EkByte at = volume->first_byte + place;
-    EkPresence part = ek_presence_read(gate, at, node, sizeof node);
+    EkPresence part = ek_presence_read(reader, at, node, sizeof node);
     EkSpan span = {node, sizeof node};
     if (part == EK_PRESENT && (memcmp(node + 32, identity_of(own), 16) != 0 ||
                                ek_span_le64(span, 48) != super->chunk_root))
@@ -135,7 +136,7 @@ static EkPresence look_at_chunk_tree(EkGate *gate, EkVolume *volume, const Super
     return part;
 }
 
-static guint weigh_mirrors(EkGate *gate, EkVolume *volume, const Super *super, EkSpan own)
+static guint weigh_mirrors(EkReader *reader, EkVolume *volume, const Super *super, EkSpan own)
 {
     guint8 copy[SUPER_BYTES];
     guint there = 0;
@@ -146,7 +147,7 @@ static guint weigh_mirrors(EkGate *gate, EkVolume *volume, const Super *super, E
             ek_presence_reason(volume, EK_PRESENT, "the primary superblock", at, 15);
         if (at == volume->header_byte || mirrors[i] + SUPER_BYTES > super->device_bytes)
             continue;
-        EkPresence part = ek_presence_read(gate, at, copy, sizeof copy);
+        EkPresence part = ek_presence_read(reader, at, copy, sizeof copy);
         if (part == EK_PRESENT &&
             (!super_read((EkSpan){copy, sizeof copy}, &other) || other.place != mirrors[i] ||
              memcmp(identity_of((EkSpan){copy, sizeof copy}), identity_of(own), 16) != 0))
@@ -158,13 +159,13 @@ static guint weigh_mirrors(EkGate *gate, EkVolume *volume, const Super *super, E
     return there;
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[SUPER_BYTES];
     EkSpan span = {data, sizeof data};
     Super super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_btrfs, "btrfs", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_btrfs, "btrfs", reader, claim, data, sizeof data, error);
     if (volume == NULL || !super_read(span, &super))
         return g_steal_pointer(&volume);
     volume->bytes = super.device_bytes;
@@ -181,8 +182,8 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     gboolean fits = super.sum_kind == SUM_CRC32C && checksum_fits(span);
     if (super.sum_kind == SUM_CRC32C)
         ek_volume_reason(volume, fits ? 15 : 0, "its checksum %s", fits ? "fits" : "does not fit");
-    guint copies = weigh_mirrors(gate, volume, &super, span);
-    EkPresence tree = look_at_chunk_tree(gate, volume, &super, span);
+    guint copies = weigh_mirrors(reader, volume, &super, span);
+    EkPresence tree = look_at_chunk_tree(reader, volume, &super, span);
     ek_header_end(volume, tree == EK_PRESENT || copies > 0 || (fits && tree == EK_UNREAD));
     return g_steal_pointer(&volume);
 }
@@ -190,14 +191,14 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 #define PLACE_OFFSET 48u
 
 /* Each mirror from the one that the volume was found by, with its own place and sum. */
-static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+static gboolean mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error)
 {
     guint8 good[SUPER_BYTES];
     EkSpan span = {good, sizeof good};
     Super super;
     (void)error;
-    if (ek_presence_read(gate, volume->header_byte, good, sizeof good) != EK_PRESENT ||
+    if (ek_presence_read(reader, volume->header_byte, good, sizeof good) != EK_PRESENT ||
         !super_read(span, &super) || super.sum_kind != SUM_CRC32C || !checksum_fits(span))
         return TRUE; /* that it does not open is told by the check */
     g_autofree char *from = g_strdup_printf("the backup copy at sector %" G_GUINT64_FORMAT,
@@ -208,13 +209,13 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
         EkByte at = volume->first_byte + mirrors[i];
         EkSpan copy = {there, sizeof there};
         if (at == volume->header_byte || mirrors[i] + SUPER_BYTES > super.device_bytes ||
-            (ek_presence_read(gate, at, there, sizeof there) == EK_PRESENT &&
+            (ek_presence_read(reader, at, there, sizeof there) == EK_PRESENT &&
              super_read(copy, &other) && checksum_fits(copy) && other.place == mirrors[i] &&
              memcmp(identity_of(copy), identity_of(span), 16) == 0))
             continue;
         ek_put_le64(good + PLACE_OFFSET, mirrors[i]);
         ek_put_le32(good, ~ek_crc32c(G_MAXUINT32, ek_span_part(span, 32, SUPER_BYTES - 32)));
-        ek_header_mend_range(gate, "btrfs-superblock", at, good, sizeof good,
+        ek_header_mend_range(reader, "btrfs-superblock", at, good, sizeof good,
                              i == 0 ? "primary superblock" : "mirror of the superblock", from, sink,
                              data);
     }

@@ -7,7 +7,7 @@
 
 /* As EkFileSystem.record and .infer: volumes without any superblock, by nodes of their trees. */
 gboolean ek_btrfs_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_btrfs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
-                        GError **error);
+gboolean ek_btrfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                        void *data, GError **error);
 
 #endif

@@ -84,12 +84,12 @@ static void take_chunk(Leaf *leaf, EkSpan chunk, guint64 logical)
 }
 
 /* Reads a leaf of the chunk tree, of whatever size makes its checksum fit. */
-static gboolean leaf_read(EkGate *gate, EkByte place, Leaf *leaf)
+static gboolean leaf_read(EkReader *reader, EkByte place, Leaf *leaf)
 {
     g_autofree guint8 *data = g_malloc(NODE_MOST);
     *leaf = (Leaf){.place = place};
     for (leaf->bytes = NODE_LEAST; leaf->bytes <= NODE_MOST; leaf->bytes *= 2) {
-        if (ek_presence_read(gate, place, data, leaf->bytes) != EK_PRESENT)
+        if (ek_presence_read(reader, place, data, leaf->bytes) != EK_PRESENT)
             return FALSE;
         EkSpan rest = {data + 32, leaf->bytes - 32};
         if (~ek_crc32c(G_MAXUINT32, rest) == ek_span_le32((EkSpan){data, 4}, 0))
@@ -136,16 +136,16 @@ static gboolean holds(const Stripe *stripe, guint64 logical)
 }
 
 /* Is a node of this volume, with this address, at `at`? */
-static gboolean is_node(EkGate *gate, const Leaf *leaf, EkByte at, guint64 logical)
+static gboolean is_node(EkReader *reader, const Leaf *leaf, EkByte at, guint64 logical)
 {
     guint8 header[HEADER_BYTES];
-    return ek_presence_read(gate, at, header, sizeof header) == EK_PRESENT &&
+    return ek_presence_read(reader, at, header, sizeof header) == EK_PRESENT &&
            memcmp(header + 32, leaf->id, sizeof leaf->id) == 0 &&
            ek_span_le64((EkSpan){header, sizeof header}, 48) == logical;
 }
 
 /* Nodes of other trees that are where a device that begins at `first` has them. */
-static guint count_nodes(EkGate *gate, const Leaf *leaf, guint64 device, EkByte first,
+static guint count_nodes(EkReader *reader, const Leaf *leaf, guint64 device, EkByte first,
                          const GArray *runs)
 {
     guint there = 0;
@@ -159,7 +159,7 @@ static guint count_nodes(EkGate *gate, const Leaf *leaf, guint64 device, EkByte 
                    run->first_byte == first + stripe->offset + (logical - stripe->logical) &&
                    run->first_byte != leaf->place;
         }
-        if (fits && is_node(gate, leaf, run->first_byte, logical))
+        if (fits && is_node(reader, leaf, run->first_byte, logical))
             there++;
     }
     return there;
@@ -174,7 +174,7 @@ typedef struct {
 } Found;
 
 /* The leaf lies in one of the stripes that it names for its own address. */
-static Found find_start(EkGate *gate, const Leaf *leaf, const GArray *runs)
+static Found find_start(EkReader *reader, const Leaf *leaf, const GArray *runs)
 {
     Found best = {.copy = EK_UNPLACED};
     for (guint i = 0; i < leaf->stripes->len; i++) {
@@ -194,10 +194,10 @@ static Found find_start(EkGate *gate, const Leaf *leaf, const GArray *runs)
             const Stripe *other = &g_array_index(leaf->stripes, Stripe, k);
             EkByte at = found.first + other->offset + inside;
             if (k != i && other->device == stripe->device && holds(other, leaf->logical) &&
-                other->logical == stripe->logical && is_node(gate, leaf, at, leaf->logical))
+                other->logical == stripe->logical && is_node(reader, leaf, at, leaf->logical))
                 found.copy = at;
         }
-        found.nodes = count_nodes(gate, leaf, stripe->device, found.first, runs);
+        found.nodes = count_nodes(reader, leaf, stripe->device, found.first, runs);
         guint weight = found.nodes + (found.copy != EK_UNPLACED ? 1 : 0);
         if (weight > best.nodes + (best.copy != EK_UNPLACED ? 1 : 0))
             best = found;
@@ -234,8 +234,8 @@ static EkVolume *describe(const Leaf *leaf, const Found *found)
     return volume;
 }
 
-gboolean ek_btrfs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
-                        GError **error)
+gboolean ek_btrfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                        void *data, GError **error)
 {
     const GArray *runs = sightings->runs;
     guint tried = 0;
@@ -249,9 +249,9 @@ gboolean ek_btrfs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink
         if (run->stride != SEEN_CHUNKS)
             continue;
         tried++;
-        if (!leaf_read(gate, run->first_byte, &leaf))
+        if (!leaf_read(reader, run->first_byte, &leaf))
             continue;
-        Found found = find_start(gate, &leaf, runs);
+        Found found = find_start(reader, &leaf, runs);
         guint k = 0;
         while (k < seen->len && g_array_index(seen, Found, k).first != found.first)
             k++;

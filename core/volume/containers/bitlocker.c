@@ -37,7 +37,7 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 }
 
 /* How many of the three blocks stand where `places` says when the volume begins at `start`. */
-static guint count_blocks(EkGate *gate, EkByte start, EkSpan places, guint *unread)
+static guint count_blocks(EkReader *reader, EkByte start, EkSpan places, guint *unread)
 {
     guint8 block[64];
     guint there = 0;
@@ -46,7 +46,7 @@ static guint count_blocks(EkGate *gate, EkByte start, EkSpan places, guint *unre
         EkByte place = ek_span_le64(places, i * 8);
         if (place == 0 || place > G_MAXINT64)
             continue;
-        EkPresence part = ek_presence_read(gate, start + place, block, sizeof block);
+        EkPresence part = ek_presence_read(reader, start + place, block, sizeof block);
         there += part == EK_PRESENT && is_block((EkSpan){block, sizeof block});
         *unread += part == EK_UNREAD;
     }
@@ -54,7 +54,7 @@ static guint count_blocks(EkGate *gate, EkByte start, EkSpan places, guint *unre
 }
 
 /* A metadata block is one of three: the one for which most of the others are there. */
-static EkByte start_of(EkGate *gate, EkByte at, EkSpan places)
+static EkByte start_of(EkReader *reader, EkByte at, EkSpan places)
 {
     EkByte best = EK_UNPLACED;
     guint most = 0;
@@ -63,7 +63,7 @@ static EkByte start_of(EkGate *gate, EkByte at, EkSpan places)
         guint unread = 0;
         if (place == 0 || place > at)
             continue;
-        guint there = count_blocks(gate, at - place, places, &unread);
+        guint there = count_blocks(reader, at - place, places, &unread);
         if (there > most) {
             most = there;
             best = at - place;
@@ -72,26 +72,26 @@ static EkByte start_of(EkGate *gate, EkByte at, EkSpan places)
     return best;
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     guint8 block[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_bitlocker, "bitlocker", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_bitlocker, "bitlocker", reader, claim, data, sizeof data, error);
     if (volume == NULL || (!is_block(span) && !is_boot(span)))
         return g_steal_pointer(&volume);
     gboolean boot = is_boot(span);
     EkSpan places = ek_span_part(span, boot ? BOOT_PLACES : BLOCK_PLACES, BLOCKS * 8);
     if (!boot)
-        volume->first_byte = start_of(gate, claim->header_byte, places);
+        volume->first_byte = start_of(reader, claim->header_byte, places);
     if (volume->first_byte == EK_UNPLACED) {
         volume->first_byte = claim->first_byte;
         ek_header_end(volume, FALSE);
         return g_steal_pointer(&volume);
     }
     guint unread = 0;
-    guint there = count_blocks(gate, volume->first_byte, places, &unread);
+    guint there = count_blocks(reader, volume->first_byte, places, &unread);
     ek_volume_reason(volume, 20, "%s at sector %" G_GUINT64_FORMAT,
                      boot ? "boot sector" : "metadata block", claim->header_byte / EK_STEP);
     ek_volume_reason(volume,
@@ -102,7 +102,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
                      unread > 0 ? ", some were not read" : "");
     /* The length of what is encrypted stands in the blocks only. */
     for (guint i = 0; i < BLOCKS && volume->bytes == 0; i++)
-        if (ek_presence_read(gate, volume->first_byte + ek_span_le64(places, i * 8), block,
+        if (ek_presence_read(reader, volume->first_byte + ek_span_le64(places, i * 8), block,
                              sizeof block) == EK_PRESENT &&
             is_block((EkSpan){block, sizeof block}))
             volume->bytes = ek_span_le64((EkSpan){block, sizeof block}, 16);

@@ -43,13 +43,13 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     return count;
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     guint8 block[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_ldm, "ldm", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_ldm, "ldm", reader, claim, data, sizeof data, error);
     if (volume == NULL || !is_header(span))
         return g_steal_pointer(&volume);
     EkByte drive = claim->first_byte;
@@ -62,12 +62,12 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->is_container = TRUE;
     ek_volume_reason(volume, 20, "private header at sector %" G_GUINT64_FORMAT,
                      claim->header_byte / EK_STEP);
-    EkPresence contents = ek_presence_read(gate, toc, block, sizeof block);
+    EkPresence contents = ek_presence_read(reader, toc, block, sizeof block);
     if (contents == EK_PRESENT && memcmp(block, "TOCBLOCK", 8) != 0)
         contents = EK_ABSENT;
     ek_presence_reason(volume, contents, "the database's table of contents", toc, 40);
     EkByte at = drive + database + 17 * SECTOR;
-    EkPresence head = ek_presence_read(gate, at, block, sizeof block);
+    EkPresence head = ek_presence_read(reader, at, block, sizeof block);
     if (head == EK_PRESENT && memcmp(block, "VMDB", 4) != 0)
         head = EK_ABSENT;
     ek_presence_reason(volume, head, "the database", at, 30);

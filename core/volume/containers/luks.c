@@ -43,13 +43,13 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 }
 
 /* The sum over header and JSON area, its own field counted as zeros. Only SHA-256 is known. */
-static EkPresence look_at_sum(EkGate *gate, EkByte at, EkSpan header)
+static EkPresence look_at_sum(EkReader *reader, EkByte at, EkSpan header)
 {
     gsize length = (gsize)ek_span_be64(header, 8);
     g_autofree guint8 *area = g_malloc(length);
     guint8 digest[EVP_MAX_MD_SIZE];
     unsigned size = 0;
-    EkPresence part = ek_presence_read(gate, at, area, length);
+    EkPresence part = ek_presence_read(reader, at, area, length);
     if (part != EK_PRESENT)
         return part;
     memset(area + SUM_OFFSET, 0, SUM_BYTES);
@@ -59,19 +59,19 @@ static EkPresence look_at_sum(EkGate *gate, EkByte at, EkSpan header)
     return EK_PRESENT;
 }
 
-static gboolean weigh_second(EkGate *gate, EkVolume *volume, EkSpan header)
+static gboolean weigh_second(EkReader *reader, EkVolume *volume, EkSpan header)
 {
     EkByte own = ek_span_be64(header, 256);
     EkByte at = volume->first_byte + (own == 0 ? ek_span_be64(header, 8) : 0);
     guint8 other[EK_HEADER_MOST];
-    EkPresence part = ek_presence_read(gate, at, other, sizeof other);
+    EkPresence part = ek_presence_read(reader, at, other, sizeof other);
     if (part == EK_PRESENT && (memcmp(other + 168, header.data + 168, 40) != 0 ||
                                ek_span_be16((EkSpan){other, sizeof other}, 6) != 2))
         part = EK_ABSENT;
     ek_presence_reason(volume, part, own == 0 ? "the second header" : "the first header", at, 20);
     gboolean there = part == EK_PRESENT;
     if (ek_span_equals(header, 72, "sha256", 7)) {
-        part = look_at_sum(gate, volume->header_byte, header);
+        part = look_at_sum(reader, volume->header_byte, header);
         ek_volume_reason(volume, part == EK_PRESENT ? 40 : 0, "its checksum %s",
                          part == EK_PRESENT  ? "fits"
                          : part == EK_UNREAD ? "could not be checked: not all was read"
@@ -81,12 +81,12 @@ static gboolean weigh_second(EkGate *gate, EkVolume *volume, EkSpan header)
     return there;
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[HEADER_BYTES];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_luks, "luks", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_luks, "luks", reader, claim, data, sizeof data, error);
     EkClaim again[EK_CLAIMS_MOST];
     if (volume == NULL || recognise(span, claim->header_byte, again) == 0)
         return g_steal_pointer(&volume);
@@ -102,7 +102,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
         volume->label = ek_volume_label(ek_span_part(span, 24, 48));
         volume->bytes = 2 * ek_span_be64(span, 8);
         ek_volume_term_number(volume, "bytes per header", ek_span_be64(span, 8));
-        stands = weigh_second(gate, volume, span);
+        stands = weigh_second(reader, volume, span);
     } else {
         g_autofree char *cipher = ek_volume_label(ek_span_part(span, 8, 32));
         g_autofree char *mode = ek_volume_label(ek_span_part(span, 40, 32));

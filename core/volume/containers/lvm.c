@@ -52,7 +52,7 @@ static EkRange metadata_area(EkSpan header)
 }
 
 /* The name of the volume group begins the text of the metadata. */
-static EkPresence weigh_metadata(EkGate *gate, EkVolume *volume, EkRange area)
+static EkPresence weigh_metadata(EkReader *reader, EkVolume *volume, EkRange area)
 {
     guint8 header[SECTOR];
     guint8 text[METADATA_LOOKED_AT];
@@ -60,13 +60,13 @@ static EkPresence weigh_metadata(EkGate *gate, EkVolume *volume, EkRange area)
     EkByte at = volume->first_byte + area.first;
     if (area.first == 0 || area.first > G_MAXINT64 / 2)
         return EK_UNREAD;
-    EkPresence part = ek_presence_read(gate, at, header, sizeof header);
+    EkPresence part = ek_presence_read(reader, at, header, sizeof header);
     if (part == EK_PRESENT && !ek_span_equals(span, 4, " LVM2 x[5A%r0N*>", 16))
         part = EK_ABSENT;
     ek_presence_reason(volume, part, "the metadata area", at, 30);
     EkByte offset = ek_span_le64(span, 40);
     if (part != EK_PRESENT || offset == 0 || offset > G_MAXINT64 / 2 ||
-        ek_presence_read(gate, at + offset, text, sizeof text) != EK_PRESENT)
+        ek_presence_read(reader, at + offset, text, sizeof text) != EK_PRESENT)
         return part;
     gsize length = 0;
     while (length < 128 && text[length] > ' ' && text[length] < 127)
@@ -76,12 +76,12 @@ static EkPresence weigh_metadata(EkGate *gate, EkVolume *volume, EkRange area)
     return part;
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_lvm, "lvm2", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_lvm, "lvm2", reader, claim, data, sizeof data, error);
     if (volume == NULL || !label_fits(span))
         return g_steal_pointer(&volume);
     gsize place = ek_span_le32(span, 20);
@@ -96,7 +96,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     ek_volume_reason(volume, 60, "label at sector %" G_GUINT64_FORMAT ", its checksum right",
                      claim->header_byte / EK_STEP);
     ek_volume_term_number(volume, "label in sector", ek_span_le64(span, 8));
-    weigh_metadata(gate, volume, metadata_area(header));
+    weigh_metadata(reader, volume, metadata_area(header));
     if (volume->label != NULL)
         ek_volume_term(volume, "volume group", "%s", volume->label);
     ek_header_end(volume, TRUE);

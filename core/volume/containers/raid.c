@@ -119,12 +119,12 @@ static void take_v0(EkVolume *volume, EkSpan span)
     ek_volume_term_number(volume, "members", ek_span_le32(span, 40));
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[V0_BYTES];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_raid, "linux-raid", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_raid, "linux-raid", reader, claim, data, sizeof data, error);
     if (volume == NULL || (!v1_fits(span) && !v0_fits(span)))
         return g_steal_pointer(&volume);
     volume->is_container = TRUE;

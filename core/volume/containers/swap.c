@@ -24,11 +24,11 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 }
 
 /* The page size for which version and number of pages make sense; 0: none. */
-static guint32 find_page(EkGate *gate, EkByte end, guint8 info[INFO_BYTES], gboolean *unread)
+static guint32 find_page(EkReader *reader, EkByte end, guint8 info[INFO_BYTES], gboolean *unread)
 {
     EkSpan span = {info, INFO_BYTES};
     for (guint32 page = LEAST_PAGE; page <= MOST_PAGE && page <= end; page *= 2) {
-        EkPresence part = ek_presence_read(gate, end - page + INFO_OFFSET, info, INFO_BYTES);
+        EkPresence part = ek_presence_read(reader, end - page + INFO_OFFSET, info, INFO_BYTES);
         *unread |= part == EK_UNREAD;
         if (part == EK_PRESENT && ek_span_le32(span, 0) == 1 && ek_span_le32(span, 4) > 0 &&
             ek_span_le32(span, 8) <= MOST_BAD)
@@ -37,17 +37,17 @@ static guint32 find_page(EkGate *gate, EkByte end, guint8 info[INFO_BYTES], gboo
     return 0;
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     guint8 info[INFO_BYTES];
     gboolean unread = FALSE;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_swap, "linux-swap", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_swap, "linux-swap", reader, claim, data, sizeof data, error);
     if (volume == NULL)
         return NULL;
     EkByte end = claim->header_byte + EK_STEP;
-    guint32 page = find_page(gate, end, info, &unread);
+    guint32 page = find_page(reader, end, info, &unread);
     EkSpan span = {info, sizeof info};
     ek_volume_reason(volume, 40, "signature at sector %" G_GUINT64_FORMAT,
                      claim->header_byte / EK_STEP);

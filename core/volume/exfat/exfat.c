@@ -96,13 +96,13 @@ guint32 ek_exfat_sum(EkSpan span, gboolean is_region)
 }
 
 /* A boot region that agrees with the header and with its own sum. */
-static EkPresence look_at_region(EkGate *gate, const EkExfatBoot *boot, const guint8 *header,
+static EkPresence look_at_region(EkReader *reader, const EkExfatBoot *boot, const guint8 *header,
                                  EkByte at)
 {
     gsize length = (gsize)REGION_SECTORS * boot->sector_size;
     gsize summed = (gsize)SUMMED_SECTORS * boot->sector_size;
     g_autofree guint8 *region = g_malloc(length);
-    EkPresence part = ek_presence_read(gate, at, region, length);
+    EkPresence part = ek_presence_read(reader, at, region, length);
     EkSpan span = {region, length};
     if (part == EK_PRESENT &&
         (memcmp(region + 64, header + 64, 40) != 0 || !ek_span_equals(span, 3, "EXFAT   ", 8) ||
@@ -124,11 +124,12 @@ static void take_entries(EkVolume *volume, EkSpan span)
     }
 }
 
-static EkPresence look_at_root(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot, EkByte at)
+static EkPresence look_at_root(EkReader *reader, EkVolume *volume, const EkExfatBoot *boot,
+                               EkByte at)
 {
     guint8 entries[ROOT_LOOKED_AT];
     gsize length = MIN(boot->cluster_bytes, ROOT_LOOKED_AT);
-    EkPresence part = ek_presence_read(gate, at, entries, length);
+    EkPresence part = ek_presence_read(reader, at, entries, length);
     EkSpan span = {entries, length};
     EkExfatRoot root;
     if (part == EK_PRESENT && (!ek_exfat_root_read(span, at, &root) ||
@@ -140,31 +141,31 @@ static EkPresence look_at_root(EkGate *gate, EkVolume *volume, const EkExfatBoot
 }
 
 /* The label may have come later than the first cluster of the root folder could hold. */
-static void find_label(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot)
+static void find_label(EkReader *reader, EkVolume *volume, const EkExfatBoot *boot)
 {
     EkLinkTable links;
     EkLinkPlaces places = ek_exfat_links(boot, volume->first_byte);
     EkLink link = EK_LINK_NEXT;
     guint32 cluster = boot->root_cluster;
     gsize length = MIN(boot->cluster_bytes, ROOT_LOOKED_AT);
-    ek_links_init(&links, gate, &places, ROOT_LOOKED_AT);
+    ek_links_init(&links, reader, &places, ROOT_LOOKED_AT);
     for (guint i = 0; i < LABEL_CLUSTERS && volume->label == NULL && link == EK_LINK_NEXT; i++) {
         guint8 entries[ROOT_LOOKED_AT];
         EkByte at = volume->first_byte + (EkByte)boot->heap_sector * boot->sector_size +
                     (EkByte)(cluster - 2) * boot->cluster_bytes;
         for (gsize done = 0; done < MIN(boot->cluster_bytes, LABEL_BYTES); done += length)
-            if (ek_presence_read(gate, at + done, entries, length) == EK_PRESENT)
+            if (ek_presence_read(reader, at + done, entries, length) == EK_PRESENT)
                 take_entries(volume, (EkSpan){entries, length});
         link = ek_links_of(&links, EK_LINK_JUDGED, cluster, &cluster);
     }
     ek_links_clear(&links);
 }
 
-static EkPresence look_at_fat(EkGate *gate, EkByte at)
+static EkPresence look_at_fat(EkReader *reader, EkByte at)
 {
     static const guint8 first[] = {0xf8, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff};
     guint8 start[sizeof first];
-    EkPresence part = ek_presence_read(gate, at, start, sizeof start);
+    EkPresence part = ek_presence_read(reader, at, start, sizeof start);
     return part == EK_PRESENT && memcmp(start, first, sizeof first) != 0 ? EK_ABSENT : part;
 }
 
@@ -187,35 +188,35 @@ static EkByte cluster_byte(const EkExfatBoot *boot, EkByte first_byte, guint32 c
 }
 
 /* What stands where the boot sector says. TRUE when enough of it does. */
-static gboolean weigh_places(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot,
+static gboolean weigh_places(EkReader *reader, EkVolume *volume, const EkExfatBoot *boot,
                              gboolean by_regions)
 {
     EkByte fat = volume->first_byte + (EkByte)boot->fat_sector * boot->sector_size;
     EkByte root = cluster_byte(boot, volume->first_byte, boot->root_cluster);
     volume->core_byte = root;
-    EkPresence table = look_at_fat(gate, fat);
-    EkPresence folder = look_at_root(gate, volume, boot, root);
+    EkPresence table = look_at_fat(reader, fat);
+    EkPresence folder = look_at_root(reader, volume, boot, root);
     volume->root_is_lost = folder == EK_ABSENT;
     ek_presence_reason(volume, table, "the FAT", fat, 25);
     ek_presence_reason(volume, folder, "the root folder", root, 35);
     if (folder == EK_PRESENT && volume->label == NULL)
-        find_label(gate, volume, boot);
+        find_label(reader, volume, boot);
     gboolean unread = table == EK_UNREAD && folder == EK_UNREAD;
     return table == EK_PRESENT || folder == EK_PRESENT || (unread && by_regions);
 }
 
-void ek_exfat_weigh(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot)
+void ek_exfat_weigh(EkReader *reader, EkVolume *volume, const EkExfatBoot *boot)
 {
     take_terms(volume, boot);
-    ek_header_end(volume, weigh_places(gate, volume, boot, FALSE));
+    ek_header_end(volume, weigh_places(reader, volume, boot, FALSE));
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     EkExfatBoot boot;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_exfat, "exfat", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_exfat, "exfat", reader, claim, data, sizeof data, error);
     if (volume == NULL || !ek_exfat_boot_read((EkSpan){data, sizeof data}, &boot))
         return g_steal_pointer(&volume);
     volume->bytes = boot.sectors * boot.sector_size;
@@ -224,14 +225,14 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     take_terms(volume, &boot);
 
     EkByte backup = claim->first_byte + (EkByte)REGION_SECTORS * boot.sector_size;
-    EkPresence main_region = look_at_region(gate, &boot, data, claim->first_byte);
-    EkPresence backup_region = look_at_region(gate, &boot, data, backup);
+    EkPresence main_region = look_at_region(reader, &boot, data, claim->first_byte);
+    EkPresence backup_region = look_at_region(reader, &boot, data, backup);
     ek_presence_reason(volume, main_region, "the main boot region, its checksum right,",
                        claim->first_byte, 20);
     ek_presence_reason(volume, backup_region, "the backup boot region, its checksum right,", backup,
                        15);
-    gboolean stands =
-        weigh_places(gate, volume, &boot, main_region == EK_PRESENT || backup_region == EK_PRESENT);
+    gboolean stands = weigh_places(reader, volume, &boot,
+                                   main_region == EK_PRESENT || backup_region == EK_PRESENT);
     if (boot.partition_sector != 0 &&
         boot.partition_sector == volume->first_byte / boot.sector_size)
         ek_volume_reason(volume, 5, "its own header gives this start sector");
@@ -242,7 +243,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 
 /* The bitmap has a bit a cluster. It lies in one piece on every volume that was not made to have it
  * otherwise. */
-static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
+static EkUsage use(EkReader *reader, const EkVolume *volume, EkByte at)
 {
     guint8 entries[ROOT_LOOKED_AT];
     EkExfatBoot boot;
@@ -256,20 +257,20 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     if (inside < heap)
         return EK_USAGE_USED;
     guint64 bit = (inside - heap) / boot.cluster_bytes;
-    if (ek_presence_read(gate, root, entries, length) != EK_PRESENT)
+    if (ek_presence_read(reader, root, entries, length) != EK_PRESENT)
         return EK_USAGE_UNKNOWN;
     for (gsize i = 0; i < length; i += EK_EXFAT_ENTRY_BYTES) {
         guint32 cluster = ek_span_le32(span, i + 20);
         if (entries[i] == EK_EXFAT_BITMAP && cluster >= 2 && cluster - 2 < boot.clusters &&
             bit / 8 < ek_span_le64(span, i + 24))
-            return ek_usage_bit(gate, cluster_byte(&boot, volume->first_byte, cluster), bit);
+            return ek_usage_bit(reader, cluster_byte(&boot, volume->first_byte, cluster), bit);
     }
     return EK_USAGE_UNKNOWN;
 }
 
-static char *unclean(EkGate *gate, const EkVolume *volume)
+static char *unclean(EkReader *reader, const EkVolume *volume)
 {
-    (void)gate;
+    (void)reader;
     gboolean is_dirty =
         (ek_span_le16((EkSpan){volume->header, EK_HEADER_MOST}, STATE) & STATE_DIRTY) != 0;
     return is_dirty && !volume->composed ? g_strdup(EK_UNCLEAN_TEXT) : NULL;

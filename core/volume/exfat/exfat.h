@@ -53,22 +53,22 @@ gboolean ek_exfat_root_read(EkSpan span, EkByte at, EkExfatRoot *root);
 guint32 ek_exfat_sum(EkSpan span, gboolean is_region);
 
 /* Measures a composed volume whose boot sector is `boot`; it is placed already. */
-void ek_exfat_weigh(EkGate *gate, EkVolume *volume, const EkExfatBoot *boot);
+void ek_exfat_weigh(EkReader *reader, EkVolume *volume, const EkExfatBoot *boot);
 
 /* What makes the boot regions right again, and what a boot sector's fields mean (mend.c). */
-gboolean ek_exfat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+gboolean ek_exfat_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
                        GError **error);
 GPtrArray *ek_exfat_boot_explain(EkSpan span);
 
 /* The files (files.c). */
-EkOpened *ek_exfat_open(EkGate *gate, const EkVolume *volume, GError **error);
+EkOpened *ek_exfat_open(EkReader *reader, const EkVolume *volume, GError **error);
 void ek_exfat_close(EkOpened *opened);
 guint64 ek_exfat_root_number(EkOpened *opened);
 gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
 
 /* Secondary traces (infer.c). */
 gboolean ek_exfat_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_exfat_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
-                        GError **error);
+gboolean ek_exfat_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                        void *data, GError **error);
 
 #endif

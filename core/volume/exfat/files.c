@@ -27,13 +27,13 @@
 #define FOLDER_LOOK 4096u           /* bytes of a cluster that are looked at */
 
 struct EkOpened {
-    EkGate *gate;
+    EkReader *reader;
     EkExfatBoot boot;
     EkByte first_byte;
     EkLinkTable links;
 };
 
-EkOpened *ek_exfat_open(EkGate *gate, const EkVolume *volume, GError **error)
+EkOpened *ek_exfat_open(EkReader *reader, const EkVolume *volume, GError **error)
 {
     EkExfatBoot boot;
     if (!ek_exfat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot)) {
@@ -41,11 +41,11 @@ EkOpened *ek_exfat_open(EkGate *gate, const EkVolume *volume, GError **error)
         return NULL;
     }
     EkOpened *opened = g_new0(EkOpened, 1);
-    opened->gate = gate;
+    opened->reader = reader;
     opened->boot = boot;
     opened->first_byte = volume->first_byte;
     EkLinkPlaces places = ek_exfat_links(&boot, volume->first_byte);
-    ek_links_init(&opened->links, gate, &places, WINDOW_BYTES);
+    ek_links_init(&opened->links, reader, &places, WINDOW_BYTES);
     return opened;
 }
 
@@ -409,7 +409,8 @@ static gboolean take_run(Walk *walk, guint64 folder, const EkExtent *run)
     for (EkByte at = 0; at < claimed && !walk->ended && !walk->stopped; at += size) {
         gsize length = (gsize)MIN(size, claimed - at);
         EkKnown known;
-        if (!ek_gate_read(walk->opened->gate, run->first_byte + at, sector, length, &known, NULL)) {
+        if (!ek_reader_read(walk->opened->reader, run->first_byte + at, sector, length, &known,
+                            NULL)) {
             walk->damage.cut_short = TRUE;
             continue;
         }
@@ -431,7 +432,7 @@ static gboolean is_folder_still(Walk *walk)
 {
     guint8 type = 0;
     EkByte at = place_of(walk->opened, walk->folder.content.cluster);
-    return ek_gate_read(walk->opened->gate, at, &type, 1, NULL, NULL) &&
+    return ek_reader_read(walk->opened->reader, at, &type, 1, NULL, NULL) &&
            (type | IN_USE) == TYPE_FILE;
 }
 
@@ -485,8 +486,8 @@ static void load_page(Walk *walk, EkByte at)
             continue;
         gsize length = (gsize)MIN(EK_STEP, run->bytes - into);
         memset(walk->page, 0xff, EK_STEP);
-        walk->page_is_known = ek_gate_read(walk->opened->gate, run->first_byte + into, walk->page,
-                                           length, &known, NULL) &&
+        walk->page_is_known = ek_reader_read(walk->opened->reader, run->first_byte + into,
+                                             walk->page, length, &known, NULL) &&
                               known.good == length;
         return;
     }
@@ -528,10 +529,10 @@ static gboolean begins_folder(Walk *walk, guint32 cluster, GHashTable *led)
     if (walk->opened->boot.cluster_bytes < sizeof data)
         span.length = walk->opened->boot.cluster_bytes;
     /* What was not read is not asked for: it may be anything. */
-    if (ek_gate_known(walk->opened->gate, place_of(walk->opened, cluster), span.length).good <
+    if (ek_reader_known(walk->opened->reader, place_of(walk->opened, cluster), span.length).good <
             span.length ||
-        !ek_gate_read(walk->opened->gate, place_of(walk->opened, cluster), data, span.length,
-                      &known, NULL) ||
+        !ek_reader_read(walk->opened->reader, place_of(walk->opened, cluster), data, span.length,
+                        &known, NULL) ||
         known.good < span.length || !is_entry_type(data[0]))
         return FALSE;
     for (gsize at = 0; at < span.length; at += EK_EXFAT_ENTRY_BYTES) {
@@ -556,7 +557,7 @@ static guint8 type_at(Walk *walk, guint32 cluster, gsize index)
 {
     guint8 type = 0;
     EkByte at = place_of(walk->opened, cluster) + index * EK_EXFAT_ENTRY_BYTES;
-    return ek_gate_read(walk->opened->gate, at, &type, 1, NULL, NULL) ? type : 0;
+    return ek_reader_read(walk->opened->reader, at, &type, 1, NULL, NULL) ? type : 0;
 }
 
 /* The cluster in which a folder goes on behind this one: where the FAT says so, or, where it says
@@ -577,7 +578,7 @@ static guint32 goes_on(Walk *walk, guint32 cluster)
 static GArray *find_lost(Walk *walk, GHashTable *led)
 {
     GArray *all = g_array_new(FALSE, FALSE, sizeof(guint32));
-    EkByte bytes = ek_gate_bytes(walk->opened->gate);
+    EkByte bytes = ek_reader_bytes(walk->opened->reader);
     EkByte heap = place_of(walk->opened, 2);
     /* A volume may claim more than there is. */
     guint64 clusters = MIN(walk->opened->boot.clusters,
@@ -646,7 +647,7 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
 {
     const EkExfatBoot *boot = &opened->boot;
     /* A volume may claim more clusters than there are bytes. */
-    guint64 there = MIN(boot->clusters, ek_gate_bytes(opened->gate) / boot->cluster_bytes) + 2;
+    guint64 there = MIN(boot->clusters, ek_reader_bytes(opened->reader) / boot->cluster_bytes) + 2;
     g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
     g_autoptr(GString) name = g_string_new(NULL);
     g_autoptr(GArray) bitmap = g_array_new(FALSE, FALSE, sizeof(EkExtent));

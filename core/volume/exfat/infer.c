@@ -78,20 +78,20 @@ static EkByte place_of(const Fit *fit, guint32 cluster)
     return fit->heap + (EkByte)(cluster - 2) * fit->cluster_bytes;
 }
 
-static EkPresence look_at_upcase(EkGate *gate, const Root *root, EkByte at)
+static EkPresence look_at_upcase(EkReader *reader, const Root *root, EkByte at)
 {
     g_autofree guint8 *table = g_malloc(root->upcase_bytes);
-    EkPresence part = ek_presence_read(gate, at, table, root->upcase_bytes);
+    EkPresence part = ek_presence_read(reader, at, table, root->upcase_bytes);
     gboolean is_it = part == EK_PRESENT &&
                      ek_exfat_sum((EkSpan){table, root->upcase_bytes}, FALSE) == root->upcase_sum;
     return part == EK_PRESENT && !is_it ? EK_ABSENT : part;
 }
 
 /* Are so many clusters from here on in use? */
-static EkPresence look_at_bits(EkGate *gate, EkByte bitmap, guint32 cluster, guint64 count)
+static EkPresence look_at_bits(EkReader *reader, EkByte bitmap, guint32 cluster, guint64 count)
 {
     for (guint64 i = 0; i < MIN(count, CHAIN_MOST); i++) {
-        EkUsage use = ek_usage_bit(gate, bitmap, cluster - 2 + i);
+        EkUsage use = ek_usage_bit(reader, bitmap, cluster - 2 + i);
         if (use != EK_USAGE_USED)
             return use == EK_USAGE_FREE ? EK_ABSENT : EK_UNREAD;
     }
@@ -99,12 +99,12 @@ static EkPresence look_at_bits(EkGate *gate, EkByte bitmap, guint32 cluster, gui
 }
 
 /* Does the chain that begins with a cluster have just so many links? `count` 0: any number. */
-static EkPresence look_at_chain(EkGate *gate, EkByte fat, guint64 clusters, guint32 cluster,
+static EkPresence look_at_chain(EkReader *reader, EkByte fat, guint64 clusters, guint32 cluster,
                                 guint64 count)
 {
     for (guint64 i = 1; i <= CHAIN_MOST; i++) {
         guint8 link[4];
-        EkPresence part = ek_presence_read(gate, fat + (EkByte)cluster * 4, link, sizeof link);
+        EkPresence part = ek_presence_read(reader, fat + (EkByte)cluster * 4, link, sizeof link);
         if (part != EK_PRESENT)
             return part;
         cluster = ek_span_le32((EkSpan){link, sizeof link}, 0);
@@ -117,7 +117,7 @@ static EkPresence look_at_chain(EkGate *gate, EkByte fat, guint64 clusters, guin
 }
 
 /* The nearest FAT before the clusters whose chains are as the root folder says. */
-static void find_fat(EkGate *gate, const GArray *runs, const Root *root, Fit *fit)
+static void find_fat(EkReader *reader, const GArray *runs, const Root *root, Fit *fit)
 {
     guint64 clusters = root->bitmap_bytes * 8;
     fit->fat = EK_UNPLACED;
@@ -127,11 +127,11 @@ static void find_fat(EkGate *gate, const GArray *runs, const Root *root, Fit *fi
         if (run->stride != SEEN_FAT || run->first_byte >= fit->heap ||
             fit->heap - run->first_byte < least || run->first_byte % EK_STEP != 0)
             continue;
-        EkPresence bitmap = look_at_chain(gate, run->first_byte, clusters, root->bitmap_cluster,
+        EkPresence bitmap = look_at_chain(reader, run->first_byte, clusters, root->bitmap_cluster,
                                           clusters_for(root->bitmap_bytes, fit));
-        EkPresence upcase = look_at_chain(gate, run->first_byte, clusters, root->upcase_cluster,
+        EkPresence upcase = look_at_chain(reader, run->first_byte, clusters, root->upcase_cluster,
                                           clusters_for(root->upcase_bytes, fit));
-        EkPresence folder = look_at_chain(gate, run->first_byte, clusters, fit->root_cluster, 0);
+        EkPresence folder = look_at_chain(reader, run->first_byte, clusters, fit->root_cluster, 0);
         if (bitmap == EK_ABSENT || upcase == EK_ABSENT || folder == EK_ABSENT)
             continue;
         fit->fat = run->first_byte;
@@ -146,7 +146,7 @@ static gboolean are_apart(guint32 a, guint64 a_count, guint32 b, guint64 b_count
 }
 
 /* FALSE when something that was read contradicts. */
-static gboolean weigh_fit(EkGate *gate, const GArray *runs, const Root *root, Fit *fit)
+static gboolean weigh_fit(EkReader *reader, const GArray *runs, const Root *root, Fit *fit)
 {
     guint64 bitmap = clusters_for(root->bitmap_bytes, fit);
     guint64 upcase = clusters_for(root->upcase_bytes, fit);
@@ -159,11 +159,11 @@ static gboolean weigh_fit(EkGate *gate, const GArray *runs, const Root *root, Fi
         !are_apart(root->bitmap_cluster, bitmap, root->upcase_cluster, upcase))
         return FALSE;
     EkByte bits = place_of(fit, root->bitmap_cluster);
-    EkPresence table = look_at_upcase(gate, root, place_of(fit, root->upcase_cluster));
+    EkPresence table = look_at_upcase(reader, root, place_of(fit, root->upcase_cluster));
     EkPresence parts[] = {
-        look_at_bits(gate, bits, root->bitmap_cluster, bitmap),
-        look_at_bits(gate, bits, root->upcase_cluster, upcase),
-        look_at_bits(gate, bits, fit->root_cluster, 1),
+        look_at_bits(reader, bits, root->bitmap_cluster, bitmap),
+        look_at_bits(reader, bits, root->upcase_cluster, upcase),
+        look_at_bits(reader, bits, fit->root_cluster, 1),
     };
     if (table == EK_ABSENT)
         return FALSE;
@@ -173,21 +173,21 @@ static gboolean weigh_fit(EkGate *gate, const GArray *runs, const Root *root, Fi
             return FALSE;
     if (parts[0] == EK_PRESENT && parts[2] == EK_PRESENT)
         fit->points += BITMAP_POINTS;
-    find_fat(gate, runs, root, fit);
+    find_fat(reader, runs, root, fit);
     return TRUE;
 }
 
 /* Weighs clusters of that size with cluster 2 at `heap`, and keeps what fits best. */
-static void try_fit(EkGate *gate, const GArray *runs, const Root *root, EkByte heap, guint32 size,
-                    Fit *best)
+static void try_fit(EkReader *reader, const GArray *runs, const Root *root, EkByte heap,
+                    guint32 size, Fit *best)
 {
     Fit fit = {.heap = heap, .cluster_bytes = size};
     if (root->at >= heap && (root->at - heap) % size == 0 && heap % EK_STEP == 0 &&
-        weigh_fit(gate, runs, root, &fit) && fit.points > best->points)
+        weigh_fit(reader, runs, root, &fit) && fit.points > best->points)
         *best = fit;
 }
 
-static Fit find_fit(EkGate *gate, const GArray *runs, const Root *root)
+static Fit find_fit(EkReader *reader, const GArray *runs, const Root *root)
 {
     Fit best = {.fat = EK_UNPLACED};
     for (guint32 size = EK_STEP; size <= CLUSTER_MOST; size *= 2) {
@@ -197,13 +197,13 @@ static Fit find_fit(EkGate *gate, const GArray *runs, const Root *root)
             const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i);
             if (run->stride != SEEN_UPCASE || run->first_byte < before)
                 continue;
-            try_fit(gate, runs, root, run->first_byte - before, size, &best);
+            try_fit(reader, runs, root, run->first_byte - before, size, &best);
             tried++;
         }
         /* Where that table was not read: formatting puts the root folder right behind it. */
         EkByte behind = before + ek_divide_up(root->upcase_bytes, size) * size;
         if (root->at >= behind)
-            try_fit(gate, runs, root, root->at - behind, size, &best);
+            try_fit(reader, runs, root, root->at - behind, size, &best);
     }
     return best;
 }
@@ -226,12 +226,12 @@ static gboolean is_sum_sector(EkSpan span)
 }
 
 /* By the sectors of sums of both boot regions, or of one of them. */
-static gboolean place_by_regions(EkGate *gate, EkByte fat, Place *place)
+static gboolean place_by_regions(EkReader *reader, EkByte fat, Place *place)
 {
     EkByte from = fat - MIN(fat, BEFORE_FAT_MOST);
     g_autofree guint8 *before = g_malloc0(fat - from);
     EkSpan span = {before, fat - from};
-    if (span.length == 0 || !ek_gate_read(gate, from, before, span.length, NULL, NULL))
+    if (span.length == 0 || !ek_reader_read(reader, from, before, span.length, NULL, NULL))
         return FALSE;
     /* From the last one on: what is farther away is less likely its own. */
     for (gsize at = span.length / EK_STEP * EK_STEP; at >= EK_STEP; at -= EK_STEP) {
@@ -278,12 +278,12 @@ static gboolean place_by_tables(const GArray *places, const Root *root, const Fi
     return FALSE;
 }
 
-static Place find_place(EkGate *gate, const EkSightings *sightings, const Root *root,
+static Place find_place(EkReader *reader, const EkSightings *sightings, const Root *root,
                         const Fit *fit)
 {
     static const EkByte usual[] = {MIB, 64u << 10, 32u << 10, 4 * MIB};
     Place place = {.sector_size = EK_STEP};
-    gboolean by_regions = place_by_regions(gate, fit->fat, &place);
+    gboolean by_regions = place_by_regions(reader, fit->fat, &place);
     if (place_by_tables(sightings->places, root, fit, &place) || by_regions)
         return place;
     place = (Place){.sector_size = sightings->sector_size,
@@ -299,19 +299,20 @@ static Place find_place(EkGate *gate, const EkSightings *sightings, const Root *
 }
 
 /* The bitmap has a bit a cluster and up to seven too many. */
-static guint32 count_clusters(EkGate *gate, const Root *root, const Fit *fit, const Place *place,
-                              gboolean *is_least)
+static guint32 count_clusters(EkReader *reader, const Root *root, const Fit *fit,
+                              const Place *place, gboolean *is_least)
 {
     guint64 most = MIN(root->bitmap_bytes * 8, 0xfffffff5);
     guint64 least = (root->bitmap_bytes - 1) * 8 + 1;
-    EkByte limit = MAX(place->end != 0 ? place->end : ek_gate_bytes(gate), fit->heap);
+    EkByte limit = MAX(place->end != 0 ? place->end : ek_reader_bytes(reader), fit->heap);
     guint64 room = (limit - fit->heap) / fit->cluster_bytes;
     *is_least = place->end == 0;
     if (place->end != 0 && room >= least && room <= most)
         return (guint32)room;
     guint64 count = most;
     EkByte bits = place_of(fit, root->bitmap_cluster);
-    while (count > least && (count > room || ek_usage_bit(gate, bits, count - 1) != EK_USAGE_USED))
+    while (count > least &&
+           (count > room || ek_usage_bit(reader, bits, count - 1) != EK_USAGE_USED))
         count--;
     *is_least = TRUE;
     return (guint32)count;
@@ -341,13 +342,13 @@ static void compose_boot(const EkExfatBoot *boot, guint8 *sector)
     ek_put_le16(sector + 510, 0xaa55);
 }
 
-static EkVolume *compose(EkGate *gate, const EkSightings *sightings, const Root *root,
+static EkVolume *compose(EkReader *reader, const EkSightings *sightings, const Root *root,
                          const Fit *fit)
 {
     EkVolume *volume = ek_volume_new(&ek_fs_exfat, "exfat");
-    Place place = find_place(gate, sightings, root, fit);
+    Place place = find_place(reader, sightings, root, fit);
     guint32 size = fit->cluster_bytes >= place.sector_size ? place.sector_size : EK_STEP;
-    guint32 clusters = count_clusters(gate, root, fit, &place, &volume->length_is_least);
+    guint32 clusters = count_clusters(reader, root, fit, &place, &volume->length_is_least);
     EkByte heap = fit->heap - place.first;
     EkByte end = place.end != 0 && !volume->length_is_least
                      ? place.end
@@ -376,7 +377,7 @@ static EkVolume *compose(EkGate *gate, const EkSightings *sightings, const Root 
                      "), allocation bitmap, up-case table and FAT agree on the cluster layout",
                      root->at / EK_STEP);
     ek_volume_reason(volume, 0, "where it begins is %s", place.why);
-    ek_exfat_weigh(gate, volume, &boot);
+    ek_exfat_weigh(reader, volume, &boot);
     if (volume->length_is_least)
         ek_volume_reason(volume, 0,
                          "its length is told to eight clusters: %" G_GUINT64_FORMAT
@@ -386,8 +387,8 @@ static EkVolume *compose(EkGate *gate, const EkSightings *sightings, const Root 
     return volume;
 }
 
-gboolean ek_exfat_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
-                        GError **error)
+gboolean ek_exfat_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                        void *data, GError **error)
 {
     guint roots = 0;
     (void)error;
@@ -396,13 +397,13 @@ gboolean ek_exfat_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink
         guint8 start[EK_STEP];
         Root root;
         if (run->stride != SEEN_ROOT ||
-            ek_presence_read(gate, run->first_byte, start, sizeof start) != EK_PRESENT ||
+            ek_presence_read(reader, run->first_byte, start, sizeof start) != EK_PRESENT ||
             !ek_exfat_root_read((EkSpan){start, sizeof start}, run->first_byte, &root))
             continue;
         roots++;
-        Fit fit = find_fit(gate, sightings->runs, &root);
+        Fit fit = find_fit(reader, sightings->runs, &root);
         if (fit.points >= POINTS_LEAST && fit.fat != EK_UNPLACED)
-            sink(data, compose(gate, sightings, &root, &fit));
+            sink(data, compose(reader, sightings, &root, &fit));
     }
     return TRUE;
 }

@@ -21,14 +21,14 @@ typedef struct {
     gboolean is_whole; /* that, and its sum fits */
 } Region;
 
-static void read_region(EkGate *gate, const EkExfatBoot *boot, EkByte at, Region *region)
+static void read_region(EkReader *reader, const EkExfatBoot *boot, EkByte at, Region *region)
 {
     gsize summed = (gsize)SUMMED_SECTORS * boot->sector_size;
     EkExfatBoot own;
     region->length = (gsize)EK_EXFAT_REGION_SECTORS * boot->sector_size;
     region->data = g_malloc0(region->length);
     EkSpan span = {region->data, region->length};
-    gboolean was_read = ek_presence_read(gate, at, region->data, region->length) == EK_PRESENT;
+    gboolean was_read = ek_presence_read(reader, at, region->data, region->length) == EK_PRESENT;
     region->has_boot = ek_exfat_boot_read(span, &own) && own.sectors == boot->sectors &&
                        own.heap_sector == boot->heap_sector && own.serial == boot->serial &&
                        own.fat_sector == boot->fat_sector && own.root_cluster == boot->root_cluster;
@@ -70,7 +70,7 @@ static guint8 *wanted_for(const Region *own, const Region *other, const EkVolume
     return wanted;
 }
 
-gboolean ek_exfat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+gboolean ek_exfat_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
                        GError **error)
 {
     EkExfatBoot boot;
@@ -79,7 +79,7 @@ gboolean ek_exfat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, vo
         return ek_error_set(error, EK_ERROR_DAMAGED, "the saved boot sector is invalid");
     EkByte bytes = (EkByte)EK_EXFAT_REGION_SECTORS * boot.sector_size;
     for (guint i = 0; i < 2; i++)
-        read_region(gate, &boot, volume->first_byte + i * bytes, &regions[i]);
+        read_region(reader, &boot, volume->first_byte + i * bytes, &regions[i]);
     for (guint i = 0; i < 2; i++) {
         const Region *other = &regions[1 - i];
         /* Each keeps a state and a share in use of its own: a whole one is right as it is. */
@@ -91,7 +91,7 @@ gboolean ek_exfat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, vo
                                                     (volume->first_byte + (1 - i) * bytes) / EK_STEP)
             : regions[i].has_boot ? g_strdup("its own sectors, under a new checksum")
                                   : g_strdup("other metadata");
-        ek_header_mend_range(gate, "exfat-boot", volume->first_byte + i * bytes, wanted,
+        ek_header_mend_range(reader, "exfat-boot", volume->first_byte + i * bytes, wanted,
                              regions[i].length, i == 0 ? "main boot region" : "backup boot region",
                              from, sink, data);
     }

@@ -67,7 +67,7 @@ static gboolean load_inode(Features *features, guint64 number)
     guint64 index = (number - 1) % super->inodes_per_group;
     EkByte table = recount->first_byte + block_at(recount, group, 8) * super->block_bytes;
     return super->inode_bytes <= sizeof features->inode && group < super->groups &&
-           ek_presence_read(recount->gate, table + index * super->inode_bytes, features->inode,
+           ek_presence_read(recount->reader, table + index * super->inode_bytes, features->inode,
                             super->inode_bytes) == EK_PRESENT;
 }
 
@@ -141,7 +141,8 @@ static void look_at_inodes(Features *features)
     for (guint64 group = 0; group < super->groups; group++) {
         EkByte at = features->recount->first_byte +
                     block_at(features->recount, group, 4) * super->block_bytes;
-        if (ek_presence_read(features->recount->gate, at, bitmap, super->block_bytes) != EK_PRESENT)
+        if (ek_presence_read(features->recount->reader, at, bitmap, super->block_bytes) !=
+            EK_PRESENT)
             continue;
         for (guint64 i = 0; i < super->inodes_per_group; i++) {
             guint64 number = group * super->inodes_per_group + i + 1;

@@ -53,7 +53,7 @@ gboolean ek_ext_super_agrees(EkSpan copy, EkSpan with, guint64 group)
 
 /* How many copies besides that of `own` stand where they should; *unread counts those that could
  * not be checked. Says of the primary one how it is. */
-static guint weigh_copies(EkGate *gate, EkVolume *volume, const EkExtSuper *super, EkSpan own,
+static guint weigh_copies(EkReader *reader, EkVolume *volume, const EkExtSuper *super, EkSpan own,
                           guint *unread)
 {
     guint8 copy[EK_EXT_SUPER_BYTES];
@@ -71,7 +71,7 @@ static guint weigh_copies(EkGate *gate, EkVolume *volume, const EkExtSuper *supe
         if (group == super->group)
             continue;
         tried++;
-        EkPresence part = ek_presence_read(gate, at, copy, sizeof copy);
+        EkPresence part = ek_presence_read(reader, at, copy, sizeof copy);
         if (part == EK_PRESENT && !ek_ext_super_agrees((EkSpan){copy, sizeof copy}, own, group))
             part = EK_ABSENT;
         if (group == 0)
@@ -90,14 +90,14 @@ static guint weigh_copies(EkGate *gate, EkVolume *volume, const EkExtSuper *supe
 }
 
 /* The block of the inode table of group 0 as a copy of the descriptors tells; 0: it does not. */
-static guint64 inode_table_of(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
+static guint64 inode_table_of(EkReader *reader, const EkVolume *volume, const EkExtSuper *super,
                               guint64 group, gboolean *unread)
 {
     guint8 first[64];
     /* Right behind the block of the superblock; with meta groups those of group 0 do as well. */
     guint64 block = ek_ext_behind_super(super, group);
-    EkPresence part = ek_presence_read(gate, volume->first_byte + block * super->block_bytes, first,
-                                       super->descriptor_bytes >= 64 ? 64 : 32);
+    EkPresence part = ek_presence_read(reader, volume->first_byte + block * super->block_bytes,
+                                       first, super->descriptor_bytes >= 64 ? 64 : 32);
     *unread |= part == EK_UNREAD;
     if (part != EK_PRESENT)
         return 0;
@@ -107,7 +107,7 @@ static guint64 inode_table_of(EkGate *gate, const EkVolume *volume, const EkExtS
     return table < super->blocks ? table : 0;
 }
 
-static EkPresence look_at_root(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
+static EkPresence look_at_root(EkReader *reader, const EkVolume *volume, const EkExtSuper *super,
                                EkByte *place)
 {
     guint8 inode[128];
@@ -118,12 +118,12 @@ static EkPresence look_at_root(EkGate *gate, const EkVolume *volume, const EkExt
         guint64 group = groups[i];
         if (super->meta_bg && group > 1)
             continue;
-        guint64 table = inode_table_of(gate, volume, super, group, &unread);
+        guint64 table = inode_table_of(reader, volume, super, group, &unread);
         if (table == 0)
             continue;
         *place = volume->first_byte + table * super->block_bytes +
                  (EkByte)(ROOT_INODE - 1) * super->inode_bytes;
-        EkPresence part = ek_presence_read(gate, *place, inode, sizeof inode);
+        EkPresence part = ek_presence_read(reader, *place, inode, sizeof inode);
         EkSpan span = {inode, sizeof inode};
         unread |= part == EK_UNREAD;
         if (part == EK_PRESENT && (ek_span_le16(span, 0) & 0xf000) == FOLDER_MODE &&
@@ -149,8 +149,8 @@ static gboolean is_descriptor(EkSpan span, const EkExtSuper *super)
 
 /* The group descriptors behind the superblock that was found: whoever copies the one, a journal or
  * a file, seldom has the others behind it. */
-static EkPresence look_at_descriptors(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
-                                      EkByte *at)
+static EkPresence look_at_descriptors(EkReader *reader, const EkVolume *volume,
+                                      const EkExtSuper *super, EkByte *at)
 {
     guint8 table[DESCRIPTORS_TRIED * 64];
     guint32 bytes = super->descriptor_bytes >= 64 ? super->descriptor_bytes : 32;
@@ -159,17 +159,18 @@ static EkPresence look_at_descriptors(EkGate *gate, const EkVolume *volume, cons
     *at = volume->first_byte + block * super->block_bytes;
     if (super->meta_bg || bytes > 64)
         return EK_UNREAD;
-    EkPresence part = ek_presence_read(gate, *at, table, (gsize)count * bytes);
+    EkPresence part = ek_presence_read(reader, *at, table, (gsize)count * bytes);
     for (guint i = 0; part == EK_PRESENT && i < count; i++)
         if (!is_descriptor((EkSpan){table + (gsize)i * bytes, bytes}, super))
             part = EK_ABSENT;
     return part;
 }
 
-static gboolean is_copy_in_journal(EkGate *gate, const EkVolume *volume, const EkExtSuper *super)
+static gboolean is_copy_in_journal(EkReader *reader, const EkVolume *volume,
+                                   const EkExtSuper *super)
 {
     guint64 block = super->first_data_block;
-    return ek_ext_log_names(gate, volume->first_byte + block * super->block_bytes,
+    return ek_ext_log_names(reader, volume->first_byte + block * super->block_bytes,
                             super->block_bytes, block);
 }
 
@@ -198,13 +199,13 @@ static void take_terms(EkVolume *volume, const EkExtSuper *super, EkSpan span)
     ek_ext_terms(volume, super);
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[EK_EXT_SUPER_BYTES];
     EkSpan span = {data, sizeof data};
     EkExtSuper super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_ext, "ext2", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_ext, "ext2", reader, claim, data, sizeof data, error);
     if (volume == NULL || !ek_ext_super_read(span, &super))
         return g_steal_pointer(&volume);
     volume->filesystem = super.name;
@@ -219,22 +220,22 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
         ek_volume_reason(volume, super.checksum_fits ? 15 : 0, "its checksum %s",
                          super.checksum_fits ? "fits" : "does not fit");
     guint unread = 0;
-    guint copies = weigh_copies(gate, volume, &super, span, &unread);
+    guint copies = weigh_copies(reader, volume, &super, span, &unread);
     EkByte place = 0;
-    EkPresence root = look_at_root(gate, volume, &super, &place);
+    EkPresence root = look_at_root(reader, volume, &super, &place);
     if (root == EK_PRESENT)
         ek_presence_reason(volume, root, "the root folder's inode", place, 35);
     else
         ek_volume_reason(volume, 0, "the root folder's inode %s",
                          root == EK_UNREAD ? "could not be checked: not read" : "is not there");
-    EkPresence descriptors = look_at_descriptors(gate, volume, &super, &place);
+    EkPresence descriptors = look_at_descriptors(reader, volume, &super, &place);
     if (descriptors != EK_UNREAD)
         ek_presence_reason(volume, descriptors, "the group descriptor table", place, 10);
     /* The superblock is journalled as other blocks are. A copy in a journal has nothing around it
      * of what it describes; the journal's own record of it may not have been read. */
     gboolean is_alone =
         super.group == 0 && root != EK_PRESENT && descriptors != EK_PRESENT && copies == 0;
-    gboolean is_logged = is_alone && is_copy_in_journal(gate, volume, &super);
+    gboolean is_logged = is_alone && is_copy_in_journal(reader, volume, &super);
     gboolean is_contradicted = is_alone && unread == 0 && super.groups > 1;
     if (is_logged || is_contradicted)
         ek_volume_reason(volume, is_logged ? 0 : -30,
@@ -276,12 +277,12 @@ static EkUsage use_by_itself(const EkExtSuper *super, EkSpan data, EkSpan descri
     return is_copy || is_own ? EK_USAGE_USED : EK_USAGE_FREE;
 }
 
-static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
+static EkUsage use(EkReader *reader, const EkVolume *volume, EkByte at)
 {
     guint8 data[EK_EXT_SUPER_BYTES];
     guint8 descriptor[64];
     EkExtSuper super;
-    if (ek_presence_read(gate, volume->header_byte, data, sizeof data) != EK_PRESENT ||
+    if (ek_presence_read(reader, volume->header_byte, data, sizeof data) != EK_PRESENT ||
         !ek_ext_super_read((EkSpan){data, sizeof data}, &super) || super.meta_bg)
         return EK_USAGE_UNKNOWN;
     guint64 block = (at - volume->first_byte) / super.block_bytes;
@@ -297,7 +298,7 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     gboolean is_due =
         (ek_span_le32((EkSpan){data, sizeof data}, 96) & EK_EXT_INCOMPAT_RECOVER) != 0;
     EkSpan span = {descriptor, super.descriptor_bytes >= 64 ? 64 : 32};
-    if (ek_presence_read(gate, table + group * super.descriptor_bytes, descriptor, span.length) !=
+    if (ek_presence_read(reader, table + group * super.descriptor_bytes, descriptor, span.length) !=
         EK_PRESENT)
         return EK_USAGE_UNKNOWN;
     guint64 bitmap = ek_span_le32(span, 0) | (guint64)ek_span_le32(span, 32) << 32;
@@ -306,7 +307,7 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     if (bitmap == 0 || bitmap >= super.blocks)
         return EK_USAGE_UNKNOWN;
     EkUsage usage =
-        ek_usage_bit(gate, volume->first_byte + bitmap * super.block_bytes, bit / blocks_a_bit);
+        ek_usage_bit(reader, volume->first_byte + bitmap * super.block_bytes, bit / blocks_a_bit);
     return usage == EK_USAGE_FREE && is_due ? EK_USAGE_UNKNOWN : usage;
 }
 

@@ -39,17 +39,17 @@ GPtrArray *ek_ext_super_explain(EkSpan span);
 void ek_ext_terms(EkVolume *volume, const EkExtSuper *super);
 
 /* The files (files.c). */
-EkOpened *ek_ext_open(EkGate *gate, const EkVolume *volume, GError **error);
+EkOpened *ek_ext_open(EkReader *reader, const EkVolume *volume, GError **error);
 void ek_ext_close(EkOpened *opened);
 guint64 ek_ext_root(EkOpened *opened);
 gboolean ek_ext_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
 
 /* Whether, and how far, its journal is due (files.c). */
-char *ek_ext_unclean(EkGate *gate, const EkVolume *volume);
+char *ek_ext_unclean(EkReader *reader, const EkVolume *volume);
 
 /* Secondary traces (infer.c). */
 gboolean ek_ext_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_ext_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
+gboolean ek_ext_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
 
 /* Does a copy of the superblock, of `group` or the first, say what another says? The counts and
@@ -57,7 +57,7 @@ gboolean ek_ext_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink s
 gboolean ek_ext_super_agrees(EkSpan copy, EkSpan with, guint64 group);
 
 /* What makes the primary superblock and the group descriptors right again (mend.c). */
-gboolean ek_ext_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+gboolean ek_ext_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error);
 
 /* Makes a superblock that of another group's copy, its checksum right. */

@@ -25,13 +25,13 @@ struct EkOpened {
     EkExtVolume volume;
     EkExtJournal *journal; /* NULL: none that can be read */
     EkExtReplay *replay;   /* NULL: nothing is due */
-    EkGate *moved;         /* with that in place */
+    EkReader *moved;       /* with that in place */
 };
 
-EkOpened *ek_ext_open(EkGate *gate, const EkVolume *volume, GError **error)
+EkOpened *ek_ext_open(EkReader *reader, const EkVolume *volume, GError **error)
 {
     EkOpened *opened = g_new0(EkOpened, 1);
-    if (!ek_ext_volume_open(&opened->volume, gate, volume)) {
+    if (!ek_ext_volume_open(&opened->volume, reader, volume)) {
         g_free(opened);
         ek_error_set(error, EK_ERROR_DAMAGED, "the kept superblock is none");
         return NULL;
@@ -39,17 +39,17 @@ EkOpened *ek_ext_open(EkGate *gate, const EkVolume *volume, GError **error)
     if (!volume->without_journal)
         opened->replay = ek_ext_replay(&opened->volume);
     if (opened->replay != NULL) {
-        opened->moved = ek_gate_moved(gate, opened->replay->moves);
-        opened->volume.gate = opened->moved;
+        opened->moved = ek_reader_moved(reader, opened->replay->moves);
+        opened->volume.reader = opened->moved;
     }
     opened->journal = ek_ext_journal_open(&opened->volume);
     return opened;
 }
 
-char *ek_ext_unclean(EkGate *gate, const EkVolume *volume)
+char *ek_ext_unclean(EkReader *reader, const EkVolume *volume)
 {
     EkExtVolume own;
-    if (!ek_ext_volume_open(&own, gate, volume))
+    if (!ek_ext_volume_open(&own, reader, volume))
         return NULL;
     g_autoptr(EkExtReplay) replay = ek_ext_replay(&own);
     if (replay == NULL)
@@ -65,7 +65,7 @@ void ek_ext_close(EkOpened *opened)
 {
     g_clear_pointer(&opened->journal, ek_ext_journal_close);
     g_clear_pointer(&opened->replay, ek_ext_replay_free);
-    g_clear_pointer(&opened->moved, ek_gate_free);
+    g_clear_pointer(&opened->moved, ek_reader_free);
     g_free(opened);
 }
 
@@ -248,7 +248,7 @@ static gboolean take_run(void *data, const EkExtent *extent)
     for (EkByte at = 0; at < whole && walk->folder_bytes < FOLDER_BYTES_MOST; at += size) {
         EkPiece block;
         walk->folder_bytes += size;
-        if (!ek_piece_read(&block, volume->gate, extent->first_byte + at, walk->block, size)) {
+        if (!ek_piece_read(&block, volume->reader, extent->first_byte + at, walk->block, size)) {
             walk->damage.cut_short = TRUE;
             return TRUE;
         }
@@ -272,7 +272,7 @@ static gboolean take_inline_run(void *data, const EkExtent *extent)
         return TRUE;
     }
     EkPiece block;
-    return !ek_piece_read(&block, volume->gate, extent->first_byte + skip, walk->block,
+    return !ek_piece_read(&block, volume->reader, extent->first_byte + skip, walk->block,
                           (gsize)(extent->bytes - skip)) ||
            take_entries(walk, &block);
 }
@@ -421,7 +421,7 @@ static gboolean take_window(Walk *walk, guint64 first, guint count, EkByte place
     const EkExtVolume *volume = &walk->opened->volume;
     gsize bytes = volume->super.inode_bytes;
     EkKnown known = {0};
-    gboolean was_read = ek_gate_read(volume->gate, place, window, count * bytes, &known, NULL);
+    gboolean was_read = ek_reader_read(volume->reader, place, window, count * bytes, &known, NULL);
     if (was_read && known.good == count * bytes && ek_bytes_are_zero(window, count * bytes))
         return TRUE;
     EkFolderDamage damage = {.bad_bytes = known.bad,
@@ -433,7 +433,7 @@ static gboolean take_window(Walk *walk, guint64 first, guint count, EkByte place
         EkSpan span = {window + i * bytes, bytes};
         EkByte at = place + i * bytes;
         walk->number = first + i;
-        if (known.good < count * bytes && ek_gate_known(volume->gate, at, bytes).good < bytes)
+        if (known.good < count * bytes && ek_reader_known(volume->reader, at, bytes).good < bytes)
             continue;
         if (!take_inode(walk, span, at))
             return FALSE;
@@ -506,7 +506,7 @@ gboolean ek_ext_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     opened->volume.steps = super->blocks;
     /* Each takes some room, whatever the superblock says. */
     guint64 groups =
-        MIN(super->groups, ek_gate_bytes(opened->volume.gate) / super->block_bytes + 1);
+        MIN(super->groups, ek_reader_bytes(opened->volume.reader) / super->block_bytes + 1);
     g_autofree guint32 *used = g_new(guint32, groups);
     memset(used, 0xff, groups * sizeof *used);
     walk.used = used;

@@ -98,12 +98,12 @@ typedef struct {
     guint16 flags;
 } Group;
 
-static gboolean group_read(EkGate *gate, const Volume *volume, guint64 number, Group *group)
+static gboolean group_read(EkReader *reader, const Volume *volume, guint64 number, Group *group)
 {
     guint8 data[64] = {0};
     guint32 bytes = volume->super.descriptor_bytes;
     EkSpan span = {data, sizeof data};
-    if (ek_presence_read(gate, volume->groups_at + number * bytes, data, bytes) != EK_PRESENT)
+    if (ek_presence_read(reader, volume->groups_at + number * bytes, data, bytes) != EK_PRESENT)
         return FALSE;
     *group = (Group){
         .blocks_bitmap = ek_span_le32(span, 0) | (guint64)ek_span_le32(span, 32) << 32,
@@ -113,7 +113,7 @@ static gboolean group_read(EkGate *gate, const Volume *volume, guint64 number, G
         .free_inodes = ek_span_le16(span, 14) | (guint32)ek_span_le16(span, 46) << 16,
         .flags = ek_span_le16(span, 18),
     };
-    guint64 most = (ek_gate_bytes(gate) - volume->start) / volume->super.block_bytes;
+    guint64 most = (ek_reader_bytes(reader) - volume->start) / volume->super.block_bytes;
     return group->blocks_bitmap > volume->super.first_data_block && group->blocks_bitmap < most &&
            group->inodes_bitmap > volume->super.first_data_block && group->inodes_bitmap < most &&
            group->inode_table > volume->super.first_data_block && group->inode_table < most &&
@@ -122,16 +122,16 @@ static gboolean group_read(EkGate *gate, const Volume *volume, guint64 number, G
 }
 
 /* Does a lone descriptor go on? The later half of a larger one has the later half of two sums. */
-static gboolean is_wide(EkGate *gate, const Volume *volume)
+static gboolean is_wide(EkReader *reader, const Volume *volume)
 {
     guint8 half[32];
-    return ek_presence_read(gate, volume->groups_at + sizeof half, half, sizeof half) ==
+    return ek_presence_read(reader, volume->groups_at + sizeof half, half, sizeof half) ==
                EK_PRESENT &&
            !ek_bytes_are_zero(half, sizeof half);
 }
 
 /* Descriptors of either size: those of the right one go on for longer. */
-static guint64 count_groups(EkGate *gate, Volume *volume)
+static guint64 count_groups(EkReader *reader, Volume *volume)
 {
     guint64 best = 0;
     guint32 bytes = 0;
@@ -139,9 +139,9 @@ static guint64 count_groups(EkGate *gate, Volume *volume)
         guint64 count = 0;
         Group group;
         volume->super.descriptor_bytes = size;
-        while (count < GROUPS_MOST && group_read(gate, volume, count, &group))
+        while (count < GROUPS_MOST && group_read(reader, volume, count, &group))
             count++;
-        if (count > best || (count == 1 && best == 1 && is_wide(gate, volume))) {
+        if (count > best || (count == 1 && best == 1 && is_wide(reader, volume))) {
             best = count;
             bytes = size;
         }
@@ -151,7 +151,7 @@ static guint64 count_groups(EkGate *gate, Volume *volume)
 }
 
 /* In its place, or behind the superblocks of the groups that keep a copy. */
-static gboolean find_groups(EkGate *gate, Volume *volume)
+static gboolean find_groups(EkReader *reader, Volume *volume)
 {
     static const guint copies[] = {0, 1, 3, 5, 7, 9, 25};
     EkExtSuper *super = &volume->super;
@@ -160,8 +160,8 @@ static gboolean find_groups(EkGate *gate, Volume *volume)
         Group first;
         guint64 block = ek_ext_behind_super(super, copies[i]);
         volume->groups_at = volume->start + block * super->block_bytes;
-        super->groups = count_groups(gate, volume);
-        if (super->groups > copies[i] && group_read(gate, volume, 0, &first) &&
+        super->groups = count_groups(reader, volume);
+        if (super->groups > copies[i] && group_read(reader, volume, 0, &first) &&
             first.inode_table == table)
             return TRUE;
     }
@@ -170,7 +170,7 @@ static gboolean find_groups(EkGate *gate, Volume *volume)
 
 /* In the bitmap of a group's inodes all that is behind the last one is marked as used. 0: that does
  * not agree with how many are free. */
-static guint64 inodes_by_bitmap(EkGate *gate, const Volume *volume, const Group *group)
+static guint64 inodes_by_bitmap(EkReader *reader, const Volume *volume, const Group *group)
 {
     const EkExtSuper *super = &volume->super;
     guint64 bits = (guint64)super->block_bytes * 8;
@@ -178,7 +178,7 @@ static guint64 inodes_by_bitmap(EkGate *gate, const Volume *volume, const Group 
     guint64 free = 0;
     guint64 last = 0;
     g_autofree guint8 *bitmap = g_malloc(super->block_bytes);
-    if (ek_presence_read(gate, volume->start + group->inodes_bitmap * super->block_bytes, bitmap,
+    if (ek_presence_read(reader, volume->start + group->inodes_bitmap * super->block_bytes, bitmap,
                          super->block_bytes) != EK_PRESENT)
         return 0;
     for (guint64 bit = 0; bit < bits; bit++)
@@ -193,18 +193,18 @@ static guint64 inodes_by_bitmap(EkGate *gate, const Volume *volume, const Group 
 
 /* An empty group has all inodes free; where tables stand one behind the other their distance
  * tells, else the bitmap. */
-static void find_inodes(EkGate *gate, Volume *volume)
+static void find_inodes(EkReader *reader, Volume *volume)
 {
     EkExtSuper *super = &volume->super;
     guint64 per_group = 0;
     Group first = {0};
     Group group;
-    group_read(gate, volume, 0, &first);
-    guint64 by_bitmap = inodes_by_bitmap(gate, volume, &first);
+    group_read(reader, volume, 0, &first);
+    guint64 by_bitmap = inodes_by_bitmap(reader, volume, &first);
     for (guint64 i = 1; i < super->groups; i++)
-        if (group_read(gate, volume, i, &group))
+        if (group_read(reader, volume, i, &group))
             per_group = MAX(per_group, group.free_inodes);
-    if (super->groups > 1 && group_read(gate, volume, 1, &group) &&
+    if (super->groups > 1 && group_read(reader, volume, 1, &group) &&
         group.inode_table > first.inode_table &&
         group.inode_table - first.inode_table < super->blocks_per_group / 2)
         per_group =
@@ -219,16 +219,16 @@ static void find_inodes(EkGate *gate, Volume *volume)
 
 /* Blocks of the last group, as its bitmap tells: what is behind the end of the volume is marked as
  * used in it. */
-static guint64 last_blocks(EkGate *gate, const Volume *volume)
+static guint64 last_blocks(EkReader *reader, const Volume *volume)
 {
     const EkExtSuper *super = &volume->super;
     Group last;
-    if (!group_read(gate, volume, super->groups - 1, &last))
+    if (!group_read(reader, volume, super->groups - 1, &last))
         return 1;
     if ((last.flags & BLOCKS_NOT_WRITTEN) != 0)
         return CLAMP(last.free_blocks, 1, super->blocks_per_group);
     g_autofree guint8 *bitmap = g_malloc(super->block_bytes);
-    if (ek_presence_read(gate, volume->start + last.blocks_bitmap * super->block_bytes, bitmap,
+    if (ek_presence_read(reader, volume->start + last.blocks_bitmap * super->block_bytes, bitmap,
                          super->block_bytes) != EK_PRESENT)
         return CLAMP(last.free_blocks, 1, super->blocks_per_group);
     guint64 bit = super->blocks_per_group;
@@ -237,11 +237,11 @@ static guint64 last_blocks(EkGate *gate, const Volume *volume)
     return bit;
 }
 
-static void find_length(EkGate *gate, const GArray *places, Volume *volume)
+static void find_length(EkReader *reader, const GArray *places, Volume *volume)
 {
     EkExtSuper *super = &volume->super;
     guint64 before = super->first_data_block + (super->groups - 1) * super->blocks_per_group;
-    super->blocks = before + last_blocks(gate, volume);
+    super->blocks = before + last_blocks(reader, volume);
     volume->is_least = TRUE;
     for (guint i = 0; i < places->len; i++) {
         EkRange place = g_array_index(places, EkRange, i);
@@ -280,27 +280,27 @@ static void compose_super(const EkExtSuper *super, guint8 *header)
 }
 
 /* By what only the later ones have: files in extents, a journal. */
-static const char *name_of(EkGate *gate, const Volume *volume)
+static const char *name_of(EkReader *reader, const Volume *volume)
 {
     guint8 inode[128];
     EkSpan span = {inode, sizeof inode};
     EkByte bytes = volume->super.inode_bytes;
-    if (ek_presence_read(gate, volume->inodes + bytes, inode, sizeof inode) == EK_PRESENT &&
+    if (ek_presence_read(reader, volume->inodes + bytes, inode, sizeof inode) == EK_PRESENT &&
         (ek_span_le32(span, 32) & FLAG_EXTENTS) != 0)
         return "ext4";
-    if (ek_presence_read(gate, volume->inodes + (JOURNAL_INODE - 1) * bytes, inode, sizeof inode) ==
-            EK_PRESENT &&
+    if (ek_presence_read(reader, volume->inodes + (JOURNAL_INODE - 1) * bytes, inode,
+                         sizeof inode) == EK_PRESENT &&
         ek_span_le16(span, 26) > 0)
         return "ext3";
     return "ext2";
 }
 
-static EkVolume *compose(EkGate *gate, const GArray *places, Volume *found)
+static EkVolume *compose(EkReader *reader, const GArray *places, Volume *found)
 {
     EkExtSuper *super = &found->super;
-    find_inodes(gate, found);
-    find_length(gate, places, found);
-    EkVolume *volume = ek_volume_new(&ek_fs_ext, name_of(gate, found));
+    find_inodes(reader, found);
+    find_length(reader, places, found);
+    EkVolume *volume = ek_volume_new(&ek_fs_ext, name_of(reader, found));
     compose_super(super, volume->header);
     volume->composed = volume->by_backup = TRUE;
     volume->first_byte = found->start;
@@ -327,13 +327,13 @@ static EkVolume *compose(EkGate *gate, const GArray *places, Volume *found)
 }
 
 /* Do this root folder and this inode table belong to one volume of such blocks? */
-static gboolean fits(EkGate *gate, EkByte folder, const EkRecordRun *inodes, guint32 block_bytes,
-                     Volume *volume)
+static gboolean fits(EkReader *reader, EkByte folder, const EkRecordRun *inodes,
+                     guint32 block_bytes, Volume *volume)
 {
     guint8 sector[EK_STEP];
     guint32 inode_bytes = inodes->stride == SEEN_INODES ? 256 : 128;
     *volume = (Volume){.inodes = inodes->first_byte};
-    if (ek_presence_read(gate, inodes->first_byte, sector, sizeof sector) != EK_PRESENT)
+    if (ek_presence_read(reader, inodes->first_byte, sector, sizeof sector) != EK_PRESENT)
         return FALSE;
     volume->root_block =
         root_block_of(ek_span_part((EkSpan){sector, sizeof sector}, inode_bytes, 128));
@@ -350,11 +350,11 @@ static gboolean fits(EkGate *gate, EkByte folder, const EkRecordRun *inodes, gui
         (inodes->first_byte - volume->start) % block_bytes != 0)
         return FALSE;
     g_autofree guint8 *block = g_malloc(block_bytes);
-    return ek_presence_read(gate, folder, block, block_bytes) == EK_PRESENT &&
-           entries_end((EkSpan){block, block_bytes}) && find_groups(gate, volume);
+    return ek_presence_read(reader, folder, block, block_bytes) == EK_PRESENT &&
+           entries_end((EkSpan){block, block_bytes}) && find_groups(reader, volume);
 }
 
-gboolean ek_ext_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
+gboolean ek_ext_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error)
 {
     const GArray *runs = sightings->runs;
@@ -374,9 +374,9 @@ gboolean ek_ext_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink s
             tables++;
             for (guint32 size = BLOCK_LEAST; size <= BLOCK_MOST && !found; size *= 2) {
                 Volume volume;
-                found = fits(gate, folder->first_byte, inodes, size, &volume);
+                found = fits(reader, folder->first_byte, inodes, size, &volume);
                 if (found)
-                    sink(data, compose(gate, sightings->places, &volume));
+                    sink(data, compose(reader, sightings->places, &volume));
             }
         }
     }

@@ -20,7 +20,7 @@ static gboolean load_super(EkExtVolume *volume, const EkVolume *of)
     EkSpan span = {data, sizeof data};
     EkKnown known;
     if (of->composed ||
-        !ek_gate_read(volume->gate, of->header_byte, data, sizeof data, &known, NULL))
+        !ek_reader_read(volume->reader, of->header_byte, data, sizeof data, &known, NULL))
         memset(data, 0, sizeof data);
     memcpy(data, of->header, EK_HEADER_MOST);
     if (!ek_ext_super_read(span, &volume->super))
@@ -72,8 +72,8 @@ static gboolean read_descriptor(const EkExtVolume *volume, guint64 number, guint
     EkByte at = ek_ext_block_byte(volume, descriptor_block(volume, number, copy));
     EkKnown known;
     if (at == EK_UNPLACED ||
-        !ek_gate_read(volume->gate, at + number % a_block * super->descriptor_bytes, data, bytes,
-                      &known, NULL) ||
+        !ek_reader_read(volume->reader, at + number % a_block * super->descriptor_bytes, data,
+                        bytes, &known, NULL) ||
         known.good < bytes)
         return FALSE;
     guint32 unused = ek_span_le16(span, 28) | (guint32)ek_span_le16(span, 50) << 16;
@@ -100,9 +100,9 @@ EkExtGroup ek_ext_group(const EkExtVolume *volume, guint64 number)
     return (EkExtGroup){0, 0};
 }
 
-gboolean ek_ext_volume_open(EkExtVolume *volume, EkGate *gate, const EkVolume *of)
+gboolean ek_ext_volume_open(EkExtVolume *volume, EkReader *reader, const EkVolume *of)
 {
-    *volume = (EkExtVolume){.gate = gate, .first_byte = of->first_byte};
+    *volume = (EkExtVolume){.reader = reader, .first_byte = of->first_byte};
     if (!load_super(volume, of))
         return FALSE;
     volume->steps = volume->super.blocks;

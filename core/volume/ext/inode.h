@@ -10,7 +10,7 @@
 #define EK_EXT_JOURNAL 8u
 
 typedef struct {
-    EkGate *gate;
+    EkReader *reader;
     EkByte first_byte; /* of the volume */
     EkExtSuper super;
     gboolean has_types;  /* folder entries tell the type of what they name */
@@ -20,7 +20,7 @@ typedef struct {
 } EkExtVolume;
 
 /* Loads what the superblock says. FALSE when it is none. */
-gboolean ek_ext_volume_open(EkExtVolume *volume, EkGate *gate, const EkVolume *of);
+gboolean ek_ext_volume_open(EkExtVolume *volume, EkReader *reader, const EkVolume *of);
 
 typedef struct {
     guint64 table; /* block; 0: not known */

@@ -42,14 +42,14 @@ static gint by_block(gconstpointer a, gconstpointer b)
     return apart > 0 ? -1 : apart < 0;
 }
 
-static void load_copies(EkExtJournal *journal, EkGate *gate)
+static void load_copies(EkExtJournal *journal, EkReader *reader)
 {
     const EkExtLog *log = journal->log;
     g_autofree guint8 *buffer = g_malloc(log->block_bytes);
     g_autoptr(GArray) tags = g_array_new(FALSE, FALSE, sizeof(EkExtTag));
     EkSpan span = {buffer, log->block_bytes};
     for (guint32 at = 1; at < log->blocks; at++)
-        if (ek_ext_log_read(log, gate, at, buffer) && ek_span_be32(span, 0) == EK_EXT_LOG_MAGIC &&
+        if (ek_ext_log_read(log, reader, at, buffer) && ek_span_be32(span, 0) == EK_EXT_LOG_MAGIC &&
             ek_span_be32(span, 4) == EK_EXT_LOG_DESCRIPTOR)
             at += take_tags(journal, span, at, tags);
     g_array_sort(journal->copies, by_block);
@@ -70,7 +70,7 @@ EkExtJournal *ek_ext_journal_open(EkExtVolume *volume)
     EkExtJournal *journal = g_new0(EkExtJournal, 1);
     journal->log = log;
     journal->copies = g_array_new(FALSE, FALSE, sizeof(Copy));
-    load_copies(journal, volume->gate);
+    load_copies(journal, volume->reader);
     if (journal->copies->len > 0)
         return journal;
     ek_ext_journal_close(journal);
@@ -111,7 +111,7 @@ guint8 *ek_ext_journal_find(const EkExtJournal *journal, const EkExtVolume *volu
             ek_ext_log_place(journal->log, g_array_index(journal->copies, Copy, i).place);
         EkKnown known;
         if (place == EK_UNPLACED ||
-            !ek_gate_read(volume->gate, place + inside, copy, span.length, &known, NULL) ||
+            !ek_reader_read(volume->reader, place + inside, copy, span.length, &known, NULL) ||
             known.good < span.length)
             continue;
         gboolean is_it =
@@ -138,7 +138,8 @@ gboolean ek_ext_journal_super(const EkExtJournal *journal, const EkExtVolume *vo
         EkExtSuper said;
         EkKnown known;
         if (place != EK_UNPLACED &&
-            ek_gate_read(volume->gate, place + inside, super, EK_EXT_SUPER_BYTES, &known, NULL) &&
+            ek_reader_read(volume->reader, place + inside, super, EK_EXT_SUPER_BYTES, &known,
+                           NULL) &&
             known.good == EK_EXT_SUPER_BYTES &&
             ek_ext_super_read((EkSpan){super, EK_EXT_SUPER_BYTES}, &said) && said.checksum_fits)
             return TRUE;

@@ -34,11 +34,12 @@ EkByte ek_ext_log_place(const EkExtLog *log, guint64 block)
     return EK_UNPLACED;
 }
 
-gboolean ek_ext_log_read(const EkExtLog *log, EkGate *gate, guint64 block, guint8 *buffer)
+gboolean ek_ext_log_read(const EkExtLog *log, EkReader *reader, guint64 block, guint8 *buffer)
 {
     EkByte at = ek_ext_log_place(log, block);
     EkKnown known;
-    return at != EK_UNPLACED && ek_gate_read(gate, at, buffer, log->block_bytes, &known, NULL) &&
+    return at != EK_UNPLACED &&
+           ek_reader_read(reader, at, buffer, log->block_bytes, &known, NULL) &&
            known.good == log->block_bytes;
 }
 
@@ -71,7 +72,7 @@ void ek_ext_log_tags(const EkExtLog *log, EkSpan block, GArray *tags)
     }
 }
 
-gboolean ek_ext_log_names(EkGate *gate, EkByte at, guint32 block_bytes, guint64 block)
+gboolean ek_ext_log_names(EkReader *reader, EkByte at, guint32 block_bytes, guint64 block)
 {
     static const guint32 features[] = {EK_EXT_LOG_SUMS_3, 0, EK_EXT_LOG_WIDE, EK_EXT_LOG_SUMS_2,
                                        EK_EXT_LOG_SUMS_2 | EK_EXT_LOG_WIDE};
@@ -82,11 +83,11 @@ gboolean ek_ext_log_names(EkGate *gate, EkByte at, guint32 block_bytes, guint64 
     for (guint back = 1; back <= most && at >= (EkByte)back * block_bytes; back++) {
         EkSpan span = {data, block_bytes};
         EkByte place = at - (EkByte)back * block_bytes;
-        if (ek_presence_read(gate, place, data, EK_EXT_LOG_HEADER_BYTES) != EK_PRESENT ||
+        if (ek_presence_read(reader, place, data, EK_EXT_LOG_HEADER_BYTES) != EK_PRESENT ||
             ek_span_be32(span, 0) != EK_EXT_LOG_MAGIC)
             continue;
         if (ek_span_be32(span, 4) != EK_EXT_LOG_DESCRIPTOR ||
-            ek_presence_read(gate, place, data, block_bytes) != EK_PRESENT)
+            ek_presence_read(reader, place, data, block_bytes) != EK_PRESENT)
             return FALSE;
         for (gsize i = 0; i < G_N_ELEMENTS(features); i++) {
             EkExtLog log = {.block_bytes = block_bytes, .features = features[i]};
@@ -100,12 +101,12 @@ gboolean ek_ext_log_names(EkGate *gate, EkByte at, guint32 block_bytes, guint64 
     return FALSE;
 }
 
-static void read_super(EkExtLog *log, EkGate *gate)
+static void read_super(EkExtLog *log, EkReader *reader)
 {
     g_autofree guint8 *super = g_malloc(log->block_bytes);
     EkSpan head = {super, log->block_bytes};
     guint32 version = 0;
-    if (!ek_ext_log_read(log, gate, 0, super) || ek_span_be32(head, 0) != EK_EXT_LOG_MAGIC ||
+    if (!ek_ext_log_read(log, reader, 0, super) || ek_span_be32(head, 0) != EK_EXT_LOG_MAGIC ||
         ek_span_be32(head, 12) != log->block_bytes)
         return;
     version = ek_span_be32(head, 4);
@@ -136,7 +137,7 @@ EkExtLog *ek_ext_log_open(EkExtVolume *volume)
     EkSpan span = {data, bytes};
     EkKnown known;
     if (at == EK_UNPLACED ||
-        !ek_gate_read(volume->gate, at + index * bytes, data, bytes, &known, NULL) ||
+        !ek_reader_read(volume->reader, at + index * bytes, data, bytes, &known, NULL) ||
         known.good < bytes)
         return NULL;
     EkExtInode inode = ek_ext_inode_read(volume, span);
@@ -147,7 +148,7 @@ EkExtLog *ek_ext_log_open(EkExtVolume *volume)
     log->extents = g_array_new(FALSE, FALSE, sizeof(EkExtent));
     log->bytes = inode.size;
     ek_ext_extents(volume, span, &inode, at + index * bytes, add_extent, log->extents);
-    read_super(log, volume->gate);
+    read_super(log, volume->reader);
     return log;
 }
 

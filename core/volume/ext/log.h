@@ -44,7 +44,7 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkExtLog, ek_ext_log_close)
 EkByte ek_ext_log_place(const EkExtLog *log, guint64 block);
 
 /* Reads one into `buffer`; FALSE when not all of it was read from the drive. */
-gboolean ek_ext_log_read(const EkExtLog *log, EkGate *gate, guint64 block, guint8 *buffer);
+gboolean ek_ext_log_read(const EkExtLog *log, EkReader *reader, guint64 block, guint8 *buffer);
 
 /* One tag of a descriptor. */
 typedef struct {
@@ -58,7 +58,7 @@ void ek_ext_log_tags(const EkExtLog *log, EkSpan block, GArray *tags);
 
 /* Does a descriptor in front of the block at byte `at` name it as a copy of `block` of the volume?
  * Then it lies in a journal, whatever it holds. */
-gboolean ek_ext_log_names(EkGate *gate, EkByte at, guint32 block_bytes, guint64 block);
+gboolean ek_ext_log_names(EkReader *reader, EkByte at, guint32 block_bytes, guint64 block);
 
 /* What was committed and is not yet where it belongs (replay.c). */
 typedef struct {

@@ -70,7 +70,7 @@ static EkPiece *read_map_block(Mapping *mapping, guint64 block)
         return NULL;
     volume->steps--;
     EkPiece *piece = g_malloc(sizeof *piece + size);
-    if (ek_piece_read(piece, volume->gate, at, (guint8 *)(piece + 1), size))
+    if (ek_piece_read(piece, volume->reader, at, (guint8 *)(piece + 1), size))
         return piece;
     g_free(piece);
     return NULL;

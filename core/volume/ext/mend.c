@@ -34,7 +34,7 @@ static gboolean is_plausible(const EkExtSuper *super, EkSpan descriptor)
 }
 
 /* A copy of all descriptors in which every one can be; NULL: none was read. The caller frees. */
-static guint8 *load_copy(EkGate *gate, const EkVolume *volume, const EkExtSuper *super,
+static guint8 *load_copy(EkReader *reader, const EkVolume *volume, const EkExtSuper *super,
                          gsize length, EkByte *at)
 {
     guint64 holders[HOLDERS_MOST];
@@ -44,7 +44,7 @@ static guint8 *load_copy(EkGate *gate, const EkVolume *volume, const EkExtSuper 
             continue;
         *at = descriptors_byte(volume, super, ek_ext_super_place(super, holders[i]));
         g_autofree guint8 *copy = g_malloc(length);
-        gboolean is_good = ek_presence_read(gate, *at, copy, length) == EK_PRESENT;
+        gboolean is_good = ek_presence_read(reader, *at, copy, length) == EK_PRESENT;
         EkSpan span = {copy, length};
         for (guint64 group = 0; group < super->groups && is_good; group++)
             is_good = is_plausible(super, ek_span_part(span, group * super->descriptor_bytes,
@@ -68,7 +68,7 @@ typedef struct {
 static Descriptors load_descriptors(EkExtRecount *recount, const EkVolume *volume)
 {
     const EkExtSuper *super = &recount->super;
-    EkGate *gate = recount->gate;
+    EkReader *reader = recount->reader;
     guint32 bytes = super->descriptor_bytes;
     Descriptors all = {
         .length =
@@ -79,13 +79,13 @@ static Descriptors load_descriptors(EkExtRecount *recount, const EkVolume *volum
     if (super->meta_bg || all.length > DESCRIPTORS_MOST)
         return all;
     g_autofree guint8 *wanted = g_malloc0(all.length);
-    if (!ek_gate_read(gate, all.first, wanted, all.length, NULL, NULL))
+    if (!ek_reader_read(reader, all.first, wanted, all.length, NULL, NULL))
         return all;
-    g_autofree guint8 *copy = load_copy(gate, volume, super, all.length, &all.copy_at);
+    g_autofree guint8 *copy = load_copy(reader, volume, super, all.length, &all.copy_at);
     recount->descriptors = wanted;
     for (guint64 group = 0; group < super->groups; group++) {
         gsize place = group * bytes;
-        if (ek_gate_known(gate, all.first + place, bytes).good == bytes &&
+        if (ek_reader_known(reader, all.first + place, bytes).good == bytes &&
             is_plausible(super, (EkSpan){wanted + place, bytes}))
             continue;
         if (copy == NULL)
@@ -124,7 +124,7 @@ static gboolean take_journal_s(const EkVolume *volume, EkExtRecount *recount)
     guint8 super[EK_EXT_SUPER_BYTES];
     EkSpan span = {super, sizeof super};
     EkExtJournal *journal =
-        ek_ext_volume_open(&files, recount->gate, volume) ? ek_ext_journal_open(&files) : NULL;
+        ek_ext_volume_open(&files, recount->reader, volume) ? ek_ext_journal_open(&files) : NULL;
     gboolean has_copy = journal != NULL && ek_ext_journal_super(journal, &files, super);
     g_clear_pointer(&journal, ek_ext_journal_close);
     if (!has_copy || !ek_ext_super_read(span, &said))
@@ -145,12 +145,12 @@ static gboolean take_journal_s(const EkVolume *volume, EkExtRecount *recount)
 }
 
 /* No superblock is left: one is taken from the journal, else composed, with all its copies. */
-static gboolean mend_composed(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data)
+static gboolean mend_composed(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data)
 {
     const char *from = "the copy in the journal, with free counts recalculated";
     guint8 good[EK_EXT_SUPER_BYTES] = {0};
     EkSpan span = {good, sizeof good};
-    EkExtRecount recount = {.gate = gate, .first_byte = volume->first_byte, .raw = good};
+    EkExtRecount recount = {.reader = reader, .first_byte = volume->first_byte, .raw = good};
     guint64 holders[HOLDERS_MOST];
     memcpy(good, volume->header, EK_HEADER_MOST);
     if (!ek_ext_super_read(span, &recount.super))
@@ -180,17 +180,17 @@ static gboolean mend_composed(EkGate *gate, const EkVolume *volume, EkMendSink s
             holders[i] == 0 ? g_strdup("primary superblock")
                             : g_strdup_printf("superblock of group %" G_GUINT64_FORMAT, holders[i]);
         ek_ext_super_set_group(good, (guint16)holders[i]);
-        ek_header_mend_range(gate, volume->format->structure,
+        ek_header_mend_range(reader, volume->format->structure,
                              volume->first_byte + ek_ext_super_place(&recount.super, holders[i]),
                              good, sizeof good, what, from, sink, data);
     }
-    ek_header_mend_range(gate, "ext-descriptors", all.first, all.wanted, all.length,
+    ek_header_mend_range(reader, "ext-descriptors", all.first, all.wanted, all.length,
                          "group descriptors", from, sink, data);
     g_free(all.wanted);
     return TRUE;
 }
 
-gboolean ek_ext_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+gboolean ek_ext_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error)
 {
     guint8 good[EK_EXT_SUPER_BYTES];
@@ -198,17 +198,17 @@ gboolean ek_ext_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     EkSpan span = {good, sizeof good};
     EkExtSuper super;
     if (volume->composed)
-        return mend_composed(gate, volume, sink, data);
-    if (!ek_gate_read(gate, volume->header_byte, good, sizeof good, NULL, error))
+        return mend_composed(reader, volume, sink, data);
+    if (!ek_reader_read(reader, volume->header_byte, good, sizeof good, NULL, error))
         return FALSE;
     if (!ek_ext_super_read(span, &super))
         return ek_error_set(error, EK_ERROR_DAMAGED,
                             "the superblock at sector %" G_GUINT64_FORMAT " is none any more",
                             volume->header_byte / EK_STEP);
-    EkExtRecount recount = {gate, volume->first_byte, super, good, NULL};
+    EkExtRecount recount = {reader, volume->first_byte, super, good, NULL};
     Descriptors all = load_descriptors(&recount, volume);
     EkByte at = volume->first_byte + EK_EXT_SUPER_OFFSET;
-    if (ek_presence_read(gate, at, there, sizeof there) != EK_PRESENT ||
+    if (ek_presence_read(reader, at, there, sizeof there) != EK_PRESENT ||
         !is_right((EkSpan){there, sizeof there}, span)) {
         if (all.wanted != NULL)
             ek_ext_recount_super(&recount);
@@ -216,13 +216,13 @@ gboolean ek_ext_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
         g_autofree char *from = g_strdup_printf(
             "the copy of group %u at sector %" G_GUINT64_FORMAT "%s", super.group,
             volume->header_byte / EK_STEP, all.wanted != NULL ? ", counted again" : "");
-        ek_header_mend_range(gate, volume->format->structure, at, good, sizeof good,
+        ek_header_mend_range(reader, volume->format->structure, at, good, sizeof good,
                              "primary superblock", from, sink, data);
     }
     g_autofree char *from = g_strdup_printf(
         "the copy at sector %" G_GUINT64_FORMAT ", counted again", all.copy_at / EK_STEP);
     if (all.wanted != NULL && all.is_changed)
-        ek_header_mend_range(gate, "ext-descriptors", all.first, all.wanted, all.length,
+        ek_header_mend_range(reader, "ext-descriptors", all.first, all.wanted, all.length,
                              "group descriptors", from, sink, data);
     g_free(all.wanted);
     return TRUE;

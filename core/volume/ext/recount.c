@@ -97,7 +97,7 @@ static guint8 *load_bitmap(const EkExtRecount *recount, guint64 block)
     guint32 bytes = recount->super.block_bytes;
     g_autofree guint8 *bitmap = g_malloc(bytes);
     if (block >= recount->super.blocks ||
-        ek_presence_read(recount->gate, recount->first_byte + block * bytes, bitmap, bytes) !=
+        ek_presence_read(recount->reader, recount->first_byte + block * bytes, bitmap, bytes) !=
             EK_PRESENT)
         return NULL;
     return g_steal_pointer(&bitmap);
@@ -222,7 +222,7 @@ static Tally count_inodes(const EkExtRecount *recount, const guint8 *descriptor,
     guint64 behind = 0;
     gboolean is_read = FALSE;
     EkByte table = recount->first_byte + get_field(recount, descriptor, 8, 40) * super->block_bytes;
-    EkExtVolume volume = {.gate = recount->gate, .super = *super};
+    EkExtVolume volume = {.reader = recount->reader, .super = *super};
     Tally tally = {0};
     for (guint64 i = 0; i < super->inodes_per_group; i++) {
         if (!is_used(bitmap, i))
@@ -232,7 +232,7 @@ static Tally count_inodes(const EkExtRecount *recount, const guint8 *descriptor,
             from = i;
             behind = MIN(i + PIECE_BYTES / super->inode_bytes, super->inodes_per_group);
             gsize bytes = (gsize)((behind - from) * super->inode_bytes);
-            is_read = ek_presence_read(recount->gate, table + i * super->inode_bytes, piece,
+            is_read = ek_presence_read(recount->reader, table + i * super->inode_bytes, piece,
                                        bytes) == EK_PRESENT;
         }
         gsize at = (gsize)(i - from) * super->inode_bytes;
@@ -279,7 +279,7 @@ void ek_ext_recount_group(const EkExtRecount *recount, guint64 group)
 
 static gboolean journal_is_due(const EkExtRecount *recount)
 {
-    EkExtVolume volume = {.gate = recount->gate,
+    EkExtVolume volume = {.reader = recount->reader,
                           .first_byte = recount->first_byte,
                           .super = recount->super,
                           .steps = recount->super.blocks};

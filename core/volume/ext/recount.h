@@ -9,7 +9,7 @@
 #include "volume/ext/ext.h"
 
 typedef struct {
-    EkGate *gate;
+    EkReader *reader;
     EkByte first_byte; /* of the volume */
     EkExtSuper super;
     guint8 *raw;         /* the superblock, EK_EXT_SUPER_BYTES */

@@ -41,7 +41,7 @@ static guint32 next_block(const Replaying *replaying, guint32 block)
 
 static gboolean read_block(Replaying *replaying, guint32 block)
 {
-    return ek_ext_log_read(replaying->log, replaying->volume->gate, block, replaying->block);
+    return ek_ext_log_read(replaying->log, replaying->volume->reader, block, replaying->block);
 }
 
 static EkSpan block_of(const Replaying *replaying)

@@ -83,22 +83,22 @@ gboolean ek_f2fs_is_checkpoint(EkSpan block)
                ek_span_le32(block, SUM_OFFSET);
 }
 
-static EkPresence look_at_checkpoint(EkGate *gate, EkByte at)
+static EkPresence look_at_checkpoint(EkReader *reader, EkByte at)
 {
     guint8 block[BLOCK_BYTES];
-    EkPresence part = ek_presence_read(gate, at, block, sizeof block);
+    EkPresence part = ek_presence_read(reader, at, block, sizeof block);
     if (part == EK_PRESENT && !ek_f2fs_is_checkpoint((EkSpan){block, sizeof block}))
         part = EK_ABSENT;
     return part;
 }
 
 /* The node address table begins with those of the two inodes that every volume has. */
-static EkPresence look_at_nodes(EkGate *gate, EkByte at, const Super *super)
+static EkPresence look_at_nodes(EkReader *reader, EkByte at, const Super *super)
 {
     guint8 block[BLOCK_BYTES];
     EkSpan span = {block, sizeof block};
     guint32 numbers[] = {super->node_inode, super->meta_inode};
-    EkPresence part = ek_presence_read(gate, at, block, sizeof block);
+    EkPresence part = ek_presence_read(reader, at, block, sizeof block);
     for (gsize i = 0; i < G_N_ELEMENTS(numbers) && part == EK_PRESENT; i++)
         if (numbers[i] == 0 || numbers[i] >= NODES_A_BLOCK ||
             ek_span_le32(span, (gsize)numbers[i] * NODE_ADDRESS_BYTES + 1) != numbers[i])
@@ -112,7 +112,7 @@ typedef struct {
 } Pair;
 
 /* Looks at what has a copy a segment behind it. */
-static Pair weigh_pair(EkGate *gate, EkVolume *volume, const Super *super, gboolean checkpoints)
+static Pair weigh_pair(EkReader *reader, EkVolume *volume, const Super *super, gboolean checkpoints)
 {
     static const char *const names[] = {"the first node address table",
                                         "the second node address table", "the first checkpoint",
@@ -122,7 +122,7 @@ static Pair weigh_pair(EkGate *gate, EkVolume *volume, const Super *super, gbool
         EkByte block = checkpoints ? super->checkpoint_block : super->nodes_block;
         EkByte at = volume->first_byte + (block + (EkByte)i * super->segment_blocks) * BLOCK_BYTES;
         EkPresence part =
-            checkpoints ? look_at_checkpoint(gate, at) : look_at_nodes(gate, at, super);
+            checkpoints ? look_at_checkpoint(reader, at) : look_at_nodes(reader, at, super);
         /* A table's copy is written only when an entry of it changes. */
         if (checkpoints || part != EK_ABSENT)
             ek_presence_reason(volume, part, names[(checkpoints ? 2 : 0) + i], at,
@@ -135,14 +135,14 @@ static Pair weigh_pair(EkGate *gate, EkVolume *volume, const Super *super, gbool
     return pair;
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[SUPER_BYTES];
     guint8 copy[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     Super super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_f2fs, "f2fs", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_f2fs, "f2fs", reader, claim, data, sizeof data, error);
     if (volume == NULL || !super_read(span, &super))
         return g_steal_pointer(&volume);
     volume->bytes = super.blocks * BLOCK_BYTES;
@@ -161,13 +161,13 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     for (guint i = 0; i < 2; i++) {
         EkByte at = volume->first_byte + SUPER_OFFSET + (EkByte)i * BLOCK_BYTES;
         /* What mounting changes stands further behind. */
-        EkHeaderState state = ek_header_look(gate, at, data, 108 + 16, copy);
+        EkHeaderState state = ek_header_look(reader, at, data, 108 + 16, copy);
         supers += state == EK_HEADER_AGREES;
         ek_header_reason(volume, state, i == 0 ? "superblock" : "second superblock", at,
                          i == 0 ? 20 : 15);
     }
-    Pair checkpoints = weigh_pair(gate, volume, &super, TRUE);
-    Pair nodes = weigh_pair(gate, volume, &super, FALSE);
+    Pair checkpoints = weigh_pair(reader, volume, &super, TRUE);
+    Pair nodes = weigh_pair(reader, volume, &super, FALSE);
     /* Without a checkpoint it does not open, but it is there. */
     ek_header_end(volume, checkpoints.there || nodes.there || supers == 2 ||
                               (checkpoints.unread == 2 && nodes.unread > 0));

@@ -12,7 +12,7 @@ gboolean ek_f2fs_is_checkpoint(EkSpan block);
 
 /* As EkFileSystem.record and .infer: volumes without a superblock, by their checkpoints. */
 gboolean ek_f2fs_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_f2fs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
-                       GError **error);
+gboolean ek_f2fs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                       void *data, GError **error);
 
 #endif

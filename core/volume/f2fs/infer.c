@@ -64,12 +64,12 @@ static EkByte address_table(const Areas *areas)
 }
 
 /* The first nodes that one of the table's two copies has a place for. */
-static guint read_addresses(EkGate *gate, EkByte at, Address addresses[NODES_TRIED])
+static guint read_addresses(EkReader *reader, EkByte at, Address addresses[NODES_TRIED])
 {
     guint8 block[BLOCK];
     EkSpan span = {block, sizeof block};
     guint count = 0;
-    if (ek_presence_read(gate, at, block, sizeof block) != EK_PRESENT)
+    if (ek_presence_read(reader, at, block, sizeof block) != EK_PRESENT)
         return 0;
     for (guint32 i = ROOT_NODE; i < ENTRIES && count < NODES_TRIED; i++) {
         Address address = {i, ek_span_le32(span, i * ENTRY_BYTES + 1),
@@ -80,14 +80,14 @@ static guint read_addresses(EkGate *gate, EkByte at, Address addresses[NODES_TRI
     return count;
 }
 
-static guint count_nodes(EkGate *gate, EkByte start, const Address *addresses, guint count)
+static guint count_nodes(EkReader *reader, EkByte start, const Address *addresses, guint count)
 {
     guint there = 0;
     for (guint i = 0; i < count; i++) {
         guint8 footer[24];
         EkSpan span = {footer, sizeof footer};
         EkByte at = start + (EkByte)addresses[i].block * BLOCK + FOOTER_OFFSET;
-        there += ek_presence_read(gate, at, footer, sizeof footer) == EK_PRESENT &&
+        there += ek_presence_read(reader, at, footer, sizeof footer) == EK_PRESENT &&
                  ek_span_le32(span, 0) == addresses[i].node &&
                  ek_span_le32(span, 4) == addresses[i].inode;
     }
@@ -101,19 +101,19 @@ typedef struct {
 } Found;
 
 /* The beginning for which most nodes are where the table has them; none where two are as good. */
-static Found find_start(EkGate *gate, const Areas *areas)
+static Found find_start(EkReader *reader, const Areas *areas)
 {
     Found best = {0};
     for (guint copy = 0; copy < 2; copy++) {
         Address addresses[NODES_TRIED];
-        guint count = read_addresses(gate, address_table(areas) + copy * SEGMENT, addresses);
+        guint count = read_addresses(reader, address_table(areas) + copy * SEGMENT, addresses);
         gboolean is_shared = FALSE;
         Found own = {.of = count};
         for (guint blocks = 2; blocks <= START_MOST && count > 0; blocks++) {
             if (areas->place < (EkByte)blocks * BLOCK)
                 break;
             EkByte start = areas->place - (EkByte)blocks * BLOCK;
-            guint nodes = count_nodes(gate, start, addresses, count);
+            guint nodes = count_nodes(reader, start, addresses, count);
             is_shared = nodes == own.nodes || (nodes < own.nodes && is_shared);
             if (nodes > own.nodes) {
                 own.start = start;
@@ -162,15 +162,15 @@ static EkVolume *describe(const Areas *areas, const Found *found)
     return volume;
 }
 
-gboolean ek_f2fs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
-                       GError **error)
+gboolean ek_f2fs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                       void *data, GError **error)
 {
     const GArray *runs = sightings->runs;
     (void)error;
     for (guint i = 0; i < runs->len && i < CHECKPOINTS_TRIED; i++) {
         const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i);
         guint8 block[BLOCK];
-        if (ek_presence_read(gate, run->first_byte, block, sizeof block) != EK_PRESENT)
+        if (ek_presence_read(reader, run->first_byte, block, sizeof block) != EK_PRESENT)
             continue;
         /* It may be the first of the two, or the second. */
         for (guint which = 0; which < 2; which++) {
@@ -179,7 +179,7 @@ gboolean ek_f2fs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink 
                 !areas_read((EkSpan){block, sizeof block}, run->first_byte - which * SEGMENT,
                             &areas))
                 continue;
-            Found found = find_start(gate, &areas);
+            Found found = find_start(reader, &areas);
             if (found.nodes > 1 || (found.nodes == 1 && ek_is_usual_start(found.start)))
                 sink(data, describe(&areas, &found));
         }

@@ -33,10 +33,10 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 }
 
 /* The first two entries of a FAT hold the media byte and nothing but ones. */
-static EkPresence look_at_start(EkGate *gate, const EkFatBoot *boot, EkByte at)
+static EkPresence look_at_start(EkReader *reader, const EkFatBoot *boot, EkByte at)
 {
     guint8 start[8];
-    EkPresence part = ek_presence_read(gate, at, start, sizeof start);
+    EkPresence part = ek_presence_read(reader, at, start, sizeof start);
     if (part != EK_PRESENT)
         return part;
     gboolean there = start[0] == boot->media && start[1] == 0xff;
@@ -57,15 +57,15 @@ typedef struct {
 } Fats;
 
 /* A FAT whose first entries are odd is still one when its links lead where links do. */
-static Fats weigh_fats(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
+static Fats weigh_fats(EkReader *reader, EkVolume *volume, const EkFatBoot *boot)
 {
     EkLinkTable links;
     EkLinkPlaces places = ek_fat_links(boot, volume->first_byte);
     Fats fats = {.is_unread = TRUE};
-    ek_links_init(&links, gate, &places, EK_FAT_GLANCE);
+    ek_links_init(&links, reader, &places, EK_FAT_GLANCE);
     for (guint copy = 0; copy < places.copies; copy++) {
         EkSector sector = places.first[copy] / EK_STEP;
-        EkPresence start = look_at_start(gate, boot, places.first[copy]);
+        EkPresence start = look_at_start(reader, boot, places.first[copy]);
         int weight = ek_links_weigh(&links, (int)copy);
         gboolean is_first = copy == 0;
         fats.is_unread &= start == EK_UNREAD;
@@ -107,31 +107,32 @@ static void take_moments(EkVolume *volume, EkSpan root)
 }
 
 /* Does the FAT call the root folder's first cluster used, as it must? */
-static gboolean is_root_linked(EkGate *gate, const EkVolume *volume, const EkFatBoot *boot)
+static gboolean is_root_linked(EkReader *reader, const EkVolume *volume, const EkFatBoot *boot)
 {
     EkLinkTable links;
     EkLinkPlaces places = ek_fat_links(boot, volume->first_byte);
     guint32 next = 0;
     if (boot->bits != EK_FAT32)
         return TRUE;
-    ek_links_init(&links, gate, &places, EK_FAT_GLANCE);
+    ek_links_init(&links, reader, &places, EK_FAT_GLANCE);
     EkLink link = ek_links_of(&links, EK_LINK_JUDGED, boot->root_cluster, &next);
     ek_links_clear(&links);
     return link != EK_LINK_FREE && link != EK_LINK_BAD;
 }
 
 /* *sound: entries of it that are right in every field. */
-static EkPresence weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *boot, guint *sound)
+static EkPresence weigh_root(EkReader *reader, EkVolume *volume, const EkFatBoot *boot,
+                             guint *sound)
 {
     guint8 start[ROOT_LOOKED_AT];
     EkRange root = ek_fat_root_range(boot, volume->first_byte);
     gsize length = (gsize)MIN(root.bytes, sizeof start);
-    EkPresence state = ek_presence_read(gate, root.first, start, length);
+    EkPresence state = ek_presence_read(reader, root.first, start, length);
     EkSpan span = {start, length};
     guint plausible = 0;
     guint all = ek_fat_count_entries(span, &plausible);
     /* An empty one is nothing but zeros, which stand in many places. */
-    gboolean is_folder = all == 0 ? is_root_linked(gate, volume, boot) : plausible * 2 > all;
+    gboolean is_folder = all == 0 ? is_root_linked(reader, volume, boot) : plausible * 2 > all;
     if (state == EK_PRESENT && !is_folder)
         state = EK_ABSENT;
     *sound = state == EK_PRESENT ? ek_fat_count_sound(span, boot) : 0;
@@ -154,23 +155,23 @@ static EkPresence weigh_root(EkGate *gate, EkVolume *volume, const EkFatBoot *bo
     return state;
 }
 
-static void weigh_wide(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
+static void weigh_wide(EkReader *reader, EkVolume *volume, const EkFatBoot *boot)
 {
     guint8 copy[EK_HEADER_MOST];
     EkKnown known;
     if (boot->backup_sector != 0) {
         EkByte at = volume->first_byte + (EkByte)boot->backup_sector * boot->sector_size;
-        ek_header_reason(volume, ek_header_look(gate, at, volume->header, EK_HEADER_MOST, copy),
+        ek_header_reason(volume, ek_header_look(reader, at, volume->header, EK_HEADER_MOST, copy),
                          "backup boot sector", at, 15);
     }
     EkByte info = volume->first_byte + (EkByte)boot->info_sector * boot->sector_size;
-    if (boot->info_sector != 0 && ek_gate_read(gate, info, copy, sizeof copy, &known, NULL) &&
+    if (boot->info_sector != 0 && ek_reader_read(reader, info, copy, sizeof copy, &known, NULL) &&
         ek_fat_is_info((EkSpan){copy, sizeof copy}))
         ek_volume_reason(volume, 5, "the information sector is at sector %" G_GUINT64_FORMAT,
                          info / EK_STEP);
 }
 
-void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
+void ek_fat_weigh(EkReader *reader, EkVolume *volume, const EkFatBoot *boot)
 {
     ek_volume_term_number(volume, "bytes per sector", boot->sector_size);
     ek_volume_term_number(volume, "bytes per cluster", boot->cluster_bytes);
@@ -179,11 +180,11 @@ void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
     ek_volume_term_number(volume, "FATs", boot->fats);
     ek_volume_term_number(volume, "sectors per FAT", boot->fat_bytes / boot->sector_size);
     if (boot->bits == EK_FAT32)
-        weigh_wide(gate, volume, boot);
+        weigh_wide(reader, volume, boot);
     volume->core_byte = volume->first_byte + boot->fat_start;
     guint sound = 0;
-    Fats fats = weigh_fats(gate, volume, boot);
-    EkPresence root = weigh_root(gate, volume, boot, &sound);
+    Fats fats = weigh_fats(reader, volume, boot);
+    EkPresence root = weigh_root(reader, volume, boot, &sound);
     volume->root_is_lost = root == EK_ABSENT;
     if (!volume->composed && boot->hidden_sectors != 0 &&
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
@@ -198,12 +199,12 @@ void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot)
                          "FAT and root folder not found where the header points: not a volume");
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 other[EK_HEADER_MOST];
     EkFatBoot boot;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_fat, "fat32", gate, claim, other, sizeof other, error);
+        ek_header_begin(&ek_fs_fat, "fat32", reader, claim, other, sizeof other, error);
     if (volume == NULL || !ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return g_steal_pointer(&volume);
 
@@ -213,14 +214,14 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     if (boot.has_serial)
         volume->uuid = g_strdup_printf("%04X-%04X", boot.serial >> 16, boot.serial & 0xffff);
 
-    ek_header_reason(volume,
-                     ek_header_look(gate, claim->first_byte, volume->header, EK_HEADER_MOST, other),
-                     "boot sector", claim->first_byte, 20);
-    ek_fat_weigh(gate, volume, &boot);
+    ek_header_reason(
+        volume, ek_header_look(reader, claim->first_byte, volume->header, EK_HEADER_MOST, other),
+        "boot sector", claim->first_byte, 20);
+    ek_fat_weigh(reader, volume, &boot);
     return g_steal_pointer(&volume);
 }
 
-static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
+static EkUsage use(EkReader *reader, const EkVolume *volume, EkByte at)
 {
     EkFatBoot boot;
     EkLinkTable links;
@@ -234,7 +235,7 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     if (cluster > G_MAXUINT32 || !ek_fat_cluster_exists(&boot, (guint32)cluster))
         return EK_USAGE_FREE;
     EkLinkPlaces places = ek_fat_links(&boot, volume->first_byte);
-    ek_links_init(&links, gate, &places, EK_FAT_GLANCE);
+    ek_links_init(&links, reader, &places, EK_FAT_GLANCE);
     EkLink link = ek_links_of(&links, EK_LINK_JUDGED, (guint32)cluster, &next);
     ek_links_clear(&links);
     return link == EK_LINK_FREE      ? EK_USAGE_FREE
@@ -244,7 +245,7 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
 
 /* The second entry of the FAT has a bit that is cleared while the volume is in use; the boot sector
  * one that is set. */
-static char *unclean(EkGate *gate, const EkVolume *volume)
+static char *unclean(EkReader *reader, const EkVolume *volume)
 {
     EkFatBoot boot;
     guint8 start[8];
@@ -254,7 +255,7 @@ static char *unclean(EkGate *gate, const EkVolume *volume)
         return NULL;
     gboolean is_used = (ek_span_u8(header, boot.bits == EK_FAT32 ? 65 : 37) & 1) != 0;
     EkPresence part =
-        ek_presence_read(gate, volume->first_byte + boot.fat_start, start, sizeof start);
+        ek_presence_read(reader, volume->first_byte + boot.fat_start, start, sizeof start);
     if (part == EK_PRESENT && boot.bits == EK_FAT32)
         is_used |= (ek_span_le32(span, 4) & 0x08000000) == 0;
     if (part == EK_PRESENT && boot.bits == EK_FAT16)

@@ -72,7 +72,7 @@ guint ek_fat_count_sound(EkSpan span, const EkFatBoot *boot);
 char *ek_fat_label_of(EkSpan span, guint8 *raw);
 
 /* The files (files.c). */
-EkOpened *ek_fat_open(EkGate *gate, const EkVolume *volume, GError **error);
+EkOpened *ek_fat_open(EkReader *reader, const EkVolume *volume, GError **error);
 void ek_fat_close(EkOpened *opened);
 guint64 ek_fat_root(EkOpened *opened);
 EkLinkTable *ek_fat_links_of(EkOpened *opened);
@@ -87,17 +87,17 @@ gboolean ek_fat_is_info(EkSpan span);
 
 /* Secondary traces (infer.c). */
 gboolean ek_fat_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_fat_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
+gboolean ek_fat_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
 
 /* Where the root folder begins, and how much of it lies there in one piece at least. */
 EkRange ek_fat_root_range(const EkFatBoot *boot, EkByte first_byte);
 
 /* What makes boot sectors, FSInfo and FATs right again (mend.c). */
-gboolean ek_fat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+gboolean ek_fat_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error);
 
 /* Measures a volume whose boot sector is in volume->header; it is placed already. */
-void ek_fat_weigh(EkGate *gate, EkVolume *volume, const EkFatBoot *boot);
+void ek_fat_weigh(EkReader *reader, EkVolume *volume, const EkFatBoot *boot);
 
 #endif

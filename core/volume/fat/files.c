@@ -27,13 +27,13 @@ enum {
 };
 
 struct EkOpened {
-    EkGate *gate;
+    EkReader *reader;
     EkFatBoot boot;
     EkByte first_byte;
     EkLinkTable links;
 };
 
-EkOpened *ek_fat_open(EkGate *gate, const EkVolume *volume, GError **error)
+EkOpened *ek_fat_open(EkReader *reader, const EkVolume *volume, GError **error)
 {
     EkFatBoot boot;
     if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot)) {
@@ -41,12 +41,12 @@ EkOpened *ek_fat_open(EkGate *gate, const EkVolume *volume, GError **error)
         return NULL;
     }
     EkOpened *opened = g_new0(EkOpened, 1);
-    opened->gate = gate;
+    opened->reader = reader;
     opened->boot = boot;
     opened->first_byte = volume->first_byte;
     EkLinkPlaces places = ek_fat_links(&boot, volume->first_byte);
     gsize window = (gsize)ek_divide_up(boot.fat_bytes, EK_FAT_WINDOW) * EK_FAT_WINDOW;
-    ek_links_init(&opened->links, gate, &places, MIN(window, WINDOW_MOST));
+    ek_links_init(&opened->links, reader, &places, MIN(window, WINDOW_MOST));
     return opened;
 }
 
@@ -408,7 +408,8 @@ static gboolean take_run(Walk *walk, guint64 folder, const EkExtent *run)
     for (EkByte at = 0; at < claimed && !walk->ended && !walk->stopped; at += size) {
         gsize length = (gsize)MIN(size, claimed - at);
         EkKnown known;
-        if (!ek_gate_read(walk->opened->gate, run->first_byte + at, sector, length, &known, NULL)) {
+        if (!ek_reader_read(walk->opened->reader, run->first_byte + at, sector, length, &known,
+                            NULL)) {
             walk->damage.cut_short = TRUE;
             continue;
         }
@@ -439,7 +440,7 @@ static void take_deleted_folder(Walk *walk)
         EkKnown known;
         gboolean is_first = cluster == walk->folder.cluster;
         if (ek_links_of(&walk->opened->links, EK_LINK_JUDGED, cluster, &next) != EK_LINK_FREE ||
-            !ek_gate_read(walk->opened->gate, place, data, span.length, &known, NULL) ||
+            !ek_reader_read(walk->opened->reader, place, data, span.length, &known, NULL) ||
             known.good < span.length ||
             (is_first
                  ? !ek_span_equals(span, 0, ".          ", 11) ||
@@ -459,7 +460,7 @@ static gboolean goes_on_with_entries(Walk *walk, guint32 cluster)
     guint plausible = 0;
     EkByte at = ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster);
     return ek_fat_cluster_exists(boot, cluster) && !ek_taken_has(&walk->files, cluster) &&
-           ek_presence_read(walk->opened->gate, at, start, sizeof start) == EK_PRESENT &&
+           ek_presence_read(walk->opened->reader, at, start, sizeof start) == EK_PRESENT &&
            start[0] != '.' && ek_fat_count_entries(span, &plausible) > 0 && ek_fat_is_folder(span);
 }
 
@@ -558,8 +559,8 @@ static gboolean begins_folder(const Walk *walk, guint32 cluster, Lost *lost)
     lost->cluster = cluster;
     lost->place = ek_fat_cluster_byte(&walk->opened->boot, walk->opened->first_byte, cluster);
     /* What was not read is not asked for: it may be anything. */
-    if (ek_gate_known(walk->opened->gate, lost->place, sizeof entries).good < sizeof entries ||
-        !ek_gate_read(walk->opened->gate, lost->place, entries, sizeof entries, &known, NULL) ||
+    if (ek_reader_known(walk->opened->reader, lost->place, sizeof entries).good < sizeof entries ||
+        !ek_reader_read(walk->opened->reader, lost->place, entries, sizeof entries, &known, NULL) ||
         known.good < sizeof entries || !ek_span_equals(span, 0, ".          ", 11) ||
         !ek_span_equals(span, ENTRY_BYTES, "..         ", 11) ||
         (ek_span_le16(span, 26) | (guint32)ek_span_le16(span, 20) << 16) != cluster)
@@ -574,7 +575,7 @@ static GArray *find_lost(Walk *walk)
 {
     const EkFatBoot *boot = &walk->opened->boot;
     GArray *all = g_array_new(FALSE, FALSE, sizeof(Lost));
-    EkByte bytes = ek_gate_bytes(walk->opened->gate);
+    EkByte bytes = ek_reader_bytes(walk->opened->reader);
     EkByte data = walk->opened->first_byte + boot->data_start;
     /* A volume may claim more than there is. */
     guint64 clusters = MIN(boot->clusters, (bytes - MIN(data, bytes)) / boot->cluster_bytes);
@@ -644,7 +645,7 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
 {
     const EkFatBoot *boot = &opened->boot;
     /* A volume may claim more clusters than there are bytes. */
-    guint64 there = MIN(boot->clusters, ek_gate_bytes(opened->gate) / boot->cluster_bytes) + 2;
+    guint64 there = MIN(boot->clusters, ek_reader_bytes(opened->reader) / boot->cluster_bytes) + 2;
     g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
     g_autoptr(GString) name = g_string_new(NULL);
     Walk walk = {.opened = opened,

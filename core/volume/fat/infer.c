@@ -133,12 +133,12 @@ static gboolean is_table(const GArray *runs, EkByte at, guint64 kind)
 
 /* By the information sector, which is sector 1 of the volume, or by its copy, which is mostly
  * sector 7; 0: neither is there. */
-static guint reserved_by_info(EkGate *gate, const Tables *tables, guint most)
+static guint reserved_by_info(EkReader *reader, const Tables *tables, guint most)
 {
     guint8 sector[EK_STEP];
     guint found = 0;
     for (guint i = 1; i <= most; i++)
-        if (ek_presence_read(gate, tables->first - i * EK_STEP, sector, sizeof sector) ==
+        if (ek_presence_read(reader, tables->first - i * EK_STEP, sector, sizeof sector) ==
                 EK_PRESENT &&
             ek_fat_is_info((EkSpan){sector, sizeof sector}))
             found = i;
@@ -154,22 +154,22 @@ static guint reserved_by_info(EkGate *gate, const Tables *tables, guint most)
 
 /* One FAT alone is taken for the second, and half as long for the first: by what stands where each
  * would have its information sector, or by where the volume would begin. */
-static void choose_alone(EkGate *gate, EkByte seen, Tables *tables)
+static void choose_alone(EkReader *reader, EkByte seen, Tables *tables)
 {
     EkByte before = (tables->bits == EK_FAT32 ? USUAL_RESERVED : 1) * (EkByte)EK_STEP;
     Tables first = {tables->bits, seen, tables->bytes / 2, tables->root_bytes};
     gboolean wide = tables->bits == EK_FAT32;
     guint most = (guint)MIN(RESERVED_MOST, seen / EK_STEP);
     guint other = (guint)MIN(RESERVED_MOST, tables->first / EK_STEP);
-    if (wide && reserved_by_info(gate, &first, most) != 0)
+    if (wide && reserved_by_info(reader, &first, most) != 0)
         *tables = first;
-    else if ((!wide || reserved_by_info(gate, tables, other) == 0) && seen >= before &&
+    else if ((!wide || reserved_by_info(reader, tables, other) == 0) && seen >= before &&
              ek_is_usual_start(seen - before))
         *tables = first;
 }
 
 /* With one FAT seen, or both: they are as long as the distance to each other, or to the data. */
-static gboolean find_tables(EkGate *gate, const GArray *runs, const Grid *grid, Tables *tables)
+static gboolean find_tables(EkReader *reader, const GArray *runs, const Grid *grid, Tables *tables)
 {
     for (guint i = runs->len; i > 0; i--) {
         const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i - 1);
@@ -199,7 +199,7 @@ static gboolean find_tables(EkGate *gate, const GArray *runs, const Grid *grid, 
         } else if (length <= run->first_byte) {
             *tables = (Tables){bits, run->first_byte - length, length, root};
             if (length % (2 * EK_STEP) == 0)
-                choose_alone(gate, run->first_byte, tables);
+                choose_alone(reader, run->first_byte, tables);
         } else {
             continue;
         }
@@ -289,7 +289,8 @@ static void compose_boot(guint8 *sector, const Grid *grid, const Tables *tables,
 /* A FAT has room for more clusters than there are: it is whole sectors long, and some formatting
  * makes it whole clusters long. So there are as many as it cannot do without, and up to the last
  * one in use. */
-static guint64 count_clusters(EkGate *gate, const Grid *grid, const Tables *tables, guint64 most)
+static guint64 count_clusters(EkReader *reader, const Grid *grid, const Tables *tables,
+                              guint64 most)
 {
     gsize entry = (gsize)tables->bits / 8;
     EkByte slack = MIN(tables->bytes % grid->cluster_bytes == 0 ? grid->cluster_bytes : EK_STEP,
@@ -300,7 +301,7 @@ static guint64 count_clusters(EkGate *gate, const Grid *grid, const Tables *tabl
     g_autofree guint8 *end = g_malloc(slack);
     for (guint copy = 0; copy < 2; copy++) {
         EkByte at = tables->first + (copy + 1) * tables->bytes - slack;
-        if (ek_presence_read(gate, at, end, slack) != EK_PRESENT)
+        if (ek_presence_read(reader, at, end, slack) != EK_PRESENT)
             continue;
         for (guint64 i = entries; i > 0 && first + i - 2 > count; i--)
             if (!ek_bytes_are_zero(end + (i - 1) * entry, entry) && first + i - 2 <= most)
@@ -309,11 +310,12 @@ static guint64 count_clusters(EkGate *gate, const Grid *grid, const Tables *tabl
     return count;
 }
 
-static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, const Tables *tables)
+static EkVolume *compose(EkReader *reader, const GArray *places, const Grid *grid,
+                         const Tables *tables)
 {
     const char *why = "told by the information sector";
     guint before = (guint)MIN(RESERVED_MOST, tables->first / EK_STEP);
-    guint reserved = tables->bits == EK_FAT32 ? reserved_by_info(gate, tables, before) : 0;
+    guint reserved = tables->bits == EK_FAT32 ? reserved_by_info(reader, tables, before) : 0;
     const EkRange *place = find_place(places, grid, tables, reserved);
     if (reserved == 0 && place != NULL) {
         reserved = (guint)((tables->first - place->first) / EK_STEP);
@@ -324,8 +326,8 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, c
     EkByte start = tables->first - (EkByte)reserved * EK_STEP;
     guint64 most = MIN(tables->bytes * 8 / (guint)tables->bits - 2,
                        tables->bits == EK_FAT32 ? 0x0ffffff5 : 65524);
-    EkByte limit = place != NULL ? ek_range_end(*place) : ek_gate_bytes(gate);
-    guint64 clusters = place != NULL ? most : count_clusters(gate, grid, tables, most);
+    EkByte limit = place != NULL ? ek_range_end(*place) : ek_reader_bytes(reader);
+    guint64 clusters = place != NULL ? most : count_clusters(reader, grid, tables, most);
     clusters = MIN(clusters, (limit - MIN(grid->data, limit)) / grid->cluster_bytes);
     guint64 sectors = (grid->data - start + clusters * grid->cluster_bytes) / EK_STEP;
     /* What is left behind the last whole cluster belongs to it too. */
@@ -354,7 +356,7 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, c
                          "no boot sector found: the FATs and the root folder follow each other, "
                          "and its files are as long as their chains");
     ek_volume_reason(volume, 0, "%u reserved sectors before the FAT, %s", reserved, why);
-    ek_fat_weigh(gate, volume, &boot);
+    ek_fat_weigh(reader, volume, &boot);
     if (place != NULL)
         return volume;
     volume->length_is_least = TRUE;
@@ -369,13 +371,13 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const Grid *grid, c
 
 /* How many bytes the root folder of a FAT12 or FAT16 takes: as many entries as makers give it, of
  * which those behind the last one are blank. */
-static EkByte root_bytes_at(EkGate *gate, EkByte at)
+static EkByte root_bytes_at(EkReader *reader, EkByte at)
 {
     static const guint entries[] = {512, 224, 112, 240, 64};
     for (gsize i = 0; i < G_N_ELEMENTS(entries); i++) {
         gsize length = entries[i] * (gsize)ENTRY_BYTES;
         g_autofree guint8 *root = g_malloc(length);
-        if (ek_presence_read(gate, at, root, length) != EK_PRESENT)
+        if (ek_presence_read(reader, at, root, length) != EK_PRESENT)
             continue;
         gsize used = 0;
         while (used < length && root[used] != 0)
@@ -388,7 +390,7 @@ static EkByte root_bytes_at(EkGate *gate, EkByte at)
 
 /* The one size of clusters with which every file of a root folder is as long as its chain. 0: none,
  * or several. */
-static guint32 cluster_by_chains(EkGate *gate, const Tables *tables, guint *files)
+static guint32 cluster_by_chains(EkReader *reader, const Tables *tables, guint *files)
 {
     g_autofree guint8 *root = g_malloc(tables->root_bytes);
     EkSpan span = {root, tables->root_bytes};
@@ -403,10 +405,10 @@ static guint32 cluster_by_chains(EkGate *gate, const Tables *tables, guint *file
     guint fits = 0;
     guint32 found = 0;
     guint count = 0;
-    if (ek_presence_read(gate, tables->first + 2 * tables->bytes, root, tables->root_bytes) !=
+    if (ek_presence_read(reader, tables->first + 2 * tables->bytes, root, tables->root_bytes) !=
         EK_PRESENT)
         return 0;
-    ek_links_init(&links, gate, &places, EK_FAT_GLANCE);
+    ek_links_init(&links, reader, &places, EK_FAT_GLANCE);
     for (guint32 size = EK_STEP; size <= 65536; size *= 2) {
         EkFatBoot boot = {.bits = tables->bits, .clusters = clusters, .cluster_bytes = size};
         gboolean all = ek_fat_count_sound(span, &boot) > 0;
@@ -449,24 +451,24 @@ static gboolean is_just_long_enough(const EkRange *place, const Grid *grid, cons
 /* FATs of this place and length with a root folder behind them, whose files are as long as their
  * chains: that is enough in a place that a table names, or with several files. `alone_in`: the
  * place in which only one of them was seen; NULL: both were. */
-static gboolean try_tables(EkGate *gate, const EkSightings *sightings, Tables tables,
+static gboolean try_tables(EkReader *reader, const EkSightings *sightings, Tables tables,
                            const EkRange *alone_in, EkVolumeSink sink, void *data)
 {
     EkByte root = tables.first + 2 * tables.bytes;
-    tables.root_bytes = root_bytes_at(gate, root);
+    tables.root_bytes = root_bytes_at(reader, root);
     Grid grid = {.data = root + tables.root_bytes};
     if (tables.root_bytes == 0 ||
-        (grid.cluster_bytes = cluster_by_chains(gate, &tables, &grid.files)) == 0 ||
+        (grid.cluster_bytes = cluster_by_chains(reader, &tables, &grid.files)) == 0 ||
         (alone_in != NULL && !is_just_long_enough(alone_in, &grid, &tables)))
         return FALSE;
     if ((alone_in != NULL || grid.files < FILES_LEAST) &&
         find_place(sightings->places, &grid, &tables, 0) == NULL)
         return FALSE;
-    sink(data, compose(gate, sightings->places, &grid, &tables));
+    sink(data, compose(reader, sightings->places, &grid, &tables));
     return TRUE;
 }
 
-static gboolean try_pair(EkGate *gate, const EkSightings *sightings, guint i, EkVolumeSink sink,
+static gboolean try_pair(EkReader *reader, const EkSightings *sightings, guint i, EkVolumeSink sink,
                          void *data)
 {
     const EkRecordRun *one = &g_array_index(sightings->runs, EkRecordRun, i);
@@ -474,35 +476,36 @@ static gboolean try_pair(EkGate *gate, const EkSightings *sightings, guint i, Ek
         const EkRecordRun *two = &g_array_index(sightings->runs, EkRecordRun, k);
         EkByte apart = two->first_byte - one->first_byte;
         if (two->stride == one->stride && apart % EK_STEP == 0 && apart <= FAT_MOST &&
-            try_tables(gate, sightings, (Tables){(EkFatBits)one->stride, one->first_byte, apart, 0},
-                       NULL, sink, data))
+            try_tables(reader, sightings,
+                       (Tables){(EkFatBits)one->stride, one->first_byte, apart, 0}, NULL, sink,
+                       data))
             return TRUE;
     }
     return FALSE;
 }
 
 /* Does a file's entry begin here? */
-static gboolean is_entry(EkGate *gate, EkByte at)
+static gboolean is_entry(EkReader *reader, EkByte at)
 {
     guint8 entry[ENTRY_BYTES];
     EkFatBoot boot = {.bits = EK_FAT16, .clusters = 65524, .cluster_bytes = EK_STEP};
-    return ek_presence_read(gate, at, entry, sizeof entry) == EK_PRESENT &&
+    return ek_presence_read(reader, at, entry, sizeof entry) == EK_PRESENT &&
            ek_fat_count_sound((EkSpan){entry, sizeof entry}, &boot) > 0;
 }
 
 /* Tries one place of the FATs; what is tried is taken from *tries. */
-static gboolean try_place(EkGate *gate, const EkSightings *sightings, const EkRange *place,
+static gboolean try_place(EkReader *reader, const EkSightings *sightings, const EkRange *place,
                           const Tables *tables, guint *tries, EkVolumeSink sink, void *data)
 {
     *tries -= MIN(*tries, 1);
-    if (!is_entry(gate, tables->first + 2 * tables->bytes))
+    if (!is_entry(reader, tables->first + 2 * tables->bytes))
         return FALSE;
     *tries -= MIN(*tries, COST_OF_CHAINS);
-    return try_tables(gate, sightings, *tables, place, sink, data);
+    return try_tables(reader, sightings, *tables, place, sink, data);
 }
 
 /* One FAT of two: the other one's place is tried, each sector in which it can begin. */
-static gboolean try_alone(EkGate *gate, const EkSightings *sightings, guint i, guint *tries,
+static gboolean try_alone(EkReader *reader, const EkSightings *sightings, guint i, guint *tries,
                           EkVolumeSink sink, void *data)
 {
     const EkRecordRun *run = &g_array_index(sightings->runs, EkRecordRun, i);
@@ -518,10 +521,10 @@ static gboolean try_alone(EkGate *gate, const EkSightings *sightings, guint i, g
             Tables as_first = {bits, run->first_byte, apart, 0};
             Tables as_second = {bits, run->first_byte - apart, apart, 0};
             if (before <= reserved &&
-                try_place(gate, sightings, place, &as_first, tries, sink, data))
+                try_place(reader, sightings, place, &as_first, tries, sink, data))
                 return TRUE;
             if (apart < before && before - apart <= reserved &&
-                try_place(gate, sightings, place, &as_second, tries, sink, data))
+                try_place(reader, sightings, place, &as_second, tries, sink, data))
                 return TRUE;
         }
     }
@@ -529,15 +532,16 @@ static gboolean try_alone(EkGate *gate, const EkSightings *sightings, guint i, g
 }
 
 /* A FAT12 or FAT16 without folders that name their cluster. */
-static void infer_by_fats(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data)
+static void infer_by_fats(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                          void *data)
 {
     guint volumes = 0;
     guint tries = TRIES_MOST;
     for (guint i = 0; i < sightings->runs->len && volumes < VOLUMES_MOST; i++) {
         const EkRecordRun *run = &g_array_index(sightings->runs, EkRecordRun, i);
         if ((run->stride == SEEN_FAT12 || run->stride == SEEN_FAT16) &&
-            (try_pair(gate, sightings, i, sink, data) ||
-             try_alone(gate, sightings, i, &tries, sink, data)))
+            (try_pair(reader, sightings, i, sink, data) ||
+             try_alone(reader, sightings, i, &tries, sink, data)))
             volumes++;
     }
 }
@@ -562,7 +566,7 @@ static void take_folders(GArray *folders, const Grid *grid)
     }
 }
 
-gboolean ek_fat_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
+gboolean ek_fat_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error)
 {
     const GArray *runs = sightings->runs;
@@ -586,11 +590,11 @@ gboolean ek_fat_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink s
             continue;
         }
         take_folders(folders, &grid);
-        if (volumes < VOLUMES_MOST && find_tables(gate, runs, &grid, &tables)) {
-            sink(data, compose(gate, sightings->places, &grid, &tables));
+        if (volumes < VOLUMES_MOST && find_tables(reader, runs, &grid, &tables)) {
+            sink(data, compose(reader, sightings->places, &grid, &tables));
             volumes++;
         }
     }
-    infer_by_fats(gate, sightings, sink, data);
+    infer_by_fats(reader, sightings, sink, data);
     return TRUE;
 }

@@ -14,7 +14,7 @@
 #define INFO_NEXT 492u
 
 typedef struct {
-    EkGate *gate;
+    EkReader *reader;
     const EkVolume *volume;
     EkFatBoot boot;
     EkMendSink sink;
@@ -28,7 +28,7 @@ static void mend_piece(void *data, guint copy, EkByte at, const guint8 *wanted, 
     g_autofree char *what = g_strdup_printf("FAT %u", copy + 1);
     g_autofree char *from = g_strdup_printf("FAT %u", 2 - copy);
     mending->has_fats = TRUE;
-    ek_header_mend_range(mending->gate, "fat", at, wanted, length, what, from, mending->sink,
+    ek_header_mend_range(mending->reader, "fat", at, wanted, length, what, from, mending->sink,
                          mending->data);
 }
 
@@ -54,7 +54,7 @@ static void mend_info(Mending *mending, EkLinkTable *links)
     EkByte at = mending->volume->first_byte + (EkByte)boot->info_sector * boot->sector_size;
     if (boot->bits != EK_FAT32 || boot->info_sector == 0)
         return;
-    EkPresence part = ek_presence_read(mending->gate, at, there, sizeof there);
+    EkPresence part = ek_presence_read(mending->reader, at, there, sizeof there);
     gboolean is_info = part == EK_PRESENT && ek_fat_is_info((EkSpan){there, sizeof there});
     if (part == EK_ABSENT || (is_info && !mending->has_fats))
         return;
@@ -65,7 +65,7 @@ static void mend_info(Mending *mending, EkLinkTable *links)
     ek_put_le16(wanted + 510, 0xaa55);
     ek_put_le32(wanted + INFO_FREE, free);
     ek_put_le32(wanted + INFO_NEXT, next);
-    ek_header_mend_range(mending->gate, "fat-info", at, wanted, sizeof wanted, "FSInfo",
+    ek_header_mend_range(mending->reader, "fat-info", at, wanted, sizeof wanted, "FSInfo",
                          "the free clusters of the FAT, counted", mending->sink, mending->data);
 }
 
@@ -77,7 +77,7 @@ static void take_label(const Mending *mending, guint8 *sector)
     EkRange root = ek_fat_root_range(&mending->boot, mending->volume->first_byte);
     gsize length = (gsize)MIN(root.bytes, sizeof start);
     memcpy(label, "NO NAME    ", 11);
-    if (ek_presence_read(mending->gate, root.first, start, length) == EK_PRESENT)
+    if (ek_presence_read(mending->reader, root.first, start, length) == EK_PRESENT)
         g_free(ek_fat_label_of((EkSpan){start, length}, label));
     label[-5] = 0x29; /* serial number and label are there */
 }
@@ -91,13 +91,13 @@ static void mend_boot(Mending *mending)
     EkByte backup = first + (EkByte)boot->backup_sector * boot->sector_size;
     if (header.composed)
         take_label(mending, header.header);
-    if (ek_header_look(mending->gate, first, mending->volume->header, EK_HEADER_MOST, copy) !=
+    if (ek_header_look(mending->reader, first, mending->volume->header, EK_HEADER_MOST, copy) !=
         EK_HEADER_AGREES)
         ek_header_mend(&header, first, "boot sector", mending->sink, mending->data);
     if (boot->backup_sector == 0)
         return;
     EkHeaderState state =
-        ek_header_look(mending->gate, backup, mending->volume->header, EK_HEADER_MOST, copy);
+        ek_header_look(mending->reader, backup, mending->volume->header, EK_HEADER_MOST, copy);
     EkFatBoot other;
     /* A whole one that says the same place for everything is right enough: only what boots, and
      * what it is called, may differ. */
@@ -110,13 +110,13 @@ static void mend_boot(Mending *mending)
         ek_header_mend(&header, backup, "backup boot sector", mending->sink, mending->data);
 }
 
-gboolean ek_fat_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+gboolean ek_fat_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error)
 {
-    Mending mending = {.gate = gate, .volume = volume, .sink = sink, .data = data};
+    Mending mending = {.reader = reader, .volume = volume, .sink = sink, .data = data};
     if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &mending.boot))
         return ek_error_set(error, EK_ERROR_DAMAGED, "the saved boot sector is invalid");
-    EkOpened *opened = ek_fat_open(gate, volume, error);
+    EkOpened *opened = ek_fat_open(reader, volume, error);
     if (opened == NULL)
         return FALSE;
     mend_boot(&mending);

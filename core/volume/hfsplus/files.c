@@ -104,7 +104,7 @@ static gboolean find_start(EkOpened *opened, const EkVolume *volume)
     return FALSE;
 }
 
-EkOpened *ek_hfs_open(EkGate *gate, const EkVolume *volume, GError **error)
+EkOpened *ek_hfs_open(EkReader *reader, const EkVolume *volume, GError **error)
 {
     EkSpan span = {volume->header, EK_HEADER_MOST};
     EkSpan catalog = ek_span_part(span, EK_HFS_CATALOG_FORK, EK_HFS_FORK_RECORD);
@@ -112,8 +112,8 @@ EkOpened *ek_hfs_open(EkGate *gate, const EkVolume *volume, GError **error)
     EkOpened *opened = g_new0(EkOpened, 1);
     EkHfsHeader header;
     if (ek_hfs_header_read(span, &header)) {
-        opened->ground =
-            (EkHfsGround){.gate = gate, .block_bytes = header.block_bytes, .blocks = header.blocks};
+        opened->ground = (EkHfsGround){
+            .reader = reader, .block_bytes = header.block_bytes, .blocks = header.blocks};
         opened->next_number = ek_span_be32(span, 64);
         opened->catalog = ek_hfs_fork_of(&opened->ground, catalog, EK_HFS_CATALOG_FILE, 0);
         if (find_start(opened, volume)) {
@@ -503,7 +503,7 @@ gboolean ek_hfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     g_autoptr(GByteArray) used = g_byte_array_new();
     g_autoptr(GHashTable) inodes = g_hash_table_new(g_direct_hash, g_direct_equal);
     g_autoptr(GArray) links = g_array_new(FALSE, FALSE, sizeof(Link));
-    EkByte room = MIN(opened->catalog.bytes, ek_gate_bytes(opened->ground.gate));
+    EkByte room = MIN(opened->catalog.bytes, ek_reader_bytes(opened->ground.reader));
     guint64 nodes = MIN(opened->tree.nodes, room / opened->tree.node_bytes);
     /* A header that was composed does not say which number comes next. */
     guint64 numbers = MIN(opened->next_number != 0 ? opened->next_number : nodes * 256, SEEN_MOST);

@@ -126,7 +126,7 @@ gboolean ek_hfs_fork_read(const EkHfsGround *ground, const EkHfsFork *fork, EkBy
         gsize part = (gsize)MIN(length - done, together);
         EkKnown own;
         if (place == EK_UNPLACED ||
-            !ek_gate_read(ground->gate, place, buffer + done, part, &own, NULL))
+            !ek_reader_read(ground->reader, place, buffer + done, part, &own, NULL))
             return FALSE;
         known->good += own.good;
         known->bad += own.bad;
@@ -165,7 +165,8 @@ void ek_hfs_fork_records(const EkHfsGround *ground, const EkHfsFork *fork, EkHfs
         return;
     g_autofree guint8 *node = g_malloc(tree.node_bytes);
     EkSpan span = {node, tree.node_bytes};
-    guint64 nodes = MIN(tree.nodes, MIN(fork->bytes, ek_gate_bytes(ground->gate)) / span.length);
+    guint64 nodes =
+        MIN(tree.nodes, MIN(fork->bytes, ek_reader_bytes(ground->reader)) / span.length);
     for (guint64 at = 1; at < nodes; at++) {
         EkKnown known;
         if (!ek_hfs_fork_read(ground, fork, at * span.length, node, span.length, &known) ||

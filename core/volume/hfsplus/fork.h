@@ -24,7 +24,7 @@ typedef struct {
 
 /* A volume as its forks need it. */
 typedef struct {
-    EkGate *gate;
+    EkReader *reader;
     EkByte first_byte;
     guint32 block_bytes;
     guint32 blocks;

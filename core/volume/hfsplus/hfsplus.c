@@ -98,13 +98,13 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     return count;
 }
 
-void ek_hfs_take_label(EkGate *gate, EkVolume *volume, EkByte leaf)
+void ek_hfs_take_label(EkReader *reader, EkVolume *volume, EkByte leaf)
 {
     guint8 node[1024];
     EkHfsLeaf first;
     EkSpan span = {node, sizeof node};
     /* A node may be shorter than that: its keys are not. */
-    if (ek_presence_read(gate, leaf, node, sizeof node) != EK_PRESENT ||
+    if (ek_presence_read(reader, leaf, node, sizeof node) != EK_PRESENT ||
         !ek_hfs_leaf_read(span, &first) || first.parent != EK_HFS_ROOT_PARENT)
         return;
     guint16 units = ek_span_be16(span, 20);
@@ -113,10 +113,10 @@ void ek_hfs_take_label(EkGate *gate, EkVolume *volume, EkByte leaf)
 }
 
 /* The catalog begins with a header node. */
-static EkPresence look_at_catalog(EkGate *gate, EkByte at, EkHfsTree *tree)
+static EkPresence look_at_catalog(EkReader *reader, EkByte at, EkHfsTree *tree)
 {
     guint8 node[EK_HEADER_MOST];
-    EkPresence part = ek_presence_read(gate, at, node, sizeof node);
+    EkPresence part = ek_presence_read(reader, at, node, sizeof node);
     if (part == EK_PRESENT && !ek_hfs_tree_read((EkSpan){node, sizeof node}, tree))
         part = EK_ABSENT;
     return part;
@@ -125,7 +125,7 @@ static EkPresence look_at_catalog(EkGate *gate, EkByte at, EkHfsTree *tree)
 /* The alternate header is 1024 bytes before the end of the partition, which may be up to a block
  * longer than all blocks. Returns the bytes behind them; looks at the primary's side, or, for an
  * alternate one that was found, at the catalog's. */
-static EkByte find_rest(EkGate *gate, EkVolume *volume, const EkHfsHeader *header, EkRole role)
+static EkByte find_rest(EkReader *reader, EkVolume *volume, const EkHfsHeader *header, EkRole role)
 {
     guint8 sector[EK_HEADER_MOST];
     EkHfsTree tree;
@@ -133,12 +133,12 @@ static EkByte find_rest(EkGate *gate, EkVolume *volume, const EkHfsHeader *heade
     for (EkByte rest = 0; rest < MIN(header->block_bytes, 16 * EK_STEP); rest += EK_STEP) {
         if (role == EK_ROLE_BACKUP) {
             if (rest <= volume->first_byte &&
-                look_at_catalog(gate, volume->first_byte - rest + catalog, &tree) == EK_PRESENT)
+                look_at_catalog(reader, volume->first_byte - rest + catalog, &tree) == EK_PRESENT)
                 return rest;
             continue;
         }
         EkByte at = volume->first_byte + bytes_of(header) + rest - EK_HFS_HEADER_OFFSET;
-        if (ek_presence_read(gate, at, sector, sizeof sector) == EK_PRESENT &&
+        if (ek_presence_read(reader, at, sector, sizeof sector) == EK_PRESENT &&
             memcmp(sector, volume->header, 4) == 0 &&
             memcmp(sector + 40, volume->header + 40, 8) == 0)
             return rest;
@@ -168,13 +168,13 @@ void ek_hfs_take_header(EkVolume *volume, const EkHfsHeader *header)
                    volume->header[1] == 'X' ? "case-sensitive (HFSX)" : "case-insensitive");
 }
 
-static void weigh_headers(EkGate *gate, EkVolume *volume)
+static void weigh_headers(EkReader *reader, EkVolume *volume)
 {
     guint8 copy[EK_HEADER_MOST];
     EkByte places[] = {volume->first_byte + EK_HFS_HEADER_OFFSET,
                        volume->first_byte + volume->bytes - EK_HFS_HEADER_OFFSET};
     for (guint i = 0; i < G_N_ELEMENTS(places); i++) {
-        EkPresence part = ek_presence_read(gate, places[i], copy, sizeof copy);
+        EkPresence part = ek_presence_read(reader, places[i], copy, sizeof copy);
         if (part == EK_PRESENT && (memcmp(copy, volume->header, 4) != 0 ||
                                    memcmp(copy + 40, volume->header + 40, 8) != 0))
             part = EK_ABSENT;
@@ -184,10 +184,10 @@ static void weigh_headers(EkGate *gate, EkVolume *volume)
     }
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error);
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error);
 
 /* By the header in the wrapper, or else by its copy. The partition is the wrapper's. */
-static EkVolume *measure_wrapped(EkGate *gate, const EkClaim *claim, const Wrapper *wrapper,
+static EkVolume *measure_wrapped(EkReader *reader, const EkClaim *claim, const Wrapper *wrapper,
                                  GError **error)
 {
     EkByte first = claim->first_byte + wrapper->inside;
@@ -201,10 +201,10 @@ static EkVolume *measure_wrapped(EkGate *gate, const EkClaim *claim, const Wrapp
         g_clear_pointer(&volume, ek_volume_free);
         /* What would lie past the end of the image is not there; wrappers do not lie in wrappers.
          */
-        EkPresence part = ek_presence_read(gate, inside[i].header_byte, header, sizeof header);
+        EkPresence part = ek_presence_read(reader, inside[i].header_byte, header, sizeof header);
         if (part == EK_ABSENT || (part == EK_PRESENT && header[0] == 'B'))
             continue;
-        volume = measure(gate, &inside[i], error);
+        volume = measure(reader, &inside[i], error);
         if (volume == NULL)
             return NULL;
     }
@@ -222,40 +222,40 @@ static EkVolume *measure_wrapped(EkGate *gate, const EkClaim *claim, const Wrapp
     return g_steal_pointer(&volume);
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     EkHfsHeader header;
     EkHfsTree tree;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_hfsplus, "hfsplus", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_hfsplus, "hfsplus", reader, claim, data, sizeof data, error);
     Wrapper wrapper;
     if (volume != NULL && wrapper_read(span, &wrapper))
-        return measure_wrapped(gate, claim, &wrapper, error);
+        return measure_wrapped(reader, claim, &wrapper, error);
     if (volume == NULL || !ek_hfs_header_read(span, &header))
         return g_steal_pointer(&volume);
-    EkByte rest = find_rest(gate, volume, &header, claim->role);
+    EkByte rest = find_rest(reader, volume, &header, claim->role);
     if (claim->role == EK_ROLE_BACKUP)
         volume->first_byte -= rest;
     volume->core_byte = volume->first_byte;
     volume->bytes = bytes_of(&header) + rest;
     ek_hfs_take_header(volume, &header);
-    weigh_headers(gate, volume);
+    weigh_headers(reader, volume);
     EkByte catalog = volume->first_byte + (EkByte)header.catalog_block * header.block_bytes;
-    EkPresence part = look_at_catalog(gate, catalog, &tree);
+    EkPresence part = look_at_catalog(reader, catalog, &tree);
     ek_presence_reason(volume, part, "the catalog", catalog, 40);
     if (part == EK_PRESENT && tree.first_leaf != 0)
-        ek_hfs_take_label(gate, volume, catalog + (EkByte)tree.first_leaf * tree.node_bytes);
+        ek_hfs_take_label(reader, volume, catalog + (EkByte)tree.first_leaf * tree.node_bytes);
     ek_header_end(volume, part != EK_ABSENT);
     return g_steal_pointer(&volume);
 }
 
 /* The header says whether the volume was unmounted, and whether it has a journal. */
-static char *unclean(EkGate *gate, const EkVolume *volume)
+static char *unclean(EkReader *reader, const EkVolume *volume)
 {
     guint32 attributes = ek_span_be32((EkSpan){volume->header, EK_HEADER_MOST}, 4);
-    (void)gate;
+    (void)reader;
     if (volume->composed || (attributes & ATTRIBUTE_UNMOUNTED) != 0)
         return NULL;
     return g_strdup((attributes & ATTRIBUTE_JOURNAL) != 0

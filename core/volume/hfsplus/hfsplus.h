@@ -67,10 +67,10 @@ gboolean ek_hfs_leaf_read(EkSpan span, EkHfsLeaf *leaf);
 void ek_hfs_take_header(EkVolume *volume, const EkHfsHeader *header);
 
 /* Takes the volume's name, which its root folder has, from the catalog's first leaf. */
-void ek_hfs_take_label(EkGate *gate, EkVolume *volume, EkByte leaf);
+void ek_hfs_take_label(EkReader *reader, EkVolume *volume, EkByte leaf);
 
 /* The files (files.c). */
-EkOpened *ek_hfs_open(EkGate *gate, const EkVolume *volume, GError **error);
+EkOpened *ek_hfs_open(EkReader *reader, const EkVolume *volume, GError **error);
 void ek_hfs_close(EkOpened *opened);
 guint64 ek_hfs_root(EkOpened *opened);
 gboolean ek_hfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
@@ -78,11 +78,11 @@ gboolean ek_hfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink,
 
 /* Secondary traces (infer.c). */
 gboolean ek_hfs_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_hfs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
+gboolean ek_hfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
 
 /* What makes the volume header and its copy right again, and what its fields mean (mend.c). */
-gboolean ek_hfs_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+gboolean ek_hfs_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error);
 GPtrArray *ek_hfs_header_explain(EkSpan span);
 

@@ -82,9 +82,9 @@ static const EkRecordRun *run_at(const GArray *runs, guint i, guint64 seen)
     return run->stride == seen ? run : NULL;
 }
 
-static gboolean read_step(EkGate *gate, EkByte at, guint8 step[EK_STEP])
+static gboolean read_step(EkReader *reader, EkByte at, guint8 step[EK_STEP])
 {
-    return ek_presence_read(gate, at, step, EK_STEP) == EK_PRESENT;
+    return ek_presence_read(reader, at, step, EK_STEP) == EK_PRESENT;
 }
 
 /* --- the catalog ------------------------------------------------------------------------------ */
@@ -114,7 +114,7 @@ static void add_catalog(GPtrArray *catalogs, EkByte at, EkHfsTree tree)
 
 /* Two leaves that name each other tell by their distance how large a node is, and by their numbers
  * where the catalog begins. */
-static void add_catalogs_of_leaves(EkGate *gate, const GArray *runs, GPtrArray *catalogs)
+static void add_catalogs_of_leaves(EkReader *reader, const GArray *runs, GPtrArray *catalogs)
 {
     EkHfsLeaf before = {0, 0, 0, 0};
     EkByte before_at = 0;
@@ -122,7 +122,7 @@ static void add_catalogs_of_leaves(EkGate *gate, const GArray *runs, GPtrArray *
         const EkRecordRun *run = run_at(runs, i, SEEN_LEAF);
         guint8 step[EK_STEP];
         EkHfsLeaf leaf;
-        if (run == NULL || !read_step(gate, run->first_byte, step) ||
+        if (run == NULL || !read_step(reader, run->first_byte, step) ||
             !ek_hfs_leaf_read((EkSpan){step, sizeof step}, &leaf))
             continue;
         EkByte apart = run->first_byte - before_at;
@@ -139,18 +139,18 @@ static void add_catalogs_of_leaves(EkGate *gate, const GArray *runs, GPtrArray *
     }
 }
 
-static GPtrArray *find_catalogs(EkGate *gate, const GArray *runs)
+static GPtrArray *find_catalogs(EkReader *reader, const GArray *runs)
 {
     GPtrArray *catalogs = g_ptr_array_new_with_free_func(catalog_free);
     for (guint i = 0; i < runs->len; i++) {
         const EkRecordRun *run = run_at(runs, i, SEEN_CATALOG);
         guint8 step[EK_STEP];
         EkHfsTree tree;
-        if (run != NULL && read_step(gate, run->first_byte, step) &&
+        if (run != NULL && read_step(reader, run->first_byte, step) &&
             ek_hfs_tree_read((EkSpan){step, sizeof step}, &tree))
             add_catalog(catalogs, run->first_byte, tree);
     }
-    add_catalogs_of_leaves(gate, runs, catalogs);
+    add_catalogs_of_leaves(reader, runs, catalogs);
     return catalogs;
 }
 
@@ -169,13 +169,13 @@ static void take_sample(Catalog *catalog, EkSpan record)
         g_array_append_val(catalog->samples, sample);
 }
 
-static void look_at_leaf(EkGate *gate, Catalog *catalog, EkByte at)
+static void look_at_leaf(EkReader *reader, Catalog *catalog, EkByte at)
 {
     guint32 bytes = catalog->tree.node_bytes;
     g_autofree guint8 *node = g_malloc(bytes);
     EkSpan span = {node, bytes};
     EkHfsLeaf leaf;
-    if (ek_presence_read(gate, at, node, bytes) != EK_PRESENT || !ek_hfs_leaf_read(span, &leaf))
+    if (ek_presence_read(reader, at, node, bytes) != EK_PRESENT || !ek_hfs_leaf_read(span, &leaf))
         return;
     if (leaf.parent == EK_HFS_ROOT_PARENT)
         catalog->first_leaf = at;
@@ -185,7 +185,7 @@ static void look_at_leaf(EkGate *gate, Catalog *catalog, EkByte at)
     }
 }
 
-static void take_samples(EkGate *gate, const GArray *runs, Catalog *catalog)
+static void take_samples(EkReader *reader, const GArray *runs, Catalog *catalog)
 {
     guint32 size = catalog->tree.node_bytes;
     EkByte end = catalog->tree.nodes != 0 ? (EkByte)catalog->tree.nodes * size : G_MAXUINT64;
@@ -195,27 +195,27 @@ static void take_samples(EkGate *gate, const GArray *runs, Catalog *catalog)
         if (run == NULL || run->first_byte <= catalog->at || run->first_byte - catalog->at >= end ||
             (run->first_byte - catalog->at) % size != 0)
             continue;
-        look_at_leaf(gate, catalog, run->first_byte);
+        look_at_leaf(reader, catalog, run->first_byte);
         leaves++;
     }
 }
 
 /* --- by a copy of the header ------------------------------------------------------------------ */
 
-static EkPresence look_at_tree(EkGate *gate, EkByte at, guint32 key_most)
+static EkPresence look_at_tree(EkReader *reader, EkByte at, guint32 key_most)
 {
     guint8 step[EK_STEP];
     EkHfsTree tree;
-    EkPresence part = ek_presence_read(gate, at, step, sizeof step);
+    EkPresence part = ek_presence_read(reader, at, step, sizeof step);
     gboolean is_it = part == EK_PRESENT && ek_hfs_tree_read((EkSpan){step, sizeof step}, &tree) &&
                      tree.key_most == key_most;
     return part == EK_PRESENT && !is_it ? EK_ABSENT : part;
 }
 
 /* The first block of a file is the highest bit of a byte. */
-static EkUsage use_of(EkGate *gate, EkByte bitmap, guint64 block)
+static EkUsage use_of(EkReader *reader, EkByte bitmap, guint64 block)
 {
-    return ek_usage_bit(gate, bitmap, block ^ 7);
+    return ek_usage_bit(reader, bitmap, block ^ 7);
 }
 
 static EkVolume *begin_volume(const Catalog *catalog, EkByte start)
@@ -228,12 +228,12 @@ static EkVolume *begin_volume(const Catalog *catalog, EkByte start)
     return volume;
 }
 
-static void end_volume(EkGate *gate, EkVolume *volume, const Catalog *catalog)
+static void end_volume(EkReader *reader, EkVolume *volume, const Catalog *catalog)
 {
     EkHfsHeader header;
     gboolean stands = ek_hfs_header_read((EkSpan){volume->header, EK_HEADER_MOST}, &header);
     if (stands && catalog->first_leaf != EK_UNPLACED)
-        ek_hfs_take_label(gate, volume, catalog->first_leaf);
+        ek_hfs_take_label(reader, volume, catalog->first_leaf);
     ek_header_end(volume, stands);
 }
 
@@ -248,19 +248,20 @@ static EkByte length_of(const GArray *places, EkByte start, EkByte bytes, guint3
     return bytes;
 }
 
-static EkVolume *compose_by_copy(EkGate *gate, const EkSightings *sightings, const Catalog *catalog,
-                                 EkByte copy)
+static EkVolume *compose_by_copy(EkReader *reader, const EkSightings *sightings,
+                                 const Catalog *catalog, EkByte copy)
 {
     guint8 data[EK_HEADER_MOST];
     EkHfsHeader header;
-    if (!read_step(gate, copy, data) || !ek_hfs_header_read((EkSpan){data, sizeof data}, &header) ||
+    if (!read_step(reader, copy, data) ||
+        !ek_hfs_header_read((EkSpan){data, sizeof data}, &header) ||
         (EkByte)header.catalog_block * header.block_bytes > catalog->at)
         return NULL;
     EkByte start = catalog->at - (EkByte)header.catalog_block * header.block_bytes;
     EkByte bitmap = start + (EkByte)header.bitmap_block * header.block_bytes;
     EkPresence extents = look_at_tree(
-        gate, start + (EkByte)header.extents_block * header.block_bytes, EK_HFS_EXTENTS_KEY);
-    EkUsage use = use_of(gate, bitmap, header.catalog_block);
+        reader, start + (EkByte)header.extents_block * header.block_bytes, EK_HFS_EXTENTS_KEY);
+    EkUsage use = use_of(reader, bitmap, header.catalog_block);
     if (extents == EK_ABSENT || use == EK_USAGE_FREE)
         return NULL;
     EkVolume *volume = begin_volume(catalog, start);
@@ -279,7 +280,7 @@ static EkVolume *compose_by_copy(EkGate *gate, const EkSightings *sightings, con
     ek_volume_reason(volume, use == EK_USAGE_USED ? 10 : 0,
                      use == EK_USAGE_USED ? "its bitmap has the catalog in use"
                                           : "its bitmap was not read: not checked");
-    end_volume(gate, volume, catalog);
+    end_volume(reader, volume, catalog);
     return volume;
 }
 
@@ -306,11 +307,11 @@ static guint32 bitmap_block_of(guint32 block_bytes)
 
 /* Counts the blocks from `first` on that are in use, up to the first that is not. FALSE when one of
  * the first `least` is free. */
-static gboolean count_used(EkGate *gate, EkByte bitmap, guint64 first, guint64 least, guint64 most,
-                           guint32 *agree)
+static gboolean count_used(EkReader *reader, EkByte bitmap, guint64 first, guint64 least,
+                           guint64 most, guint32 *agree)
 {
     for (guint64 i = 0; i < most; i++) {
-        EkUsage use = use_of(gate, bitmap, first + i);
+        EkUsage use = use_of(reader, bitmap, first + i);
         if (use == EK_USAGE_FREE)
             return i >= least;
         if (use == EK_USAGE_USED)
@@ -320,11 +321,12 @@ static gboolean count_used(EkGate *gate, EkByte bitmap, guint64 first, guint64 l
 }
 
 /* Is some block free? Ground that is full of ones is no bitmap. */
-static gboolean has_free_block(EkGate *gate, EkByte bitmap)
+static gboolean has_free_block(EkReader *reader, EkByte bitmap)
 {
     g_autofree guint8 *bytes = g_malloc(BITMAP_LOOK);
-    gsize length = (gsize)MIN(BITMAP_LOOK, ek_gate_bytes(gate) - MIN(bitmap, ek_gate_bytes(gate)));
-    if (length == 0 || !ek_gate_read(gate, bitmap, bytes, length, NULL, NULL))
+    gsize length =
+        (gsize)MIN(BITMAP_LOOK, ek_reader_bytes(reader) - MIN(bitmap, ek_reader_bytes(reader)));
+    if (length == 0 || !ek_reader_read(reader, bitmap, bytes, length, NULL, NULL))
         return FALSE;
     for (gsize i = 0; i < length; i++)
         if (bytes[i] != 0xff)
@@ -333,49 +335,51 @@ static gboolean has_free_block(EkGate *gate, EkByte bitmap)
 }
 
 /* FALSE when something that was read contradicts. */
-static gboolean weigh_fit(EkGate *gate, const Catalog *catalog, const GArray *runs, Fit *fit)
+static gboolean weigh_fit(EkReader *reader, const Catalog *catalog, const GArray *runs, Fit *fit)
 {
     guint32 size = fit->block_bytes;
     guint32 own = bitmap_block_of(size);
     EkByte bitmap = fit->start + (EkByte)own * size;
-    EkByte limit = fit->end != 0 ? fit->end : ek_gate_bytes(gate);
+    EkByte limit = fit->end != 0 ? fit->end : ek_reader_bytes(reader);
     EkByte node = MAX(catalog->tree.node_bytes, size);
     EkByte nodes = MAX((EkByte)catalog->tree.nodes * catalog->tree.node_bytes, node);
     fit->agree = 0;
     if ((catalog->at - fit->start) % size != 0 ||
-        !count_used(gate, bitmap, 0, own + 1, own + 1, &fit->agree) ||
-        !count_used(gate, bitmap, (catalog->at - fit->start) / size, node / size,
+        !count_used(reader, bitmap, 0, own + 1, own + 1, &fit->agree) ||
+        !count_used(reader, bitmap, (catalog->at - fit->start) / size, node / size,
                     MIN(nodes / size, BITS_MOST), &fit->agree))
         return FALSE;
     for (guint i = 0; i < catalog->samples->len; i++) {
         const Sample *sample = &g_array_index(catalog->samples, Sample, i);
         guint64 end = (guint64)sample->first + sample->count;
         if (end > (limit - fit->start) / size ||
-            !count_used(gate, bitmap, sample->first, 1, 1, &fit->agree) ||
-            !count_used(gate, bitmap, end - 1, 1, 1, &fit->agree))
+            !count_used(reader, bitmap, sample->first, 1, 1, &fit->agree) ||
+            !count_used(reader, bitmap, end - 1, 1, 1, &fit->agree))
             return FALSE;
     }
     for (guint i = 0; i < runs->len; i++) {
         const EkRecordRun *run = run_at(runs, i, SEEN_EXTENTS);
         if (run == NULL || run->first_byte <= bitmap || run->first_byte > catalog->at + BEFORE_MOST)
             continue;
-        count_used(gate, bitmap, (run->first_byte - fit->start) / size, 1, BITS_MOST, &fit->agree);
+        count_used(reader, bitmap, (run->first_byte - fit->start) / size, 1, BITS_MOST,
+                   &fit->agree);
         break;
     }
-    return has_free_block(gate, bitmap);
+    return has_free_block(reader, bitmap);
 }
 
-static void try_start(EkGate *gate, const Catalog *catalog, const GArray *runs, Fit fit, Fit *best)
+static void try_start(EkReader *reader, const Catalog *catalog, const GArray *runs, Fit fit,
+                      Fit *best)
 {
     for (guint32 size = BLOCK_LEAST; size <= EK_HFS_BLOCK_MOST; size *= 2) {
         fit.block_bytes = size;
         if (fit.start < catalog->at && may_be_of(catalog->samples, size) &&
-            weigh_fit(gate, catalog, runs, &fit) && fit.agree > best->agree)
+            weigh_fit(reader, catalog, runs, &fit) && fit.agree > best->agree)
             *best = fit;
     }
 }
 
-static Fit find_fit(EkGate *gate, const EkSightings *sightings, const Catalog *catalog)
+static Fit find_fit(EkReader *reader, const EkSightings *sightings, const Catalog *catalog)
 {
     /* In sectors: behind tables, and behind the partition for the firmware that some makers put
      * before it. */
@@ -385,16 +389,16 @@ static Fit find_fit(EkGate *gate, const EkSightings *sightings, const Catalog *c
         EkRange place = g_array_index(sightings->places, EkRange, i);
         Fit fit = {.start = place.first, .end = ek_range_end(place)};
         if (fit.end > catalog->at)
-            try_start(gate, catalog, sightings->runs, fit, &best);
+            try_start(reader, catalog, sightings->runs, fit, &best);
     }
     if (best.agree >= AGREE_LEAST)
         return best;
     best.agree = AGREE_LEAST_GUESSED - 1;
     for (gsize i = 0; i < G_N_ELEMENTS(odd); i++)
-        try_start(gate, catalog, sightings->runs, (Fit){.start = odd[i] * EK_STEP}, &best);
+        try_start(reader, catalog, sightings->runs, (Fit){.start = odd[i] * EK_STEP}, &best);
     EkByte from = catalog->at - MIN(catalog->at, BEFORE_MOST);
     for (EkByte start = from / MIB * MIB; start < catalog->at; start += MIB)
-        try_start(gate, catalog, sightings->runs, (Fit){.start = start}, &best);
+        try_start(reader, catalog, sightings->runs, (Fit){.start = start}, &best);
     return best;
 }
 
@@ -409,7 +413,7 @@ static gboolean is_journal_info(EkSpan span, guint32 block_bytes)
 
 /* The bitmap, up to what stands behind it: what tells of the journal, or the tree of extents.
  * Returns its length, 0 when that is not told. The caller frees *bytes. */
-static gsize read_bitmap(EkGate *gate, const GArray *runs, const Fit *fit, guint8 **bytes)
+static gsize read_bitmap(EkReader *reader, const GArray *runs, const Fit *fit, guint8 **bytes)
 {
     EkByte first = fit->start + (EkByte)bitmap_block_of(fit->block_bytes) * fit->block_bytes;
     EkByte tree = EK_UNPLACED;
@@ -419,9 +423,9 @@ static gsize read_bitmap(EkGate *gate, const GArray *runs, const Fit *fit, guint
         if (run != NULL && run->first_byte > first)
             tree = MIN(tree, run->first_byte);
     }
-    gsize length = (gsize)MIN(MIN(tree, ek_gate_bytes(gate)) - first, BITMAP_MOST);
+    gsize length = (gsize)MIN(MIN(tree, ek_reader_bytes(reader)) - first, BITMAP_MOST);
     *bytes = g_malloc(length);
-    if (!ek_gate_read(gate, first, *bytes, length, &known, NULL))
+    if (!ek_reader_read(reader, first, *bytes, length, &known, NULL))
         return 0;
     for (gsize at = fit->block_bytes; at < length; at += fit->block_bytes)
         if (is_journal_info(ek_span_part((EkSpan){*bytes, length}, at, fit->block_bytes),
@@ -432,10 +436,10 @@ static gsize read_bitmap(EkGate *gate, const GArray *runs, const Fit *fit, guint
 
 /* The last blocks hold the other header, and are in use. Returns how many there are, 0 when that is
  * not told. */
-static guint64 count_blocks(EkGate *gate, const GArray *runs, const Fit *fit)
+static guint64 count_blocks(EkReader *reader, const GArray *runs, const Fit *fit)
 {
     g_autofree guint8 *bytes = NULL;
-    gsize whole = read_bitmap(gate, runs, fit, &bytes);
+    gsize whole = read_bitmap(reader, runs, fit, &bytes);
     gsize length = whole;
     guint bit = 0;
     while (length > 0 && bytes[length - 1] == 0)
@@ -446,7 +450,7 @@ static guint64 count_blocks(EkGate *gate, const GArray *runs, const Fit *fit)
     while ((bytes[length - 1] >> bit & 1) == 0)
         bit++;
     guint64 blocks = (guint64)length * 8 - bit;
-    return blocks <= (ek_gate_bytes(gate) - fit->start) / fit->block_bytes ? blocks : 0;
+    return blocks <= (ek_reader_bytes(reader) - fit->start) / fit->block_bytes ? blocks : 0;
 }
 
 static guint64 least_blocks(const Catalog *catalog, const Fit *fit)
@@ -470,7 +474,7 @@ static void put_fork(guint8 *fork, EkByte bytes, guint32 first, guint32 block_by
 
 /* How many nodes the catalog has, at least, as its leaves tell by their places and by which they
  * name next. */
-static guint64 count_nodes(EkGate *gate, const GArray *runs, const Catalog *catalog)
+static guint64 count_nodes(EkReader *reader, const GArray *runs, const Catalog *catalog)
 {
     guint32 size = catalog->tree.node_bytes;
     guint64 last = 0;
@@ -482,7 +486,7 @@ static guint64 count_nodes(EkGate *gate, const GArray *runs, const Catalog *cata
         EkByte into =
             run != NULL && run->first_byte > catalog->at ? run->first_byte - catalog->at : 0;
         if (into == 0 || into % size != 0 || into > BEFORE_MOST ||
-            !read_step(gate, run->first_byte, step) ||
+            !read_step(reader, run->first_byte, step) ||
             !ek_hfs_leaf_read((EkSpan){step, sizeof step}, &leaf))
             continue;
         guint64 number = into / size;
@@ -490,14 +494,14 @@ static guint64 count_nodes(EkGate *gate, const GArray *runs, const Catalog *cata
         if ((leaf.next == 0 && leaf.previous == 0) || leaf.next == number)
             continue;
         EkByte other = leaf.next != 0 ? leaf.next : leaf.previous;
-        if (read_step(gate, catalog->at + other * size, step) &&
+        if (read_step(reader, catalog->at + other * size, step) &&
             ek_hfs_leaf_read((EkSpan){step, sizeof step}, &next) &&
             (leaf.next != 0 ? next.previous : next.next) == number)
             last = MAX(last, MAX(number, other));
     }
     /* On from there, as far as they were read. */
     for (guint count = 0; count < CHAIN_MOST && last != 0; count++) {
-        if (!read_step(gate, catalog->at + last * size, step) ||
+        if (!read_step(reader, catalog->at + last * size, step) ||
             !ek_hfs_leaf_read((EkSpan){step, sizeof step}, &leaf) || leaf.next <= last)
             break;
         last = leaf.next;
@@ -506,7 +510,7 @@ static guint64 count_nodes(EkGate *gate, const GArray *runs, const Catalog *cata
 }
 
 /* The tree of extents stands behind the bitmap: without it no system mounts a volume. */
-static void compose_extents(EkGate *gate, const GArray *runs, const Fit *fit, guint8 *header)
+static void compose_extents(EkReader *reader, const GArray *runs, const Fit *fit, guint8 *header)
 {
     EkByte bitmap = fit->start + (EkByte)bitmap_block_of(fit->block_bytes) * fit->block_bytes;
     for (guint i = 0; i < runs->len; i++) {
@@ -515,7 +519,7 @@ static void compose_extents(EkGate *gate, const GArray *runs, const Fit *fit, gu
         EkHfsTree tree;
         if (run == NULL || run->first_byte <= bitmap ||
             (run->first_byte - fit->start) % fit->block_bytes != 0 ||
-            !read_step(gate, run->first_byte, step) ||
+            !read_step(reader, run->first_byte, step) ||
             !ek_hfs_tree_read((EkSpan){step, sizeof step}, &tree))
             continue;
         put_fork(header + EK_HFS_EXTENTS_FORK, (EkByte)tree.nodes * tree.node_bytes,
@@ -537,25 +541,25 @@ static void compose_header(const Catalog *catalog, const Fit *fit, guint64 block
              (guint32)((catalog->at - fit->start) / size), size);
 }
 
-static EkVolume *compose_by_files(EkGate *gate, const EkSightings *sightings, Catalog *catalog)
+static EkVolume *compose_by_files(EkReader *reader, const EkSightings *sightings, Catalog *catalog)
 {
-    Fit fit = find_fit(gate, sightings, catalog);
+    Fit fit = find_fit(reader, sightings, catalog);
     if (fit.block_bytes != 0 && catalog->tree.nodes == 0)
-        catalog->tree.nodes = (guint32)count_nodes(gate, sightings->runs, catalog);
+        catalog->tree.nodes = (guint32)count_nodes(reader, sightings->runs, catalog);
     if (fit.block_bytes == 0)
         return NULL;
     EkVolume *volume = begin_volume(catalog, fit.start);
     guint64 least = least_blocks(catalog, &fit);
     guint64 blocks = fit.end != 0 ? (fit.end - fit.start) / fit.block_bytes : 0;
     if (blocks == 0)
-        blocks = count_blocks(gate, sightings->runs, &fit);
+        blocks = count_blocks(reader, sightings->runs, &fit);
     volume->length_is_least = blocks < least || blocks > G_MAXUINT32;
     if (volume->length_is_least)
         blocks = MIN(least, G_MAXUINT32);
     volume->bytes =
         fit.end != 0 && !volume->length_is_least ? fit.end - fit.start : blocks * fit.block_bytes;
     compose_header(catalog, &fit, blocks, volume->header);
-    compose_extents(gate, sightings->runs, &fit, volume->header);
+    compose_extents(reader, sightings->runs, &fit, volume->header);
     ek_volume_term_number(volume, "bytes per allocation block", fit.block_bytes);
     ek_volume_term_number(volume, "allocation blocks", blocks);
     ek_volume_term_number(volume, "catalog begins at block",
@@ -572,29 +576,29 @@ static EkVolume *compose_by_files(EkGate *gate, const EkSightings *sightings, Ca
                      fit.end != 0 ? "told by a partition table"
                                   : "assumed: partitions usually start there");
     ek_volume_reason(volume, 0, "its UUID stood nowhere else");
-    end_volume(gate, volume, catalog);
+    end_volume(reader, volume, catalog);
     return volume;
 }
 
-gboolean ek_hfs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
+gboolean ek_hfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error)
 {
-    g_autoptr(GPtrArray) catalogs = find_catalogs(gate, sightings->runs);
+    g_autoptr(GPtrArray) catalogs = find_catalogs(reader, sightings->runs);
     (void)error;
     for (guint i = 0; i < catalogs->len; i++) {
         Catalog *catalog = catalogs->pdata[i];
         EkVolume *volume = NULL;
         guint copies = 0;
-        take_samples(gate, sightings->runs, catalog);
+        take_samples(reader, sightings->runs, catalog);
         for (guint k = 0; k < sightings->runs->len && copies < COPIES_MOST && volume == NULL; k++) {
             const EkRecordRun *run = run_at(sightings->runs, k, SEEN_HEADER);
             if (run == NULL)
                 continue;
-            volume = compose_by_copy(gate, sightings, catalog, run->first_byte);
+            volume = compose_by_copy(reader, sightings, catalog, run->first_byte);
             copies++;
         }
         if (volume == NULL)
-            volume = compose_by_files(gate, sightings, catalog);
+            volume = compose_by_files(reader, sightings, catalog);
         if (volume != NULL)
             sink(data, volume);
     }

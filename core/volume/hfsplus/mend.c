@@ -41,7 +41,7 @@ static gboolean is_read(const EkHfsGround *ground, const EkHfsFork *fork)
         const EkHfsPiece *piece = &g_array_index(fork->pieces, EkHfsPiece, i);
         EkByte place = ek_hfs_piece_byte(ground, piece);
         EkByte bytes = (EkByte)piece->count * ground->block_bytes;
-        if (place == EK_UNPLACED || ek_gate_known(ground->gate, place, bytes).good < bytes)
+        if (place == EK_UNPLACED || ek_reader_known(ground->reader, place, bytes).good < bytes)
             return FALSE;
         covered += bytes;
     }
@@ -66,10 +66,11 @@ static guint32 count_free(const EkHfsGround *ground, const EkHfsFork *bitmap)
 
 /* What could not be counted, since not all of it was read, is left to the file system's own
  * checker, which is asked for. */
-static void recount(EkGate *gate, const EkVolume *volume, const EkHfsHeader *own, guint8 *header)
+static void recount(EkReader *reader, const EkVolume *volume, const EkHfsHeader *own,
+                    guint8 *header)
 {
     EkSpan span = {header, EK_HEADER_MOST};
-    EkHfsGround ground = {.gate = gate,
+    EkHfsGround ground = {.reader = reader,
                           .first_byte = volume->first_byte,
                           .block_bytes = own->block_bytes,
                           .blocks = own->blocks};
@@ -97,7 +98,7 @@ static void recount(EkGate *gate, const EkVolume *volume, const EkHfsHeader *own
     g_clear_pointer(&ground.overflow, g_array_unref);
 }
 
-gboolean ek_hfs_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+gboolean ek_hfs_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error)
 {
     guint8 header[EK_HEADER_MOST];
@@ -114,24 +115,25 @@ gboolean ek_hfs_mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     if (own.extents_block == 0)
         return TRUE;
     if (!is_first)
-        recount(gate, volume, &own, header);
+        recount(reader, volume, &own, header);
     EkByte places[] = {volume->first_byte + EK_HFS_HEADER_OFFSET,
                        volume->first_byte + volume->bytes - EK_HFS_HEADER_OFFSET};
     static const char *const names[] = {"volume header", "alternate volume header"};
     for (guint i = 0; i < G_N_ELEMENTS(places); i++) {
         guint8 there[EK_HEADER_MOST];
         EkHfsHeader other;
-        gboolean is_there = ek_presence_read(gate, places[i], there, sizeof there) == EK_PRESENT &&
-                            ek_hfs_header_read((EkSpan){there, sizeof there}, &other) &&
-                            other.blocks == own.blocks && other.block_bytes == own.block_bytes;
+        gboolean is_there =
+            ek_presence_read(reader, places[i], there, sizeof there) == EK_PRESENT &&
+            ek_hfs_header_read((EkSpan){there, sizeof there}, &other) &&
+            other.blocks == own.blocks && other.block_bytes == own.block_bytes;
         g_autofree char *from =
             volume->composed
                 ? g_strdup("other metadata")
                 : g_strdup_printf("the one at sector %" G_GUINT64_FORMAT "%s",
                                   volume->header_byte / EK_STEP, is_first ? "" : ", counted again");
         if (!is_there)
-            ek_header_mend_range(gate, "hfsplus-header", places[i], header, sizeof header, names[i],
-                                 from, sink, data);
+            ek_header_mend_range(reader, "hfsplus-header", places[i], header, sizeof header,
+                                 names[i], from, sink, data);
     }
     return TRUE;
 }

@@ -99,13 +99,13 @@ static char *uuid_of(EkSpan span)
 
 /* The label of the supplementary descriptor in UTF-16, where there is one: it has letters that the
  * primary one has not. By the Joliet specification. NULL: there is none. */
-static char *wide_label(EkGate *gate, EkByte first_byte)
+static char *wide_label(EkReader *reader, EkByte first_byte)
 {
     for (guint i = 1; i < DESCRIPTORS_MOST; i++) {
         guint8 data[SECTOR];
         EkSpan span = {data, sizeof data};
         EkByte at = first_byte + (EkByte)(FIRST_DESCRIPTOR + i) * SECTOR;
-        if (ek_presence_read(gate, at, data, sizeof data) != EK_PRESENT ||
+        if (ek_presence_read(reader, at, data, sizeof data) != EK_PRESENT ||
             !ek_span_equals(span, 1, "CD001", 5) || ek_span_u8(span, 0) == END_OF_DESCRIPTORS)
             return NULL;
         if (ek_span_u8(span, 0) != SUPPLEMENTARY || !ek_span_equals(span, ESCAPES, "%/", 2))
@@ -117,20 +117,20 @@ static char *wide_label(EkGate *gate, EkByte first_byte)
     return NULL;
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[SECTOR];
     guint8 record[34];
     EkSpan span = {data, sizeof data};
     Descriptor descriptor;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_iso9660, "iso9660", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_iso9660, "iso9660", reader, claim, data, sizeof data, error);
     if (volume == NULL || !descriptor_read(span, &descriptor))
         return g_steal_pointer(&volume);
     volume->bytes = (EkByte)descriptor.blocks * descriptor.block_bytes;
     volume->own_sector_size = SECTOR;
     volume->label = text_of(ek_span_part(span, 40, 32));
-    char *wide = wide_label(gate, volume->first_byte);
+    char *wide = wide_label(reader, volume->first_byte);
     if (wide != NULL) {
         g_free(volume->label);
         volume->label = wide;
@@ -145,7 +145,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     ek_volume_reason(volume, 30, "primary volume descriptor at sector %" G_GUINT64_FORMAT,
                      claim->header_byte / EK_STEP);
     EkByte at = volume->first_byte + (EkByte)descriptor.root_block * descriptor.block_bytes;
-    EkPresence part = ek_presence_read(gate, at, record, sizeof record);
+    EkPresence part = ek_presence_read(reader, at, record, sizeof record);
     /* Its entry for itself, behind which an extension may add more. */
     if (part == EK_PRESENT && (record[0] < sizeof record || record[32] != 1 || record[33] != 0 ||
                                memcmp(record + 2, data + ROOT_RECORD + 2, 8) != 0))

@@ -24,10 +24,10 @@ struct EkOpened {
     EkNtfsTable table;
 };
 
-EkOpened *ek_ntfs_open(EkGate *gate, const EkVolume *volume, GError **error)
+EkOpened *ek_ntfs_open(EkReader *reader, const EkVolume *volume, GError **error)
 {
     EkOpened *opened = g_new0(EkOpened, 1);
-    if (ek_ntfs_table_open(&opened->table, gate, volume))
+    if (ek_ntfs_table_open(&opened->table, reader, volume))
         return opened;
     g_free(opened);
     ek_error_set(error, EK_ERROR_DAMAGED, "the saved boot sector is invalid");
@@ -411,8 +411,8 @@ static gboolean read_unit(const Decoding *decoding, guint64 unit, gsize *length)
             continue;
         EkByte place = ek_ntfs_place(decoding->table, piece->first + (begin - piece->at));
         if (place == EK_UNPLACED || *length + part > (gsize)clusters * size ||
-            !ek_gate_read(decoding->table->gate, place, decoding->packed + *length, part, &known,
-                          NULL) ||
+            !ek_reader_read(decoding->table->reader, place, decoding->packed + *length, part,
+                            &known, NULL) ||
             known.good < part)
             return FALSE;
         *length += part;
@@ -423,16 +423,16 @@ static gboolean read_unit(const Decoding *decoding, guint64 unit, gsize *length)
 /* Clusters that are kept as they are: only what was not read of them is missing. */
 static gboolean decode_plain(const Decoding *decoding, EkByte place, EkByte bytes)
 {
-    EkGate *gate = decoding->table->gate;
+    EkReader *reader = decoding->table->reader;
     EkRange inside;
-    if (place == EK_UNPLACED || !ek_range_checked(place, bytes, ek_gate_bytes(gate), &inside))
+    if (place == EK_UNPLACED || !ek_range_checked(place, bytes, ek_reader_bytes(reader), &inside))
         return decoding->sink(decoding->data, NULL, (gsize)bytes);
     for (EkByte at = place; at < ek_range_end(inside);) {
         EkRange hole = {ek_range_end(inside), 0};
         gboolean bad = FALSE;
-        ek_gate_next_hole(gate, at, ek_range_end(inside), &hole, &bad);
+        ek_reader_next_hole(reader, at, ek_range_end(inside), &hole, &bad);
         gsize known = (gsize)(hole.first - at);
-        if (known > 0 && (!ek_gate_read(gate, at, decoding->packed, known, NULL, NULL) ||
+        if (known > 0 && (!ek_reader_read(reader, at, decoding->packed, known, NULL, NULL) ||
                           !decoding->sink(decoding->data, decoding->packed, known)))
             return FALSE;
         if (hole.bytes > 0 && !decoding->sink(decoding->data, NULL, (gsize)hole.bytes))

@@ -72,15 +72,15 @@ static void system_clear(System *system)
 }
 
 /* Reads what follows record 0; FALSE when that is none. */
-static gboolean system_read(EkGate *gate, EkByte at, guint32 record_bytes, System *system)
+static gboolean system_read(EkReader *reader, EkByte at, guint32 record_bytes, System *system)
 {
     gsize length = (gsize)record_bytes * SYSTEM_RECORDS;
     *system = (System){.at = at, .record_bytes = record_bytes};
-    EkByte limit = ek_gate_bytes(gate);
+    EkByte limit = ek_reader_bytes(reader);
     if (at >= limit)
         return FALSE;
     system->records = g_malloc0(length);
-    if (!ek_gate_read(gate, at, system->records, (gsize)MIN(length, limit - at), NULL, NULL))
+    if (!ek_reader_read(reader, at, system->records, (gsize)MIN(length, limit - at), NULL, NULL))
         return FALSE;
     for (guint i = 0; i < SYSTEM_RECORDS; i++) {
         guint8 *record = system->records + i * (gsize)record_bytes;
@@ -111,27 +111,27 @@ static gboolean system_read(EkGate *gate, EkByte at, guint32 record_bytes, Syste
     return system->valid[RECORD_MFT] && system->table != EK_NTFS_HOLE;
 }
 
-static gboolean stands_at(EkGate *gate, EkByte start, guint64 cluster, guint32 cluster_bytes,
+static gboolean stands_at(EkReader *reader, EkByte start, guint64 cluster, guint32 cluster_bytes,
                           const void *bytes, gsize length)
 {
     guint8 there[16];
     EkByte at = 0;
     return cluster != EK_NTFS_HOLE && cluster < G_MAXINT64 / CLUSTER_MOST &&
            g_uint64_checked_add(&at, start, cluster * cluster_bytes) &&
-           ek_presence_read(gate, at, there, length) == EK_PRESENT &&
+           ek_presence_read(reader, at, there, length) == EK_PRESENT &&
            memcmp(there, bytes, length) == 0;
 }
 
 /* How many of the system files begin where they should. */
-static guint count_agreeing(EkGate *gate, const System *system, EkByte start, guint32 cluster)
+static guint count_agreeing(EkReader *reader, const System *system, EkByte start, guint32 cluster)
 {
     static const guint8 upcase[] = {0, 0, 1, 0, 2, 0, 3, 0, 4, 0, 5, 0, 6, 0, 7, 0};
     guint count = 0;
-    count += stands_at(gate, start, system->table, cluster, "FILE", 4) ? 1 : 0;
-    count += stands_at(gate, start, system->mirror, cluster, "FILE", 4) ? 1 : 0;
-    count += stands_at(gate, start, system->log, cluster, "RSTR", 4) ? 1 : 0;
-    count += stands_at(gate, start, system->upcase, cluster, upcase, sizeof upcase) ? 1 : 0;
-    count += stands_at(gate, start, system->root, cluster, "INDX", 4) ? 1 : 0;
+    count += stands_at(reader, start, system->table, cluster, "FILE", 4) ? 1 : 0;
+    count += stands_at(reader, start, system->mirror, cluster, "FILE", 4) ? 1 : 0;
+    count += stands_at(reader, start, system->log, cluster, "RSTR", 4) ? 1 : 0;
+    count += stands_at(reader, start, system->upcase, cluster, upcase, sizeof upcase) ? 1 : 0;
+    count += stands_at(reader, start, system->root, cluster, "INDX", 4) ? 1 : 0;
     return count;
 }
 
@@ -142,7 +142,7 @@ typedef struct {
 } Best;
 
 /* This record 0 is that of the table, or of the mirror; a cluster has one of a few sizes. */
-static Best find_start(EkGate *gate, const System *system)
+static Best find_start(EkReader *reader, const System *system)
 {
     Best best = {0};
     guint64 places[] = {system->table, system->mirror};
@@ -153,7 +153,7 @@ static Best find_start(EkGate *gate, const System *system)
             if (places[i] == EK_NTFS_HOLE || places[i] > system->at / cluster)
                 continue;
             EkByte start = system->at - places[i] * cluster;
-            guint agreeing = count_agreeing(gate, system, start, cluster);
+            guint agreeing = count_agreeing(reader, system, start, cluster);
             if (agreeing > best.agreeing)
                 best = (Best){start, cluster, agreeing};
         }
@@ -174,7 +174,8 @@ static EkByte length_by_tables(const GArray *places, const Best *best, guint64 c
     return 0;
 }
 
-static EkVolume *compose(EkGate *gate, const GArray *places, const System *system, const Best *best)
+static EkVolume *compose(EkReader *reader, const GArray *places, const System *system,
+                         const Best *best)
 {
     EkVolume *volume = ek_volume_new(&ek_fs_ntfs, "ntfs");
     guint64 per_cluster = best->cluster / EK_STEP;
@@ -209,7 +210,7 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const System *syste
                      system->at / EK_STEP);
     ek_volume_reason(volume, best->agreeing > 2 ? 20 : 10,
                      "%u system files start where their records state", best->agreeing);
-    ek_ntfs_weigh(gate, volume, &boot);
+    ek_ntfs_weigh(reader, volume, &boot);
     if (told != 0)
         ek_volume_reason(volume, 0, "its length is told by a partition table");
     else if (clusters > 0)
@@ -222,8 +223,8 @@ static EkVolume *compose(EkGate *gate, const GArray *places, const System *syste
     return volume;
 }
 
-gboolean ek_ntfs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
-                       GError **error)
+gboolean ek_ntfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                       void *data, GError **error)
 {
     const GArray *runs = sightings->runs;
     guint starts = 0;
@@ -234,10 +235,10 @@ gboolean ek_ntfs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink 
         if (run->first_record != 0)
             continue;
         starts++;
-        if (system_read(gate, run->first_byte, (guint32)run->stride, &system)) {
-            Best best = find_start(gate, &system);
+        if (system_read(reader, run->first_byte, (guint32)run->stride, &system)) {
+            Best best = find_start(reader, &system);
             if (best.agreeing >= LEAST_AGREEING)
-                sink(data, compose(gate, sightings->places, &system, &best));
+                sink(data, compose(reader, sightings->places, &system, &best));
         }
         system_clear(&system);
     }

@@ -45,13 +45,13 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
 }
 
 /* Reads file record `number` of the run of records at `at` into `record`. */
-static EkPresence look_at_record(EkGate *gate, const EkNtfsBoot *boot, EkByte at, guint32 number,
-                                 guint8 *record)
+static EkPresence look_at_record(EkReader *reader, const EkNtfsBoot *boot, EkByte at,
+                                 guint32 number, guint8 *record)
 {
     EkByte place = 0;
     if (!g_uint64_checked_add(&place, at, (guint64)number * boot->record_bytes))
         return EK_ABSENT;
-    EkPresence part = ek_presence_read(gate, place, record, boot->record_bytes);
+    EkPresence part = ek_presence_read(reader, place, record, boot->record_bytes);
     if (part != EK_PRESENT)
         return part;
     if (!ek_ntfs_record_mend(record, boot->record_bytes, boot->sector_size))
@@ -80,11 +80,11 @@ static EkMoment moment_in(EkSpan record, guint index)
 }
 
 /* What is done in the root folder dates the volume's use: its content, then its record. */
-static void take_use(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
+static void take_use(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot)
 {
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     EkSpan span = {record, boot->record_bytes};
-    if (look_at_record(gate, boot, volume->core_byte, RECORD_ROOT, record) == EK_PRESENT)
+    if (look_at_record(reader, boot, volume->core_byte, RECORD_ROOT, record) == EK_PRESENT)
         for (guint i = 1; i <= 2; i++)
             ek_moment_advance(&volume->used, moment_in(span, i));
 }
@@ -97,12 +97,12 @@ static void take_identity(EkVolume *volume, EkSpan record)
         volume->created = moment_in(record, 0);
 }
 
-static EkPresence weigh_records(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot,
+static EkPresence weigh_records(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot,
                                 EkByte cluster, const char *what, int points)
 {
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     EkByte at = volume->first_byte + cluster * boot->cluster_bytes;
-    EkPresence state = look_at_record(gate, boot, at, 0, record);
+    EkPresence state = look_at_record(reader, boot, at, 0, record);
     EkSector sector = at / EK_STEP;
     if (state == EK_PRESENT)
         ek_volume_reason(volume, points,
@@ -115,7 +115,7 @@ static EkPresence weigh_records(EkGate *gate, EkVolume *volume, const EkNtfsBoot
     else
         ek_volume_reason(volume, 0, "%s is not at sector %" G_GUINT64_FORMAT, what, sector);
     if ((volume->label == NULL || !volume->created.is_set) &&
-        look_at_record(gate, boot, at, RECORD_VOLUME, record) == EK_PRESENT)
+        look_at_record(reader, boot, at, RECORD_VOLUME, record) == EK_PRESENT)
         take_identity(volume, (EkSpan){record, boot->record_bytes});
     return state;
 }
@@ -137,11 +137,11 @@ static EkByte place_in(EkSpan attribute, const EkNtfsBoot *boot, guint64 byte)
 }
 
 /* A bit a file record tells which are in use. Read only where it is small enough to be cheap. */
-static void count_files(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
+static void count_files(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot)
 {
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     EkSpan span = {record, boot->record_bytes};
-    if (look_at_record(gate, boot, volume->core_byte, 0, record) != EK_PRESENT)
+    if (look_at_record(reader, boot, volume->core_byte, 0, record) != EK_PRESENT)
         return;
     EkSpan bitmap = ek_ntfs_record_named(span, TYPE_BITMAP, "");
     EkSpan resident = ek_ntfs_resident(bitmap);
@@ -156,7 +156,7 @@ static void count_files(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
         if (resident.length > 0)
             memcpy(bits, resident.data + at, length);
         else if (place == EK_UNPLACED ||
-                 ek_presence_read(gate, volume->first_byte + place, bits, length) != EK_PRESENT)
+                 ek_presence_read(reader, volume->first_byte + place, bits, length) != EK_PRESENT)
             return;
         for (gsize i = 0; i < length; i++)
             for (guint rest = bits[i]; rest != 0; rest &= rest - 1)
@@ -168,11 +168,11 @@ static void count_files(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
 
 /* The file of bad clusters is as long as all clusters together. Where it is not, the file table is
  * that of another generation, and this header what is left of an older one. */
-static void weigh_length(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
+static void weigh_length(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot)
 {
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     EkSpan span = {record, boot->record_bytes};
-    if (look_at_record(gate, boot, volume->core_byte, RECORD_BAD, record) != EK_PRESENT)
+    if (look_at_record(reader, boot, volume->core_byte, RECORD_BAD, record) != EK_PRESENT)
         return;
     EkByte told = ek_span_le64(ek_ntfs_record_named(span, TYPE_DATA, "$Bad"), 0x28);
     EkByte bytes = boot->sectors * boot->sector_size;
@@ -186,25 +186,25 @@ static void weigh_length(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
 }
 
 /* How many records behind the first one are where the boot sector puts them. */
-static guint count_further(EkGate *gate, const EkVolume *volume, const EkNtfsBoot *boot)
+static guint count_further(EkReader *reader, const EkVolume *volume, const EkNtfsBoot *boot)
 {
     static const guint32 numbers[] = {1, 2, RECORD_VOLUME, RECORD_ROOT, RECORD_BITMAP, RECORD_BAD};
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     guint there = 0;
     for (gsize i = 0; i < G_N_ELEMENTS(numbers); i++)
-        there += look_at_record(gate, boot, volume->core_byte, numbers[i], record) == EK_PRESENT;
+        there += look_at_record(reader, boot, volume->core_byte, numbers[i], record) == EK_PRESENT;
     return there;
 }
 
-void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
+void ek_ntfs_weigh(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot)
 {
     volume->core_byte = volume->first_byte + boot->mft_cluster * boot->cluster_bytes;
-    EkPresence table = weigh_records(gate, volume, boot, boot->mft_cluster, "$MFT", 35);
-    take_use(gate, volume, boot);
-    count_files(gate, volume, boot);
+    EkPresence table = weigh_records(reader, volume, boot, boot->mft_cluster, "$MFT", 35);
+    take_use(reader, volume, boot);
+    count_files(reader, volume, boot);
     if (!volume->composed)
-        weigh_length(gate, volume, boot);
-    EkPresence mirror = weigh_records(gate, volume, boot, boot->mirror_cluster, "$MFTMirr", 20);
+        weigh_length(reader, volume, boot);
+    EkPresence mirror = weigh_records(reader, volume, boot, boot->mirror_cluster, "$MFTMirr", 20);
     if (!volume->composed && boot->hidden_sectors != 0 &&
         (EkByte)boot->hidden_sectors * boot->sector_size == volume->first_byte)
         ek_volume_reason(volume, 5, "its own header gives this start sector");
@@ -212,7 +212,7 @@ void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
     /* The mirror holds a copy of the first file record: either proves the other's place, and so do
      * further records. */
     gboolean has_further = table != EK_PRESENT && mirror != EK_PRESENT &&
-                           count_further(gate, volume, boot) >= FURTHER_LEAST;
+                           count_further(reader, volume, boot) >= FURTHER_LEAST;
     if (has_further)
         ek_volume_reason(volume, 25, "further records of $MFT are where recorded");
     volume->stands = table == EK_PRESENT || mirror == EK_PRESENT || table == EK_UNREAD ||
@@ -226,12 +226,12 @@ void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot)
                              : "both boot sectors agree, but its first file records are missing");
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 other[EK_HEADER_MOST];
     EkNtfsBoot boot;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_ntfs, "ntfs", gate, claim, other, sizeof other, error);
+        ek_header_begin(&ek_fs_ntfs, "ntfs", reader, claim, other, sizeof other, error);
     if (volume == NULL || !ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return g_steal_pointer(&volume);
 
@@ -246,17 +246,17 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     ek_volume_term_number(volume, "bytes per file record", boot.record_bytes);
 
     EkByte backup = claim->first_byte + boot.sectors * boot.sector_size;
-    ek_header_reason(volume,
-                     ek_header_look(gate, claim->first_byte, volume->header, EK_HEADER_MOST, other),
-                     "boot sector", claim->first_byte, 20);
-    ek_header_reason(volume, ek_header_look(gate, backup, volume->header, EK_HEADER_MOST, other),
+    ek_header_reason(
+        volume, ek_header_look(reader, claim->first_byte, volume->header, EK_HEADER_MOST, other),
+        "boot sector", claim->first_byte, 20);
+    ek_header_reason(volume, ek_header_look(reader, backup, volume->header, EK_HEADER_MOST, other),
                      "backup boot sector", backup, 15);
-    ek_ntfs_weigh(gate, volume, &boot);
+    ek_ntfs_weigh(reader, volume, &boot);
     return g_steal_pointer(&volume);
 }
 
 /* $Bitmap has a bit a cluster. Its record need not be in the first piece of the file table. */
-static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
+static EkUsage use(EkReader *reader, const EkVolume *volume, EkByte at)
 {
     EkNtfsBoot boot;
     if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
@@ -266,20 +266,20 @@ static EkUsage use(EkGate *gate, const EkVolume *volume, EkByte at)
     guint64 bit = (at - volume->first_byte) / boot.cluster_bytes;
     EkByte table = volume->first_byte + boot.mft_cluster * boot.cluster_bytes;
     EkByte place = (EkByte)RECORD_BITMAP * boot.record_bytes;
-    if (look_at_record(gate, &boot, table, 0, record) == EK_PRESENT)
+    if (look_at_record(reader, &boot, table, 0, record) == EK_PRESENT)
         place = place_in(ek_ntfs_record_named(span, TYPE_DATA, ""), &boot, place);
     else
         place += boot.mft_cluster * boot.cluster_bytes;
     EkByte first = volume->first_byte + place - (EkByte)RECORD_BITMAP * boot.record_bytes;
     if (place == EK_UNPLACED ||
-        look_at_record(gate, &boot, first, RECORD_BITMAP, record) != EK_PRESENT)
+        look_at_record(reader, &boot, first, RECORD_BITMAP, record) != EK_PRESENT)
         return EK_USAGE_UNKNOWN;
     place = place_in(ek_ntfs_record_named(span, TYPE_DATA, ""), &boot, bit / 8);
-    return place != EK_UNPLACED ? ek_usage_bit(gate, volume->first_byte + place, bit % 8)
+    return place != EK_UNPLACED ? ek_usage_bit(reader, volume->first_byte + place, bit % 8)
                                 : EK_USAGE_UNKNOWN;
 }
 
-static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+static gboolean mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error)
 {
     EkNtfsBoot boot;
@@ -287,10 +287,10 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return ek_error_set(error, EK_ERROR_DAMAGED, "the saved boot sector is invalid");
     EkByte backup = volume->first_byte + boot.sectors * boot.sector_size;
-    if (ek_header_look(gate, volume->first_byte, volume->header, EK_HEADER_MOST, copy) !=
+    if (ek_header_look(reader, volume->first_byte, volume->header, EK_HEADER_MOST, copy) !=
         EK_HEADER_AGREES)
         ek_header_mend(volume, volume->first_byte, "boot sector", sink, data);
-    EkHeaderState state = ek_header_look(gate, backup, volume->header, EK_HEADER_MOST, copy);
+    EkHeaderState state = ek_header_look(reader, backup, volume->header, EK_HEADER_MOST, copy);
     if (state == EK_HEADER_UNREAD || state == EK_HEADER_DIFFERS)
         ek_header_mend(volume, backup, "backup boot sector", sink, data);
     return TRUE;
@@ -305,14 +305,14 @@ static EkByte backup(const EkVolume *volume)
 }
 
 /* The record $Volume has a flag that is set while the volume is in use. */
-static char *unclean(EkGate *gate, const EkVolume *volume)
+static char *unclean(EkReader *reader, const EkVolume *volume)
 {
     EkNtfsBoot boot;
     if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return NULL;
     g_autofree guint8 *record = g_malloc(boot.record_bytes);
     EkSpan span = {record, boot.record_bytes};
-    if (look_at_record(gate, &boot, volume->core_byte, RECORD_VOLUME, record) != EK_PRESENT)
+    if (look_at_record(reader, &boot, volume->core_byte, RECORD_VOLUME, record) != EK_PRESENT)
         return NULL;
     EkSpan state = ek_ntfs_resident(ek_ntfs_record_attribute(span, ATTRIBUTE_STATE));
     return (ek_span_le16(state, STATE_FLAGS) & STATE_DIRTY) != 0

@@ -61,7 +61,7 @@ guint ek_ntfs_runs(EkSpan attribute, EkNtfsRun *runs, guint most);
 EkSpan ek_ntfs_record_named(EkSpan record, guint32 type, const char *name);
 
 /* The files (files.c). */
-EkOpened *ek_ntfs_open(EkGate *gate, const EkVolume *volume, GError **error);
+EkOpened *ek_ntfs_open(EkReader *reader, const EkVolume *volume, GError **error);
 void ek_ntfs_close(EkOpened *opened);
 guint64 ek_ntfs_root(EkOpened *opened);
 gboolean ek_ntfs_lacks(EkOpened *opened);
@@ -71,10 +71,10 @@ gboolean ek_ntfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink
 
 /* Secondary traces (infer.c). */
 gboolean ek_ntfs_record_seen(EkSpan span, EkRecord *record);
-gboolean ek_ntfs_infer(EkGate *gate, const EkSightings *sightings, EkVolumeSink sink, void *data,
-                       GError **error);
+gboolean ek_ntfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                       void *data, GError **error);
 
 /* Measures a volume whose boot sector is in volume->header; it is placed already. */
-void ek_ntfs_weigh(EkGate *gate, EkVolume *volume, const EkNtfsBoot *boot);
+void ek_ntfs_weigh(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot);
 
 #endif

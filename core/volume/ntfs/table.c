@@ -82,7 +82,7 @@ gboolean ek_ntfs_read_pieces(const EkNtfsTable *table, const GArray *pieces, gui
         if (piece->first == EK_NTFS_HOLE)
             memset(buffer + done, 0, part);
         else if (place == EK_UNPLACED ||
-                 !ek_gate_read(table->gate, place + into, buffer + done, part, &own, NULL))
+                 !ek_reader_read(table->reader, place + into, buffer + done, part, &own, NULL))
             return FALSE;
         known->good += own.good;
         known->bad += own.bad;
@@ -116,7 +116,7 @@ static gboolean read_mirror(const EkNtfsTable *table, guint64 number, guint8 *re
     guint32 bytes = table->boot.record_bytes;
     EkKnown known;
     return number < MIRRORED && place != EK_UNPLACED &&
-           ek_gate_read(table->gate, place + number * bytes, record, bytes, &known, NULL) &&
+           ek_reader_read(table->reader, place + number * bytes, record, bytes, &known, NULL) &&
            known.good == bytes && is_record(table, number, record);
 }
 
@@ -161,9 +161,9 @@ static void add_listed_runs(EkNtfsTable *table, EkSpan first, guint8 *record)
     }
 }
 
-gboolean ek_ntfs_table_open(EkNtfsTable *table, EkGate *gate, const EkVolume *volume)
+gboolean ek_ntfs_table_open(EkNtfsTable *table, EkReader *reader, const EkVolume *volume)
 {
-    *table = (EkNtfsTable){.gate = gate, .first_byte = volume->first_byte};
+    *table = (EkNtfsTable){.reader = reader, .first_byte = volume->first_byte};
     if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &table->boot))
         return FALSE;
     guint32 bytes = table->boot.record_bytes;
@@ -173,7 +173,7 @@ gboolean ek_ntfs_table_open(EkNtfsTable *table, EkGate *gate, const EkVolume *vo
     EkByte place = ek_ntfs_place(table, table->boot.mft_cluster);
     EkKnown known;
     gboolean was_read = place != EK_UNPLACED &&
-                        ek_gate_read(gate, place, record, bytes, &known, NULL) &&
+                        ek_reader_read(reader, place, record, bytes, &known, NULL) &&
                         known.good == bytes;
     table->pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsPiece));
     table->further = ek_ntfs_further_new();

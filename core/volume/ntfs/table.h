@@ -17,7 +17,7 @@ typedef struct {
 typedef struct EkNtfsFurther EkNtfsFurther;
 
 typedef struct {
-    EkGate *gate;
+    EkReader *reader;
     EkNtfsBoot boot;
     EkByte first_byte; /* of the volume */
     GArray *pieces;    /* EkNtfsPiece: of the table */
@@ -34,7 +34,7 @@ typedef enum {
 } EkNtfsFound;
 
 /* FALSE when the kept boot sector is none. */
-gboolean ek_ntfs_table_open(EkNtfsTable *table, EkGate *gate, const EkVolume *volume);
+gboolean ek_ntfs_table_open(EkNtfsTable *table, EkReader *reader, const EkVolume *volume);
 void ek_ntfs_table_close(EkNtfsTable *table);
 
 /* Without its first record: what lies in one piece from where the boot sector says, as far as its

@@ -23,10 +23,10 @@ static Probe probe(const EkNtfsTable *table, guint64 number, guint8 *record)
         return PROBE_OTHER;
     /* What was not read is not asked for: the table may well be elsewhere. */
     place += number * bytes;
-    if (place + bytes <= ek_gate_bytes(table->gate) &&
-        ek_gate_known(table->gate, place, bytes).good < bytes)
+    if (place + bytes <= ek_reader_bytes(table->reader) &&
+        ek_reader_known(table->reader, place, bytes).good < bytes)
         return PROBE_UNREAD;
-    if (!ek_gate_read(table->gate, place, record, bytes, &known, NULL))
+    if (!ek_reader_read(table->reader, place, record, bytes, &known, NULL))
         return PROBE_OTHER;
     return ek_ntfs_record_mend(record, bytes, table->boot.sector_size) &&
                    ek_ntfs_record_number((EkSpan){record, bytes}) == (guint32)number

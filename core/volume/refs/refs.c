@@ -53,13 +53,13 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     return count;
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     guint8 copy[EK_HEADER_MOST];
     Boot boot;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_refs, "refs", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_refs, "refs", reader, claim, data, sizeof data, error);
     if (volume == NULL || !boot_read((EkSpan){data, sizeof data}, &boot))
         return g_steal_pointer(&volume);
     EkByte backup = claim->first_byte + boot.sectors * boot.sector_size;
@@ -69,8 +69,8 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     ek_volume_term_number(volume, "bytes per sector", boot.sector_size);
     ek_volume_term_number(volume, "bytes per cluster", boot.cluster_bytes);
     ek_volume_term(volume, "version", "%u.%u", boot.major, boot.minor);
-    EkHeaderState first = ek_header_look(gate, claim->first_byte, data, EK_HEADER_MOST, copy);
-    EkHeaderState second = ek_header_look(gate, backup, data, EK_HEADER_MOST, copy);
+    EkHeaderState first = ek_header_look(reader, claim->first_byte, data, EK_HEADER_MOST, copy);
+    EkHeaderState second = ek_header_look(reader, backup, data, EK_HEADER_MOST, copy);
     ek_header_reason(volume, first, "boot sector", claim->first_byte, 30);
     ek_header_reason(volume, second, "backup boot sector", backup, 30);
     /* Two alike at this very distance are no accident. */

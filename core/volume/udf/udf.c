@@ -61,7 +61,7 @@ typedef struct {
 } Place;
 
 /* Tries the sizes a block can have: the descriptors must stand where the anchor says. */
-static Place find_place(EkGate *gate, EkByte at, EkSpan anchor)
+static Place find_place(EkReader *reader, EkByte at, EkSpan anchor)
 {
     guint8 data[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
@@ -71,7 +71,7 @@ static Place find_place(EkGate *gate, EkByte at, EkSpan anchor)
             continue;
         EkByte first = at - before;
         EkByte place = first + (EkByte)ek_span_le32(anchor, 20) * size;
-        if (ek_presence_read(gate, place, data, sizeof data) == EK_PRESENT &&
+        if (ek_presence_read(reader, place, data, sizeof data) == EK_PRESENT &&
             ek_span_le32(span, 12) == ek_span_le32(anchor, 20) && ek_span_le16(span, 0) >= 1 &&
             ek_span_le16(span, 0) <= 9 && tag_fits(span, ek_span_le16(span, 0)))
             return (Place){size, first, TRUE};
@@ -102,14 +102,14 @@ static char *uuid_of(EkSpan span)
 }
 
 /* Walks the descriptors: label, partitions and their end. */
-static void take_descriptors(EkGate *gate, EkVolume *volume, EkSpan anchor, const Place *place)
+static void take_descriptors(EkReader *reader, EkVolume *volume, EkSpan anchor, const Place *place)
 {
     guint8 data[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     EkByte at = place->first_byte + (EkByte)ek_span_le32(anchor, 20) * place->block_bytes;
     guint blocks = MIN(ek_span_le32(anchor, 16) / place->block_bytes, DESCRIPTORS_TRIED);
     for (guint i = 0; i < blocks; i++, at += place->block_bytes) {
-        if (ek_presence_read(gate, at, data, sizeof data) != EK_PRESENT)
+        if (ek_presence_read(reader, at, data, sizeof data) != EK_PRESENT)
             continue;
         guint16 kind = ek_span_le16(span, 0);
         if (kind == TAG_TERMINATOR)
@@ -130,9 +130,9 @@ static void take_descriptors(EkGate *gate, EkVolume *volume, EkSpan anchor, cons
 
 /* The last anchor stands at the very end, with up to two reserves of descriptors between it and the
  * partition: how long the volume is stands nowhere else. */
-static void find_end(EkGate *gate, EkVolume *volume, const Place *place, EkByte own)
+static void find_end(EkReader *reader, EkVolume *volume, const Place *place, EkByte own)
 {
-    EkByte limit = ek_gate_bytes(gate);
+    EkByte limit = ek_reader_bytes(reader);
     gsize step = END_BLOCKS_A_READ * (gsize)place->block_bytes;
     g_autofree guint8 *blocks = g_malloc(step);
     EkByte end = volume->bytes;
@@ -141,7 +141,7 @@ static void find_end(EkGate *gate, EkVolume *volume, const Place *place, EkByte 
         EkByte first = volume->bytes / place->block_bytes + (EkByte)i * END_BLOCKS_A_READ;
         EkByte at = place->first_byte + first * place->block_bytes;
         gsize length = at < limit ? (gsize)MIN(step, limit - at) : 0;
-        if (length == 0 || !ek_gate_read(gate, at, blocks, length, NULL, NULL))
+        if (length == 0 || !ek_reader_read(reader, at, blocks, length, NULL, NULL))
             break;
         for (gsize k = 0; (k + 1) * place->block_bytes <= length; k++) {
             EkSpan block = {blocks + k * place->block_bytes, place->block_bytes};
@@ -157,15 +157,15 @@ static void find_end(EkGate *gate, EkVolume *volume, const Place *place, EkByte 
     volume->bytes = end;
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_udf, "udf", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_udf, "udf", reader, claim, data, sizeof data, error);
     if (volume == NULL || !tag_fits(span, TAG_ANCHOR))
         return g_steal_pointer(&volume);
-    Place place = find_place(gate, claim->header_byte, span);
+    Place place = find_place(reader, claim->header_byte, span);
     ek_volume_reason(volume, 20,
                      "anchor of block %u at sector %" G_GUINT64_FORMAT ", its sum right",
                      ek_span_le32(span, 12), claim->header_byte / EK_STEP);
@@ -177,11 +177,11 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     volume->own_sector_size = place.block_bytes;
     ek_volume_reason(volume, 50, "the volume descriptors are where it says");
     ek_volume_term_number(volume, "bytes per block", place.block_bytes);
-    take_descriptors(gate, volume, span, &place);
-    find_end(gate, volume, &place, claim->header_byte);
+    take_descriptors(reader, volume, span, &place);
+    find_end(reader, volume, &place, claim->header_byte);
     guint8 mark[EK_HEADER_MOST];
     EkByte at = place.first_byte + 32768;
-    EkPresence part = ek_presence_read(gate, at, mark, sizeof mark);
+    EkPresence part = ek_presence_read(reader, at, mark, sizeof mark);
     EkSpan marked = {mark, sizeof mark};
     if (part == EK_PRESENT && !ek_span_equals(marked, 1, "BEA01", 5) &&
         !ek_span_equals(marked, 1, "CD001", 5))

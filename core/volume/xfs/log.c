@@ -13,7 +13,7 @@
 #define OPERATION_FLAGS (BASIC_BLOCK + 9u)
 #define OPERATION_UNMOUNT 0x20u
 
-gboolean ek_xfs_log_is_due(EkGate *gate, EkByte first, EkByte bytes)
+gboolean ek_xfs_log_is_due(EkReader *reader, EkByte first, EkByte bytes)
 {
     guint64 newest = 0;
     EkByte at_newest = EK_UNPLACED;
@@ -23,7 +23,7 @@ gboolean ek_xfs_log_is_due(EkGate *gate, EkByte first, EkByte bytes)
         gsize length = (gsize)MIN(PIECE_BYTES, bytes - done);
         EkSpan span = {piece, length};
         /* What was not read may hold anything. */
-        if (ek_presence_read(gate, first + done, piece, length) != EK_PRESENT)
+        if (ek_presence_read(reader, first + done, piece, length) != EK_PRESENT)
             return FALSE;
         for (gsize at = 0; at + BASIC_BLOCK <= length; at += BASIC_BLOCK)
             if (ek_span_be32(span, at) == RECORD_MAGIC && ek_span_be64(span, at + 16) >= newest) {
@@ -34,7 +34,7 @@ gboolean ek_xfs_log_is_due(EkGate *gate, EkByte first, EkByte bytes)
     guint8 record[2 * BASIC_BLOCK];
     EkSpan span = {record, sizeof record};
     if (at_newest == EK_UNPLACED ||
-        ek_presence_read(gate, at_newest, record, sizeof record) != EK_PRESENT)
+        ek_presence_read(reader, at_newest, record, sizeof record) != EK_PRESENT)
         return FALSE;
     gboolean is_unmount =
         ek_span_be32(span, 40) == 1 && (ek_span_u8(span, OPERATION_FLAGS) & OPERATION_UNMOUNT) != 0;

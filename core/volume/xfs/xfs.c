@@ -109,7 +109,7 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     return 1;
 }
 
-static EkPresence look_at_group(EkGate *gate, const EkVolume *volume, const Super *super,
+static EkPresence look_at_group(EkReader *reader, const EkVolume *volume, const Super *super,
                                 EkSpan own, guint32 group)
 {
     guint8 data[2 * SUPER_MOST];
@@ -118,7 +118,7 @@ static EkPresence look_at_group(EkGate *gate, const EkVolume *volume, const Supe
     if (super->sector_size > SUPER_MOST)
         return EK_UNREAD;
     EkPresence part =
-        ek_presence_read(gate, volume->first_byte + group_byte(super, group), data, span.length);
+        ek_presence_read(reader, volume->first_byte + group_byte(super, group), data, span.length);
     if (part == EK_PRESENT &&
         (!super_read(span, &other) || memcmp(data + 32, own.data + 32, 16) != 0 ||
          group_of(span, super) != group))
@@ -127,7 +127,7 @@ static EkPresence look_at_group(EkGate *gate, const EkVolume *volume, const Supe
 }
 
 /* *there and *unread count groups other than the one whose header was found. */
-static void weigh_groups(EkGate *gate, EkVolume *volume, const Super *super, EkSpan own,
+static void weigh_groups(EkReader *reader, EkVolume *volume, const Super *super, EkSpan own,
                          guint *there, guint *unread)
 {
     guint tried = 0;
@@ -137,7 +137,7 @@ static void weigh_groups(EkGate *gate, EkVolume *volume, const Super *super, EkS
             ek_presence_reason(volume, EK_PRESENT, "the primary superblock", at, 15);
         if (at == volume->header_byte)
             continue;
-        EkPresence part = look_at_group(gate, volume, super, own, group);
+        EkPresence part = look_at_group(reader, volume, super, own, group);
         tried++;
         if (group == 0)
             ek_presence_reason(volume, part, "the primary superblock", at, 15);
@@ -171,7 +171,7 @@ static void take_moments(EkVolume *volume, EkSpan inode)
     ek_moment_advance(&volume->used, moment_of(inode, 48));
 }
 
-static EkPresence look_at_root(EkGate *gate, EkVolume *volume, const Super *super, EkByte *at)
+static EkPresence look_at_root(EkReader *reader, EkVolume *volume, const Super *super, EkByte *at)
 {
     guint8 inode[INODE_BYTES];
     guint64 in_block = super->root & (((guint64)1 << super->block_inodes_log) - 1);
@@ -182,7 +182,7 @@ static EkPresence look_at_root(EkGate *gate, EkVolume *volume, const Super *supe
     if (group >= super->groups || block >= super->group_blocks)
         return EK_ABSENT;
     *at += group_byte(super, group) + block * super->block_bytes + in_block * super->inode_bytes;
-    EkPresence part = ek_presence_read(gate, *at, inode, sizeof inode);
+    EkPresence part = ek_presence_read(reader, *at, inode, sizeof inode);
     EkSpan span = {inode, sizeof inode};
     if (part == EK_PRESENT &&
         (!ek_span_equals(span, 0, "IN", 2) || (ek_span_be16(span, 2) & 0xf000) != FOLDER_MODE))
@@ -194,7 +194,7 @@ static EkPresence look_at_root(EkGate *gate, EkVolume *volume, const Super *supe
 
 /* Where the volume begins when the header that numbers this group was not read: another group's
  * tells. */
-static EkByte find_start(EkGate *gate, EkVolume *volume, const Super *super, EkSpan own)
+static EkByte find_start(EkReader *reader, EkVolume *volume, const Super *super, EkSpan own)
 {
     EkByte header = volume->header_byte;
     for (guint32 group = 0; group < MIN(super->groups, STARTS_TRIED); group++) {
@@ -202,19 +202,19 @@ static EkByte find_start(EkGate *gate, EkVolume *volume, const Super *super, EkS
             break;
         volume->first_byte = header - group_byte(super, group);
         for (guint32 other = 0; other < MIN(super->groups, GROUPS_TRIED); other++)
-            if (other != group && look_at_group(gate, volume, super, own, other) == EK_PRESENT)
+            if (other != group && look_at_group(reader, volume, super, own, other) == EK_PRESENT)
                 return volume->first_byte;
     }
     return header;
 }
 
-static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 {
     guint8 data[2 * SUPER_MOST];
     EkSpan span = {data, sizeof data};
     Super super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_xfs, "xfs", gate, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_xfs, "xfs", reader, claim, data, sizeof data, error);
     if (volume == NULL || !super_read(span, &super))
         return g_steal_pointer(&volume);
     /* With sectors as large as the recogniser's window only now can be told which group it is. */
@@ -223,7 +223,7 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
     if (numbered && group < super.groups && group_byte(&super, group) <= claim->header_byte)
         volume->first_byte = claim->header_byte - group_byte(&super, group);
     else if (!numbered)
-        volume->first_byte = find_start(gate, volume, &super, span);
+        volume->first_byte = find_start(reader, volume, &super, span);
     volume->bytes = super.blocks * super.block_bytes;
     volume->own_sector_size = super.sector_size;
     volume->uuid = ek_volume_uuid(ek_span_part(span, 32, 16));
@@ -247,9 +247,9 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
                          super.checksum_fits ? "fits" : "does not fit");
     guint there = 0;
     guint unread = 0;
-    weigh_groups(gate, volume, &super, span, &there, &unread);
+    weigh_groups(reader, volume, &super, span, &there, &unread);
     EkByte at = 0;
-    EkPresence root = look_at_root(gate, volume, &super, &at);
+    EkPresence root = look_at_root(reader, volume, &super, &at);
     ek_presence_reason(volume, root, "the root folder's inode", at, 35);
     ek_header_end(volume, root == EK_PRESENT || there > 0 ||
                               (numbered && (root == EK_UNREAD || unread > 0)));
@@ -262,20 +262,20 @@ static EkVolume *measure(EkGate *gate, const EkClaim *claim, GError **error)
 #define ROOT_UNKNOWN G_MAXUINT64
 
 /* A copy that knows the root folder. FALSE: there is none. */
-static gboolean find_copy(EkGate *gate, const EkVolume *volume, guint8 *data, gsize length,
+static gboolean find_copy(EkReader *reader, const EkVolume *volume, guint8 *data, gsize length,
                           EkByte *at)
 {
     EkSpan span = {data, length};
     Super super;
     *at = volume->header_byte;
-    if (ek_presence_read(gate, *at, data, length) != EK_PRESENT || !super_read(span, &super))
+    if (ek_presence_read(reader, *at, data, length) != EK_PRESENT || !super_read(span, &super))
         return FALSE;
     if (super.root != ROOT_UNKNOWN)
         return TRUE;
     for (guint32 group = super.groups - 1; group > 0; group--) {
         Super other;
         *at = volume->first_byte + group_byte(&super, group);
-        if (ek_presence_read(gate, *at, data, length) == EK_PRESENT && super_read(span, &other) &&
+        if (ek_presence_read(reader, *at, data, length) == EK_PRESENT && super_read(span, &other) &&
             other.root != ROOT_UNKNOWN && other.blocks == super.blocks)
             return TRUE;
     }
@@ -284,7 +284,7 @@ static gboolean find_copy(EkGate *gate, const EkVolume *volume, guint8 *data, gs
 
 /* Copies are not kept up to date: what is counted is added up from the groups' headers, where all
  * of them were read; the file system's own checker makes good what remains. */
-static void count_again(EkGate *gate, const EkVolume *volume, const Super *super, guint8 *copy)
+static void count_again(EkReader *reader, const EkVolume *volume, const Super *super, guint8 *copy)
 {
     guint64 inodes = 0;
     guint64 free_inodes = 0;
@@ -294,8 +294,8 @@ static void count_again(EkGate *gate, const EkVolume *volume, const Super *super
         EkSpan space = {headers[0], sizeof headers[0]};
         EkSpan files = {headers[1], sizeof headers[1]};
         EkByte at = volume->first_byte + group_byte(super, group) + super->sector_size;
-        if (ek_presence_read(gate, at, headers[0], sizeof headers[0]) != EK_PRESENT ||
-            ek_presence_read(gate, at + super->sector_size, headers[1], sizeof headers[1]) !=
+        if (ek_presence_read(reader, at, headers[0], sizeof headers[0]) != EK_PRESENT ||
+            ek_presence_read(reader, at + super->sector_size, headers[1], sizeof headers[1]) !=
                 EK_PRESENT ||
             !ek_span_equals(space, 0, "XAGF", 4) || !ek_span_equals(files, 0, "XAGI", 4))
             return;
@@ -310,7 +310,7 @@ static void count_again(EkGate *gate, const EkVolume *volume, const Super *super
 }
 
 /* The primary superblock from a copy. */
-static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void *data,
+static gboolean mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
                      GError **error)
 {
     guint8 copy[SUPER_MOST];
@@ -320,12 +320,12 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
     Super super;
     EkByte at = 0;
     (void)error;
-    if (ek_presence_read(gate, volume->first_byte, there, length) == EK_PRESENT &&
+    if (ek_presence_read(reader, volume->first_byte, there, length) == EK_PRESENT &&
         super_read((EkSpan){there, length}, &super) &&
         (!super.has_checksum || super.checksum_fits) &&
         memcmp(there + 32, volume->header + 32, 16) == 0)
         return TRUE;
-    if (!find_copy(gate, volume, copy, length, &at) || !super_read(span, &super))
+    if (!find_copy(reader, volume, copy, length, &at) || !super_read(span, &super))
         return TRUE; /* that it does not open is told by the check */
     copy[IN_PROGRESS] = 0;
     /* The inodes of the real-time part follow the root folder's. */
@@ -333,14 +333,14 @@ static gboolean mend(EkGate *gate, const EkVolume *volume, EkMendSink sink, void
         ek_put_be64(copy + 64, super.root + 1);
         ek_put_be64(copy + 72, super.root + 2);
     }
-    count_again(gate, volume, &super, copy);
+    count_again(reader, volume, &super, copy);
     if (super.has_checksum) {
         memset(copy + CRC_OFFSET, 0, 4);
         ek_put_le32(copy + CRC_OFFSET, ~ek_crc32c(G_MAXUINT32, span));
     }
     g_autofree char *from =
         g_strdup_printf("the backup copy at sector %" G_GUINT64_FORMAT, at / EK_STEP);
-    ek_header_mend_range(gate, "xfs-superblock", volume->first_byte, copy, length,
+    ek_header_mend_range(reader, "xfs-superblock", volume->first_byte, copy, length,
                          "primary superblock", from, sink, data);
     return TRUE;
 }
@@ -353,7 +353,7 @@ static EkByte backup(const EkVolume *volume)
     return volume->first_byte + group_byte(&super, 1);
 }
 
-static char *unclean(EkGate *gate, const EkVolume *volume)
+static char *unclean(EkReader *reader, const EkVolume *volume)
 {
     EkSpan header = {volume->header, EK_HEADER_MOST};
     Super super;
@@ -364,7 +364,7 @@ static char *unclean(EkGate *gate, const EkVolume *volume)
     guint64 block = group * super.group_blocks + (start & ((1ull << super.group_blocks_log) - 1));
     EkByte bytes = (EkByte)ek_span_be32(header, LOG_BLOCKS) * super.block_bytes;
     if (block >= super.blocks ||
-        !ek_xfs_log_is_due(gate, volume->first_byte + block * super.block_bytes, bytes))
+        !ek_xfs_log_is_due(reader, volume->first_byte + block * super.block_bytes, bytes))
         return NULL;
     return g_strdup("The log holds changes and is not applied. " EK_UNCLEAN_TEXT);
 }

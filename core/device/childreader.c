@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* Requests and answers go over a socket pair, the data through shared memory. Between fork and the
  * end the child calls nothing but system calls: the parent has threads. */
-#include "device/reader.h"
+#include "device/childreader.h"
 
 #include <errno.h>
 #include <poll.h>
@@ -16,7 +16,7 @@
 #define POLL_MS 50
 #define GRACE_US (300 * (gint64)1000) /* for a read to end by itself, once it is called off */
 
-struct EkReader {
+struct EkChildReader {
     int fd;
     int socket; /* -1: there is no child now */
     pid_t child;
@@ -79,14 +79,14 @@ static void become_child(int socket_fd, int fd, guint8 *shared)
 }
 
 /* Takes leave of those abandoned children that have ended since. */
-static void reap(EkReader *reader)
+static void reap(EkChildReader *reader)
 {
     for (guint i = reader->abandoned->len; i > 0; i--)
         if (waitpid(g_array_index(reader->abandoned, pid_t, i - 1), NULL, WNOHANG) != 0)
             g_array_remove_index_fast(reader->abandoned, i - 1);
 }
 
-static void unmap(EkReader *reader)
+static void unmap(EkChildReader *reader)
 {
     if (reader->shared != NULL)
         munmap(reader->shared, reader->most);
@@ -95,7 +95,7 @@ static void unmap(EkReader *reader)
 
 /* Each child has a mapping of its own: the read of one that was abandoned may still end, and write
  * into the memory it was given. */
-static gboolean start(EkReader *reader)
+static gboolean start(EkChildReader *reader)
 {
     int pair[2];
     reap(reader);
@@ -122,7 +122,7 @@ static gboolean start(EkReader *reader)
 }
 
 /* Leaves the child behind: one that hangs in the kernel ends when its read does. */
-static void stop(EkReader *reader)
+static void stop(EkChildReader *reader)
 {
     if (reader->socket < 0)
         return;
@@ -134,9 +134,9 @@ static void stop(EkReader *reader)
     reap(reader);
 }
 
-EkReader *ek_reader_new(int fd, gsize most)
+EkChildReader *ek_child_reader_new(int fd, gsize most)
 {
-    EkReader *reader = g_new0(EkReader, 1);
+    EkChildReader *reader = g_new0(EkChildReader, 1);
     reader->fd = fd;
     reader->most = most;
     reader->socket = -1;
@@ -144,12 +144,12 @@ EkReader *ek_reader_new(int fd, gsize most)
     if (start(reader))
         return reader;
     int errnum = errno;
-    ek_reader_free(reader);
+    ek_child_reader_free(reader);
     errno = errnum;
     return NULL;
 }
 
-void ek_reader_free(EkReader *reader)
+void ek_child_reader_free(EkChildReader *reader)
 {
     stop(reader);
     /* A child that does not hang ends at once. */
@@ -163,7 +163,7 @@ void ek_reader_free(EkReader *reader)
 }
 
 /* Waits for the answer. FALSE when it is called off while it hangs. */
-static gboolean wait_for_answer(const EkReader *reader, const gint *cancel)
+static gboolean wait_for_answer(const EkChildReader *reader, const gint *cancel)
 {
     gint64 called_off = 0;
     for (;;) {
@@ -180,26 +180,26 @@ static gboolean wait_for_answer(const EkReader *reader, const gint *cancel)
     }
 }
 
-EkReaderAnswer ek_reader_read(EkReader *reader, EkByte first, guint8 *buffer, gsize length,
-                              const gint *cancel)
+EkChildReaderAnswer ek_child_reader_read(EkChildReader *reader, EkByte first, guint8 *buffer,
+                                         gsize length, const gint *cancel)
 {
     Request request = {first, length};
     Answer answer;
     g_assert(length <= reader->most);
     if (reader->socket < 0 && !start(reader))
-        return (EkReaderAnswer){.got = -1, .errnum = errno};
+        return (EkChildReaderAnswer){.got = -1, .errnum = errno};
     if (send(reader->socket, &request, sizeof request, MSG_NOSIGNAL) != (ssize_t)sizeof request) {
         stop(reader);
-        return (EkReaderAnswer){.got = -1, .errnum = ECONNRESET};
+        return (EkChildReaderAnswer){.got = -1, .errnum = ECONNRESET};
     }
     if (!wait_for_answer(reader, cancel)) {
         stop(reader);
-        return (EkReaderAnswer){.got = -1, .errnum = ETIMEDOUT, .abandoned = TRUE};
+        return (EkChildReaderAnswer){.got = -1, .errnum = ETIMEDOUT, .abandoned = TRUE};
     }
     if (recv(reader->socket, &answer, sizeof answer, 0) != (ssize_t)sizeof answer) {
         stop(reader); /* somebody killed it */
-        return (EkReaderAnswer){.got = -1, .errnum = ECONNRESET};
+        return (EkChildReaderAnswer){.got = -1, .errnum = ECONNRESET};
     }
     memcpy(buffer, reader->shared, (gsize)answer.got);
-    return (EkReaderAnswer){.got = answer.got, .errnum = answer.errnum};
+    return (EkChildReaderAnswer){.got = answer.got, .errnum = answer.errnum};
 }
