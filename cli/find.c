@@ -114,7 +114,7 @@ static gboolean search_all(Search *search, EkView *view, GError **error)
     guint searched = 0;
     for (guint i = 0; volumes != NULL && i < volumes->len; i++) {
         const EkCaseVolume *entry = volumes->pdata[i];
-        if (g_str_equal(entry->standing, "withdrawn") || g_str_equal(entry->standing, "nested"))
+        if (entry->standing == EK_STANDING_NESTED)
             continue;
         if (entry->volume->format->open == NULL) {
             ek_cli_advise("find: volume %u (%s) skipped: this version cannot list its files",

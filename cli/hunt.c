@@ -125,22 +125,20 @@ static void print_seen(EkCli *cli, const GPtrArray *volumes)
 /* How many volumes the case knows of each standing. What is new was named when it was found. */
 static void print_totals(const GPtrArray *volumes)
 {
-    g_autoptr(GHashTable) counts = g_hash_table_new(g_str_hash, g_str_equal);
-    g_autoptr(GPtrArray) standings = g_ptr_array_new();
-    for (guint i = 0; i < volumes->len; i++) {
-        const EkCaseVolume *entry = volumes->pdata[i];
-        guint count = GPOINTER_TO_UINT(g_hash_table_lookup(counts, entry->standing));
-        if (count == 0)
-            g_ptr_array_add(standings, entry->standing);
-        g_hash_table_insert(counts, entry->standing, GUINT_TO_POINTER(count + 1));
-    }
+    guint counts[EK_STANDINGS] = {0};
+    for (guint i = 0; i < volumes->len; i++)
+        counts[((const EkCaseVolume *)volumes->pdata[i])->standing]++;
     g_autofree char *all = ek_text_count(volumes->len, "volume", "volumes");
-    ek_cli_print("%s known: ", all);
-    for (guint i = 0; i < standings->len; i++)
-        ek_cli_print("%s%u %s", i > 0 ? ", " : "",
-                     GPOINTER_TO_UINT(g_hash_table_lookup(counts, standings->pdata[i])),
-                     (const char *)standings->pdata[i]);
-    ek_cli_print("\n");
+    g_autoptr(GString) line = g_string_new(all);
+    const char *separator = " known: ";
+    for (guint i = 0; i < EK_STANDINGS; i++) {
+        if (counts[i] == 0)
+            continue;
+        g_string_append_printf(line, "%s%u %s", separator, counts[i],
+                               ek_standing_name((EkStanding)i));
+        separator = ", ";
+    }
+    ek_cli_print("%s\n", line->str);
 }
 
 static int print_result(EkCli *cli, EkHunting *hunting)

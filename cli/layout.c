@@ -14,7 +14,7 @@ typedef EkLayoutBox Box;
 
 gboolean ek_layout_is_lower(const EkCaseVolume *entry)
 {
-    return g_str_equal(entry->standing, "remains") || g_str_equal(entry->standing, "nested");
+    return !ek_standing_is_on_top(entry->standing);
 }
 
 static gboolean is_free(const GArray *boxes, const Box *box)

@@ -19,22 +19,14 @@
 /* How each standing looks: by its frame and its strokes, since colours say how sectors were read.
  * Strokes lean where the volume is not there any more. */
 static const struct {
-    const char *standing;
     double shade;
     double frame; /* px */
     gboolean stroked;
-} looks[] = {
-    {"listed", 0.88, 1, FALSE}, {"lost", 1, 3, FALSE},     {"displaced", 0.74, 3, FALSE},
-    {"remains", 0.97, 1, TRUE}, {"nested", 0.88, 1, TRUE}, {"tableless", 0.88, 1, FALSE},
+} looks[EK_STANDINGS] = {
+    [EK_STANDING_LISTED] = {0.88, 1, FALSE},    [EK_STANDING_LOST] = {1, 3, FALSE},
+    [EK_STANDING_DISPLACED] = {0.74, 3, FALSE}, [EK_STANDING_REMAINS] = {0.97, 1, TRUE},
+    [EK_STANDING_NESTED] = {0.88, 1, TRUE},     [EK_STANDING_TABLELESS] = {0.88, 1, FALSE},
 };
-
-static gsize look_of(const EkCaseVolume *entry)
-{
-    for (gsize i = 0; i < G_N_ELEMENTS(looks); i++)
-        if (g_str_equal(looks[i].standing, entry->standing))
-            return i;
-    return 1;
-}
 
 static void draw_ground(cairo_t *cr, gsize look, double x, double y, double width, double height)
 {
@@ -73,7 +65,7 @@ static void draw_box(cairo_t *cr, const EkLayoutBox *box)
     texts[0] = g_strdup_printf("%u  %s  %s", box->entry->number, volume->filesystem, label);
     texts[1] = g_strdup_printf("%u  %s", box->entry->number, volume->filesystem);
     texts[2] = g_strdup_printf("%u", box->entry->number);
-    draw_ground(cr, look_of(box->entry), x, y, width, BOX);
+    draw_ground(cr, (box->entry)->standing, x, y, width, BOX);
     ek_canvas_ink(cr, 0.1);
     for (gsize i = 0; texts[i] != NULL; i++)
         if (ek_canvas_width(cr, 14, texts[i]) + 12 < width) {
@@ -119,14 +111,14 @@ static void draw_legend(cairo_t *cr, const EkLayoutPicture *picture, double y)
     gboolean occurs[G_N_ELEMENTS(looks)] = {FALSE};
     ek_read_map_tally(picture->map, 0, picture->info->sectors, tally);
     for (guint i = 0; i < picture->volumes->len; i++)
-        occurs[look_of(picture->volumes->pdata[i])] = TRUE;
+        occurs[((const EkCaseVolume *)picture->volumes->pdata[i])->standing] = TRUE;
     for (gsize i = 0; i < G_N_ELEMENTS(looks); i++) {
         if (!occurs[i])
             continue;
         draw_ground(cr, i, x, y, 34, 20);
         ek_canvas_ink(cr, 0.1);
-        ek_canvas_write(cr, x + 44, y + 15, 15, FALSE, looks[i].standing);
-        x += 70 + ek_canvas_width(cr, 15, looks[i].standing);
+        ek_canvas_write(cr, x + 44, y + 15, 15, FALSE, ek_standing_name((EkStanding)i));
+        x += 70 + ek_canvas_width(cr, 15, ek_standing_name((EkStanding)i));
     }
     x += 40;
     for (gsize i = 0; i < EK_LAYERS; i++) {
@@ -166,7 +158,7 @@ static void draw_line(cairo_t *cr, const EkCaseVolume *entry, double y)
     g_autofree char *confidence = g_strdup_printf("%d", volume->confidence);
     draw_cells(cr, y, 15,
                (const char *const[CELLS]){number, volume->filesystem, first, size, label,
-                                          entry->standing, confidence});
+                                          ek_standing_name(entry->standing), confidence});
 }
 
 static guint count_lines(const EkLayoutPicture *picture)

@@ -16,8 +16,8 @@ static gboolean open_all(EkCli *cli, EkView *view, GPtrArray *indexings, GError 
     for (guint i = 0; volumes != NULL && i < volumes->len; i++) {
         const EkCaseVolume *entry = volumes->pdata[i];
         GError *failure = NULL;
-        if (entry->volume->format->open == NULL || g_str_equal(entry->standing, "withdrawn") ||
-            g_str_equal(entry->standing, "nested") || g_str_equal(entry->standing, "remains"))
+        if (entry->volume->format->open == NULL || entry->standing == EK_STANDING_NESTED ||
+            entry->standing == EK_STANDING_REMAINS)
             continue;
         EkIndexing *indexing = ek_filerow_open(cli, view, entry->number, &failure);
         if (indexing != NULL) {

@@ -122,8 +122,11 @@ static void print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
         g_autofree char *files =
             is_counted ? g_strdup_printf("%" G_GUINT64_FORMAT, count) : g_strdup("");
         has_uncounted |= !is_counted && volume->format->open != NULL;
-        const char *cells[] = {number, volume->filesystem, first,     last, bytes, label,
-                               files,  entry->standing,    confidence};
+        const char *cells[] = {number,    volume->filesystem,
+                               first,     last,
+                               bytes,     label,
+                               files,     ek_standing_name(entry->standing),
+                               confidence};
         ek_show_table_row(table, cells);
     }
     if (view.reader != NULL)
@@ -146,7 +149,7 @@ void ek_volumes_note(EkProgress *progress, const EkCaseVolume *entry)
     g_autofree char *text = g_strdup_printf(
         "volume %u: %s%s%s%s, %s at sector %" G_GUINT64_FORMAT ", %s, confidence %d", entry->number,
         volume->filesystem, *label != '\0' ? " \"" : "", label, *label != '\0' ? "\"" : "", size,
-        volume->first_byte / EK_STEP, entry->standing, volume->confidence);
+        volume->first_byte / EK_STEP, ek_standing_name(entry->standing), volume->confidence);
     if (progress != NULL)
         ek_progress_note(progress, text);
     else
@@ -172,7 +175,7 @@ static json_t *volume_json(EkView *view, const EkCaseVolume *entry, guint32 sect
     json_object_set_new(row, "own_sector_size", json_integer(volume->own_sector_size));
     json_object_set_new(row, "label", ek_json_text(volume->label));
     json_object_set_new(row, "uuid", ek_json_text(volume->uuid));
-    json_object_set_new(row, "standing", ek_json_text(entry->standing));
+    json_object_set_new(row, "standing", ek_json_text(ek_standing_name(entry->standing)));
     json_object_set_new(row, "confidence", json_integer(volume->confidence));
     json_object_set_new(row, "reasons", reasons);
     json_object_set_new(row, "length_is_least", json_boolean(volume->length_is_least));
@@ -220,10 +223,9 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
         ek_cli_print("  made %s\n", created);
     if (used != NULL)
         ek_cli_print("  last used %s\n", used);
-    ek_cli_print("  standing: %s", entry->standing);
+    ek_cli_print("  standing: %s", ek_standing_name(entry->standing));
     if (entry->host != 0)
-        ek_cli_print(g_str_equal(entry->standing, "nested") ? ", in volume %u"
-                                                            : ", under volume %u",
+        ek_cli_print(entry->standing == EK_STANDING_NESTED ? ", in volume %u" : ", under volume %u",
                      entry->host);
     ek_cli_print("\n");
     for (guint i = 0; i < volume->terms->len; i++) {

@@ -57,7 +57,7 @@ static void plan(const FuzzImage *fuzz, const GPtrArray *traces, const GPtrArray
     g_autoptr(GPtrArray) made = g_ptr_array_new_with_free_func((GDestroyNotify)g_ptr_array_unref);
     for (guint i = 0; i < findings->len; i++) {
         const EkFinding *finding = findings->pdata[i];
-        volumes[i] = (EkPlanVolume){i + 1, finding->volume, ek_standing_name(finding->standing)};
+        volumes[i] = (EkPlanVolume){i + 1, finding->volume, finding->standing};
     }
     for (gsize i = 0; i < G_N_ELEMENTS(schemes); i++) {
         g_autoptr(EkPlanWishes) wishes = ek_plan_wishes_new();

@@ -356,7 +356,6 @@ gboolean ek_volumestore_put(EkCase *self, gint64 event, const GPtrArray *finding
 static void case_volume_free(gpointer data)
 {
     EkCaseVolume *entry = data;
-    g_free(entry->standing);
     ek_volume_free(entry->volume);
     g_free(entry);
 }
@@ -409,14 +408,16 @@ GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
     while ((got = ek_sql_step(store, rows, error)) == 1) {
         const char *filesystem = (const char *)sqlite3_column_text(rows, 1);
         const EkFileSystem *format = ek_file_system_for(filesystem);
-        if (format == NULL)
+        EkStanding standing;
+        if (format == NULL ||
+            !ek_standing_from_name((const char *)sqlite3_column_text(rows, 7), &standing))
             continue; /* found by a later version */
         EkCaseVolume *entry = g_new0(EkCaseVolume, 1);
         EkVolume *volume = ek_volume_new(format, g_intern_string(filesystem));
         g_ptr_array_add(volumes, entry);
         entry->volume = volume;
         entry->number = (guint)sqlite3_column_int64(rows, 0);
-        entry->standing = ek_sql_text(rows, 7);
+        entry->standing = standing;
         volume->first_byte = (EkByte)sqlite3_column_int64(rows, 2);
         volume->bytes = (EkByte)sqlite3_column_int64(rows, 3);
         volume->own_sector_size = (guint32)sqlite3_column_int64(rows, 4);

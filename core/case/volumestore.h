@@ -9,7 +9,7 @@
 /* A volume as the case keeps it. */
 typedef struct {
     guint number;
-    char *standing;
+    EkStanding standing;
     guint host;         /* nested: the volume whose file it is in; remains: a newer one; 0: none */
     EkByte overwritten; /* remains: bytes of it that newer volumes lie on */
     EkVolume *volume;

@@ -5,6 +5,7 @@
 
 #include "image/reader.h"
 #include "table/table.h"
+#include "volume/standing.h"
 #include "volume/volume.h"
 
 /* Names the set of recognisers: what was hunted by another set is hunted again. */
@@ -71,18 +72,6 @@ gboolean ek_hunt_likely(EkReader *reader, guint32 sector_size, const EkHuntSink 
 
 /* May be called from any thread while it scans. */
 EkHuntProgress ek_hunt_progress(EkHunt *hunt);
-
-/* What a volume is to the current table. */
-typedef enum {
-    EK_STANDING_LISTED,
-    EK_STANDING_LOST,
-    EK_STANDING_DISPLACED,
-    EK_STANDING_TABLELESS, /* it fills the drive: no table is needed */
-    EK_STANDING_REMAINS,   /* partly overwritten by a newer volume */
-    EK_STANDING_NESTED     /* inside a file of another volume */
-} EkStanding;
-
-const char *ek_standing_name(EkStanding standing);
 
 /* The table that rules the drive. FALSE when there is none, or a volume begins where it would
  * stand; *unread says whether that is because its sectors were not read. */

@@ -12,19 +12,6 @@
 #define NEIGHBOUR_BYTES (64 * EK_STEP)
 #define SLACK_BYTES (1u << 20) /* a partition may be so much longer than its volume */
 
-const char *ek_standing_name(EkStanding standing)
-{
-    switch (standing) {
-    case EK_STANDING_LISTED: return "listed";
-    case EK_STANDING_DISPLACED: return "displaced";
-    case EK_STANDING_TABLELESS: return "tableless";
-    case EK_STANDING_REMAINS: return "remains";
-    case EK_STANDING_NESTED: return "nested";
-    case EK_STANDING_LOST: break;
-    }
-    return "lost";
-}
-
 /* --- the current table ---------------------------------------------------------------------- */
 
 static gboolean type_fits(const EkTable *table, const EkTableEntry *entry, const EkVolume *volume)

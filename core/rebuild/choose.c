@@ -60,8 +60,8 @@ static EkByte end_at_most(const EkPlanner *planner, const EkPlanVolume *entry)
     EkByte end = planner->bytes - MIN(planner->bytes, backup);
     for (gsize i = 0; i < planner->input->volume_count; i++) {
         const EkPlanVolume *other = &planner->input->volumes[i];
-        if (other->volume->first_byte > first && !g_str_equal(other->standing, "nested") &&
-            !g_str_equal(other->standing, "remains") && other->volume->confidence >= EK_CONFIDENT)
+        if (other->volume->first_byte > first && ek_standing_is_on_top(other->standing) &&
+            other->volume->confidence >= EK_CONFIDENT)
             end = MIN(end, other->volume->first_byte);
     }
     return end - end % planner->table_size;
@@ -85,7 +85,7 @@ static char *why_never(const EkPlanner *planner, const EkPlanVolume *entry, EkRa
     const EkVolume *volume = entry->volume;
     EkRange inside;
     if (ek_mbr_type_for(volume->filesystem) == 0)
-        return g_strdup(g_str_equal(entry->standing, "tableless")
+        return g_strdup(entry->standing == EK_STANDING_TABLELESS
                             ? "it begins in sector 0 and needs no partition table"
                             : "this kind of volume is not stored in a partition");
     if (volume->length_is_least && !volume->is_container &&
@@ -104,7 +104,7 @@ static char *why_never(const EkPlanner *planner, const EkPlanVolume *entry, EkRa
 
 static gboolean is_remains(const EkPlanVolume *entry)
 {
-    return g_str_equal(entry->standing, "remains");
+    return entry->standing == EK_STANDING_REMAINS;
 }
 
 /* Do two structures apart from each other say where it begins and how long it is? */
@@ -119,7 +119,7 @@ static gboolean is_placed(const EkPlanVolume *entry)
 /* Why it is not planned for unless it is asked for; NULL when it is. */
 static char *why_not(const EkPlanVolume *entry)
 {
-    if (g_str_equal(entry->standing, "nested"))
+    if (entry->standing == EK_STANDING_NESTED)
         return g_strdup("it is stored in a file on another volume");
     /* Of what a newer volume has overwritten less is left to believe in. Where it lies and whether
      * it opens are two things: that one is proved is enough for its entry. */

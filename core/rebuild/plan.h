@@ -5,6 +5,7 @@
 
 #include "image/imagereader.h"
 #include "table/table.h"
+#include "volume/standing.h"
 #include "volume/volume.h"
 
 /* What opening a planned volume through the plan gave. */
@@ -74,7 +75,7 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkPlan, ek_plan_free)
 typedef struct {
     guint number;
     const EkVolume *volume;
-    const char *standing; /* "listed" … */
+    EkStanding standing;
 } EkPlanVolume;
 
 /* A partition that only the user knows of. */

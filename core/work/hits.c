@@ -91,9 +91,7 @@ static const EkCaseVolume *volume_at(const GPtrArray *volumes, EkByte at)
     for (guint i = 0; i < volumes->len; i++) {
         const EkCaseVolume *entry = volumes->pdata[i];
         EkRange range = ek_volume_range(entry->volume);
-        if (!g_str_equal(entry->standing, "withdrawn") && !g_str_equal(entry->standing, "nested") &&
-            !g_str_equal(entry->standing, "remains") && at >= range.first &&
-            at < ek_range_end(range))
+        if (ek_standing_is_on_top(entry->standing) && at >= range.first && at < ek_range_end(range))
             return entry;
     }
     return NULL;

@@ -28,9 +28,9 @@ static char *basis_of(EkView *view, const EkCaseVolume *entry)
     return g_strdup_printf(
         READERS "%s %s %s %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %s %" G_GUINT64_FORMAT
                 " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT,
-        view->without_journal ? " plain" : "", entry->standing, volume->filesystem,
-        volume->first_byte, volume->core_byte, header, ek_read_map_total(view->map, EK_STATE_GOOD),
-        ek_read_map_total(view->map, EK_STATE_BAD),
+        view->without_journal ? " plain" : "", ek_standing_name(entry->standing),
+        volume->filesystem, volume->first_byte, volume->core_byte, header,
+        ek_read_map_total(view->map, EK_STATE_GOOD), ek_read_map_total(view->map, EK_STATE_BAD),
         ek_read_map_total(view->map, EK_STATE_SET_ASIDE));
 }
 
@@ -111,12 +111,11 @@ static GPtrArray *newer_ones(const EkIndexing *indexing)
 {
     GPtrArray *newer = g_ptr_array_new();
     EkRange own = ek_volume_range(indexing->volume->volume);
-    if (!g_str_equal(indexing->volume->standing, "remains"))
+    if (indexing->volume->standing != EK_STANDING_REMAINS)
         return newer;
     for (guint i = 0; i < indexing->volumes->len; i++) {
         const EkCaseVolume *other = indexing->volumes->pdata[i];
-        if (other != indexing->volume && !g_str_equal(other->standing, "remains") &&
-            !g_str_equal(other->standing, "nested") && !g_str_equal(other->standing, "withdrawn") &&
+        if (other != indexing->volume && ek_standing_is_on_top(other->standing) &&
             ek_ranges_overlap(own, ek_volume_range(other->volume)))
             g_ptr_array_add(newer, other->volume);
     }

@@ -7,8 +7,7 @@ static gboolean belongs(const GPtrArray *volumes, EkReader *reader, const EkTrac
         const EkCaseVolume *entry = volumes->pdata[i];
         const EkVolume *volume = entry->volume;
         EkRange range = ek_volume_range(volume);
-        if (g_str_equal(entry->standing, "withdrawn") ||
-            !g_str_equal(volume->format->name, trace->format) || trace->first_byte < range.first ||
+        if (!g_str_equal(volume->format->name, trace->format) || trace->first_byte < range.first ||
             trace->first_byte >= ek_range_end(range))
             continue;
         if (reader == NULL || volume->format->use == NULL ||

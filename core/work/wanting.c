@@ -167,7 +167,7 @@ static gboolean add_structures(Wanting *wanting, GError **error)
     add_edges(wanting, (EkRange){0, ek_reader_bytes(wanting->view.reader)});
     for (guint i = 0; i < volumes->len; i++) {
         const EkCaseVolume *entry = volumes->pdata[i];
-        if (g_str_equal(entry->standing, "withdrawn") || g_str_equal(entry->standing, "nested"))
+        if (entry->standing == EK_STANDING_NESTED)
             continue;
         add_edges(wanting, ek_volume_range(entry->volume));
         if (entry->volume->format->open != NULL)

@@ -47,8 +47,8 @@ static void rig_measure(Rig *rig)
     bench_open(&rig->bench, rig->drive, DRIVE);
     rig->ntfs = measure(rig, &ek_fs_ntfs, NTFS_AT, NTFS_AT + 16000 * 512);
     rig->fat = measure(rig, &ek_fs_fat, FAT_AT, FAT_AT);
-    rig->volumes[0] = (EkPlanVolume){1, rig->ntfs, "lost"};
-    rig->volumes[1] = (EkPlanVolume){2, rig->fat, "lost"};
+    rig->volumes[0] = (EkPlanVolume){1, rig->ntfs, EK_STANDING_LOST};
+    rig->volumes[1] = (EkPlanVolume){2, rig->fat, EK_STANDING_LOST};
 }
 
 static void rig_close(Rig *rig)
