@@ -184,7 +184,7 @@ static void clear(Trial *trial)
     ek_device_close(trial->device);
 }
 
-/* Ground that is bad throughout may cost one failed command a 64 MiB. */
+/* A region that is bad throughout may cost one failed command a 64 MiB. */
 static double allowed_inside(const Yardstick *yardstick)
 {
     return (double)yardstick->inside * yardstick->model->sector_size / 67108864.0;
@@ -254,7 +254,7 @@ static double against_plain(const Trial *trial)
 }
 
 /* Failed commands for each bad run at 99 %, less those that long runs allow. */
-static double harm_at_99(const Trial *trial)
+static double damage_at_99(const Trial *trial)
 {
     const Yardstick *y = &trial->yardstick;
     return MAX((double)trial->failed_at_99 - allowed_inside(y), 0) / MAX((double)y->runs, 1);
@@ -270,7 +270,7 @@ static void weigh(Worst *worst, const Drawn *drawn, const Trial *trial, guint nu
         target[AGAINST_PLAIN] = 1;
         target[HARM] = 1.5;
         value[AGAINST_PLAIN] = against_plain(trial);
-        value[HARM] = harm_at_99(trial);
+        value[HARM] = damage_at_99(trial);
     }
     if (drawn->kind == KIND_SHORT_LIFE) {
         EkSector ideal = yardstick_ideal_by(y, (double)y->model->lifetime / 1e9 - 5 * y->failure);

@@ -57,11 +57,11 @@ static void lay_out(Yardstick *self)
     EkSector per = self->model->physical_sector_size / self->model->sector_size;
     self->pieces = g_array_new(FALSE, FALSE, sizeof(Piece));
     for (EkSector at = 0; at < self->sectors;) {
-        EkFaultAt ground = ek_fault_lookup_at(index, at, self->sectors);
-        Piece piece = {at, ground.count, ground.fault};
+        EkFaultAt region = ek_fault_lookup_at(index, at, self->sectors);
+        Piece piece = {at, region.count, region.fault};
         /* A physical sector fails as a whole. */
         if (per > 1 && piece_is_bad(&piece)) {
-            EkSector end = MIN((at + ground.count + per - 1) / per * per, self->sectors);
+            EkSector end = MIN((at + region.count + per - 1) / per * per, self->sectors);
             piece.first = at - at % per;
             piece.count = end - piece.first;
             if (self->pieces->len > 0) {

@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 /* What an imaging can be held against, computed from a drive model's faults:
- *   ideal      knows all faults: readable stretches in order, bad ones skipped, slow ground last;
+ *   ideal      knows all faults: readable stretches in order, bad ones skipped, a slow region last;
  *   reference  must find out: the longest good stretches until so much is in, read in order, and a
  *              failure for each that ends at a bad run; for all of it one failure for each bad run
  *              of one unit and four for each longer one;
@@ -27,7 +27,7 @@ typedef struct {
     GArray *pieces; /* Piece, in order, the whole drive, neighbours different */
     EkSector readable;
     EkSector bad;    /* sectors */
-    EkSector runs;   /* of bad ground */
+    EkSector runs;   /* of a bad region */
     EkSector inside; /* bad sectors in runs of at least 64 MiB */
     double ideal[MARKS];
     double reference[MARKS];

@@ -76,7 +76,7 @@ int ek_command_clone(EkCli *cli)
     if (ek_cloning_left_out(cloning) > 0) {
         g_autofree char *rest = ek_text_size(ek_cloning_left_out(cloning));
         ek_cli_print("The target is smaller than the image: the last %s was not copied%s.\n", rest,
-                     ek_cloning_is_extended(cloning) ? "; the GPT's backup stands at its end" : "");
+                     ek_cloning_is_extended(cloning) ? "; the backup GPT is at its end" : "");
     } else if (ek_cloning_is_extended(cloning)) {
         ek_cli_print("The target is larger than the image: the backup GPT was moved to its end. No "
                      "file system was resized.\n");

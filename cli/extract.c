@@ -435,7 +435,7 @@ static void print_summary(const Taking *taking)
     for (guint i = 0; i < taking->problems->len; i++)
         ek_show_sentence(stdout, "", 2, taking->problems->pdata[i]);
     if (taking->problem_count > PROBLEMS_SHOWN)
-        ek_cli_print("… and %u more; --json tells all of them\n",
+        ek_cli_print("… and %u more; --json lists all of them\n",
                      taking->problem_count - PROBLEMS_SHOWN);
     g_autofree char *size = ek_text_size(totals->bytes);
     g_autofree char *files = ek_text_count(totals->files, "file", "files");

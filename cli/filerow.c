@@ -43,9 +43,9 @@ json_t *ek_filerow_holes_json(EkIndexing *indexing, const EkItem *item)
     return json;
 }
 
-static void set_moment(json_t *row, const char *key, const EkMoment *moment)
+static void set_timestamp(json_t *row, const char *key, const EkTimestamp *timestamp)
 {
-    g_autofree char *text = ek_moment_text(moment);
+    g_autofree char *text = ek_timestamp_text(timestamp);
     json_object_set_new(row, key, ek_json_text(text));
 }
 
@@ -70,9 +70,9 @@ json_t *ek_filerow_json(EkIndexing *indexing, const char *path, const EkItem *it
     if (item->is_again)
         json_object_set_new(row, "same_as", ek_json_u64(file->number));
     json_object_set_new(row, "size", ek_json_u64(file->size));
-    set_moment(row, "created", &file->created);
-    set_moment(row, "modified", &file->modified);
-    set_moment(row, "accessed", &file->accessed);
+    set_timestamp(row, "created", &file->created);
+    set_timestamp(row, "modified", &file->modified);
+    set_timestamp(row, "accessed", &file->accessed);
     json_object_set_new(row, "attributes", ek_json_u64(file->attributes));
     json_object_set_new(row, "deleted", json_boolean((file->flags & EK_FILE_DELETED) != 0));
     json_object_set_new(row, "guessed", json_boolean((file->flags & EK_FILE_GUESSED) != 0));
@@ -233,7 +233,7 @@ void ek_filerow_print(EkFileRows *rows, EkIndexing *indexing, const char *name, 
         print_header(rows->cli, &shape);
     rows->is_begun = TRUE;
     g_autofree char *size = size_text(item);
-    g_autofree char *modified = ek_moment_text(&item->file.modified);
+    g_autofree char *modified = ek_timestamp_text(&item->file.modified);
     g_autofree char *safe = ek_text_escape(name);
     g_autofree char *full = g_strconcat(safe, item->file.type == EK_TYPE_FOLDER ? "/" : "", NULL);
     gboolean is_made = item->file.number >= (guint64)1 << 62;

@@ -47,7 +47,7 @@ static gboolean goes_on(const Search *search)
 /* Sorting is the store's: what is found may be more than memory holds. */
 static gboolean remember(Search *search, const char *path, const EkItem *item)
 {
-    const EkMoment *modified = &item->file.modified;
+    const EkTimestamp *modified = &item->file.modified;
     g_autofree char *folded = search->order == ORDER_NAME ? g_utf8_casefold(item->name, -1) : NULL;
     EkPick pick = {.item = item, .path = path, .word = folded};
     if (search->order == ORDER_SIZE)

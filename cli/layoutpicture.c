@@ -28,7 +28,7 @@ static const struct {
     [EK_STANDING_NESTED] = {0.88, 1, TRUE},     [EK_STANDING_TABLELESS] = {0.88, 1, FALSE},
 };
 
-static void draw_ground(cairo_t *cr, gsize look, double x, double y, double width, double height)
+static void draw_region(cairo_t *cr, gsize look, double x, double y, double width, double height)
 {
     cairo_rectangle(cr, x, y, width, height);
     ek_canvas_ink(cr, looks[look].shade);
@@ -65,7 +65,7 @@ static void draw_box(cairo_t *cr, const EkLayoutBox *box)
     texts[0] = g_strdup_printf("%u  %s  %s", box->entry->number, volume->filesystem, label);
     texts[1] = g_strdup_printf("%u  %s", box->entry->number, volume->filesystem);
     texts[2] = g_strdup_printf("%u", box->entry->number);
-    draw_ground(cr, (box->entry)->standing, x, y, width, BOX);
+    draw_region(cr, (box->entry)->standing, x, y, width, BOX);
     ek_canvas_ink(cr, 0.1);
     for (gsize i = 0; texts[i] != NULL; i++)
         if (ek_canvas_width(cr, 14, texts[i]) + 12 < width) {
@@ -115,7 +115,7 @@ static void draw_legend(cairo_t *cr, const EkLayoutPicture *picture, double y)
     for (gsize i = 0; i < G_N_ELEMENTS(looks); i++) {
         if (!occurs[i])
             continue;
-        draw_ground(cr, i, x, y, 34, 20);
+        draw_region(cr, i, x, y, 34, 20);
         ek_canvas_ink(cr, 0.1);
         ek_canvas_write(cr, x + 44, y + 15, 15, FALSE, ek_standing_name((EkStanding)i));
         x += 70 + ek_canvas_width(cr, 15, ek_standing_name((EkStanding)i));

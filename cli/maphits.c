@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* What the ground that was not read hits. */
+/* What the region that was not read hits. */
 #include "maphits.h"
 
 #include "base/text.h"
@@ -65,8 +65,8 @@ static void print_json(const EkHits *hits, guint32 sector_size)
     for (guint i = 0; i < hits->hits->len; i++) {
         const EkHit *hit = &g_array_index(hits->hits, EkHit, i);
         json_t *row = json_object();
-        json_object_set_new(row, "first_byte", ek_json_u64(hit->ground.first));
-        json_object_set_new(row, "bytes", ek_json_u64(hit->ground.bytes));
+        json_object_set_new(row, "first_byte", ek_json_u64(hit->region.first));
+        json_object_set_new(row, "bytes", ek_json_u64(hit->region.bytes));
         json_object_set_new(row, "state", ek_json_text(hit->is_bad ? "bad" : "unread"));
         json_object_set_new(row, "what", ek_json_text(what_of(hit)));
         json_object_set_new(row, "volume",
@@ -83,11 +83,11 @@ static void print_json(const EkHits *hits, guint32 sector_size)
 static void print_row(EkCli *cli, const EkHit *hit, guint32 sector_size)
 {
     g_autofree char *words = words_for(hit);
-    g_autofree char *size = ek_text_size(hit->ground.bytes);
+    g_autofree char *size = ek_text_size(hit->region.bytes);
     EkColor color = hit->path == NULL || hit->is_own ? EK_COLOR_FAINT
                     : hit->is_bad                    ? EK_COLOR_BAD
                                                      : EK_COLOR_WARN;
-    ek_cli_print("%14" G_GUINT64_FORMAT "  %10s  %-6s  %s%s%s\n", hit->ground.first / sector_size,
+    ek_cli_print("%14" G_GUINT64_FORMAT "  %10s  %-6s  %s%s%s\n", hit->region.first / sector_size,
                  size, hit->is_bad ? "bad" : "unread", ek_show_on(cli->color_out, color), words,
                  ek_show_off(cli->color_out));
 }
@@ -104,7 +104,7 @@ static void print_sums(const EkHits *hits)
                      : hit->volume == 0                                 ? 3
                      : hit->usage == EK_USAGE_FREE && hit->path == NULL ? 2
                                                                         : 1;
-        bytes[kind] += hit->ground.bytes;
+        bytes[kind] += hit->region.bytes;
         files += is_file && g_strcmp0(last, hit->path) != 0 ? 1 : 0;
         last = is_file ? hit->path : last;
     }
@@ -136,7 +136,7 @@ static int show(EkCli *cli, EkView *view, const GPtrArray *indexings, gboolean j
     for (guint i = 0; i < MIN(hits.hits->len, SHOWN); i++)
         print_row(cli, &g_array_index(hits.hits, EkHit, i), sector_size);
     if (hits.hits->len > SHOWN)
-        ek_cli_print("… and %u more; --json tells all of them\n", hits.hits->len - SHOWN);
+        ek_cli_print("… and %u more; --json lists all of them\n", hits.hits->len - SHOWN);
     print_sums(&hits);
     if (hits.not_looked > 0) {
         g_autofree char *size = ek_text_size(hits.not_looked);

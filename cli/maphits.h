@@ -4,7 +4,7 @@
 
 #include "cli.h"
 
-/* Lists what the ground that was not read hits; returns the exit status. */
+/* Lists what the region that was not read hits; returns the exit status. */
 int ek_map_show_hits(EkCli *cli, gboolean json);
 
 #endif

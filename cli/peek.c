@@ -47,9 +47,9 @@ static void print_line(const char *word, const char *text)
     ek_show_sentence(stdout, mark, 13, text);
 }
 
-static void print_moment(const char *word, const EkMoment *moment)
+static void print_timestamp(const char *word, const EkTimestamp *timestamp)
 {
-    g_autofree char *text = ek_moment_text(moment);
+    g_autofree char *text = ek_timestamp_text(timestamp);
     if (text == NULL)
         return;
     text[10] = ' ';
@@ -251,9 +251,9 @@ static void print_head(const Peeking *peeking, const GArray *extents, const GArr
                               (file->flags & EK_FILE_DELETED) != 0 ? ", deleted" : "",
                               file->number);
     print_line("size", sizes);
-    print_moment("created", &file->created);
-    print_moment("modified", &file->modified);
-    print_moment("accessed", &file->accessed);
+    print_timestamp("created", &file->created);
+    print_timestamp("modified", &file->modified);
+    print_timestamp("accessed", &file->accessed);
     if (has_content(file) || extents->len > 0)
         print_extents(peeking, extents);
     if ((file->flags & EK_FILE_GUESSED) != 0)

@@ -12,15 +12,15 @@
 #define CELL 5.0
 #define PROFILE (CELLS * CELL)
 
-/* A state's ground: its colour, and over it strokes of its own, so that it does without colour. */
-static void fill_ground(cairo_t *cr, const EkLayer *layer)
+/* A state's region: its colour, and over it strokes of its own, so that it does without colour. */
+static void fill_region(cairo_t *cr, const EkLayer *layer)
 {
     cairo_set_source_rgb(cr, layer->rgb[0], layer->rgb[1], layer->rgb[2]);
     cairo_fill_preserve(cr);
 }
 
 /* Strokes a box, within the path that is there. */
-static void stroke_ground(cairo_t *cr, const EkLayer *layer, double x, double y, double width,
+static void stroke_region(cairo_t *cr, const EkLayer *layer, double x, double y, double width,
                           double height)
 {
     cairo_save(cr);
@@ -92,9 +92,9 @@ static void draw_profile(cairo_t *cr, const EkPicture *picture)
                 cairo_rectangle(cr, LEFT + c * wide, TOP + PROFILE - (below + cells[layer]) * CELL,
                                 wide, cells[layer] * CELL);
         }
-        fill_ground(cr, &ek_layers[layer]);
+        fill_region(cr, &ek_layers[layer]);
         if (wide >= STROKED_LEAST)
-            stroke_ground(cr, &ek_layers[layer], LEFT, TOP, COLUMNS, PROFILE);
+            stroke_region(cr, &ek_layers[layer], LEFT, TOP, COLUMNS, PROFILE);
         else
             cairo_new_path(cr);
     }
@@ -124,9 +124,9 @@ static void draw_legend(cairo_t *cr, const EkPicture *picture)
         g_autofree char *share = ek_text_share(count, picture->part.count);
         g_autofree char *text = g_strdup_printf("%" G_GUINT64_FORMAT " sectors", count);
         cairo_rectangle(cr, LEFT, y, 34, 20);
-        fill_ground(cr, layer);
+        fill_region(cr, layer);
         if (column_width(picture) >= STROKED_LEAST)
-            stroke_ground(cr, layer, LEFT, y, 34, 20);
+            stroke_region(cr, layer, LEFT, y, 34, 20);
         cairo_new_path(cr);
         ek_canvas_ink(cr, 0.2);
         cairo_rectangle(cr, LEFT + 0.5, y + 0.5, 33, 19);

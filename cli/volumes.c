@@ -22,22 +22,22 @@ static char *size_of(const EkVolume *volume)
 }
 
 /* "2026-03-01 09:30 UTC", or without a zone where none is kept. */
-static char *moment_text(EkMoment moment)
+static char *timestamp_text(EkTimestamp timestamp)
 {
-    g_autoptr(GDateTime) time = g_date_time_new_from_unix_utc(moment.seconds);
-    if (!moment.is_set || time == NULL)
+    g_autoptr(GDateTime) time = g_date_time_new_from_unix_utc(timestamp.seconds);
+    if (!timestamp.is_set || time == NULL)
         return NULL;
     g_autofree char *text = g_date_time_format(time, "%Y-%m-%d %H:%M:%S");
-    return g_strdup_printf("%s%s", text, moment.is_local ? " (local time)" : " UTC");
+    return g_strdup_printf("%s%s", text, timestamp.is_local ? " (local time)" : " UTC");
 }
 
-static json_t *moment_json(EkMoment moment)
+static json_t *timestamp_json(EkTimestamp timestamp)
 {
-    g_autoptr(GDateTime) time = g_date_time_new_from_unix_utc(moment.seconds);
-    if (!moment.is_set || time == NULL)
+    g_autoptr(GDateTime) time = g_date_time_new_from_unix_utc(timestamp.seconds);
+    if (!timestamp.is_set || time == NULL)
         return json_null();
     g_autofree char *text =
-        g_date_time_format(time, moment.is_local ? "%Y-%m-%dT%H:%M:%S" : "%Y-%m-%dT%H:%M:%SZ");
+        g_date_time_format(time, timestamp.is_local ? "%Y-%m-%dT%H:%M:%S" : "%Y-%m-%dT%H:%M:%SZ");
     return json_string(text);
 }
 
@@ -180,18 +180,18 @@ static json_t *volume_json(EkView *view, const EkCaseVolume *entry, guint32 sect
     json_object_set_new(row, "reasons", reasons);
     json_object_set_new(row, "length_is_least", json_boolean(volume->length_is_least));
     json_object_set_new(row, "by_backup", json_boolean(volume->by_backup));
-    json_object_set_new(row, "created", moment_json(volume->created));
-    json_object_set_new(row, "used", moment_json(volume->used));
+    json_object_set_new(row, "created", timestamp_json(volume->created));
+    json_object_set_new(row, "used", timestamp_json(volume->used));
     json_object_set_new(row, "host", entry->host != 0 ? json_integer(entry->host) : json_null());
     guint64 files = 0;
     json_object_set_new(row, "files",
                         count_files(view, entry, &files) ? ek_json_u64(files) : json_null());
     json_object_set_new(row, "overwritten_bytes", ek_json_u64(entry->overwritten));
     json_t *geometry = json_array();
-    for (guint i = 0; i < volume->terms->len; i++) {
-        const EkTerm *term = volume->terms->pdata[i];
-        json_array_append_new(geometry, json_pack("{s:o,s:o}", "name", ek_json_text(term->name),
-                                                  "value", ek_json_text(term->value)));
+    for (guint i = 0; i < volume->properties->len; i++) {
+        const EkProperty *property = volume->properties->pdata[i];
+        json_array_append_new(geometry, json_pack("{s:o,s:o}", "name", ek_json_text(property->name),
+                                                  "value", ek_json_text(property->value)));
     }
     json_object_set_new(row, "geometry", geometry);
     return row;
@@ -217,8 +217,8 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
                  volume->first_byte / size, (volume->first_byte + volume->bytes) / size - 1, size);
     if (volume->uuid != NULL)
         ek_cli_print("  serial %s\n", volume->uuid);
-    g_autofree char *created = moment_text(volume->created);
-    g_autofree char *used = moment_text(volume->used);
+    g_autofree char *created = timestamp_text(volume->created);
+    g_autofree char *used = timestamp_text(volume->used);
     if (created != NULL)
         ek_cli_print("  made %s\n", created);
     if (used != NULL)
@@ -228,10 +228,10 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
         ek_cli_print(entry->standing == EK_STANDING_NESTED ? ", in volume %u" : ", under volume %u",
                      entry->host);
     ek_cli_print("\n");
-    for (guint i = 0; i < volume->terms->len; i++) {
-        const EkTerm *term = volume->terms->pdata[i];
-        g_autofree char *value = ek_text_escape(term->value);
-        ek_cli_print("  %s: %s\n", term->name, value);
+    for (guint i = 0; i < volume->properties->len; i++) {
+        const EkProperty *property = volume->properties->pdata[i];
+        g_autofree char *value = ek_text_escape(property->value);
+        ek_cli_print("  %s: %s\n", property->name, value);
     }
     g_autofree char *unclean = unclean_of(view, volume);
     if (unclean != NULL) {

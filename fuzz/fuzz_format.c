@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 /* One file system or container, FORMAT: each piece of the drive is taken for a header and measured;
- * what stands is mended, explained, walked and asked what it uses; from the records that are
+ * what stands is repaired, explained, walked and asked what it uses; from the records that are
  * recognised volumes are inferred. */
 #include "pieces.h"
 #include "volume/formats.h"
@@ -10,10 +10,10 @@
 
 #define USES 16u
 
-static void drop_mend(void *data, EkMend *mend)
+static void drop_repair(void *data, EkRepair *repair)
 {
     (void)data;
-    ek_mend_free(mend);
+    ek_repair_free(repair);
 }
 
 static void check(const EkVolume *volume)
@@ -26,10 +26,10 @@ static void use_volume(EkReader *reader, const EkVolume *volume)
 {
     const EkFileSystem *format = volume->format;
     check(volume);
-    if (!volume->stands)
+    if (!volume->is_confirmed)
         return;
-    if (format->mend != NULL)
-        format->mend(reader, volume, drop_mend, NULL, NULL);
+    if (format->repair != NULL)
+        format->repair(reader, volume, drop_repair, NULL, NULL);
     fuzz_walk(reader, volume);
     if (format->backup != NULL)
         format->backup(volume);
@@ -46,9 +46,9 @@ static void take_volume(void *data, EkVolume *volume)
 {
     use_volume(data, volume);
     /* As if the user had said how long it is. */
-    if (volume->stands && volume->length_is_least && volume->format->mend != NULL) {
+    if (volume->is_confirmed && volume->length_is_least && volume->format->repair != NULL) {
         volume->length_is_least = FALSE;
-        volume->format->mend(data, volume, drop_mend, NULL, NULL);
+        volume->format->repair(data, volume, drop_repair, NULL, NULL);
     }
     ek_volume_free(volume);
 }
@@ -56,12 +56,12 @@ static void take_volume(void *data, EkVolume *volume)
 static void measure(EkReader *reader, EkByte at)
 {
     guint8 start[EK_RECOGNISE_BYTES];
-    EkClaim claims[EK_CLAIMS_MOST];
+    EkCandidate candidates[EK_CANDIDATES_MOST];
     if (!ek_reader_read(reader, at, start, sizeof start, NULL, NULL))
         return;
-    guint count = FORMAT.recognise((EkSpan){start, sizeof start}, at, claims);
+    guint count = FORMAT.recognise((EkSpan){start, sizeof start}, at, candidates);
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = ek_volume_measure(&FORMAT, reader, &claims[i], NULL);
+        g_autoptr(EkVolume) volume = ek_volume_measure(&FORMAT, reader, &candidates[i], NULL);
         if (volume == NULL)
             abort();
         use_volume(reader, volume);

@@ -10,26 +10,26 @@
 
 #include <stdlib.h>
 
-static void drop_mend(void *data, EkMend *mend)
+static void drop_repair(void *data, EkRepair *repair)
 {
     (void)data;
-    ek_mend_free(mend);
+    ek_repair_free(repair);
 }
 
 static void measure(EkReader *reader, const EkFileSystem *format, EkByte at)
 {
     guint8 start[EK_RECOGNISE_BYTES];
-    EkClaim claims[EK_CLAIMS_MOST];
+    EkCandidate candidates[EK_CANDIDATES_MOST];
     if (!ek_reader_read(reader, at, start, sizeof start, NULL, NULL))
         return;
-    guint count = format->recognise((EkSpan){start, sizeof start}, at, claims);
+    guint count = format->recognise((EkSpan){start, sizeof start}, at, candidates);
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = ek_volume_measure(format, reader, &claims[i], NULL);
+        g_autoptr(EkVolume) volume = ek_volume_measure(format, reader, &candidates[i], NULL);
         if (volume == NULL || volume->confidence < 0 || volume->confidence > 100)
             abort();
-        if (volume->stands && format->mend != NULL)
-            format->mend(reader, volume, drop_mend, NULL, NULL);
-        if (volume->stands && format->use != NULL && volume->bytes < G_MAXINT64 / 2)
+        if (volume->is_confirmed && format->repair != NULL)
+            format->repair(reader, volume, drop_repair, NULL, NULL);
+        if (volume->is_confirmed && format->use != NULL && volume->bytes < G_MAXINT64 / 2)
             for (EkByte part = 0; part < volume->bytes; part += volume->bytes / 5 + 1)
                 format->use(reader, volume, volume->first_byte + part);
     }

@@ -114,13 +114,13 @@ static void add_files(GString *text, EkReader *reader, const EkVolume *volume)
     volume->format->close(opened);
 }
 
-static void add_mend(void *data, EkMend *mend)
+static void add_repair(void *data, EkRepair *repair)
 {
     guint32 sum = 0;
-    for (gsize i = 0; i < mend->length; i++)
-        sum = (sum << 1 | sum >> 31) + mend->after[i];
-    g_string_append_printf(data, "m%" G_GUINT64_FORMAT " %u\n", mend->first_byte, sum);
-    ek_mend_free(mend);
+    for (gsize i = 0; i < repair->length; i++)
+        sum = (sum << 1 | sum >> 31) + repair->after[i];
+    g_string_append_printf(data, "m%" G_GUINT64_FORMAT " %u\n", repair->first_byte, sum);
+    ek_repair_free(repair);
 }
 
 /* Traces of the sectors that are listed, and all that follows from them, as text. */
@@ -149,16 +149,16 @@ static char *found_in(const Drive *drive, const GArray *sectors)
                                volume->first_byte, volume->label, volume->uuid);
         for (guint k = 0; k < volume->reasons->len; k++)
             g_string_append(text, ((const EkEvidence *)volume->reasons->pdata[k])->text);
-        for (guint k = 0; k < volume->terms->len; k++)
-            g_string_append(text, ((const EkTerm *)volume->terms->pdata[k])->value);
+        for (guint k = 0; k < volume->properties->len; k++)
+            g_string_append(text, ((const EkProperty *)volume->properties->pdata[k])->value);
         g_autofree char *unclean =
             volume->format->unclean != NULL ? volume->format->unclean(drive->reader, volume) : NULL;
         g_string_append(text, unclean != NULL ? unclean : "-");
         add_files(text, drive->reader, volume);
         EkVolume sized = *volume;
         sized.length_is_least = FALSE;
-        if (volume->stands && volume->format->mend != NULL)
-            volume->format->mend(drive->reader, &sized, add_mend, text, NULL);
+        if (volume->is_confirmed && volume->format->repair != NULL)
+            volume->format->repair(drive->reader, &sized, add_repair, text, NULL);
         for (guint k = 0; volume->format->use != NULL && k < 16; k++)
             g_string_append_printf(
                 text, "%d",

@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* All costs here are for the ground between one failure and the next, 1/rate sectors of it. */
+/* All costs here are for the region between one failure and the next, 1/rate sectors of it. */
 #include "capture/blocksize.h"
 
 #include <math.h>
@@ -7,7 +7,7 @@
 #define STEP 1.2       /* from one size that is tried to the next */
 #define WALK_IN_TWO 12 /* seeks that a failure costs */
 #define WALK_IN_MANY 60
-#define STAY_FROM 0.015 /* of the ground is left behind by failures */
+#define STAY_FROM 0.015 /* of the region is left behind by failures */
 #define SEVERITY 8.0    /* how much more the milestone counts that comes the latest */
 
 /* The milestones: what may still be missing; what a reader that knew the lengths of all good
@@ -24,7 +24,7 @@ typedef struct {
 static const Milestone milestones[] = {
     {0.01, 0.87, 0, 1.2}, {0.001, 0.956, 0, 1.25}, {0, 1, 0, 2.1}, {0, 1, 1, 1.15}};
 
-/* The share of the ground that a read of a search should leave, for the least cost. */
+/* The share of the region that a read of a search should leave, for the least cost. */
 static double share_left(const EkCosts *costs)
 {
     return ek_costs_probe(costs->command, costs->failure + costs->seek);

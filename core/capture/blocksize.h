@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
-/* How large a read of good-looking ground should be where reads fail now and then, and whether a
+/* How large a read of a good-looking region should be where reads fail now and then, and whether a
  * failure is looked into at once or left for later. Small reads cost commands; large ones leave
- * more behind when they fail. Looking at once saves the way back; leaving it lets the easy ground
+ * more behind when they fail. Looking at once saves the way back; leaving it lets the easy region
  * come first. What is best follows from what commands, seeks and failures cost on this drive. */
 #ifndef EK_CAPTURE_BLOCKSIZE_H
 #define EK_CAPTURE_BLOCKSIZE_H

@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
-/* The loop that reads: the scheduler says what, the keeper makes it last. A sector is called bad in
- * the store only while the drive still reads elsewhere: until something reads well, what failed
- * waits there as set aside. */
+/* The loop that reads: the scheduler says what, the image writer makes it last. A sector is called
+ * bad in the store only while the drive still reads elsewhere: until something reads well, what
+ * failed waits there as set aside. */
 #include "capture/capturing.h"
 
 #include "base/bytes.h"
@@ -12,7 +12,7 @@
 #define MOST_BYTES (4u << 20) /* in one read */
 #define FAILURES_TO_ASK 64u   /* in a row, before it is asked whether the drive lives */
 #define MOST_FAILURES_TO_ASK 4096u
-#define WITNESS_TRIES 4u
+#define RECHECKS_TRIES 4u
 #define REPORT_EVERY_NS (10 * (gint64)1000000000)
 
 /* --- where it stands --- */
@@ -157,7 +157,7 @@ static void take_mark(void *data, EkSector first, EkSector count, EkState state,
         g_array_append_val(capture->pending, wait);
         mark.state = EK_STATE_SET_ASIDE;
     }
-    ek_keeper_mark(capture->keeper, first, count, mark, &now);
+    ek_image_writer_mark(capture->writer, first, count, mark, &now);
 }
 
 /* The drive has read something well: those that failed meanwhile failed for their own sake. */
@@ -166,7 +166,7 @@ static void confirm_pending(EkCapture *capture)
     EkKeptState now = state_now(capture);
     for (guint i = 0; i < capture->pending->len; i++) {
         const EkPending *wait = &g_array_index(capture->pending, EkPending, i);
-        ek_keeper_mark(capture->keeper, wait->first, wait->count, wait->mark, &now);
+        ek_image_writer_mark(capture->writer, wait->first, wait->count, wait->mark, &now);
     }
     g_array_set_size(capture->pending, 0);
     capture->failures_in_row = 0;
@@ -220,13 +220,14 @@ static void keep(EkCapture *capture, EkSector first, EkReadOutcome outcome, guin
     EkKeptState now = state_now(capture);
     set_map(capture, first, outcome.good, good);
     if (outcome.zeros) {
-        ek_keeper_return_buffer(capture->keeper, buffer);
-        ek_keeper_hole(capture->keeper, first, outcome.good, bytes, good, &now);
+        ek_image_writer_return_buffer(capture->writer, buffer);
+        ek_image_writer_hole(capture->writer, first, outcome.good, bytes, good, &now);
     } else {
         ek_repeats_note(capture->repeats, first, outcome.good, buffer);
-        ek_keeper_write(capture->keeper, first, outcome.good, buffer, (gsize)bytes, good, &now);
+        ek_image_writer_write(capture->writer, first, outcome.good, buffer, (gsize)bytes, good,
+                              &now);
     }
-    ek_keeper_count_fill(capture->keeper, capture->fill);
+    ek_image_writer_count_fill(capture->writer, capture->fill);
     capture->read_bytes += bytes;
     confirm_pending(capture);
 }
@@ -247,7 +248,7 @@ static void keep_also(EkCapture *capture, const EkRead *read, const GArray *also
     gsize size = capture->info->sector_size;
     for (guint i = 0; i < also->len; i++) {
         EkSectorRun run = g_array_index(also, EkSectorRun, i);
-        guint8 *buffer = ek_keeper_take_buffer(capture->keeper);
+        guint8 *buffer = ek_image_writer_take_buffer(capture->writer);
         memcpy(buffer, copy + (gsize)(run.first - read->first) * size, run.count * size);
         keep(capture, run.first, (EkReadOutcome){.good = run.count}, buffer);
     }
@@ -255,7 +256,7 @@ static void keep_also(EkCapture *capture, const EkRead *read, const GArray *also
 
 static void read_and_keep(EkCapture *capture, const EkRead *read)
 {
-    guint8 *buffer = ek_keeper_take_buffer(capture->keeper);
+    guint8 *buffer = ek_image_writer_take_buffer(capture->writer);
     gint64 began = ek_device_clock(capture->parts.device);
     EkReadOutcome outcome =
         ek_capturing_read(capture, read->first, read->count, read->block, buffer);
@@ -264,7 +265,7 @@ static void read_and_keep(EkCapture *capture, const EkRead *read)
     if (outcome.good > 0)
         keep(capture, read->first, outcome, buffer);
     else
-        ek_keeper_return_buffer(capture->keeper, buffer);
+        ek_image_writer_return_buffer(capture->writer, buffer);
     if (outcome.abandoned)
         return;
     if (outcome.reason != EK_REASON_NONE)
@@ -289,7 +290,7 @@ gboolean ek_capturing_shall_end(EkCapture *capture)
 {
     if (g_atomic_int_get(capture->parts.cancel) != 0)
         ek_capturing_end(capture, EK_CAPTURE_CANCELLED);
-    else if (ek_keeper_has_failed(capture->keeper))
+    else if (ek_image_writer_has_failed(capture->writer))
         ek_capturing_end(capture, EK_CAPTURE_FAILED);
     else if (is_over_limit(capture))
         ek_capturing_end(capture, EK_CAPTURE_LIMIT);
@@ -297,13 +298,13 @@ gboolean ek_capturing_shall_end(EkCapture *capture)
 }
 
 /* After many failures in a row: only where a good sector still reads does the work go on. */
-static void brake(EkCapture *capture)
+static void ask_if_alive(EkCapture *capture)
 {
-    ek_keeper_drain(capture->keeper);
-    for (guint i = 0; i < WITNESS_TRIES && !capture->ended; i++) {
-        if (ek_witness_ask(capture) == EK_WITNESS_AGREES) {
+    ek_image_writer_drain(capture->writer);
+    for (guint i = 0; i < RECHECKS_TRIES && !capture->ended; i++) {
+        if (ek_recheck_ask(capture) == EK_RECHECKS_AGREES) {
             confirm_pending(capture);
-            capture->brake_at = MIN(capture->brake_at * 2, MOST_FAILURES_TO_ASK);
+            capture->ask_at = MIN(capture->ask_at * 2, MOST_FAILURES_TO_ASK);
             return;
         }
     }
@@ -344,7 +345,7 @@ static void read_all(EkCapture *capture)
             return;
         }
         /* Not before something is to be read at all. */
-        if (!recognised && ek_witness_recognise(capture))
+        if (!recognised && ek_recheck_recognise(capture))
             confirm_pending(capture);
         recognised = TRUE;
         if (capture->ended)
@@ -352,8 +353,8 @@ static void read_all(EkCapture *capture)
         capture->round = read.round;
         read_and_keep(capture, &read);
         tell_progress(capture);
-        if (!capture->ended && capture->failures_in_row >= capture->brake_at)
-            brake(capture);
+        if (!capture->ended && capture->failures_in_row >= capture->ask_at)
+            ask_if_alive(capture);
         hold_rate(capture);
     }
 }
@@ -367,7 +368,7 @@ static gboolean is_all_tried(const EkCapture *capture)
 
 EkCaptureEnd ek_capture_run(EkCapture *capture, GError **error)
 {
-    EkKeeperParts keeper = {
+    EkImageWriterParts writer = {
         .image = capture->parts.image,
         .kept = capture->parts.kept,
         .map = capture->map,
@@ -379,21 +380,21 @@ EkCaptureEnd ek_capture_run(EkCapture *capture, GError **error)
     capture->ended = FALSE;
     capture->end = EK_CAPTURE_COMPLETE;
     capture->failures_in_row = 0;
-    capture->brake_at = FAILURES_TO_ASK;
-    capture->keeper = ek_keeper_new(&keeper);
+    capture->ask_at = FAILURES_TO_ASK;
+    capture->writer = ek_image_writer_new(&writer);
     read_all(capture);
     /* What failed to the last must not wait for a success that cannot come. */
     if (!capture->ended && capture->pending->len > 0)
-        brake(capture);
+        ask_if_alive(capture);
     if (!capture->ended && capture->parts.choices.compare > 0)
-        ek_witness_compare(capture);
+        ek_recheck_compare(capture);
     if (!capture->ended && !is_all_tried(capture))
         ek_capturing_end(capture, EK_CAPTURE_LIMIT);
     /* After a return it will be seen whether the drive reads elsewhere. */
     if (capture->end != EK_CAPTURE_GONE)
         take_back_pending(capture);
     EkKeptState now = state_now(capture);
-    if (!ek_keeper_finish(g_steal_pointer(&capture->keeper), &now, error)) {
+    if (!ek_image_writer_finish(g_steal_pointer(&capture->writer), &now, error)) {
         g_clear_error(&capture->error);
         capture->end = EK_CAPTURE_FAILED;
     } else if (capture->error != NULL) {

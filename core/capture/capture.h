@@ -3,7 +3,7 @@
 #ifndef EK_CAPTURE_CAPTURE_H
 #define EK_CAPTURE_CAPTURE_H
 
-#include "capture/keeper.h"
+#include "capture/imagewriter.h"
 #include "capture/scheduler.h"
 #include "device/device.h"
 #include "image/reader.h"
@@ -63,7 +63,7 @@ typedef struct {
     const EkReadMap *map;  /* as the store has it; copied */
     guint32 event;         /* that this imaging is, in the case's log */
     EkKeptState state;     /* as the store has it */
-    EkKeeperSink sink;
+    EkImageWriterSink sink;
     const gint *cancel; /* atomic: not 0 when the work shall end */
     EkCaptureChoices choices;
     EkPrefix *prefix; /* the digest of what is read in order; NULL: nobody asks */

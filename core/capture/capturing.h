@@ -17,12 +17,12 @@ struct EkCapture {
     const EkDeviceInfo *info;
     EkReadMap *map; /* ahead of the store by what is on its way to it */
     EkScheduler *scheduler;
-    EkKeeper *keeper;
+    EkImageWriter *writer;
     EkRepeats *repeats;
     EkSector fill[EK_FILLS];
     EkRound round;
     guint failures_in_row;
-    guint brake_at; /* failures in a row that make it ask whether the drive lives */
+    guint ask_at; /* failures in a row that make it ask whether the drive lives */
     guint64 failed_commands;
     guint64 failed_before; /* this run */
     EkSector position;
@@ -30,7 +30,7 @@ struct EkCapture {
     gint64 began;     /* device time */
     EkSector gone_at; /* + 1; 0: never */
     GArray *pending;  /* EkPending */
-    guint witness;    /* the next one to ask */
+    guint recheck;    /* the next one to ask */
     EkComparison comparison;
     gboolean decided;
     gboolean ended;
@@ -50,18 +50,18 @@ EkReadOutcome ek_capturing_read(EkCapture *capture, EkSector first, guint32 coun
                                 guint8 *buffer);
 
 typedef enum {
-    EK_WITNESS_AGREES,
-    EK_WITNESS_DIFFERS,
-    EK_WITNESS_SILENT,
-    EK_WITNESS_NONE
-} EkWitness;
+    EK_RECHECKS_AGREES,
+    EK_RECHECKS_DIFFERS,
+    EK_RECHECKS_SILENT,
+    EK_RECHECKS_NONE
+} EkRecheck;
 
 /* Reads one good sector again and compares. */
-EkWitness ek_witness_ask(EkCapture *capture);
+EkRecheck ek_recheck_ask(EkCapture *capture);
 /* Before the first read of a case that holds something: is this the drive it came from? TRUE when
  * good sectors read as they did. */
-gboolean ek_witness_recognise(EkCapture *capture);
+gboolean ek_recheck_recognise(EkCapture *capture);
 /* Reads `choices.compare` places a second time. */
-void ek_witness_compare(EkCapture *capture);
+void ek_recheck_compare(EkCapture *capture);
 
 #endif

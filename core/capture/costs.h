@@ -21,7 +21,7 @@ typedef struct {
     double sector;      /* transfer of one sector */
     double seek;        /* more, where a read does not go on where the last good one ended */
     double failure;     /* a command that fails */
-    double slow_sector; /* transfer of one sector on slow ground */
+    double slow_sector; /* transfer of one sector on a slow region */
     guint failures;     /* that `failure` was measured from */
     guint seeks;
 } EkCosts;
@@ -50,7 +50,7 @@ void ek_costs_note_good(EkCosts *costs, double sectors, double commands, gboolea
 /* A command that failed took `seconds`. */
 void ek_costs_note_failure(EkCosts *costs, double seconds);
 
-/* What such a read would cost on healthy ground. */
+/* What such a read would cost on a healthy region. */
 double ek_costs_expected(const EkCosts *costs, double sectors, double commands, gboolean continues);
 
 /* As ek_costs_expected, but while commands of one size only were measured, which tells nothing of

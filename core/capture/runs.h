@@ -15,7 +15,7 @@ typedef struct {
 /* Before anything is known: single sectors, more than any other length. */
 void ek_runs_init(EkRuns *runs);
 
-/* The same for slow ground, which comes in long runs. */
+/* The same for a slow region, which comes in long runs. */
 void ek_runs_init_long(EkRuns *runs);
 
 /* A run of this many sectors was found. */

@@ -11,7 +11,7 @@
 #define FAR_SHARE 16u
 #define FLOOR_STEP 4u
 #define INSIDE_BYTES                                                                               \
-    ((EkByte)64u << 20) /* ground that is bad throughout costs one failure for it */
+    ((EkByte)64u << 20) /* a region that is bad throughout costs one failure for it */
 #define INSIDE_UNITS 64u
 #define INSIDE_SECONDS 300.0
 #define AVOID_BYTES ((EkByte)32u << 20)
@@ -58,31 +58,31 @@ const char *ek_round_name(EkRound round)
     return "";
 }
 
-/* --- the ground --- */
+/* --- the region --- */
 
-EkGroundKind ek_ground_kind(const EkStretch *stretch)
+EkRegionKind ek_region_kind(const EkStretch *stretch)
 {
     switch (stretch->mark.state) {
-    case EK_STATE_GOOD: return EK_GROUND_GOOD;
-    case EK_STATE_BAD: return EK_GROUND_BAD;
-    case EK_STATE_UNTOUCHED: return EK_GROUND_UNTOUCHED;
+    case EK_STATE_GOOD: return EK_REGION_GOOD;
+    case EK_STATE_BAD: return EK_REGION_BAD;
+    case EK_STATE_UNTOUCHED: return EK_REGION_UNTOUCHED;
     case EK_STATE_SET_ASIDE: break;
     }
     gboolean tried = stretch->mark.attempts > 0;
     switch (stretch->mark.reason) {
-    case EK_REASON_MEDIUM: return tried ? EK_GROUND_FAILED : EK_GROUND_EXPECTED;
-    case EK_REASON_TIMEOUT: return EK_GROUND_FAILED;
-    case EK_REASON_TRANSPORT: return tried ? EK_GROUND_FAILED : EK_GROUND_AVOIDED;
-    case EK_REASON_SLOW: return tried ? EK_GROUND_SLOW_IN : EK_GROUND_SLOW;
+    case EK_REASON_MEDIUM: return tried ? EK_REGION_FAILED : EK_REGION_EXPECTED;
+    case EK_REASON_TIMEOUT: return EK_REGION_FAILED;
+    case EK_REASON_TRANSPORT: return tried ? EK_REGION_FAILED : EK_REGION_AVOIDED;
+    case EK_REASON_SLOW: return tried ? EK_REGION_SLOW_IN : EK_REGION_SLOW;
     case EK_REASON_SKIPPED:
     case EK_REASON_NONE: break;
     }
-    return EK_GROUND_SKIPPED;
+    return EK_REGION_SKIPPED;
 }
 
-gboolean ek_ground_is_fine(EkGroundKind kind)
+gboolean ek_region_is_fine(EkRegionKind kind)
 {
-    return kind == EK_GROUND_GOOD || kind == EK_GROUND_UNTOUCHED;
+    return kind == EK_REGION_GOOD || kind == EK_REGION_UNTOUCHED;
 }
 
 gboolean ek_scheduler_next_stretch(EkScheduler *self, EkSectorRange window, EkState state,
@@ -97,29 +97,29 @@ gboolean ek_scheduler_next_stretch(EkScheduler *self, EkSectorRange window, EkSt
     return TRUE;
 }
 
-EkGroundKind ek_ground_before(const EkScheduler *self, EkSector first)
+EkRegionKind ek_region_before(const EkScheduler *self, EkSector first)
 {
     if (first == 0)
-        return EK_GROUND_GOOD;
+        return EK_REGION_GOOD;
     EkStretch stretch = ek_read_map_at(self->parts.map, first - 1);
-    return ek_ground_kind(&stretch);
+    return ek_region_kind(&stretch);
 }
 
-EkGroundKind ek_ground_from(const EkScheduler *self, EkSector end)
+EkRegionKind ek_region_from(const EkScheduler *self, EkSector end)
 {
     if (end >= self->parts.sectors)
-        return EK_GROUND_GOOD;
+        return EK_REGION_GOOD;
     EkStretch stretch = ek_read_map_at(self->parts.map, end);
-    return ek_ground_kind(&stretch);
+    return ek_region_kind(&stretch);
 }
 
-EkSector ek_ground_begin(const EkScheduler *self, EkSector first)
+EkSector ek_region_begin(const EkScheduler *self, EkSector first)
 {
     /* A few steps are enough: what lies further back says little about this edge. */
     for (int steps = 0; steps < 8 && first > 0; steps++) {
         EkStretch stretch = ek_read_map_at(self->parts.map, first - 1);
-        EkGroundKind kind = ek_ground_kind(&stretch);
-        if (ek_ground_is_fine(kind))
+        EkRegionKind kind = ek_region_kind(&stretch);
+        if (ek_region_is_fine(kind))
             break;
         first = stretch.first;
     }
@@ -220,7 +220,7 @@ static const Level *levels_of(EkScheduler *self)
     switch (self->round) {
     case EK_ROUND_SKIM: return skim_levels;
     case EK_ROUND_NARROW: {
-        /* Slow ground brings something for sure; which brings more for the time? */
+        /* A slow region brings something for sure; which brings more for the time? */
         double slow = 1 / self->costs.slow_sector;
         double narrow = ek_scheduler_block(self) / (2 * self->costs.failure);
         return slow > narrow ? narrow_slow_levels : narrow_levels;
@@ -245,7 +245,7 @@ static EkSector first_floor(const EkScheduler *self, Level level)
     }
 }
 
-/* How closely ground that seems bad throughout is looked into before anybody is asked whether the
+/* How closely a region that seems bad throughout is looked into before anybody is asked whether the
  * rest is wanted: as closely as a few minutes allow. */
 static EkSector inside_floor(const EkScheduler *self)
 {
@@ -381,9 +381,9 @@ static gboolean pick(EkScheduler *self)
     case LEVEL_GAPS: return ek_gap_pick(self, window);
     case LEVEL_LEFT: return ek_left_pick(self, window);
     case LEVEL_RIGHT: return ek_right_pick(self, window);
-    case LEVEL_SLOW: return ek_plain_pick(self, window, EK_GROUND_SLOW);
-    case LEVEL_SLOW_IN: return ek_plain_pick(self, window, EK_GROUND_SLOW_IN);
-    case LEVEL_AVOIDED: return ek_plain_pick(self, window, EK_GROUND_AVOIDED);
+    case LEVEL_SLOW: return ek_plain_pick(self, window, EK_REGION_SLOW);
+    case LEVEL_SLOW_IN: return ek_plain_pick(self, window, EK_REGION_SLOW_IN);
+    case LEVEL_AVOIDED: return ek_plain_pick(self, window, EK_REGION_AVOIDED);
     case LEVEL_INSIDE:
     case LEVEL_INSIDE_FINE: return ek_inside_pick(self, window);
     case LEVEL_SINGLE: return ek_single_pick(self, window);
@@ -397,7 +397,7 @@ static gboolean job_next(EkScheduler *self, EkRead *read)
 {
     switch (self->job.kind) {
     case EK_JOB_FIRST: return ek_first_next(self, read);
-    case EK_JOB_BRACKET: return ek_bracket_next(self, read);
+    case EK_JOB_BOUNDARY: return ek_boundary_next(self, read);
     case EK_JOB_LEFT: return ek_left_next(self, read);
     case EK_JOB_PLAIN: return ek_plain_next(self, read);
     case EK_JOB_PROBE: return ek_probe_next(self, read);
@@ -412,7 +412,7 @@ static void job_observe(EkScheduler *self, const EkResult *result)
 {
     switch (self->job.kind) {
     case EK_JOB_FIRST: ek_first_observe(self, result); break;
-    case EK_JOB_BRACKET: ek_bracket_observe(self, result); break;
+    case EK_JOB_BOUNDARY: ek_boundary_observe(self, result); break;
     case EK_JOB_LEFT: ek_left_observe(self, result); break;
     case EK_JOB_PLAIN: ek_plain_observe(self, result); break;
     case EK_JOB_PROBE: ek_probe_observe(self, result); break;
@@ -459,15 +459,15 @@ static void lose(EkScheduler *self, const EkRead *read)
     self->lost_at = read->first + 1;
     if (!here && !last) {
         self->job = (EkJob){0}; /* asked for once more, when it is back */
-        self->learning.stage = EK_LESSON_NONE;
+        self->learning.stage = EK_PATTERN_SEARCH_NONE;
         return;
     }
     for (EkSector at = from;
          here && ek_read_map_next(self->parts.map, at, EK_STATES_UNREAD, &stretch) &&
          stretch.first < to;
          at = stretch.first + stretch.count) {
-        EkGroundKind kind = ek_ground_kind(&stretch);
-        if (kind != EK_GROUND_BAD && kind != EK_GROUND_FAILED)
+        EkRegionKind kind = ek_region_kind(&stretch);
+        if (kind != EK_REGION_BAD && kind != EK_REGION_FAILED)
             ek_scheduler_set(self, stretch.first, MIN(stretch.first + stretch.count, to),
                              EK_STATE_SET_ASIDE, EK_REASON_TRANSPORT, 0);
     }
@@ -480,7 +480,7 @@ static void lose(EkScheduler *self, const EkRead *read)
         attempts = there.mark.attempts;
     else if (last && alone && !again)
         attempts = MAX(attempts, EK_GONE_ALONE);
-    gboolean tried = last || (here && ek_ground_kind(&there) == EK_GROUND_FAILED);
+    gboolean tried = last || (here && ek_region_kind(&there) == EK_REGION_FAILED);
     gboolean bad = again || (last && alone && attempts > EK_GONE_ALONE && !self->failed_before);
     self->failed_before = FALSE;
     if (tried)
@@ -491,7 +491,7 @@ static void lose(EkScheduler *self, const EkRead *read)
     else
         self->cursor = MAX(self->cursor, MIN(read->first + read->count, self->parts.sectors));
     self->job = (EkJob){0};
-    self->learning.stage = EK_LESSON_NONE;
+    self->learning.stage = EK_PATTERN_SEARCH_NONE;
 }
 
 void ek_scheduler_observe(EkScheduler *self, const EkRead *read, const EkReadOutcome *outcome,
@@ -591,13 +591,13 @@ double ek_scheduler_estimate(const EkScheduler *self)
     for (EkSector at = 0; ek_read_map_next(self->parts.map, at, states, &stretch);
          at = stretch.first + stretch.count) {
         double sectors = (double)stretch.count;
-        switch (ek_ground_kind(&stretch)) {
-        case EK_GROUND_UNTOUCHED:
-        case EK_GROUND_AVOIDED:
+        switch (ek_region_kind(&stretch)) {
+        case EK_REGION_UNTOUCHED:
+        case EK_REGION_AVOIDED:
             seconds += sectors * (costs->sector + costs->command / self->parts.command);
             break;
-        case EK_GROUND_SLOW:
-        case EK_GROUND_SLOW_IN: seconds += sectors * costs->slow_sector; break;
+        case EK_REGION_SLOW:
+        case EK_REGION_SLOW_IN: seconds += sectors * costs->slow_sector; break;
         default: seconds += sectors / self->parts.unit * (costs->failure + costs->seek); break;
         }
     }

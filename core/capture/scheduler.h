@@ -3,9 +3,9 @@
  * and at what things have cost on this drive so far, and remembers between reads only what it can
  * learn anew: a scheduler made over the same map goes on sensibly. It reads and writes nothing.
  *
- * Three things it does everywhere. A search for the place where good ground ends weighs what a
+ * Three things it does everywhere. A search for the place where a good region ends weighs what a
  * success costs against what a failure costs, and asks where the chances stand accordingly. Where
- * bad ground ends is looked for from its far side, by what was learned of the length of bad runs.
+ * a bad region ends is looked for from its far side, by what was learned of the length of bad runs.
  * And the size of a read follows how often reads fail. */
 #ifndef EK_CAPTURE_SCHEDULER_H
 #define EK_CAPTURE_SCHEDULER_H

@@ -5,53 +5,53 @@
 
 #include "base/repetition.h"
 #include "capture/blocksize.h"
-#include "capture/edges.h"
+#include "capture/runpattern.h"
 #include "capture/runs.h"
 #include "capture/scheduler.h"
 
 /* What a stretch is to the scheduler: all of it can be told from the map's marks. */
 typedef enum {
-    EK_GROUND_GOOD,
-    EK_GROUND_UNTOUCHED,
-    EK_GROUND_SKIPPED,  /* never tried */
-    EK_GROUND_SLOW,     /* never tried, beside slow ground */
-    EK_GROUND_SLOW_IN,  /* never tried, between slow ground and slow ground */
-    EK_GROUND_EXPECTED, /* never tried: a damaged head is expected to fail here */
-    EK_GROUND_AVOIDED,  /* never tried: near where the device vanished */
-    EK_GROUND_FAILED,   /* a read of all of it failed */
-    EK_GROUND_BAD
-} EkGroundKind;
+    EK_REGION_GOOD,
+    EK_REGION_UNTOUCHED,
+    EK_REGION_SKIPPED,  /* never tried */
+    EK_REGION_SLOW,     /* never tried, beside a slow region */
+    EK_REGION_SLOW_IN,  /* never tried, between a slow region and a slow region */
+    EK_REGION_EXPECTED, /* never tried: a damaged head is expected to fail here */
+    EK_REGION_AVOIDED,  /* never tried: near where the device vanished */
+    EK_REGION_FAILED,   /* a read of all of it failed */
+    EK_REGION_BAD
+} EkRegionKind;
 
 /* Failed attempts from here on: read alone, and the device vanished. */
 #define EK_GONE_ALONE 64u
 
 typedef enum {
     EK_JOB_NONE,
-    EK_JOB_FIRST,   /* reading on over untouched ground */
-    EK_JOB_BRACKET, /* looking for where bad ground ends, from the far side */
-    EK_JOB_LEFT,    /* looking for where it begins, in a stretch that failed */
-    EK_JOB_PLAIN,   /* reading on, whatever it costs */
-    EK_JOB_PROBE,   /* one small read in the middle of nowhere */
-    EK_JOB_SINGLE,  /* one by one */
-    EK_JOB_AGAIN    /* bad ones once more */
+    EK_JOB_FIRST,    /* reading on over an untouched region */
+    EK_JOB_BOUNDARY, /* looking for where a bad region ends, from the far side */
+    EK_JOB_LEFT,     /* looking for where it begins, in a stretch that failed */
+    EK_JOB_PLAIN,    /* reading on, whatever it costs */
+    EK_JOB_PROBE,    /* one small read in the middle of nowhere */
+    EK_JOB_SINGLE,   /* one by one */
+    EK_JOB_AGAIN     /* bad ones once more */
 } EkJobKind;
 
 typedef struct {
     EkJobKind kind;
     EkSector at;      /* the next read begins here; going backwards: ends here */
     EkSector end;     /* the run ends here; going backwards: begins here */
-    EkSector low;     /* bracket: the first sector that nobody knows about; left: the end of what
+    EkSector low;     /* boundary: the first sector that nobody knows about; left: the end of what
                          was searched at first */
-    EkSector bad;     /* bracket: where the bad run before it began; left: the same, with `from` */
-    EkSector known;   /* bracket: sectors that the bad run has at least */
-    EkSector from;    /* bracket: where this run began; left: where it was begun right behind a bad
+    EkSector bad;     /* boundary: where the bad run before it began; left: the same, with `from` */
+    EkSector known;   /* boundary: sectors that the bad run has at least */
+    EkSector from;    /* boundary: where this run began; left: where it was begun right behind a bad
                          run that should have ended; 0: it was not */
-    EkSector floor;   /* bracket: what is shorter is left for later */
+    EkSector floor;   /* boundary: what is shorter is left for later */
     EkSector good;    /* read well in this job */
     double seconds;   /* spent on it */
     guint gallop;     /* single: units in the next read */
     guint streak;     /* single: failures in a row */
-    gboolean slow;    /* bracket: it is slow ground whose end is looked for */
+    gboolean slow;    /* boundary: it is a slow region whose end is looked for */
     gboolean found;   /* the first bad sector stands at `bad`, exactly */
     gboolean probing; /* the next read is the first after a jump: a small one */
 } EkJob;
@@ -74,20 +74,20 @@ typedef struct {
     gboolean active;
 } EkStride;
 
-/* What a lesson is about to find out. */
+/* What a search for a pattern is about to find out. */
 typedef enum {
-    EK_LESSON_NONE,
-    EK_LESSON_FIRST_EDGE,  /* where exactly the failed run begins */
-    EK_LESSON_FAR,         /* some place behind it that reads */
-    EK_LESSON_WIDTH,       /* where exactly it ends */
-    EK_LESSON_TO_SECOND,   /* reading on to the next */
-    EK_LESSON_SECOND_EDGE, /* where exactly that begins */
-    EK_LESSON_TO_THIRD,
-    EK_LESSON_THIRD_EDGE
-} EkLessonStage;
+    EK_PATTERN_SEARCH_NONE,
+    EK_PATTERN_SEARCH_FIRST_EDGE,  /* where exactly the failed run begins */
+    EK_PATTERN_SEARCH_FAR,         /* some place behind it that reads */
+    EK_PATTERN_SEARCH_WIDTH,       /* where exactly it ends */
+    EK_PATTERN_SEARCH_TO_SECOND,   /* reading on to the next */
+    EK_PATTERN_SEARCH_SECOND_EDGE, /* where exactly that begins */
+    EK_PATTERN_SEARCH_TO_THIRD,
+    EK_PATTERN_SEARCH_THIRD_EDGE
+} EkPatternStage;
 
 typedef struct {
-    EkLessonStage stage;
+    EkPatternStage stage;
     EkSector found; /* the edge that was looked for; G_MAXUINT64: not yet */
     EkSector edges[EK_EDGES];
     EkSector width;    /* of the first run */
@@ -95,16 +95,16 @@ typedef struct {
     EkSector first_distance;
     EkSector from;  /* reading on from here */
     EkSector limit; /* a failure further on belongs to something else */
-    guint in_vain;  /* lessons */
+    guint in_vain;  /* searches for a pattern */
     EkSectorRange
-        left;       /* failed after good ground, what follows was jumped over; 0 sectors: none */
+        left;       /* failed after a good region, what follows was jumped over; 0 sectors: none */
     guint proved;   /* patterns that held after they were learned */
-    guint reopened; /* of these, when jumped-over ground was last given back */
+    guint reopened; /* of these, when a jumped-over region was last given back */
 
-    /* What speaks for a lesson. */
-    EkSectorRange blocks[EK_EDGES]; /* that failed right after good ground, the latest last */
+    /* What speaks for a search for a pattern. */
+    EkSectorRange blocks[EK_EDGES]; /* that failed right after a good region, the latest last */
     guint count;
-    guint failures;   /* separate ones since the last lesson */
+    guint failures;   /* separate ones since the last search for a pattern */
     guint long_runs;  /* runs in which a jump landed, since then */
     gboolean counted; /* the present one is among them */
 } EkLearning;
@@ -124,7 +124,7 @@ struct EkScheduler {
     EkCosts costs;
     EkRuns runs;
     EkRuns slow_runs;
-    EkEdges edges;
+    EkRunPattern edges;
 
     EkRound round;
     guint window;
@@ -146,14 +146,14 @@ struct EkScheduler {
     guint failed_count;
     EkBlockChoice chosen;
 
-    /* The skim over untouched ground. */
+    /* The skim over an untouched region. */
     EkSector jump;
     EkSector slow_jump;
     EkSector bad_at;     /* where the last bad run was met */
     EkSector good_since; /* sectors read well since the last failure */
     guint near_failures;
-    gboolean came_back; /* to ground that was left for its poor yield */
-    guint landings;     /* jumps in a row that landed on bad ground */
+    gboolean came_back; /* to a region that was left for its poor yield */
+    guint landings;     /* jumps in a row that landed on a bad region */
     EkStride strides[EK_STRIDES];
     guint stride_count;
     EkLearning learning;
@@ -161,30 +161,30 @@ struct EkScheduler {
     double yield_seconds;
 };
 
-EkGroundKind ek_ground_kind(const EkStretch *stretch);
+EkRegionKind ek_region_kind(const EkStretch *stretch);
 /* Good, or nothing known against it. */
-gboolean ek_ground_is_fine(EkGroundKind kind);
+gboolean ek_region_is_fine(EkRegionKind kind);
 /* The next stretch in `state` from the cursor on, cut to the window; the cursor goes behind it. */
 gboolean ek_scheduler_next_stretch(EkScheduler *self, EkSectorRange window, EkState state,
                                    EkStretch *stretch);
-/* The kind of ground right before `first` and at `end`; good beyond the ends of the drive. */
-EkGroundKind ek_ground_before(const EkScheduler *self, EkSector first);
-EkGroundKind ek_ground_from(const EkScheduler *self, EkSector end);
-/* The first of the ground before `first` that is not good. */
-EkSector ek_ground_begin(const EkScheduler *self, EkSector first);
+/* The kind of region right before `first` and at `end`; good beyond the ends of the drive. */
+EkRegionKind ek_region_before(const EkScheduler *self, EkSector first);
+EkRegionKind ek_region_from(const EkScheduler *self, EkSector end);
+/* The first of the region before `first` that is not good. */
+EkSector ek_region_begin(const EkScheduler *self, EkSector first);
 
 void ek_scheduler_set(EkScheduler *self, EkSector first, EkSector end, EkState state,
                       EkReason reason, guint32 attempts);
 /* What was left for later is untouched again. */
 void ek_scheduler_reopen(EkScheduler *self, EkSector first, EkSector end);
-/* Sectors in the next read of good-looking ground. */
+/* Sectors in the next read of a good-looking region. */
 guint32 ek_scheduler_block(EkScheduler *self);
 /* Whether a failure in the skim is looked into at once. */
 gboolean ek_scheduler_stays(EkScheduler *self);
-/* The size of the next read of good-looking ground, after `well` sectors that read well: commands
+/* The size of the next read of a good-looking region, after `well` sectors that read well: commands
  * as they are best, the more of them the longer it has gone well. */
 void ek_scheduler_size(EkScheduler *self, EkRead *read, EkSector well);
-/* Sectors of a probe that can tell slow ground from usual. */
+/* Sectors of a probe that can tell a slow region from usual. */
 guint32 ek_scheduler_slow_probe(const EkScheduler *self);
 /* What any read may take longer, in seconds. */
 #define SLOW_GRACE 0.02
@@ -192,10 +192,10 @@ EkSector ek_scheduler_align_down(const EkScheduler *self, EkSector sector);
 EkSector ek_scheduler_align_up(const EkScheduler *self, EkSector sector);
 /* Sectors that would be read in the time that a failure costs. */
 double ek_scheduler_failure_sectors(const EkScheduler *self);
-/* Whether bad ground that began at `bad` is likely to end with what failed up to `end`: where a
+/* Whether a bad region that began at `bad` is likely to end with what failed up to `end`: where a
  * jump costs more than the next failure, reading just goes on. */
 gboolean ek_scheduler_is_over(const EkScheduler *self, EkSector bad, EkSector end);
-/* A failure in ground that was not known to be bad. */
+/* A failure in a region that was not known to be bad. */
 void ek_scheduler_note_separate_failure(EkScheduler *self);
 
 /* A read as its job sees it. */
@@ -215,31 +215,32 @@ gboolean ek_first_pick(EkScheduler *self, EkSectorRange window);
 gboolean ek_first_next(EkScheduler *self, EkRead *read);
 void ek_first_observe(EkScheduler *self, const EkResult *result);
 
-/* Cuts [*first, end) to begin after, and end before, ground where a damaged head is expected. */
+/* Cuts [*first, end) to begin after, and end before, a region where a damaged head is expected. */
 gboolean ek_stride_step_over(EkScheduler *self, EkSector *first, EkSector *end);
 /* Sectors in a run of the pattern that was learned last; 0: there is none. */
 EkSector ek_stride_width(const EkScheduler *self);
 /* Whether a pattern asks for a look into the run that begins at or before `at`: the read. */
 gboolean ek_stride_wants_probe(EkScheduler *self, EkSector at, EkRead *read);
 void ek_stride_probed(EkScheduler *self, EkSector sector, gboolean failed);
-/* The skim failed, after good ground or where a jump landed. TRUE when the lesson has a job now. */
+/* The skim failed, after a good region or where a jump landed. TRUE when the search for a pattern
+ * has a job now. */
 gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end, gboolean landed);
-/* Looks where patterns ended that were believed until the end of the ground. */
+/* Looks where patterns ended that were believed until the end of the region. */
 gboolean ek_stride_check_pick(EkScheduler *self);
-/* Learns from a map on which ground was stepped over what pattern it was stepped over for. */
+/* Learns from a map on which region was stepped over what pattern it was stepped over for. */
 void ek_stride_recall(EkScheduler *self);
-/* Looks for a pattern in ground that was jumped over, where that costs next to nothing: a lesson
- * is begun, and what was jumped over is untouched again. */
+/* Looks for a pattern in a region that was jumped over, where that costs next to nothing: a search
+ * for a pattern is begun, and what was jumped over is untouched again. */
 gboolean ek_stride_look_pick(EkScheduler *self, EkSectorRange window);
-/* Since a pattern has proved itself, ground that was only jumped over for want of it is untouched
+/* Since a pattern has proved itself, a region that was only jumped over for want of it is untouched
  * again. TRUE when there is some. */
 gboolean ek_stride_reopen(EkScheduler *self, EkSectorRange window);
-/* Whether the lesson chooses the next job. */
+/* Whether the search for a pattern chooses the next job. */
 gboolean ek_stride_is_busy(const EkScheduler *self);
-/* The lesson's job is through: begins the next. FALSE when the skim goes on. */
+/* The search for a pattern's job is through: begins the next. FALSE when the skim goes on. */
 gboolean ek_stride_learn_on(EkScheduler *self);
 
-/* Where failures are looked into at once, ground that was jumped over for an isolated one is
+/* Where failures are looked into at once, a region that was jumped over for an isolated one is
  * untouched again. TRUE when there is some. */
 gboolean ek_fill_reopen(EkScheduler *self, EkSectorRange window);
 gboolean ek_fill_pick(EkScheduler *self, EkSectorRange window);
@@ -249,12 +250,12 @@ gboolean ek_right_pick(EkScheduler *self, EkSectorRange window);
 void ek_left_begin(EkScheduler *self, EkSector first, EkSector end);
 gboolean ek_left_next(EkScheduler *self, EkRead *read);
 void ek_left_observe(EkScheduler *self, const EkResult *result);
-void ek_bracket_begin(EkScheduler *self, EkSector bad, EkSector low, EkSector high, EkSector floor,
-                      gboolean slow);
-gboolean ek_bracket_next(EkScheduler *self, EkRead *read);
-void ek_bracket_observe(EkScheduler *self, const EkResult *result);
+void ek_boundary_begin(EkScheduler *self, EkSector bad, EkSector low, EkSector high, EkSector floor,
+                       gboolean slow);
+gboolean ek_boundary_next(EkScheduler *self, EkRead *read);
+void ek_boundary_observe(EkScheduler *self, const EkResult *result);
 
-gboolean ek_plain_pick(EkScheduler *self, EkSectorRange window, EkGroundKind kind);
+gboolean ek_plain_pick(EkScheduler *self, EkSectorRange window, EkRegionKind kind);
 gboolean ek_plain_next(EkScheduler *self, EkRead *read);
 void ek_plain_observe(EkScheduler *self, const EkResult *result);
 gboolean ek_inside_pick(EkScheduler *self, EkSectorRange window);

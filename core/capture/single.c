@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: MIT */
-/* What is left when the edges are known: looks into ground that seems bad throughout, reading on
- * over slow ground, one by one, and once more. */
+/* What is left when the edges are known: looks into a region that seems bad throughout, reading on
+ * over a slow region, one by one, and once more. */
 #include "capture/scheduling.h"
 
 #define PROBE_SECTORS 8u
@@ -27,16 +27,16 @@ static gboolean mark_failed(EkScheduler *self, const EkResult *result)
 
 /* --- reading on --- */
 
-gboolean ek_plain_pick(EkScheduler *self, EkSectorRange window, EkGroundKind kind)
+gboolean ek_plain_pick(EkScheduler *self, EkSectorRange window, EkRegionKind kind)
 {
     EkStretch stretch;
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch)) {
-        if (ek_ground_kind(&stretch) != kind)
+        if (ek_region_kind(&stretch) != kind)
             continue;
         self->job = (EkJob){.kind = EK_JOB_PLAIN,
                             .at = stretch.first,
                             .end = stretch.first + stretch.count,
-                            .gallop = kind == EK_GROUND_AVOIDED ? AVOIDED_UNITS : 0};
+                            .gallop = kind == EK_REGION_AVOIDED ? AVOIDED_UNITS : 0};
         self->found = TRUE;
         return TRUE;
     }
@@ -72,13 +72,13 @@ gboolean ek_inside_pick(EkScheduler *self, EkSectorRange window)
     EkStretch stretch;
     EkSector count = MAX(PROBE_SECTORS, self->parts.unit);
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch)) {
-        EkGroundKind kind = ek_ground_kind(&stretch);
-        gboolean fits = kind == EK_GROUND_SKIPPED || kind == EK_GROUND_EXPECTED ||
-                        (kind == EK_GROUND_FAILED && stretch.mark.reason != EK_REASON_TRANSPORT);
+        EkRegionKind kind = ek_region_kind(&stretch);
+        gboolean fits = kind == EK_REGION_SKIPPED || kind == EK_REGION_EXPECTED ||
+                        (kind == EK_REGION_FAILED && stretch.mark.reason != EK_REASON_TRANSPORT);
         EkSector end = stretch.first + stretch.count;
         if (!fits || stretch.count < MAX(self->floor, 4 * count) ||
-            ek_ground_is_fine(ek_ground_before(self, stretch.first)) ||
-            ek_ground_is_fine(ek_ground_from(self, end)))
+            ek_region_is_fine(ek_region_before(self, stretch.first)) ||
+            ek_region_is_fine(ek_region_from(self, end)))
             continue;
         EkSector at = ek_scheduler_align_down(self, stretch.first + stretch.count / 2);
         self->job = (EkJob){.kind = EK_JOB_PROBE, .at = at, .end = at + count};

@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* The first pass over untouched ground: large reads in order that leave at once where there is
+/* The first pass over an untouched region: large reads in order that leave at once where there is
  * trouble. */
 #include "capture/scheduling.h"
 
@@ -44,7 +44,7 @@ gboolean ek_first_pick(EkScheduler *self, EkSectorRange window)
                           &stretch) ||
         stretch.first >= stop)
         return FALSE;
-    if (ek_ground_before(self, stretch.first) != EK_GROUND_GOOD)
+    if (ek_region_before(self, stretch.first) != EK_REGION_GOOD)
         self->good_since = 0;
     self->job = (EkJob){.kind = EK_JOB_FIRST,
                         .at = stretch.first,
@@ -104,7 +104,7 @@ gboolean ek_first_next(EkScheduler *self, EkRead *read)
     return TRUE;
 }
 
-/* Counts failures that follow each other so closely that other ground would bring more. */
+/* Counts failures that follow each other so closely that other regions would bring more. */
 static void note_yield(EkScheduler *self, gboolean landed)
 {
     double trouble = (self->costs.failure + 2 * self->costs.seek) / self->costs.sector;
@@ -190,14 +190,14 @@ static void after_failure(EkScheduler *self, const EkResult *result)
     skip(self, self->parts.backwards ? result->first : result->failed_end, far, EK_REASON_SKIPPED);
 }
 
-/* Reads well: if bad ground came right before, this is where it ended, or somewhat further on. */
+/* Reads well: if a bad region came right before, this is where it ended, or somewhat further on. */
 static void note_end(EkScheduler *self, const EkResult *result)
 {
     if (self->good_since > 0 || result->first <= self->bad_at || self->failed_count == 0 ||
         self->parts.backwards)
         return;
     EkSector length = result->first - self->bad_at;
-    if (length <= self->parts.unit && ek_ground_from(self, self->bad_at) == EK_GROUND_BAD)
+    if (length <= self->parts.unit && ek_region_from(self, self->bad_at) == EK_REGION_BAD)
         ek_runs_note(&self->runs, length);
     else if (self->job.probing)
         ek_runs_note_at_most(&self->runs, length);

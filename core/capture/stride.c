@@ -1,7 +1,8 @@
 /* SPDX-License-Identifier: MIT */
-/* The pattern of a damaged head: runs of bad sectors at a regular distance. A lesson finds where
- * one run begins and ends and where the next two begin; from there on the skim steps over what the
- * pattern predicts, looks into it now and then, and unlearns it when it no longer holds. */
+/* The pattern of a damaged head: runs of bad sectors at a regular distance. A search for a pattern
+ * finds where one run begins and ends and where the next two begin; from there on the skim steps
+ * over what the pattern predicts, looks into it now and then, and unlearns it when it no longer
+ * holds. */
 #include "capture/scheduling.h"
 
 #include <string.h>
@@ -18,8 +19,9 @@
 #define FARTHEST_BYTES ((EkByte)256u << 20)
 #define LONG_RUNS 2u     /* that were met on landing */
 #define NEAR_FAILURES 4u /* in a row */
-#define VAIN_STEP 4u     /* after each lesson in vain so many times as many failures to the next */
-#define FAILURES_IN_LESSON 30
+#define VAIN_STEP                                                                                  \
+    4u /* after each search for a pattern in vain so many times as many failures to the next */
+#define FAILURES_IN_PATTERN_SEARCH 30
 #define NEXT_TO_NOTHING 0.001 /* of the time that reading the drive takes */
 #define REOPENED 4u           /* strides */
 #define MOST_BEFORE 65536u    /* runs before the first, which were met before anything was known */
@@ -33,13 +35,15 @@ static gboolean run_at(const EkStride *stride, EkSector sector, EkRepeated *run)
 
 gboolean ek_stride_step_over(EkScheduler *self, EkSector *first, EkSector *end)
 {
-    /* What a lesson is about must be seen. */
-    gboolean again = self->learning.stage == EK_LESSON_NONE || self->job.kind != EK_JOB_FIRST;
+    /* What a search for a pattern is about must be seen. */
+    gboolean again =
+        self->learning.stage == EK_PATTERN_SEARCH_NONE || self->job.kind != EK_JOB_FIRST;
     while (again && *first < *end) {
         again = FALSE;
         for (guint i = 0; i < self->stride_count; i++) {
             EkRepeated run;
-            /* Ground that was left once is given up again for a pattern that has proved itself. */
+            /* A region that was left once is given up again for a pattern that has proved itself.
+             */
             gboolean counts = self->job.kind == EK_JOB_FIRST || self->strides[i].proofs > 0;
             if (!counts || !run_at(&self->strides[i], *first, &run))
                 continue;
@@ -96,7 +100,7 @@ static void unlearn(EkScheduler *self, EkStride *stride)
              at < end && ek_read_map_next(self->parts.map, at, states, &stretch) &&
              stretch.first < end;
              at = stretch.first + stretch.count)
-            if (ek_ground_kind(&stretch) == EK_GROUND_EXPECTED &&
+            if (ek_region_kind(&stretch) == EK_REGION_EXPECTED &&
                 !is_in_another(self, stride, stretch.first))
                 ek_scheduler_set(self, stretch.first, MIN(stretch.first + stretch.count, end),
                                  EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
@@ -128,7 +132,8 @@ static void cut_before(EkStride *stride, const EkRepeated *run)
 
 gboolean ek_stride_wants_probe(EkScheduler *self, EkSector at, EkRead *read)
 {
-    for (guint i = 0; i < self->stride_count && self->learning.stage == EK_LESSON_NONE; i++) {
+    for (guint i = 0; i < self->stride_count && self->learning.stage == EK_PATTERN_SEARCH_NONE;
+         i++) {
         EkStride *stride = &self->strides[i];
         EkRepeated run;
         if (!run_at(stride, at, &run) || run.first > at || run.number < stride->to_probe)
@@ -162,7 +167,7 @@ void ek_stride_probed(EkScheduler *self, EkSector sector, gboolean failed)
         } else if (run.number < stride->learned_at) {
             cut_before(stride, &run);
         } else if (stride->proofs > 0) {
-            /* It held for a while: where it ended is looked for at the end of the ground. */
+            /* It held for a while: where it ended is looked for at the end of the region. */
             stride->ended = run.number;
             stride->active = FALSE;
         } else {
@@ -202,7 +207,7 @@ static gboolean begin_check(EkScheduler *self, EkStride *stride)
     EkRepeated run;
     while ((stride->active || stride->ended > 0) && stride->last > stride->confirmed) {
         if (stride->asked > 0 && ek_repetition_run(&stride->runs, stride->asked, &run)) {
-            gboolean reads = ek_ground_from(self, middle_of(self, &run)) == EK_GROUND_GOOD;
+            gboolean reads = ek_region_from(self, middle_of(self, &run)) == EK_REGION_GOOD;
             if (reads)
                 stride->ended = stride->asked;
             else
@@ -227,8 +232,8 @@ static gboolean begin_check(EkScheduler *self, EkStride *stride)
         if (is_in_another(self, stride, middle) && stride->asked > stride->confirmed + 1 &&
             ek_repetition_run(&stride->runs, --stride->asked, &run))
             middle = middle_of(self, &run);
-        EkGroundKind kind = ek_ground_from(self, middle);
-        if (kind == EK_GROUND_EXPECTED || kind == EK_GROUND_SKIPPED) {
+        EkRegionKind kind = ek_region_from(self, middle);
+        if (kind == EK_REGION_EXPECTED || kind == EK_REGION_SKIPPED) {
             begin_probe(self, middle);
             return TRUE;
         }
@@ -260,19 +265,19 @@ gboolean ek_stride_reopen(EkScheduler *self, EkSectorRange window)
     EkStretch gap;
     self->cursor = window.first;
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &gap))
-        if (ek_ground_kind(&gap) == EK_GROUND_SKIPPED && gap.count / REOPENED > every) {
+        if (ek_region_kind(&gap) == EK_REGION_SKIPPED && gap.count / REOPENED > every) {
             ek_scheduler_reopen(self, gap.first, gap.first + gap.count);
             some = TRUE;
         }
     return some;
 }
 
-/* --- a lesson --- */
+/* --- a search for a pattern --- */
 
 static void give_up(EkScheduler *self)
 {
     EkLearning *learning = &self->learning;
-    learning->stage = EK_LESSON_NONE;
+    learning->stage = EK_PATTERN_SEARCH_NONE;
     learning->in_vain++;
     learning->failures = learning->long_runs = learning->count = 0;
 }
@@ -296,7 +301,7 @@ void ek_stride_recall(EkScheduler *self)
     guint states = EK_STATE_BIT(EK_STATE_SET_ASIDE);
     for (EkSector at = 0; ek_read_map_next(self->parts.map, at, states, &stretch);
          at = stretch.first + stretch.count) {
-        if (ek_ground_kind(&stretch) != EK_GROUND_EXPECTED)
+        if (ek_region_kind(&stretch) != EK_REGION_EXPECTED)
             continue;
         runs[0] = runs[1];
         runs[1] = runs[2];
@@ -325,29 +330,29 @@ void ek_stride_recall(EkScheduler *self)
 gboolean ek_stride_is_busy(const EkScheduler *self)
 {
     switch (self->learning.stage) {
-    case EK_LESSON_NONE:
-    case EK_LESSON_TO_SECOND:
-    case EK_LESSON_TO_THIRD: return FALSE;
+    case EK_PATTERN_SEARCH_NONE:
+    case EK_PATTERN_SEARCH_TO_SECOND:
+    case EK_PATTERN_SEARCH_TO_THIRD: return FALSE;
     default: return TRUE;
     }
 }
 
-/* Ground nobody has tried yet, in [first, end), is left for this reason. */
+/* Region nobody has tried yet, in [first, end), is left for this reason. */
 static void leave(EkScheduler *self, EkSector first, EkSector end, EkReason reason)
 {
     EkStretch stretch;
     guint states = EK_STATE_BIT(EK_STATE_UNTOUCHED) | EK_STATE_BIT(EK_STATE_SET_ASIDE);
     while (first < end && ek_read_map_next(self->parts.map, first, states, &stretch) &&
            stretch.first < end) {
-        EkGroundKind kind = ek_ground_kind(&stretch);
+        EkRegionKind kind = ek_region_kind(&stretch);
         EkSector stop = MIN(stretch.first + stretch.count, end);
-        if (kind == EK_GROUND_UNTOUCHED || kind == EK_GROUND_SKIPPED || kind == EK_GROUND_EXPECTED)
+        if (kind == EK_REGION_UNTOUCHED || kind == EK_REGION_SKIPPED || kind == EK_REGION_EXPECTED)
             ek_scheduler_set(self, stretch.first, stop, EK_STATE_SET_ASIDE, reason, 0);
         first = stop;
     }
 }
 
-static void begin_edge(EkScheduler *self, EkLessonStage stage, EkSector first, EkSector end)
+static void begin_edge(EkScheduler *self, EkPatternStage stage, EkSector first, EkSector end)
 {
     EkStretch stretch;
     self->learning.stage = stage;
@@ -357,14 +362,15 @@ static void begin_edge(EkScheduler *self, EkLessonStage stage, EkSector first, E
     if (!ek_read_map_next(self->parts.map, first, EK_STATES_UNREAD, &stretch) ||
         stretch.first >= end)
         return;
-    if (ek_ground_kind(&stretch) == EK_GROUND_BAD)
+    if (ek_region_kind(&stretch) == EK_REGION_BAD)
         self->learning.found = stretch.first;
     else
         ek_left_begin(self, stretch.first, MIN(stretch.first + stretch.count, end));
 }
 
-/* Reading goes on at `from`, which is good or about to be: the next failure is the next lesson. */
-static void read_on(EkScheduler *self, EkLessonStage stage, EkSector from, EkSector limit)
+/* Reading goes on at `from`, which is good or about to be: the next failure is the next search for
+ * a pattern. */
+static void read_on(EkScheduler *self, EkPatternStage stage, EkSector from, EkSector limit)
 {
     self->learning.stage = stage;
     self->learning.from = from;
@@ -376,7 +382,7 @@ static void read_on(EkScheduler *self, EkLessonStage stage, EkSector from, EkSec
     /* What is left of the block that failed is read on over, too. */
     EkStretch rest;
     if (ek_read_map_next(self->parts.map, from, EK_STATES_UNREAD, &rest) &&
-        ek_ground_kind(&rest) == EK_GROUND_SKIPPED)
+        ek_region_kind(&rest) == EK_REGION_SKIPPED)
         ek_scheduler_reopen(self, rest.first, rest.first + rest.count);
 }
 
@@ -386,16 +392,16 @@ static gboolean learn_far(EkScheduler *self)
     EkSector edge = learning->edges[0];
     EkSector at = ek_scheduler_align_down(self, edge + learning->distance);
     EkSector low = edge + self->parts.unit;
-    if (ek_ground_from(self, at) == EK_GROUND_GOOD) {
+    if (ek_region_from(self, at) == EK_REGION_GOOD) {
         if (learning->distance > learning->first_distance)
             low = MAX(low, ek_scheduler_align_down(self, edge + learning->distance / 2) + 1);
-        learning->stage = EK_LESSON_WIDTH;
+        learning->stage = EK_PATTERN_SEARCH_WIDTH;
         low = ek_scheduler_align_up(self, low);
         EkStretch good;
         if (ek_read_map_next(self->parts.map, low, EK_STATE_BIT(EK_STATE_GOOD), &good))
             at = MIN(at, good.first);
         leave(self, edge, at, EK_REASON_SKIPPED);
-        ek_bracket_begin(self, edge, low, at, self->parts.unit, FALSE);
+        ek_boundary_begin(self, edge, low, at, self->parts.unit, FALSE);
         self->job.known = self->job.low - edge - 1;
         return TRUE;
     }
@@ -418,8 +424,8 @@ static EkSector width_of_first(const EkScheduler *self)
     if (!ek_read_map_next(self->parts.map, edge, EK_STATE_BIT(EK_STATE_GOOD), &good))
         return 0;
     /* What the width is measured by must itself have failed. */
-    EkGroundKind last = ek_ground_before(self, good.first);
-    gboolean sure = last == EK_GROUND_BAD || last == EK_GROUND_FAILED;
+    EkRegionKind last = ek_region_before(self, good.first);
+    gboolean sure = last == EK_REGION_BAD || last == EK_REGION_FAILED;
     gboolean wide = good.first - edge >= (EkSector)LEAST_WIDTH * self->parts.unit;
     return sure && wide ? good.first - edge : 0;
 }
@@ -448,7 +454,7 @@ static guint64 number_in(const EkRepetition *runs, const EkRepetition *same, gui
     return run.number;
 }
 
-/* Whether both say the same of the ground from `edge` on. */
+/* Whether both say the same of the region from `edge` on. */
 static gboolean is_same(const EkRepetition *runs, const EkRepetition *other, EkSector edge)
 {
     EkRepeated one;
@@ -508,7 +514,7 @@ static void fit(EkScheduler *self)
                                      .active = TRUE};
     if (is_known)
         take_over(&self->strides[slot], &known);
-    learning->stage = EK_LESSON_NONE;
+    learning->stage = EK_PATTERN_SEARCH_NONE;
     learning->failures = learning->long_runs = learning->count = 0;
     self->near_failures = self->landings = 0;
     self->jump = 0;
@@ -519,44 +525,45 @@ static void fit(EkScheduler *self)
 gboolean ek_stride_learn_on(EkScheduler *self)
 {
     EkLearning *learning = &self->learning;
-    EkLessonStage stage = learning->stage;
-    gboolean is_edge = stage == EK_LESSON_FIRST_EDGE || stage == EK_LESSON_SECOND_EDGE ||
-                       stage == EK_LESSON_THIRD_EDGE;
+    EkPatternStage stage = learning->stage;
+    gboolean is_edge = stage == EK_PATTERN_SEARCH_FIRST_EDGE ||
+                       stage == EK_PATTERN_SEARCH_SECOND_EDGE ||
+                       stage == EK_PATTERN_SEARCH_THIRD_EDGE;
     if (is_edge && learning->found == G_MAXUINT64) {
         give_up(self);
         return FALSE;
     }
     EkSector every = learning->edges[1] - learning->edges[0];
     switch (stage) {
-    case EK_LESSON_FIRST_EDGE:
+    case EK_PATTERN_SEARCH_FIRST_EDGE:
         learning->edges[0] = learning->found;
         /* Another zone of the same head is not all that different. */
         learning->distance = MAX(FAR_AT_FIRST, ek_stride_width(self) / 2);
         learning->first_distance = learning->distance;
-        learning->stage = EK_LESSON_FAR;
+        learning->stage = EK_PATTERN_SEARCH_FAR;
         if (learning->found + learning->distance + PROBE_UNITS * self->parts.unit >=
             self->parts.sectors)
             break;
         begin_probe(self, learning->found + learning->distance);
         return TRUE;
-    case EK_LESSON_FAR: return learn_far(self);
-    case EK_LESSON_WIDTH:
+    case EK_PATTERN_SEARCH_FAR: return learn_far(self);
+    case EK_PATTERN_SEARCH_WIDTH:
         learning->width = width_of_first(self);
         if (learning->width == 0)
             break;
-        read_on(self, EK_LESSON_TO_SECOND, learning->edges[0] + learning->width,
+        read_on(self, EK_PATTERN_SEARCH_TO_SECOND, learning->edges[0] + learning->width,
                 learning->edges[0] + learning->width * MOST_STRIDE);
         return FALSE;
-    case EK_LESSON_SECOND_EDGE:
+    case EK_PATTERN_SEARCH_SECOND_EDGE:
         learning->edges[1] = learning->found;
         every = learning->edges[1] - learning->edges[0];
         if ((double)learning->width > MOST_WIDTH * (double)every)
             break;
         leave(self, learning->edges[1], learning->edges[1] + learning->width, EK_REASON_SKIPPED);
-        read_on(self, EK_LESSON_TO_THIRD, learning->edges[1] + learning->width,
+        read_on(self, EK_PATTERN_SEARCH_TO_THIRD, learning->edges[1] + learning->width,
                 learning->edges[1] + every + every / UNEVEN + self->parts.command);
         return FALSE;
-    case EK_LESSON_THIRD_EDGE:
+    case EK_PATTERN_SEARCH_THIRD_EDGE:
         learning->edges[2] = learning->found;
         fit(self);
         return FALSE;
@@ -570,7 +577,8 @@ gboolean ek_stride_learn_on(EkScheduler *self)
 static gboolean is_next(const EkScheduler *self, EkSector first)
 {
     const EkLearning *learning = &self->learning;
-    if (learning->stage == EK_LESSON_NONE || first < learning->from || first > learning->limit)
+    if (learning->stage == EK_PATTERN_SEARCH_NONE || first < learning->from ||
+        first > learning->limit)
         return FALSE;
     if (first == learning->from)
         return TRUE;
@@ -592,7 +600,7 @@ static gboolean is_regular(const EkLearning *learning)
     return apart <= blur && one >= REGULAR * blur;
 }
 
-static gboolean is_worth_a_lesson(const EkScheduler *self)
+static gboolean is_worth_a_pattern_search(const EkScheduler *self)
 {
     const EkLearning *learning = &self->learning;
     guint64 wait = 1;
@@ -604,7 +612,7 @@ static gboolean is_worth_a_lesson(const EkScheduler *self)
            self->near_failures >= NEAR_FAILURES || self->stride_count > 0;
 }
 
-/* Ground that failed again where a jump landed may be worth a look later. */
+/* A region that failed again where a jump landed may be worth a look later. */
 static void note_landing(EkScheduler *self)
 {
     EkLearning *learning = &self->learning;
@@ -615,9 +623,9 @@ static void note_landing(EkScheduler *self)
 /* Jumped over, or failed where the jump landed: nothing that is left for another reason. */
 static gboolean is_jumped_over(const EkStretch *stretch)
 {
-    EkGroundKind kind = ek_ground_kind(stretch);
-    return kind == EK_GROUND_SKIPPED ||
-           (kind == EK_GROUND_FAILED && stretch->mark.reason == EK_REASON_MEDIUM);
+    EkRegionKind kind = ek_region_kind(stretch);
+    return kind == EK_REGION_SKIPPED ||
+           (kind == EK_REGION_FAILED && stretch->mark.reason == EK_REASON_MEDIUM);
 }
 
 gboolean ek_stride_look_pick(EkScheduler *self, EkSectorRange window)
@@ -625,37 +633,37 @@ gboolean ek_stride_look_pick(EkScheduler *self, EkSectorRange window)
     EkLearning *learning = &self->learning;
     EkSectorRange block = learning->left;
     double drive = (double)self->parts.sectors * self->costs.sector;
-    double lesson = FAILURES_IN_LESSON * (self->costs.failure + self->costs.seek);
+    double pattern_search = FAILURES_IN_PATTERN_SEARCH * (self->costs.failure + self->costs.seek);
     EkSector stop = window.first + window.count;
     learning->left = (EkSectorRange){0};
     if (block.count == 0 || learning->in_vain > 0 || self->stride_count > 0 ||
-        lesson > drive * NEXT_TO_NOTHING ||
+        pattern_search > drive * NEXT_TO_NOTHING ||
         self->costs.failure < DEAR_FAILURE * self->costs.command ||
-        ek_ground_before(self, block.first) != EK_GROUND_GOOD)
+        ek_region_before(self, block.first) != EK_REGION_GOOD)
         return FALSE;
     /* What was jumped over is what there is to learn from. */
     EkSector at = block.first + block.count;
     while (at < stop) {
         EkStretch stretch = ek_read_map_at(self->parts.map, at);
         EkSector end = MIN(stretch.first + stretch.count, stop);
-        if (ek_ground_kind(&stretch) == EK_GROUND_GOOD && stretch.count > self->parts.command)
+        if (ek_region_kind(&stretch) == EK_REGION_GOOD && stretch.count > self->parts.command)
             break;
         if (is_jumped_over(&stretch))
             ek_scheduler_reopen(self, at, end);
         at = end;
     }
-    begin_edge(self, EK_LESSON_FIRST_EDGE, block.first, block.first + block.count);
+    begin_edge(self, EK_PATTERN_SEARCH_FIRST_EDGE, block.first, block.first + block.count);
     return TRUE;
 }
 
 gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end, gboolean landed)
 {
     EkLearning *learning = &self->learning;
-    /* Right behind the good ground that the lesson reads on from is no landing. */
+    /* Right behind the good region that the search for a pattern reads on from is no landing. */
     if (landed && !is_next(self, first)) {
         learning->long_runs += !learning->counted;
         learning->counted = TRUE;
-        if (learning->stage != EK_LESSON_NONE)
+        if (learning->stage != EK_PATTERN_SEARCH_NONE)
             give_up(self);
         else
             note_landing(self);
@@ -670,19 +678,19 @@ gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end,
         learning->count--;
     }
     learning->blocks[learning->count++] = (EkSectorRange){first, end - first};
-    if (learning->stage != EK_LESSON_NONE) {
+    if (learning->stage != EK_PATTERN_SEARCH_NONE) {
         if (!is_next(self, first)) {
             give_up(self);
             return FALSE;
         }
         begin_edge(self,
-                   learning->stage == EK_LESSON_TO_SECOND ? EK_LESSON_SECOND_EDGE
-                                                          : EK_LESSON_THIRD_EDGE,
+                   learning->stage == EK_PATTERN_SEARCH_TO_SECOND ? EK_PATTERN_SEARCH_SECOND_EDGE
+                                                                  : EK_PATTERN_SEARCH_THIRD_EDGE,
                    first, end);
         return TRUE;
     }
-    if (ek_ground_before(self, first) != EK_GROUND_GOOD || !is_worth_a_lesson(self))
+    if (ek_region_before(self, first) != EK_REGION_GOOD || !is_worth_a_pattern_search(self))
         return FALSE;
-    begin_edge(self, EK_LESSON_FIRST_EDGE, first, end);
+    begin_edge(self, EK_PATTERN_SEARCH_FIRST_EDGE, first, end);
     return TRUE;
 }

@@ -10,17 +10,17 @@
 
 /* --- rows ----------------------------------------------------------------------------------- */
 
-static EkMoment moment_at(sqlite3_stmt *row, int column, guint zones, guint bit)
+static EkTimestamp timestamp_at(sqlite3_stmt *row, int column, guint zones, guint bit)
 {
-    EkMoment moment = {.is_set = sqlite3_column_type(row, column) != SQLITE_NULL};
+    EkTimestamp timestamp = {.is_set = sqlite3_column_type(row, column) != SQLITE_NULL};
     gint64 steps = sqlite3_column_int64(row, column);
     gint64 rest = steps % 1000000000;
     if (rest < 0)
         rest += 1000000000;
-    moment.seconds = (steps - rest) / 1000000000;
-    moment.nanoseconds = (guint32)rest;
-    moment.is_local = (zones >> bit & 1) != 0;
-    return moment;
+    timestamp.seconds = (steps - rest) / 1000000000;
+    timestamp.nanoseconds = (guint32)rest;
+    timestamp.is_local = (zones >> bit & 1) != 0;
+    return timestamp;
 }
 
 EkItem ek_inventory_item(sqlite3_stmt *row)
@@ -33,9 +33,9 @@ EkItem ek_inventory_item(sqlite3_stmt *row)
                 .type = (EkFileType)sqlite3_column_int(row, 1),
                 .flags = (guint)sqlite3_column_int(row, 2),
                 .size = (guint64)sqlite3_column_int64(row, 3),
-                .created = moment_at(row, 4, zones, 0),
-                .modified = moment_at(row, 5, zones, 1),
-                .accessed = moment_at(row, 6, zones, 2),
+                .created = timestamp_at(row, 4, zones, 0),
+                .modified = timestamp_at(row, 5, zones, 1),
+                .accessed = timestamp_at(row, 6, zones, 2),
                 .attributes = (guint32)sqlite3_column_int64(row, 8),
                 .generation = (guint32)sqlite3_column_int64(row, 9),
                 .place = (guint64)sqlite3_column_int64(row, 10),

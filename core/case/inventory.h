@@ -58,7 +58,7 @@ EkFileSink ek_inventory_sink(EkInventory *inventory, const gint *cancel);
 gboolean ek_inventory_commit(EkInventory *inventory, GError **error);
 
 /* All has come in. `root` is the folder everything is in; `volume` tells what it uses (NULL: it
- * does not); `newer`: const EkVolume*, those that lie on the ground of this volume and came after
+ * does not); `newer`: const EkVolume*, those that lie on the region of this volume and came after
  * it. */
 gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkVolume *volume,
                              const GPtrArray *newer, EkReader *reader, GError **error);

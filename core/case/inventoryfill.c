@@ -5,16 +5,16 @@
 
 #define ROWS_A_COMMIT 400000u
 
-static gint64 steps_of(const EkMoment *moment)
+static gint64 steps_of(const EkTimestamp *timestamp)
 {
-    return moment->seconds * 1000000000 + moment->nanoseconds;
+    return timestamp->seconds * 1000000000 + timestamp->nanoseconds;
 }
 
-static void bind_moment(sqlite3_stmt *put, int place, const EkMoment *moment)
+static void bind_timestamp(sqlite3_stmt *put, int place, const EkTimestamp *timestamp)
 {
     /* Beyond 2262 steps of a nanosecond end. */
-    if (moment->is_set && moment->seconds > -9000000000 && moment->seconds < 9000000000)
-        sqlite3_bind_int64(put, place, steps_of(moment));
+    if (timestamp->is_set && timestamp->seconds > -9000000000 && timestamp->seconds < 9000000000)
+        sqlite3_bind_int64(put, place, steps_of(timestamp));
     else
         sqlite3_bind_null(put, place);
 }
@@ -39,9 +39,9 @@ static gboolean take_file(void *data, const EkFile *file)
     sqlite3_bind_int(row, 2, (int)file->type);
     sqlite3_bind_int(row, 3, (int)file->flags);
     sqlite3_bind_int64(row, 4, (gint64)file->size);
-    bind_moment(row, 5, &file->created);
-    bind_moment(row, 6, &file->modified);
-    bind_moment(row, 7, &file->accessed);
+    bind_timestamp(row, 5, &file->created);
+    bind_timestamp(row, 6, &file->modified);
+    bind_timestamp(row, 7, &file->accessed);
     sqlite3_bind_int(row, 8, (int)zones);
     sqlite3_bind_int64(row, 9, file->attributes);
     sqlite3_bind_int64(row, 10, file->generation);
@@ -182,7 +182,7 @@ gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkVolum
                   root) &&
         ek_sql_run(inventory->store, EK_INVENTORY_INDICES, error) &&
         ek_inventory_settle(inventory, error) &&
-        ek_inventory_harm(inventory, volume, newer, reader, error) &&
+        ek_inventory_judge(inventory, volume, newer, reader, error) &&
         ek_sql_do(inventory->store, error, "UPDATE meta SET value=? WHERE key='root'", "u", root) &&
         ek_sql_run(inventory->store, "UPDATE meta SET value=1 WHERE key='finished'; COMMIT", error);
     return inventory->is_finished;

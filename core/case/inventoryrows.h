@@ -59,7 +59,7 @@ gboolean ek_inventory_append_path(EkInventory *inventory, guint64 number, GStrin
 gboolean ek_inventory_settle(EkInventory *inventory, GError **error);
 
 /* Finds each file's condition (inventoryharm.c). */
-gboolean ek_inventory_harm(EkInventory *inventory, const EkVolume *volume, const GPtrArray *newer,
-                           EkReader *reader, GError **error);
+gboolean ek_inventory_judge(EkInventory *inventory, const EkVolume *volume, const GPtrArray *newer,
+                            EkReader *reader, GError **error);
 
 #endif

@@ -160,9 +160,9 @@ static gboolean sink_correct(void *data, EkByte first, const guint8 *bytes, gsiz
     return ek_applications_correct(data, first, bytes, length, error);
 }
 
-EkKeeperSink ek_mapstore_sink(EkCase *self)
+EkImageWriterSink ek_mapstore_sink(EkCase *self)
 {
-    return (EkKeeperSink){self, sink_commit, sink_block_sum, sink_correct};
+    return (EkImageWriterSink){self, sink_commit, sink_block_sum, sink_correct};
 }
 
 gboolean ek_mapstore_block_sum(EkCase *self, guint64 number, guint64 *sum, GError **error)

@@ -279,11 +279,11 @@ static gboolean give_number(sqlite3 *db, gint64 event, EkFinding *finding, GErro
     return number > 0;
 }
 
-static gboolean put_moment(sqlite3 *db, gint64 number, EkMoment moment, const char *sql,
-                           GError **error)
+static gboolean put_timestamp(sqlite3 *db, gint64 number, EkTimestamp timestamp, const char *sql,
+                              GError **error)
 {
-    return !moment.is_set || ek_sql_do(db, error, sql, "iii", moment.seconds,
-                                       (gint64)(moment.is_local ? 1 : 0), number);
+    return !timestamp.is_set || ek_sql_do(db, error, sql, "iii", timestamp.seconds,
+                                          (gint64)(timestamp.is_local ? 1 : 0), number);
 }
 
 static gboolean put_lists(sqlite3 *db, gint64 number, const EkVolume *volume, GError **error)
@@ -297,10 +297,10 @@ static gboolean put_lists(sqlite3 *db, gint64 number, const EkVolume *volume, GE
                        (gint64)i, (gint64)reason->points, reason->text))
             return FALSE;
     }
-    for (guint i = 0; i < volume->terms->len; i++) {
-        const EkTerm *term = volume->terms->pdata[i];
+    for (guint i = 0; i < volume->properties->len; i++) {
+        const EkProperty *property = volume->properties->pdata[i];
         if (!ek_sql_do(db, error, "INSERT INTO volume_term VALUES (?,?,?,?)", "iiss", number,
-                       (gint64)i, term->name, term->value))
+                       (gint64)i, property->name, property->value))
             return FALSE;
     }
     return TRUE;
@@ -325,10 +325,10 @@ static gboolean put_volume(sqlite3 *db, gint64 event, const EkFinding *finding, 
                      number) &&
            (finding->host == NULL || ek_sql_do(db, error, "UPDATE volume SET host=? WHERE number=?",
                                                "ii", (gint64)finding->host->number, number)) &&
-           put_moment(db, number, volume->created,
-                      "UPDATE volume SET created=?, created_local=? WHERE number=?", error) &&
-           put_moment(db, number, volume->used,
-                      "UPDATE volume SET used=?, used_local=? WHERE number=?", error) &&
+           put_timestamp(db, number, volume->created,
+                         "UPDATE volume SET created=?, created_local=? WHERE number=?", error) &&
+           put_timestamp(db, number, volume->used,
+                         "UPDATE volume SET used=?, used_local=? WHERE number=?", error) &&
            put_lists(db, number, volume, error);
 }
 
@@ -372,23 +372,23 @@ static gboolean load_reasons(sqlite3 *store, EkCaseVolume *entry, GError **error
     return got == 0;
 }
 
-static gboolean load_terms(sqlite3 *store, EkCaseVolume *entry, GError **error)
+static gboolean load_properties(sqlite3 *store, EkCaseVolume *entry, GError **error)
 {
     g_autoptr(EkStatement) rows = ek_sql_prepare(
         store, error, "SELECT name,value FROM volume_term WHERE volume=? ORDER BY position", "i",
         (gint64)entry->number);
     int got = rows != NULL ? 1 : -1;
     while (got == 1 && (got = ek_sql_step(store, rows, error)) == 1)
-        ek_volume_term(entry->volume, (const char *)sqlite3_column_text(rows, 0), "%s",
-                       (const char *)sqlite3_column_text(rows, 1));
+        ek_volume_property(entry->volume, (const char *)sqlite3_column_text(rows, 0), "%s",
+                           (const char *)sqlite3_column_text(rows, 1));
     return got == 0;
 }
 
-static EkMoment moment_in(sqlite3_stmt *rows, int column)
+static EkTimestamp timestamp_in(sqlite3_stmt *rows, int column)
 {
-    return (EkMoment){.seconds = sqlite3_column_int64(rows, column),
-                      .is_local = sqlite3_column_int(rows, column + 1) != 0,
-                      .is_set = sqlite3_column_type(rows, column) != SQLITE_NULL};
+    return (EkTimestamp){.seconds = sqlite3_column_int64(rows, column),
+                         .is_local = sqlite3_column_int(rows, column + 1) != 0,
+                         .is_set = sqlite3_column_type(rows, column) != SQLITE_NULL};
 }
 
 GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
@@ -430,13 +430,13 @@ GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
         volume->length_is_least = sqlite3_column_int(rows, 11) != 0;
         volume->is_container = sqlite3_column_int(rows, 12) != 0;
         volume->by_backup = sqlite3_column_int(rows, 13) != 0;
-        volume->created = moment_in(rows, 14);
-        volume->used = moment_in(rows, 16);
+        volume->created = timestamp_in(rows, 14);
+        volume->used = timestamp_in(rows, 16);
         entry->overwritten = (EkByte)sqlite3_column_int64(rows, 18);
         entry->host = (guint)sqlite3_column_int64(rows, 19);
         volume->composed = sqlite3_column_int(rows, 20) != 0;
-        volume->stands = TRUE;
-        if (!load_reasons(store, entry, error) || !load_terms(store, entry, error))
+        volume->is_confirmed = TRUE;
+        if (!load_reasons(store, entry, error) || !load_properties(store, entry, error))
             return NULL;
         volume->confidence = sqlite3_column_int(rows, 8);
     }

@@ -7,13 +7,13 @@
 #include "base/error.h"
 #include "base/units.h"
 
-/* Why a read failed, or why ground was left for later. The numbers are stored: never renumber. */
+/* Why a read failed, or why region was left for later. The numbers are stored: never renumber. */
 typedef enum {
     EK_REASON_NONE = 0,
     EK_REASON_MEDIUM = 1,    /* the drive says it cannot read this */
     EK_REASON_TIMEOUT = 2,   /* the drive did not answer in time */
     EK_REASON_TRANSPORT = 3, /* cable, bridge or bus */
-    EK_REASON_SLOW = 4,      /* read, or skipped, because this ground is slow */
+    EK_REASON_SLOW = 4,      /* read, or skipped, because this region is slow */
     EK_REASON_SKIPPED = 5    /* never tried: stepped over beside trouble */
 } EkReason;
 

@@ -16,7 +16,7 @@
 typedef struct {
     EkDevice device;
     EkModel *model;
-    EkFaultLookup *ground;
+    EkFaultLookup *region;
     EkDevice *backing;   /* NULL: zeros throughout */
     gint64 now;          /* ns of device time */
     gint64 used;         /* ns of life used up: the clock less the waiting, plus wear */
@@ -54,14 +54,14 @@ static Failing first_failing(const SimulatedDevice *drive, EkSector first, EkSec
     EkSector from = first - first % per_physical;
     EkSector to = (first + count + per_physical - 1) / per_physical * per_physical;
     for (EkSector at = from; at < to;) {
-        EkFaultAt ground = ek_fault_lookup_at(drive->ground, at, to);
-        EkSector end = at + ground.count;
-        gboolean flaky = ground.fault != NULL && ground.fault->kind == EK_FAULT_FLAKY;
-        while (flaky && at < end && !draw(drive, at, ground.fault->chance))
+        EkFaultAt region = ek_fault_lookup_at(drive->region, at, to);
+        EkSector end = at + region.count;
+        gboolean flaky = region.fault != NULL && region.fault->kind == EK_FAULT_FLAKY;
+        while (flaky && at < end && !draw(drive, at, region.fault->chance))
             at++;
-        if (ground.fault != NULL && ground.fault->kind != EK_FAULT_SLOW && at < end) {
+        if (region.fault != NULL && region.fault->kind != EK_FAULT_SLOW && at < end) {
             EkSector bad = at - at % per_physical;
-            return (Failing){bad > first ? bad - first : 0, ground.fault, ground.number};
+            return (Failing){bad > first ? bad - first : 0, region.fault, region.number};
         }
         at = end;
     }
@@ -73,12 +73,12 @@ static gint64 transfer_time(const SimulatedDevice *drive, EkSector first, EkSect
     const EkModel *model = drive->model;
     double seconds = 0;
     for (EkSector at = first; at < first + count;) {
-        EkFaultAt ground = ek_fault_lookup_at(drive->ground, at, first + count);
+        EkFaultAt region = ek_fault_lookup_at(drive->region, at, first + count);
         double rate = model->read_rate;
-        if (ground.fault != NULL && ground.fault->kind == EK_FAULT_SLOW)
-            rate = ground.fault->rate;
-        seconds += (double)ground.count * model->sector_size / (rate * 1048576.0);
-        at += ground.count;
+        if (region.fault != NULL && region.fault->kind == EK_FAULT_SLOW)
+            rate = region.fault->rate;
+        seconds += (double)region.count * model->sector_size / (rate * 1048576.0);
+        at += region.count;
     }
     return (gint64)llround(seconds * 1e9);
 }
@@ -156,7 +156,7 @@ static EkReadOutcome command(SimulatedDevice *drive, EkSector first, guint32 cou
     return (EkReadOutcome){.good = count};
 }
 
-/* Many commands over ground that is healthy throughout cost what each of them costs: FALSE, and
+/* Many commands over region that is healthy throughout cost what each of them costs: FALSE, and
  * nothing done, where that cannot be said beforehand. */
 static gboolean commands_over_healthy(SimulatedDevice *drive, EkSector first, guint32 count,
                                       guint32 most)
@@ -167,8 +167,8 @@ static gboolean commands_over_healthy(SimulatedDevice *drive, EkSector first, gu
     EkSector per_physical = model->physical_sector_size / model->sector_size;
     EkSector from = first - first % per_physical;
     EkSector to = (first + count + per_physical - 1) / per_physical * per_physical;
-    EkFaultAt ground = ek_fault_lookup_at(drive->ground, from, to);
-    if (ground.fault != NULL || ground.count < to - from)
+    EkFaultAt region = ek_fault_lookup_at(drive->region, from, to);
+    if (region.fault != NULL || region.count < to - from)
         return FALSE;
     gint64 cost =
         (gint64)(count / most) * (model->command_time + transfer_time(drive, first, most));
@@ -246,7 +246,7 @@ static void simulated_close(EkDevice *device)
     SimulatedDevice *drive = (SimulatedDevice *)device;
     if (drive->backing != NULL)
         ek_device_close(drive->backing);
-    ek_fault_lookup_free(drive->ground);
+    ek_fault_lookup_free(drive->region);
     ek_model_free(drive->model);
     g_hash_table_unref(drive->errors);
     g_free(drive);
@@ -280,7 +280,7 @@ EkDevice *ek_simulated_new(EkModel *model, const char *path, EkDevice *backing, 
     };
     drive->backing = backing;
     drive->model = model;
-    drive->ground = ek_fault_lookup_new(model);
+    drive->region = ek_fault_lookup_new(model);
     drive->errors = g_hash_table_new(g_direct_hash, g_direct_equal);
     drive->back_at = G_MININT64;
     return &drive->device;

@@ -635,7 +635,7 @@ gboolean ek_system_lies_on(EkSystem *system, const char *path, const char *sourc
     return chains_meet(one, other);
 }
 
-gboolean ek_system_is_same_ground(EkSystem *system, const char *a, const char *b)
+gboolean ek_system_is_same_storage(EkSystem *system, const char *a, const char *b)
 {
     struct stat left;
     struct stat right;

@@ -89,7 +89,7 @@ gboolean ek_system_lies_on(EkSystem *system, const char *path, const char *sourc
 /* TRUE when what is at `a` and at `b` (devices or files) is one thing, or shares bytes: a partition
  * and its drive, two partitions of one drive, a loop device and the file behind it, two loop
  * devices over one file, two names of one file. */
-gboolean ek_system_is_same_ground(EkSystem *system, const char *a, const char *b);
+gboolean ek_system_is_same_storage(EkSystem *system, const char *a, const char *b);
 
 /* The drives that a file or folder (or its nearest parent that exists), or a device, is kept on, at
  * all layers; a device itself first: EkDrive*, the caller unrefs. */

@@ -8,8 +8,8 @@
  * so that two files of a volume never become one. */
 #include "base/bytes.h"
 #include "base/digest.h"
-#include "files/claims.h"
 #include "files/names.h"
+#include "files/numberset.h"
 #include "files/record.h"
 #include "files/writing.h"
 
@@ -30,8 +30,8 @@ struct EkExtract {
     int fd; /* locked: one extraction at a time writes to a folder */
     gboolean portable;
     gboolean folds; /* the target does not tell case apart */
-    EkClaims *files;
-    EkClaims *names;
+    EkNumberSet *files;
+    EkNumberSet *names;
     char *last_path; /* the folder that was opened last, and what it is called there */
     int last_fd;
     GString *last_written;
@@ -166,15 +166,15 @@ static guint64 number_of_file(const struct stat *st)
 
 static void claim(EkExtract *extract, const struct stat *st, const char *path)
 {
-    ek_claims_add(extract->files, number_of_file(st));
+    ek_number_set_add(extract->files, number_of_file(st));
     if (extract->folds)
-        ek_claims_add(extract->names, number_of_name(path));
+        ek_number_set_add(extract->names, number_of_name(path));
 }
 
 static gboolean is_claimed(const EkExtract *extract, const struct stat *st, const char *path)
 {
-    return ek_claims_has(extract->files, number_of_file(st)) ||
-           (extract->folds && ek_claims_has(extract->names, number_of_name(path)));
+    return ek_number_set_has(extract->files, number_of_file(st)) ||
+           (extract->folds && ek_number_set_has(extract->names, number_of_name(path)));
 }
 
 EkExtract *ek_extract_new(const char *folder, gboolean portable, GError **error)
@@ -200,8 +200,8 @@ EkExtract *ek_extract_new(const char *folder, gboolean portable, GError **error)
     extract->folder = g_strdup(folder);
     extract->fd = fd;
     extract->portable = portable;
-    extract->files = ek_claims_new();
-    extract->names = ek_claims_new();
+    extract->files = ek_number_set_new();
+    extract->names = ek_number_set_new();
     extract->last_fd = -1;
     extract->last_written = g_string_new(NULL);
     remove_leftovers(fd);
@@ -221,8 +221,8 @@ void ek_extract_free(EkExtract *extract)
 {
     forget_folder(extract);
     close(extract->fd);
-    ek_claims_free(extract->files);
-    ek_claims_free(extract->names);
+    ek_number_set_free(extract->files);
+    ek_number_set_free(extract->names);
     g_string_free(extract->last_written, TRUE);
     g_free(extract->folder);
     g_free(extract);
@@ -345,7 +345,7 @@ typedef struct {
 
 static gboolean has_time(const struct stat *st, const EkFile *file)
 {
-    return !file->modified.is_set || st->st_mtim.tv_sec == ek_moment_to_unix(&file->modified);
+    return !file->modified.is_set || st->st_mtim.tv_sec == ek_timestamp_to_unix(&file->modified);
 }
 
 /* Is this file, of this content, there as it should be? FALSE with *error when reading was

@@ -42,27 +42,27 @@ EkCondition ek_damage_condition(const EkDamage *damage)
     return damage->bad_bytes + damage->unread_bytes > 0 ? EK_CONDITION_HOLED : EK_CONDITION_WHOLE;
 }
 
-gint64 ek_moment_to_unix(const EkMoment *moment)
+gint64 ek_timestamp_to_unix(const EkTimestamp *timestamp)
 {
-    if (!moment->is_local)
-        return moment->seconds;
-    g_autoptr(GDateTime) at = g_date_time_new_from_unix_utc(moment->seconds);
+    if (!timestamp->is_local)
+        return timestamp->seconds;
+    g_autoptr(GDateTime) at = g_date_time_new_from_unix_utc(timestamp->seconds);
     if (at == NULL)
-        return moment->seconds;
+        return timestamp->seconds;
     g_autoptr(GDateTime) local = g_date_time_new_local(
         g_date_time_get_year(at), g_date_time_get_month(at), g_date_time_get_day_of_month(at),
         g_date_time_get_hour(at), g_date_time_get_minute(at), g_date_time_get_seconds(at));
-    return local != NULL ? g_date_time_to_unix(local) : moment->seconds;
+    return local != NULL ? g_date_time_to_unix(local) : timestamp->seconds;
 }
 
-char *ek_moment_text(const EkMoment *moment)
+char *ek_timestamp_text(const EkTimestamp *timestamp)
 {
-    if (!moment->is_set)
+    if (!timestamp->is_set)
         return NULL;
-    g_autoptr(GDateTime) at = g_date_time_new_from_unix_utc(moment->seconds);
+    g_autoptr(GDateTime) at = g_date_time_new_from_unix_utc(timestamp->seconds);
     if (at == NULL)
         return NULL;
-    return g_date_time_format(at, moment->is_local ? "%Y-%m-%dT%H:%M:%S" : "%Y-%m-%dT%H:%M:%SZ");
+    return g_date_time_format(at, timestamp->is_local ? "%Y-%m-%dT%H:%M:%S" : "%Y-%m-%dT%H:%M:%SZ");
 }
 
 /* --- holes ---------------------------------------------------------------------------------- */

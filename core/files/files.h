@@ -78,10 +78,10 @@ gboolean ek_files_read(EkFiles *files, const EkFile *file, const GArray *extents
 /* --- times ---------------------------------------------------------------------------------- */
 
 /* Unix time of a moment; one without a zone is taken for this machine's. */
-gint64 ek_moment_to_unix(const EkMoment *moment);
+gint64 ek_timestamp_to_unix(const EkTimestamp *timestamp);
 
 /* ISO 8601, with Z where the zone is known; NULL when not set. The caller frees. */
-char *ek_moment_text(const EkMoment *moment);
+char *ek_timestamp_text(const EkTimestamp *timestamp);
 
 /* --- taking out ----------------------------------------------------------------------------- */
 

@@ -72,16 +72,16 @@ gboolean ek_filter_bound(const char *text, EkBound *bound)
     return TRUE;
 }
 
-static EkVerdict judge_moment(const EkSpanOfTime *span, const EkMoment *moment)
+static EkVerdict judge_timestamp(const EkSpanOfTime *span, const EkTimestamp *timestamp)
 {
     if (!span->after.is_set && !span->before.is_set)
         return EK_VERDICT_YES;
-    if (!moment->is_set)
+    if (!timestamp->is_set)
         return EK_VERDICT_UNKNOWN;
-    gint64 after = moment->is_local ? span->after.wall : span->after.utc;
-    gint64 before = moment->is_local ? span->before.wall : span->before.utc;
-    return (!span->after.is_set || moment->seconds >= after) &&
-                   (!span->before.is_set || moment->seconds < before)
+    gint64 after = timestamp->is_local ? span->after.wall : span->after.utc;
+    gint64 before = timestamp->is_local ? span->before.wall : span->before.utc;
+    return (!span->after.is_set || timestamp->seconds >= after) &&
+                   (!span->before.is_set || timestamp->seconds < before)
                ? EK_VERDICT_YES
                : EK_VERDICT_NO;
 }
@@ -127,9 +127,9 @@ EkVerdict ek_filter_judge(const EkFilter *filter, const char *path, const EkItem
         return EK_VERDICT_NO;
     if (!fits_name(filter, path, item->name))
         return EK_VERDICT_NO;
-    EkVerdict parts[] = {judge_moment(&filter->created, &file->created),
-                         judge_moment(&filter->modified, &file->modified),
-                         judge_moment(&filter->accessed, &file->accessed)};
+    EkVerdict parts[] = {judge_timestamp(&filter->created, &file->created),
+                         judge_timestamp(&filter->modified, &file->modified),
+                         judge_timestamp(&filter->accessed, &file->accessed)};
     EkVerdict verdict = EK_VERDICT_YES;
     for (gsize i = 0; i < G_N_ELEMENTS(parts); i++) {
         if (parts[i] == EK_VERDICT_NO)

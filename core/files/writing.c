@@ -177,12 +177,12 @@ char *ek_writing_digest_of(int folder, const char *name, const gint *cancel, GEr
 
 void ek_writing_set_times(int fd, const EkFile *file)
 {
-    const EkMoment *moments[2] = {&file->accessed, &file->modified};
+    const EkTimestamp *timestamps[2] = {&file->accessed, &file->modified};
     struct timespec times[2] = {{.tv_nsec = UTIME_OMIT}, {.tv_nsec = UTIME_OMIT}};
     for (guint i = 0; i < 2; i++)
-        if (moments[i]->is_set)
-            times[i] = (struct timespec){.tv_sec = (time_t)ek_moment_to_unix(moments[i]),
-                                         .tv_nsec = (long)moments[i]->nanoseconds};
+        if (timestamps[i]->is_set)
+            times[i] = (struct timespec){.tv_sec = (time_t)ek_timestamp_to_unix(timestamps[i]),
+                                         .tv_nsec = (long)timestamps[i]->nanoseconds};
     /* A target without such times holds the file all the same. */
     (void)futimens(fd, times);
 }

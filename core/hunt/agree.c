@@ -15,14 +15,14 @@ gboolean ek_hunt_current_table(EkReader *reader, guint32 sector_size, EkTable *t
 {
     guint8 start[EK_RECOGNISE_BYTES];
     gsize length = (gsize)MIN(sizeof start, ek_reader_bytes(reader));
-    EkClaim claims[EK_CLAIMS_MOST];
+    EkCandidate candidates[EK_CANDIDATES_MOST];
     *unread = FALSE;
     if (!ek_reader_read(reader, 0, start, length, NULL, NULL))
         return FALSE;
     for (gsize i = 0; ek_file_systems[i] != NULL; i++) {
         const EkFileSystem *format = ek_file_systems[i];
-        guint count = format->recognise((EkSpan){start, length}, 0, claims);
-        if (count > 0 && claims[0].first_byte == 0)
+        guint count = format->recognise((EkSpan){start, length}, 0, candidates);
+        if (count > 0 && candidates[0].first_byte == 0)
             return FALSE; /* a volume without a table begins here */
     }
     return ek_table_current(reader, sector_size, table, unread);
@@ -31,8 +31,8 @@ gboolean ek_hunt_current_table(EkReader *reader, guint32 sector_size, EkTable *t
 /* May both be of one length? A composed one knows its own to a cluster, if at all. */
 static gboolean may_be_as_long(const EkVolume *a, const EkVolume *b)
 {
-    return a->length_is_least || b->length_is_least || a->length_is_table_s ||
-           b->length_is_table_s ||
+    return a->length_is_least || b->length_is_least || a->length_from_table ||
+           b->length_from_table ||
            (a->bytes <= b->bytes + LENGTH_SLACK && b->bytes <= a->bytes + LENGTH_SLACK);
 }
 
@@ -114,22 +114,22 @@ static gboolean measure_trace(EkReader *reader, const EkTrace *trace, GPtrArray 
     const EkFileSystem *format = ek_file_system_for(trace->format);
     EkByte limit = ek_reader_bytes(reader);
     guint8 start[EK_RECOGNISE_BYTES];
-    EkClaim claims[EK_CLAIMS_MOST];
+    EkCandidate candidates[EK_CANDIDATES_MOST];
     if (format == NULL || trace->first_byte >= limit)
         return TRUE;
     gsize length = (gsize)MIN(sizeof start, limit - trace->first_byte);
     if (!ek_reader_read(reader, trace->first_byte, start, length, NULL, error))
         return FALSE;
-    guint count = format->recognise((EkSpan){start, length}, trace->first_byte, claims);
+    guint count = format->recognise((EkSpan){start, length}, trace->first_byte, candidates);
     /* A header is the first one or the backup of its volume, never both. */
     g_autoptr(EkVolume) best = NULL;
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = ek_volume_measure(format, reader, &claims[i], error);
+        g_autoptr(EkVolume) volume = ek_volume_measure(format, reader, &candidates[i], error);
         if (volume == NULL)
             return FALSE;
-        if (volume->stands && (best == NULL || volume->confidence > best->confidence ||
-                               (volume->confidence == best->confidence &&
-                                volume->contradicted < best->contradicted))) {
+        if (volume->is_confirmed && (best == NULL || volume->confidence > best->confidence ||
+                                     (volume->confidence == best->confidence &&
+                                      volume->contradicted < best->contradicted))) {
             g_clear_pointer(&best, ek_volume_free);
             best = g_steal_pointer(&volume);
         }
@@ -151,7 +151,7 @@ gboolean ek_hunt_load_table(EkReader *reader, const EkTrace *trace, guint32 sect
 
 static void take_inferred(void *data, EkVolume *volume)
 {
-    if (volume->stands)
+    if (volume->is_confirmed)
         take_volume(data, volume);
     else
         ek_volume_free(volume);
@@ -184,11 +184,11 @@ static GArray *gather_runs(const GPtrArray *traces, const char *format)
 static gboolean is_shadow(const EkVolume *volume, const EkVolume *of)
 {
     /* The same, once with the wrapper around it. */
-    if (volume->format == of->format && of->core_byte == volume->first_byte &&
-        volume->core_byte == volume->first_byte && of->first_byte < volume->first_byte)
+    if (volume->format == of->format && of->metadata_byte == volume->first_byte &&
+        volume->metadata_byte == volume->first_byte && of->first_byte < volume->first_byte)
         return TRUE;
     if (volume->composed && !of->composed)
-        return volume->format == of->format && volume->core_byte == of->core_byte &&
+        return volume->format == of->format && volume->metadata_byte == of->metadata_byte &&
                may_be_as_long(volume, of);
     return volume->format == of->format && volume->bytes == of->bytes && volume->uuid != NULL &&
            g_strcmp0(volume->uuid, of->uuid) == 0 && volume->first_byte != of->first_byte &&
@@ -293,8 +293,8 @@ static gboolean keep_contradicted(EkReader *reader, const GPtrArray *traces, con
             is_named |= !table->entries[k].extended && table->entries[k].range.first == first;
         if (!is_named || is_found_at(findings, first))
             continue;
-        EkClaim claim = {first, trace->first_byte, EK_ROLE_PRIMARY};
-        EkVolume *volume = ek_volume_measure(format, reader, &claim, error);
+        EkCandidate candidate = {first, trace->first_byte, EK_ROLE_PRIMARY};
+        EkVolume *volume = ek_volume_measure(format, reader, &candidate, error);
         if (volume == NULL)
             return FALSE;
         if (volume->bytes == 0) {

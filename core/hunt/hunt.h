@@ -61,7 +61,7 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkHunt, ek_hunt_free)
  */
 void ek_hunt_set_chunk(EkHunt *hunt, EkByte bytes);
 
-/* Looks at every step of the ranges (EkRange, sorted, apart, each within good ground). FALSE with
+/* Looks at every step of the ranges (EkRange, sorted, apart, each within a good region). FALSE with
  * EK_ERROR_CANCELLED when it was asked to end; what was handed to the sink stays valid. */
 gboolean ek_hunt_scan(EkHunt *hunt, const GArray *ranges, GError **error);
 
@@ -100,7 +100,7 @@ struct EkFinding {
     guint copies; /* others on the drive that are just like it: disk images are, partitions are not
                    */
     const EkFinding *host; /* nested: the volume whose file it is in; remains: a newer one */
-    gboolean in_free;      /* remains: the newer volume does not use this ground yet */
+    gboolean in_free;      /* remains: the newer volume does not use this region yet */
     EkByte overwritten;    /* remains: bytes of it that newer volumes lie on */
     guint number;          /* for whoever stores it */
 };

@@ -36,7 +36,7 @@ static gboolean covers(const EkVolume *volume, EkByte at)
     return at >= volume->first_byte && at - volume->first_byte < volume->bytes;
 }
 
-/* Which of two that lie on the same ground is the newer one: above 0 the first, 0 not told. The one
+/* Which of two that lie on the same region is the newer one: above 0 the first, 0 not told. The one
  * that tells most comes first. */
 typedef int (*Criterion)(const EkFinding *a, const EkFinding *b);
 
@@ -77,7 +77,7 @@ static const struct {
     {by_table, "the partition table lists it"},
     {by_anchor, "it begins where a partition does, the other one anywhere"},
     {by_date, "it was used later"},
-    {by_header, "it stands where the other's first header was"},
+    {by_header, "it is where the first header of the other was"},
     {by_confidence, "more of its structures are intact"},
 };
 
@@ -169,7 +169,7 @@ static gboolean came_after(const EkFinding *inner, const EkFinding *outer, EkUsa
                            const char **why)
 {
     const EkVolume *volume = outer->volume;
-    const EkMoment *made = &inner->volume->created;
+    const EkTimestamp *made = &inner->volume->created;
     if (!is_anchored(inner) || outer->standing == EK_STANDING_LISTED)
         return FALSE;
     *why = "the partition table lists it";
@@ -270,7 +270,7 @@ static void weigh_copies(EkFinding *finding)
     guint copies = finding->copies;
     if (copies >= (finding->anchor == EK_ANCHOR_NONE ? 1u : 2u))
         ek_volume_reason(finding->volume, finding->anchor == EK_ANCHOR_NONE ? 0 : COPIES_POINTS,
-                         "the same volume stands on this drive %u times: perhaps a disk image, "
+                         "the same volume is on this drive %u times: perhaps a disk image, "
                          "kept in files of a volume that is gone",
                          copies + 1);
     if (copies > 0 && finding->anchor == EK_ANCHOR_NONE)

@@ -61,15 +61,16 @@ static void add_volumes(Likely *likely, const EkTrace *trace)
 {
     const EkFileSystem *format = ek_file_system_for(trace->format);
     guint8 start[EK_RECOGNISE_BYTES];
-    EkClaim claims[EK_CLAIMS_MOST];
+    EkCandidate candidates[EK_CANDIDATES_MOST];
     gsize length = (gsize)MIN(sizeof start, ek_reader_bytes(likely->reader) - trace->first_byte);
     if (format == NULL ||
         !ek_reader_read(likely->reader, trace->first_byte, start, length, NULL, NULL))
         return;
-    guint count = format->recognise((EkSpan){start, length}, trace->first_byte, claims);
+    guint count = format->recognise((EkSpan){start, length}, trace->first_byte, candidates);
     for (guint i = 0; i < count; i++) {
-        g_autoptr(EkVolume) volume = ek_volume_measure(format, likely->reader, &claims[i], NULL);
-        if (volume == NULL || !volume->stands || volume->bytes > G_MAXINT64 / 2)
+        g_autoptr(EkVolume) volume =
+            ek_volume_measure(format, likely->reader, &candidates[i], NULL);
+        if (volume == NULL || !volume->is_confirmed || volume->bytes > G_MAXINT64 / 2)
             continue;
         add_end(likely, volume->first_byte);
         add_end(likely, volume->first_byte + volume->bytes);

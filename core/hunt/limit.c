@@ -60,12 +60,12 @@ void ek_trace_limit_free(EkTraceLimit *limit)
 static gboolean is_usual(const EkTrace *trace, EkSpan span)
 {
     const EkFileSystem *format = ek_file_system_for(trace->format);
-    EkClaim claims[EK_CLAIMS_MOST];
+    EkCandidate candidates[EK_CANDIDATES_MOST];
     guint count = format != NULL && format->recognise != NULL
-                      ? format->recognise(span, trace->first_byte, claims)
+                      ? format->recognise(span, trace->first_byte, candidates)
                       : 0;
     for (guint i = 0; i < count; i++)
-        if (ek_is_usual_start(claims[i].first_byte))
+        if (ek_is_usual_start(candidates[i].first_byte))
             return TRUE;
     return format == NULL && ek_is_usual_start(trace->first_byte);
 }

@@ -1,13 +1,13 @@
 /* SPDX-License-Identifier: MIT */
 #include "hunt/steps.h"
 
-#include "hunt/sieve.h"
+#include "hunt/matcher.h"
 
 #define RUNS_COMPARED 8u
 #define SIEVE_BITS 64u
 
 struct EkHuntSteps {
-    EkSieve *sieve;     /* one bit a file system, then one the records of each, then one a table */
+    EkMatcher *matcher; /* one bit a file system, then one the records of each, then one a table */
     guint first_record; /* the bit of the first one's records */
     guint first_table;
 };
@@ -15,19 +15,19 @@ struct EkHuntSteps {
 EkHuntSteps *ek_hunt_steps_new(void)
 {
     EkHuntSteps *steps = g_new0(EkHuntSteps, 1);
-    EkSieve *sieve = steps->sieve = ek_sieve_new();
+    EkMatcher *matcher = steps->matcher = ek_matcher_new();
     guint bit = 0;
     for (guint i = 0; ek_file_systems[i] != NULL; i++)
-        ek_sieve_add(sieve, bit++, ek_file_systems[i]->signatures,
-                     ek_file_systems[i]->signature_count);
+        ek_matcher_add(matcher, bit++, ek_file_systems[i]->signatures,
+                       ek_file_systems[i]->signature_count);
     steps->first_record = bit;
     for (guint i = 0; ek_file_systems[i] != NULL; i++)
-        ek_sieve_add(sieve, bit++, ek_file_systems[i]->record_signatures,
-                     ek_file_systems[i]->record_signature_count);
+        ek_matcher_add(matcher, bit++, ek_file_systems[i]->record_signatures,
+                       ek_file_systems[i]->record_signature_count);
     steps->first_table = bit;
     for (guint i = 0; ek_table_formats[i] != NULL; i++)
-        ek_sieve_add(sieve, bit++, ek_table_formats[i]->signatures,
-                     ek_table_formats[i]->signature_count);
+        ek_matcher_add(matcher, bit++, ek_table_formats[i]->signatures,
+                       ek_table_formats[i]->signature_count);
     /* Whoever adds the format that is one too many learns it from the first test. */
     g_assert(bit <= SIEVE_BITS);
     return steps;
@@ -35,7 +35,7 @@ EkHuntSteps *ek_hunt_steps_new(void)
 
 void ek_hunt_steps_free(EkHuntSteps *steps)
 {
-    ek_sieve_free(steps->sieve);
+    ek_matcher_free(steps->matcher);
     g_free(steps);
 }
 
@@ -74,13 +74,13 @@ static void add_record(GArray *runs, const char *format, const EkRecord *record,
 static void look_closer(const EkHuntSteps *steps, guint64 bits, EkSpan span, EkByte at,
                         GArray *traces, GArray *runs)
 {
-    EkClaim claims[EK_CLAIMS_MOST];
+    EkCandidate candidates[EK_CANDIDATES_MOST];
     EkRecord record;
     EkTable table;
     gboolean is_taken = FALSE;
     for (guint i = 0; ek_file_systems[i] != NULL; i++) {
         const EkFileSystem *format = ek_file_systems[i];
-        if ((bits >> i & 1) != 0 && format->recognise(span, at, claims) > 0) {
+        if ((bits >> i & 1) != 0 && format->recognise(span, at, candidates) > 0) {
             add_trace(traces, "boot-sector", format->name, span, at);
             is_taken = TRUE;
         }
@@ -102,7 +102,7 @@ static void look_closer(const EkHuntSteps *steps, guint64 bits, EkSpan span, EkB
 void ek_hunt_steps_look(const EkHuntSteps *steps, EkReader *reader, EkSpan span, EkByte at,
                         GArray *traces, GArray *runs)
 {
-    guint64 bits = ek_sieve_look(steps->sieve, span.data);
+    guint64 bits = ek_matcher_look(steps->matcher, span.data);
     if (bits != 0 && ek_reader_known(reader, at, EK_STEP).good == EK_STEP)
         look_closer(steps, bits, span, at, traces, runs);
 }

@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 /* Choosing the layout: of the volumes that are believed, the set with the most evidence in which
- * none lies on another's ground. Evidence weighs by its third power, so that many weak claims do
+ * none lies on another's region. Evidence weighs by its third power, so that many weak claims do
  * not outweigh a strong one. Older layers are what remains when the newer ones are taken away. */
 #include "rebuild/planner.h"
 
@@ -52,7 +52,7 @@ static gboolean has_no_end(const EkPlanner *planner, const EkPlanVolume *entry)
            resized_of(planner, entry->number) == NULL;
 }
 
-/* Where the ground of a container ends at most: where the next volume begins, or the drive. */
+/* Where the region of a container ends at most: where the next volume begins, or the drive. */
 static EkByte end_at_most(const EkPlanner *planner, const EkPlanVolume *entry)
 {
     EkByte first = entry->volume->first_byte;
@@ -209,7 +209,7 @@ static gboolean check_added(const EkPlanner *planner, GError **error)
         guint32 size = planner->sector_size;
         if (ek_mbr_type_for(one->filesystem) == 0)
             return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                                "--add: \"%s\" is no file system that stands in a partition. Known "
+                                "--add: \"%s\" is not a file system that a partition can hold. Known "
                                 "are ntfs, fat32, exfat, ext4, hfsplus and the others that "
                                 "\"ektypon help volumes\" lists",
                                 one->filesystem);
@@ -302,7 +302,7 @@ static GPtrArray *free_of(const EkPlanner *planner, const GPtrArray *pool, const
     return rest;
 }
 
-/* What must be in it. FALSE when two such lie on the same ground. */
+/* What must be in it. FALSE when two such lie on the same region. */
 static gboolean fix(const EkPlanner *planner, const GPtrArray *candidates, GPtrArray *fixed,
                     GError **error)
 {
@@ -369,9 +369,9 @@ static GPtrArray *peel(EkPlanner *planner, GPtrArray *candidates, const GPtrArra
 
 /* --- what is left out ----------------------------------------------------------------------- */
 
-static char *day_of(EkMoment moment)
+static char *day_of(EkTimestamp timestamp)
 {
-    g_autoptr(GDateTime) when = g_date_time_new_from_unix_utc(moment.seconds);
+    g_autoptr(GDateTime) when = g_date_time_new_from_unix_utc(timestamp.seconds);
     return when != NULL ? g_date_time_format(when, "%Y-%m-%d") : g_strdup("(no date)");
 }
 

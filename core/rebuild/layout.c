@@ -118,7 +118,7 @@ static gint64 shift_of(const EkPlanner *planner, const EkTable *table)
     return 0;
 }
 
-/* The old entry for a partition: one that begins there; else one that is about the same ground, of
+/* The old entry for a partition: one that begins there; else one that is about the same region, of
  * which a number went wrong. */
 static gboolean find_old(const EkPlanner *planner, const GPtrArray *tables, EkRange planned,
                          EkTableEntry *found)
@@ -306,7 +306,7 @@ static EkTableEntry entry_for(const Layout *layout, const EkChosen *chosen, cons
     return entry;
 }
 
-/* Old partitions are taken as they were where they are longer, unless that is another's ground. */
+/* Old partitions are taken as they were where they are longer, unless that is another's region. */
 static void shorten(Layout *layout)
 {
     EkTable *table = &layout->table;

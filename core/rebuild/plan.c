@@ -163,38 +163,38 @@ typedef struct {
     EkPlanner *planner;
     const EkChosen *chosen;
     GError *error;
-} MendTaker;
+} RepairTaker;
 
-static void take_mend(void *data, EkMend *mend)
+static void take_repair(void *data, EkRepair *repair)
 {
-    MendTaker *taker = data;
+    RepairTaker *taker = data;
     EkPlanner *planner = taker->planner;
     g_autofree guint8 *before = NULL;
     if (taker->error == NULL)
-        before = ek_reader_read_new(planner->reader, mend->first_byte, mend->length, NULL,
+        before = ek_reader_read_new(planner->reader, repair->first_byte, repair->length, NULL,
                                     &taker->error);
     if (before != NULL) {
-        EkByte read = ek_reader_known(planner->reader, mend->first_byte, mend->length).good;
+        EkByte read = ek_reader_known(planner->reader, repair->first_byte, repair->length).good;
         g_autofree char *why = g_strdup_printf(
-            "%s of volume %u, from %s%s", mend->what, taker->chosen->number, mend->from,
-            read < mend->length ? " (old contents unreadable; shown as zeros)" : "");
-        add_edit(planner, mend->structure, mend->first_byte, before, mend->after, mend->length,
-                 why);
-        EkPlanRepair *repair = g_new0(EkPlanRepair, 1);
-        repair->volume = taker->chosen->number;
-        repair->what = g_strdup(mend->what);
-        repair->from = g_strdup(mend->from);
-        g_ptr_array_add(planner->plan->repairs, repair);
+            "%s of volume %u, from %s%s", repair->what, taker->chosen->number, repair->from,
+            read < repair->length ? " (old contents unreadable; shown as zeros)" : "");
+        add_edit(planner, repair->structure, repair->first_byte, before, repair->after,
+                 repair->length, why);
+        EkPlanRepair *planned = g_new0(EkPlanRepair, 1);
+        planned->volume = taker->chosen->number;
+        planned->what = g_strdup(repair->what);
+        planned->from = g_strdup(repair->from);
+        g_ptr_array_add(planner->plan->repairs, planned);
     }
-    ek_mend_free(mend);
+    ek_repair_free(repair);
 }
 
 static gboolean plan_repairs(EkPlanner *planner, GError **error)
 {
     for (guint i = 0; i < planner->chosen->len; i++) {
         const EkChosen *chosen = &g_array_index(planner->chosen, EkChosen, i);
-        MendTaker taker = {planner, chosen, NULL};
-        if (chosen->volume == NULL || chosen->volume->format->mend == NULL)
+        RepairTaker taker = {planner, chosen, NULL};
+        if (chosen->volume == NULL || chosen->volume->format->repair == NULL)
             continue; /* whether it opens without is told by the check */
         /* Where nothing told its length, the user did. */
         EkVolume volume = *chosen->volume;
@@ -202,7 +202,7 @@ static gboolean plan_repairs(EkPlanner *planner, GError **error)
             volume.bytes = chosen->range.bytes;
             volume.length_is_least = FALSE;
         }
-        if (!volume.format->mend(planner->reader, &volume, take_mend, &taker, error))
+        if (!volume.format->repair(planner->reader, &volume, take_repair, &taker, error))
             return FALSE;
         if (taker.error != NULL) {
             g_propagate_error(error, taker.error);
@@ -214,7 +214,7 @@ static gboolean plan_repairs(EkPlanner *planner, GError **error)
 
 /* --- all of it ------------------------------------------------------------------------------ */
 
-/* The partitions of a table and the headers of volumes never share ground; hostile ones might. */
+/* The partitions of a table and the headers of volumes never share region; hostile ones might. */
 static gboolean edits_are_apart(const EkPlan *plan, GError **error)
 {
     for (guint i = 1; i < plan->edits->len; i++) {

@@ -113,7 +113,7 @@ static gint by_first(gconstpointer a, gconstpointer b)
     return left->first < right->first ? -1 : left->first > right->first;
 }
 
-/* The map takes what is usual of the ground in front of the first partition, and more where it has
+/* The map takes what is usual of the region in front of the first partition, and more where it has
  * many entries. */
 static gboolean put_map(Composing *composing, GError **error)
 {

@@ -95,7 +95,7 @@ static const EkSignature signatures[] = {
 };
 
 /* A number that went wrong lets two touch; of code that looks like a table they share more. */
-static gboolean are_on_one_ground(EkRange a, EkRange b)
+static gboolean are_on_one_region(EkRange a, EkRange b)
 {
     EkByte first = MAX(a.first, b.first);
     EkByte end = MIN(ek_range_end(a), ek_range_end(b));
@@ -142,7 +142,7 @@ static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
             /* What protects a GPT may cover what a hybrid names besides. */
             if (table->entries[i].type != EK_MBR_PROTECTIVE &&
                 table->entries[k].type != EK_MBR_PROTECTIVE &&
-                are_on_one_ground(table->entries[i].range, table->entries[k].range))
+                are_on_one_region(table->entries[i].range, table->entries[k].range))
                 return FALSE;
     /* Beside such a one there must be an entry of a type that is known. */
     for (guint i = 0; has_odd && i < table->count; i++)

@@ -13,19 +13,19 @@ typedef struct {
     guint32 nanoseconds;
     gboolean is_local; /* in the clock of whoever wrote it: no zone is known */
     gboolean is_set;
-} EkMoment;
+} EkTimestamp;
 
 /* A date and a time of day as FAT and exFAT keep them, local; not set when they are none. */
-EkMoment ek_moment_dos(guint16 date, guint16 time);
+EkTimestamp ek_timestamp_dos(guint16 date, guint16 time);
 
 /* Steps of 100 ns since 1601, in UTC, as NTFS keeps them; not set when it is no likely date. */
-EkMoment ek_moment_filetime(guint64 steps);
+EkTimestamp ek_timestamp_filetime(guint64 steps);
 
 /* Seconds since 1970 in UTC; 0 is not set. */
-EkMoment ek_moment_utc(gint64 seconds);
+EkTimestamp ek_timestamp_utc(gint64 seconds);
 
 /* Sets *moment to `other` when that is later, or *moment is not set. */
-void ek_moment_advance(EkMoment *moment, EkMoment other);
+void ek_timestamp_advance(EkTimestamp *timestamp, EkTimestamp other);
 
 typedef enum {
     EK_TYPE_FILE,
@@ -48,9 +48,9 @@ typedef struct {
     EkFileType type;
     guint flags;  /* EK_FILE_… */
     guint64 size; /* bytes; 0 for folders */
-    EkMoment created;
-    EkMoment modified;
-    EkMoment accessed;
+    EkTimestamp created;
+    EkTimestamp modified;
+    EkTimestamp accessed;
     guint32 attributes; /* the format's own */
     guint32 generation; /* of the number, where numbers are used again; 0: they are not */
     guint64 place;      /* the format's own: how its content is found again */
@@ -75,7 +75,7 @@ typedef struct {
     EkByte first_byte;  /* in the image; EK_UNPLACED when not known */
     EkByte stored;      /* bytes there: as many as of the file, unless they are packed */
     gboolean is_packed; /* they cannot be read in part: what is missing costs all of it */
-    gboolean in_record; /* they are part of the file's own record, in ground of the file system */
+    gboolean in_record; /* they are part of the file's own record, in region of the file system */
 } EkExtent;
 
 #define EK_UNPLACED G_MAXUINT64

@@ -42,25 +42,26 @@ void ek_header_reason(EkVolume *volume, EkHeaderState state, const char *which, 
     }
 }
 
-void ek_header_mend(const EkVolume *volume, EkByte at, const char *what, EkMendSink sink,
-                    void *data)
+void ek_header_repair(const EkVolume *volume, EkByte at, const char *what, EkRepairSink sink,
+                      void *data)
 {
     gsize length = MIN(volume->own_sector_size, EK_HEADER_MOST);
-    EkMend *mend = g_new0(EkMend, 1);
-    mend->structure = volume->format->structure;
-    mend->first_byte = at;
-    mend->length = length;
-    mend->after = g_memdup2(volume->header, length);
-    mend->what = g_strdup(what);
-    mend->from = volume->composed ? g_strdup_printf("other metadata")
-                                  : g_strdup_printf("the backup copy at sector %" G_GUINT64_FORMAT,
-                                                    volume->header_byte / EK_STEP);
-    sink(data, mend);
+    EkRepair *repair = g_new0(EkRepair, 1);
+    repair->structure = volume->format->structure;
+    repair->first_byte = at;
+    repair->length = length;
+    repair->after = g_memdup2(volume->header, length);
+    repair->what = g_strdup(what);
+    repair->from = volume->composed
+                       ? g_strdup_printf("other metadata")
+                       : g_strdup_printf("the backup copy at sector %" G_GUINT64_FORMAT,
+                                         volume->header_byte / EK_STEP);
+    sink(data, repair);
 }
 
-void ek_header_mend_range(EkReader *reader, const char *structure, EkByte at, const guint8 *wanted,
-                          gsize length, const char *what, const char *from, EkMendSink sink,
-                          void *data)
+void ek_header_repair_range(EkReader *reader, const char *structure, EkByte at,
+                            const guint8 *wanted, gsize length, const char *what, const char *from,
+                            EkRepairSink sink, void *data)
 {
     gsize first = length;
     gsize end = 0;
@@ -74,14 +75,14 @@ void ek_header_mend_range(EkReader *reader, const char *structure, EkByte at, co
     }
     if (first >= end)
         return;
-    EkMend *mend = g_new0(EkMend, 1);
-    mend->structure = structure;
-    mend->first_byte = at + first;
-    mend->length = end - first;
-    mend->after = g_memdup2(wanted + first, mend->length);
-    mend->what = g_strdup(what);
-    mend->from = g_strdup(from);
-    sink(data, mend);
+    EkRepair *repair = g_new0(EkRepair, 1);
+    repair->structure = structure;
+    repair->first_byte = at + first;
+    repair->length = end - first;
+    repair->after = g_memdup2(wanted + first, repair->length);
+    repair->what = g_strdup(what);
+    repair->from = g_strdup(from);
+    sink(data, repair);
 }
 
 EkPresence ek_presence_read(EkReader *reader, EkByte at, guint8 *buffer, gsize length)
@@ -115,18 +116,18 @@ void ek_presence_reason(EkVolume *volume, EkPresence part, const char *what, EkB
 }
 
 EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, EkReader *reader,
-                          const EkClaim *claim, guint8 *data, gsize length, GError **error)
+                          const EkCandidate *candidate, guint8 *data, gsize length, GError **error)
 {
     EkByte limit = ek_reader_bytes(reader);
-    gsize there = (gsize)MIN(length, limit - MIN(claim->header_byte, limit));
+    gsize there = (gsize)MIN(length, limit - MIN(candidate->header_byte, limit));
     memset(data, 0, length);
-    if (!ek_reader_read(reader, claim->header_byte, data, there, NULL, error))
+    if (!ek_reader_read(reader, candidate->header_byte, data, there, NULL, error))
         return NULL;
     EkVolume *volume = ek_volume_new(format, filesystem);
-    volume->first_byte = claim->first_byte;
-    volume->header_byte = claim->header_byte;
+    volume->first_byte = candidate->first_byte;
+    volume->header_byte = candidate->header_byte;
     volume->own_sector_size = EK_STEP;
-    volume->by_backup = claim->role == EK_ROLE_BACKUP;
+    volume->by_backup = candidate->role == EK_ROLE_BACKUP;
     memcpy(volume->header, data, EK_HEADER_MOST);
     return volume;
 }
@@ -140,7 +141,7 @@ gboolean ek_is_usual_start(EkByte at)
 
 void ek_header_end(EkVolume *volume, gboolean stands)
 {
-    volume->stands = stands;
+    volume->is_confirmed = stands;
     if (!stands)
         ek_volume_reason(volume, -100,
                          "none of the structures it points to were found: not a volume");

@@ -22,14 +22,14 @@ void ek_header_reason(EkVolume *volume, EkHeaderState state, const char *which, 
                       int points);
 
 /* Proposes to write the volume's header at `at`. */
-void ek_header_mend(const EkVolume *volume, EkByte at, const char *what, EkMendSink sink,
-                    void *data);
+void ek_header_repair(const EkVolume *volume, EkByte at, const char *what, EkRepairSink sink,
+                      void *data);
 
 /* Proposes to write what differs from the `length` bytes that shall stand at `at` (both multiples
  * of EK_STEP), from the first such sector to the last. What was not read differs. */
-void ek_header_mend_range(EkReader *reader, const char *structure, EkByte at, const guint8 *wanted,
-                          gsize length, const char *what, const char *from, EkMendSink sink,
-                          void *data);
+void ek_header_repair_range(EkReader *reader, const char *structure, EkByte at,
+                            const guint8 *wanted, gsize length, const char *what, const char *from,
+                            EkRepairSink sink, void *data);
 
 /* What one bit of a bitmap that begins at `at` says; bit 0 is the lowest of the first byte. */
 EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit);
@@ -38,7 +38,7 @@ EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit);
  * EK_HEADER_MOST) of its header in `data`, zeros past the end of the drive. NULL when reading
  * failed. */
 EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, EkReader *reader,
-                          const EkClaim *claim, guint8 *data, gsize length, GError **error);
+                          const EkCandidate *candidate, guint8 *data, gsize length, GError **error);
 
 /* Does a partition usually begin there: on a MiB, on a cylinder, behind a cylinder's first track?
  */

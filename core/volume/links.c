@@ -350,14 +350,15 @@ gboolean ek_links_find_way(EkLinkTable *table, guint32 first, guint64 wanted, gu
     return TRUE;
 }
 
-guint32 ek_links_step(EkLinkTable *table, const EkLinkWay *way, const EkTaken *files,
-                      const EkTaken *folders, guint32 cluster, EkLink *link)
+guint32 ek_links_step(EkLinkTable *table, const EkLinkWay *way, const EkClusterBitmap *files,
+                      const EkClusterBitmap *folders, guint32 cluster, EkLink *link)
 {
     guint32 next = 0;
     *link = ek_links_of(table, way->copy, cluster, &next);
     if (*link == EK_LINK_NEXT)
         return next;
-    gboolean is_taken = ek_taken_has(files, cluster + 1ul) || ek_taken_has(folders, cluster + 1ul);
+    gboolean is_taken = ek_cluster_bitmap_has(files, cluster + 1ul) ||
+                        ek_cluster_bitmap_has(folders, cluster + 1ul);
     return *link != EK_LINK_END && way->may_guess && !is_taken ? cluster + 1 : 0;
 }
 
@@ -377,20 +378,20 @@ int ek_links_weigh(EkLinkTable *table, int copy)
 
 typedef struct {
     EkLinkTable *table;
-    EkLinkMend sink;
+    EkLinkRepair sink;
     void *data;
     guint copy;
     EkByte left;
     EkByte at; /* in the image, of what is gathered */
     GByteArray *wanted;
-} Mending;
+} Repairing;
 
-static void flush(Mending *mending)
+static void flush(Repairing *repairing)
 {
-    if (mending->wanted->len > 0)
-        mending->sink(mending->data, mending->copy, mending->at, mending->wanted->data,
-                      mending->wanted->len);
-    g_byte_array_set_size(mending->wanted, 0);
+    if (repairing->wanted->len > 0)
+        repairing->sink(repairing->data, repairing->copy, repairing->at, repairing->wanted->data,
+                        repairing->wanted->len);
+    g_byte_array_set_size(repairing->wanted, 0);
 }
 
 /* The copy that a sector should be like; -1: neither was read, or both say the same. */
@@ -427,37 +428,38 @@ static gboolean is_damaged(const EkLinkTable *table, guint copy, gsize at)
            !is_sound(table, copy, at);
 }
 
-static void mend_window(Mending *mending)
+static void repair_window(Repairing *repairing)
 {
-    const EkLinkTable *table = mending->table;
+    const EkLinkTable *table = repairing->table;
     guint32 size = table->places.sector_size;
     for (gsize at = 0; at < table->window_bytes; at += size) {
         int good = better(table, at);
-        gboolean is_worse = good == 1 - (int)mending->copy && is_sound(table, (guint)good, at) &&
-                            (mending->copy == 0 || is_damaged(table, mending->copy, at));
-        EkByte place = table->places.first[mending->copy] + table->window_at + at;
-        if (mending->wanted->len > 0 && (!is_worse || place != mending->at + mending->wanted->len ||
-                                         mending->wanted->len + size > MEND_MOST))
-            flush(mending);
-        if (!is_worse || mending->left < size)
+        gboolean is_worse = good == 1 - (int)repairing->copy && is_sound(table, (guint)good, at) &&
+                            (repairing->copy == 0 || is_damaged(table, repairing->copy, at));
+        EkByte place = table->places.first[repairing->copy] + table->window_at + at;
+        if (repairing->wanted->len > 0 &&
+            (!is_worse || place != repairing->at + repairing->wanted->len ||
+             repairing->wanted->len + size > MEND_MOST))
+            flush(repairing);
+        if (!is_worse || repairing->left < size)
             continue;
-        if (mending->wanted->len == 0)
-            mending->at = place;
-        g_byte_array_append(mending->wanted, table->windows[good] + at, size);
-        mending->left -= size;
+        if (repairing->wanted->len == 0)
+            repairing->at = place;
+        g_byte_array_append(repairing->wanted, table->windows[good] + at, size);
+        repairing->left -= size;
     }
 }
 
-void ek_links_mend(EkLinkTable *table, EkByte most, EkLinkMend sink, void *data)
+void ek_links_repair(EkLinkTable *table, EkByte most, EkLinkRepair sink, void *data)
 {
     g_autoptr(GByteArray) wanted = g_byte_array_new();
-    Mending mending = {table, sink, data, 0, most, 0, wanted};
-    for (; mending.copy < table->places.copies && table->places.copies > 1; mending.copy++) {
+    Repairing repairing = {table, sink, data, 0, most, 0, wanted};
+    for (; repairing.copy < table->places.copies && table->places.copies > 1; repairing.copy++) {
         for (EkByte at = 0; at < table->places.bytes; at += table->window_most) {
             load(table, at);
-            mend_window(&mending);
+            repair_window(&repairing);
         }
-        flush(&mending);
+        flush(&repairing);
     }
 }
 

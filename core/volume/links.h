@@ -6,7 +6,7 @@
 #define EK_VOLUME_LINKS_H
 
 #include "image/reader.h"
-#include "volume/taken.h"
+#include "volume/clusterbitmap.h"
 
 #define EK_LINK_COPIES 2u
 
@@ -90,8 +90,8 @@ gboolean ek_links_find_way(EkLinkTable *table, guint32 first, guint64 wanted, gu
 
 /* The cluster behind `cluster` on a way; 0: there is none. What files or folders have taken is
  * never guessed. *link gets what the table says. */
-guint32 ek_links_step(EkLinkTable *table, const EkLinkWay *way, const EkTaken *files,
-                      const EkTaken *folders, guint32 cluster, EkLink *link);
+guint32 ek_links_step(EkLinkTable *table, const EkLinkWay *way, const EkClusterBitmap *files,
+                      const EkClusterBitmap *folders, guint32 cluster, EkLink *link);
 
 /* How much speaks for the beginning of a copy to be a table of links: above 0 what follows itself
  * or ends, below 0 what leads nowhere. Looks at 4 096 bytes. */
@@ -99,12 +99,12 @@ int ek_links_weigh(EkLinkTable *table, int copy);
 
 /* Receives a piece of a copy that is worse than what is in `wanted`: whole sectors, at most 1 MiB.
  */
-typedef void (*EkLinkMend)(void *data, guint copy, EkByte at, const guint8 *wanted, gsize length);
+typedef void (*EkLinkRepair)(void *data, guint copy, EkByte at, const guint8 *wanted, gsize length);
 
 /* Hands on what makes the copies right: the first one where the other is better, the other one
  * where it is damaged. `table` must have been used to follow the chains of all files before: then
  * one copy may be better as a whole. At most `most` bytes. */
-void ek_links_mend(EkLinkTable *table, EkByte most, EkLinkMend sink, void *data);
+void ek_links_repair(EkLinkTable *table, EkByte most, EkLinkRepair sink, void *data);
 
 /* Counts the free clusters; *next is the first of them behind the last one in use. FALSE when some
  * of the table was not read, or is noise. */

@@ -5,19 +5,19 @@
 
 #include <string.h>
 
-static void ground_free(gpointer data)
+static void region_free(gpointer data)
 {
-    EkEvidence *ground = data;
-    g_free(ground->text);
-    g_free(ground);
+    EkEvidence *region = data;
+    g_free(region->text);
+    g_free(region);
 }
 
-static void term_free(gpointer data)
+static void property_free(gpointer data)
 {
-    EkTerm *term = data;
-    g_free(term->name);
-    g_free(term->value);
-    g_free(term);
+    EkProperty *property = data;
+    g_free(property->name);
+    g_free(property->value);
+    g_free(property);
 }
 
 EkVolume *ek_volume_new(const EkFileSystem *format, const char *filesystem)
@@ -25,8 +25,8 @@ EkVolume *ek_volume_new(const EkFileSystem *format, const char *filesystem)
     EkVolume *volume = g_new0(EkVolume, 1);
     volume->format = format;
     volume->filesystem = filesystem;
-    volume->reasons = g_ptr_array_new_with_free_func(ground_free);
-    volume->terms = g_ptr_array_new_with_free_func(term_free);
+    volume->reasons = g_ptr_array_new_with_free_func(region_free);
+    volume->properties = g_ptr_array_new_with_free_func(property_free);
     return volume;
 }
 
@@ -35,28 +35,28 @@ void ek_volume_free(EkVolume *volume)
     g_free(volume->label);
     g_free(volume->uuid);
     g_ptr_array_unref(volume->reasons);
-    g_ptr_array_unref(volume->terms);
+    g_ptr_array_unref(volume->properties);
     g_free(volume);
 }
 
 void ek_volume_reason(EkVolume *volume, int points, const char *format, ...)
 {
-    EkEvidence *ground = g_new0(EkEvidence, 1);
+    EkEvidence *region = g_new0(EkEvidence, 1);
     va_list arguments;
     va_start(arguments, format);
-    ground->text = g_strdup_vprintf(format, arguments);
+    region->text = g_strdup_vprintf(format, arguments);
     va_end(arguments);
-    ground->points = points;
-    g_ptr_array_add(volume->reasons, ground);
+    region->points = points;
+    g_ptr_array_add(volume->reasons, region);
     volume->confidence = CLAMP(volume->confidence + points, 0, 100);
 }
 
-EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader, const EkClaim *claim,
-                            GError **error)
+EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader,
+                            const EkCandidate *candidate, GError **error)
 {
     GError *failure = NULL;
     g_autoptr(EkReader) bounded = ek_reader_bounded(reader, EK_MEASURE_READS);
-    EkVolume *volume = format->measure(bounded, claim, &failure);
+    EkVolume *volume = format->measure(bounded, candidate, &failure);
     /* A claim that leads through the whole image is damage, and costs itself only. */
     if (volume == NULL && ek_reader_is_spent(bounded)) {
         g_clear_error(&failure);
@@ -67,20 +67,20 @@ EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader, const 
     return volume;
 }
 
-void ek_volume_term(EkVolume *volume, const char *name, const char *format, ...)
+void ek_volume_property(EkVolume *volume, const char *name, const char *format, ...)
 {
-    EkTerm *term = g_new0(EkTerm, 1);
+    EkProperty *property = g_new0(EkProperty, 1);
     va_list arguments;
     va_start(arguments, format);
-    term->name = g_strdup(name);
-    term->value = g_strdup_vprintf(format, arguments);
+    property->name = g_strdup(name);
+    property->value = g_strdup_vprintf(format, arguments);
     va_end(arguments);
-    g_ptr_array_add(volume->terms, term);
+    g_ptr_array_add(volume->properties, property);
 }
 
-void ek_volume_term_number(EkVolume *volume, const char *name, guint64 number)
+void ek_volume_property_number(EkVolume *volume, const char *name, guint64 number)
 {
-    ek_volume_term(volume, name, "%" G_GUINT64_FORMAT, number);
+    ek_volume_property(volume, name, "%" G_GUINT64_FORMAT, number);
 }
 
 char *ek_volume_label(EkSpan span)
@@ -102,10 +102,10 @@ char *ek_volume_uuid(EkSpan span)
     return g_string_free(text, FALSE);
 }
 
-void ek_mend_free(EkMend *mend)
+void ek_repair_free(EkRepair *repair)
 {
-    g_free(mend->after);
-    g_free(mend->what);
-    g_free(mend->from);
-    g_free(mend);
+    g_free(repair->after);
+    g_free(repair->what);
+    g_free(repair->from);
+    g_free(repair);
 }

@@ -25,9 +25,9 @@ typedef struct {
     EkByte first_byte;  /* where the volume would begin */
     EkByte header_byte; /* where the header stands */
     EkRole role;
-} EkClaim;
+} EkCandidate;
 
-#define EK_CLAIMS_MOST 2u
+#define EK_CANDIDATES_MOST 2u
 
 typedef struct {
     int points;
@@ -44,20 +44,21 @@ typedef struct {
     char *label; /* UTF-8; NULL when it has none or it is not known */
     char *uuid;  /* serial number or UUID as people write it; NULL when not known */
     EkByte header_byte;
-    EkByte core_byte; /* where that begins from which it can be composed: file table, FAT, root
-                       * folder; where the volume itself begins that may be in a wrapper; else 0 */
+    EkByte
+        metadata_byte; /* where that begins from which it can be composed: file table, FAT, root
+                        * folder; where the volume itself begins that may be in a wrapper; else 0 */
     guint8 header[EK_HEADER_MOST]; /* geometry and all: the header it is opened with */
     gboolean is_container;         /* others lie in it: nothing of theirs contradicts it */
     gboolean composed;             /* no header is left: this one was made from other traces */
     gboolean by_backup;            /* opened with a copy of its header: the first is not right */
     gboolean length_is_least;      /* it is at least so long: nothing tells where it ends */
-    gboolean length_is_table_s;    /* a partition table tells its length, and nothing of its own */
+    gboolean length_from_table;    /* a partition table tells its length, and nothing of its own */
     gboolean without_journal;      /* shall be read as it lies, whatever its journal holds */
     gboolean used_is_exact;        /* whatever is written to it moves `used` */
-    EkMoment created;              /* when it was made, as far as it tells */
-    EkMoment used;                 /* when it was last mounted or written, as far as it tells */
-    GPtrArray *terms;              /* EkTerm*: its geometry, in the file system's own terms */
-    gboolean stands;               /* FALSE: measured, and nothing there */
+    EkTimestamp created;           /* when it was made, as far as it tells */
+    EkTimestamp used;              /* when it was last mounted or written, as far as it tells */
+    GPtrArray *properties;         /* EkProperty*: its geometry, in the file system's own terms */
+    gboolean is_confirmed;         /* FALSE: measured, and nothing there */
     int confidence;                /* 0 to 100 */
     gboolean root_is_lost;         /* something else is where its root folder should be */
     guint headers;                 /* boot sectors that are where they should be, and agree */
@@ -69,7 +70,7 @@ typedef struct {
 typedef struct {
     char *name;
     char *value;
-} EkTerm;
+} EkProperty;
 
 EkVolume *ek_volume_new(const EkFileSystem *format, const char *filesystem);
 void ek_volume_free(EkVolume *volume);
@@ -80,12 +81,12 @@ void ek_volume_reason(EkVolume *volume, int points, const char *format, ...) G_G
 
 /* The name of the term that says how many files and folders a volume has, where that is cheap to
  * tell. */
-#define EK_TERM_FILES "files and folders"
+#define EK_PROPERTY_FILES "files and folders"
 
 /* Adds a term of its geometry. */
-void ek_volume_term(EkVolume *volume, const char *name, const char *format, ...)
+void ek_volume_property(EkVolume *volume, const char *name, const char *format, ...)
     G_GNUC_PRINTF(3, 4);
-void ek_volume_term_number(EkVolume *volume, const char *name, guint64 number);
+void ek_volume_property_number(EkVolume *volume, const char *name, guint64 number);
 
 /* A label of at most `length` bytes in UTF-8 (what is none is shown as \xNN), up to the first
  * zero. NULL when it is empty. The caller frees. */
@@ -107,11 +108,11 @@ typedef struct {
     guint8 *after;
     char *what; /* "boot sector" */
     char *from; /* where the bytes come from, in words */
-} EkMend;
+} EkRepair;
 
-/* Takes `mend`; the receiver frees it with ek_mend_free. */
-typedef void (*EkMendSink)(void *data, EkMend *mend);
-void ek_mend_free(EkMend *mend);
+/* Takes `repair`; the receiver frees it with ek_repair_free. */
+typedef void (*EkRepairSink)(void *data, EkRepair *repair);
+void ek_repair_free(EkRepair *repair);
 
 typedef enum { EK_USAGE_UNKNOWN, EK_USAGE_FREE, EK_USAGE_USED } EkUsage;
 
@@ -148,11 +149,11 @@ struct EkFileSystem {
 
     /* Is what stands at `at` a header of ours? Pure: looks at `span` only, which begins there.
      * Writes what it may mean into `claims`, returns how many. */
-    guint (*recognise)(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST]);
+    guint (*recognise)(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);
 
     /* Follows a claim into the image. NULL only when reading failed. Called through
      * ek_volume_measure. */
-    EkVolume *(*measure)(EkReader *reader, const EkClaim *claim, GError **error);
+    EkVolume *(*measure)(EkReader *reader, const EkCandidate *candidate, GError **error);
 
     /* Secondary traces, for when all headers are gone; NULL where this version knows none. Is what
      * stands at the beginning of `span` a record of ours? Pure. */
@@ -166,8 +167,8 @@ struct EkFileSystem {
 
     /* Proposes what makes primary and backup header right again. NULL where this version does
      * not. */
-    gboolean (*mend)(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
-                     GError **error);
+    gboolean (*repair)(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                       GError **error);
 
     /* The fields of a header: for showing edits. NULL where there are no edits. */
     const char *structure;
@@ -203,8 +204,8 @@ struct EkFileSystem {
 
 /* Follows a claim into the image, with at most EK_MEASURE_READS reads: a claim that wants more does
  * not stand. NULL with *error only when reading failed. The caller frees. */
-EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader, const EkClaim *claim,
-                            GError **error);
+EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader,
+                            const EkCandidate *candidate, GError **error);
 
 /* All file systems, NULL at the end. */
 extern const EkFileSystem *const ek_file_systems[];

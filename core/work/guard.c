@@ -151,7 +151,7 @@ static EkRelation to_place(const EkGuard *guard, const char *path, const EkCaseS
         *why = g_strdup_printf("%s is the source itself", path);
         return EK_RELATION_SOURCE;
     }
-    if (ek_system_is_same_ground(guard->system, path, place)) {
+    if (ek_system_is_same_storage(guard->system, path, place)) {
         *why = g_strdup_printf("%s leads to the source (%s), or is a part of it", path, place);
         return EK_RELATION_SOURCE;
     }
@@ -311,7 +311,7 @@ static EkRelation to_image(const EkGuard *guard, const char *path, char **why)
         *why = g_strdup_printf("%s is the image of this case", path);
         return EK_RELATION_IMAGE;
     }
-    if (ek_system_is_same_ground(guard->system, path, image) ||
+    if (ek_system_is_same_storage(guard->system, path, image) ||
         ek_system_lies_on(guard->system, path, image) ||
         (ek_device_is_at(path) && ek_system_lies_on(guard->system, image, path))) {
         *why =
@@ -376,7 +376,7 @@ static EkRelation to_targets(const EkGuard *guard, const char *path, char **why)
         /* A node or a name may be another's by now. */
         if (now == NULL || !g_str_equal(now->name, target->identity))
             continue;
-        gboolean same = ek_system_is_same_ground(guard->system, path, target->path);
+        gboolean same = ek_system_is_same_storage(guard->system, path, target->path);
         gboolean itself = same && is_same_file(path, target->path) && identity != NULL &&
                           g_str_equal(identity->name, target->identity);
         if (!same && !ek_system_lies_on(guard->system, path, target->path))

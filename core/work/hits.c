@@ -14,13 +14,13 @@ void ek_hits_clear(EkHits *hits)
     g_clear_pointer(&hits->hits, g_array_unref);
 }
 
-/* The last hit, when `ground` goes on where it ends and is as bad: stretches that differ in nothing
+/* The last hit, when `region` goes on where it ends and is as bad: stretches that differ in nothing
  * else are one. */
-static EkHit *last_before(EkHits *hits, EkRange ground, gboolean bad)
+static EkHit *last_before(EkHits *hits, EkRange region, gboolean bad)
 {
     EkHit *last =
         hits->hits->len > 0 ? &g_array_index(hits->hits, EkHit, hits->hits->len - 1) : NULL;
-    return last != NULL && ek_range_end(last->ground) == ground.first && last->is_bad == bad ? last
+    return last != NULL && ek_range_end(last->region) == region.first && last->is_bad == bad ? last
                                                                                              : NULL;
 }
 
@@ -33,23 +33,23 @@ typedef struct {
     GError *error;
 } Gathering;
 
-static void add_hit(Gathering *gathering, EkRange ground, gboolean bad, const char *path,
+static void add_hit(Gathering *gathering, EkRange region, gboolean bad, const char *path,
                     const EkItem *item)
 {
     EkHit hit = {
-        .ground = ground,
+        .region = region,
         .is_bad = bad,
         .volume = ek_indexing_volume(gathering->indexing)->number,
         .path = g_strdup(path),
         .number = item->file.number,
         .is_own = (item->file.flags & EK_FILE_OWN) != 0,
     };
-    EkHit *last = last_before(gathering->hits, ground, bad);
+    EkHit *last = last_before(gathering->hits, region, bad);
     if (last == NULL || last->volume != hit.volume || last->number != hit.number) {
         g_array_append_val(gathering->hits->hits, hit);
         return;
     }
-    last->ground.bytes += ground.bytes;
+    last->region.bytes += region.bytes;
     g_free(hit.path);
 }
 
@@ -79,8 +79,8 @@ static gint by_place(gconstpointer a, gconstpointer b)
 {
     const EkHit *left = a;
     const EkHit *right = b;
-    if (left->ground.first != right->ground.first)
-        return left->ground.first < right->ground.first ? -1 : 1;
+    if (left->region.first != right->region.first)
+        return left->region.first < right->region.first ? -1 : 1;
     return left->volume < right->volume ? -1 : left->volume > right->volume;
 }
 
@@ -97,26 +97,26 @@ static const EkCaseVolume *volume_at(const GPtrArray *volumes, EkByte at)
     return NULL;
 }
 
-static void add_rest(EkHits *hits, EkReader *reader, const GPtrArray *volumes, EkRange ground,
+static void add_rest(EkHits *hits, EkReader *reader, const GPtrArray *volumes, EkRange region,
                      gboolean bad, guint *count)
 {
-    if (ground.bytes == 0)
+    if (region.bytes == 0)
         return;
     if (++*count > REST_MOST) {
-        hits->not_looked += ground.bytes;
+        hits->not_looked += region.bytes;
         return;
     }
-    const EkCaseVolume *entry = volume_at(volumes, ground.first);
-    EkHit hit = {.ground = ground, .is_bad = bad, .usage = EK_USAGE_UNKNOWN};
+    const EkCaseVolume *entry = volume_at(volumes, region.first);
+    EkHit hit = {.region = region, .is_bad = bad, .usage = EK_USAGE_UNKNOWN};
     if (entry != NULL) {
         hit.volume = entry->number;
         if (entry->volume->format->use != NULL)
-            hit.usage = entry->volume->format->use(reader, entry->volume, ground.first);
+            hit.usage = entry->volume->format->use(reader, entry->volume, region.first);
     }
-    EkHit *last = last_before(hits, ground, bad);
+    EkHit *last = last_before(hits, region, bad);
     if (last != NULL && last->path == NULL && last->volume == hit.volume &&
         last->usage == hit.usage)
-        last->ground.bytes += ground.bytes;
+        last->region.bytes += region.bytes;
     else
         g_array_append_val(hits->hits, hit);
 }
@@ -134,14 +134,14 @@ static void find_rest(EkHits *hits, EkReader *reader, const GPtrArray *volumes)
         EkByte from = hole.first;
         EkByte end = ek_range_end(hole);
         for (; next < files; next++) {
-            EkRange ground = g_array_index(hits->hits, EkHit, next).ground;
-            if (ground.first >= end)
+            EkRange region = g_array_index(hits->hits, EkHit, next).region;
+            if (region.first >= end)
                 break;
-            if (ground.first > from)
-                add_rest(hits, reader, volumes, (EkRange){from, ground.first - from}, bad, &count);
-            from = MAX(from, MIN(ek_range_end(ground), end));
+            if (region.first > from)
+                add_rest(hits, reader, volumes, (EkRange){from, region.first - from}, bad, &count);
+            from = MAX(from, MIN(ek_range_end(region), end));
             /* It may go on in the next stretch. */
-            if (ek_range_end(ground) > end)
+            if (ek_range_end(region) > end)
                 break;
         }
         add_rest(hits, reader, volumes, (EkRange){from, end - from}, bad, &count);

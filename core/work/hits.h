@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* From ground that was not read to what lies there: files, what a file system needs for itself,
+/* From region that was not read to what lies there: files, what a file system needs for itself,
  * free space, or no volume at all. */
 #ifndef EK_WORK_HITS_H
 #define EK_WORK_HITS_H
@@ -7,7 +7,7 @@
 #include "work/indexing.h"
 
 typedef struct {
-    EkRange ground;  /* bytes of the image that were not read */
+    EkRange region;  /* bytes of the image that were not read */
     gboolean is_bad; /* else it is worth another try */
     guint volume;    /* 0: none lies there */
     char *path;      /* of the file that lies there; NULL: none */

@@ -105,8 +105,8 @@ static gboolean check_space(EkImaging *imaging, GError **error)
     return ek_guard_image_space(info->image, space_needed(imaging), error);
 }
 
-/* Gives bad ground another chance: to the scheduler it is as if nobody had been there. */
-static gboolean reopen_ground(EkImaging *imaging, EkKeptState *state, GError **error)
+/* Gives a bad region another chance: to the scheduler it is as if nobody had been there. */
+static gboolean reopen_region(EkImaging *imaging, EkKeptState *state, GError **error)
 {
     const EkReopening *reopening = &imaging->choices.reopening;
     EkReadMap *map = imaging->view.map;
@@ -126,7 +126,7 @@ static gboolean reopen_ground(EkImaging *imaging, EkKeptState *state, GError **e
         state->stretches[i] = ek_read_map_stretches(map, (EkState)i);
     }
     g_autoptr(GPtrArray) changes = ek_read_map_take_changes(map);
-    EkKeeperSink sink = ek_mapstore_sink(imaging->view.opened);
+    EkImageWriterSink sink = ek_mapstore_sink(imaging->view.opened);
     return sink.commit(sink.data, changes, NULL, 0, state, error);
 }
 
@@ -170,7 +170,7 @@ EkImaging *ek_imaging_new(EkSystem *system, const char *folder, const char *opti
         return NULL;
     ek_device_recall(imaging->device, (EkDeviceMemory){state.device_clock, state.device_used});
     imaging->event = ek_event_begin(imaging->view.opened, "image", options, error);
-    if (imaging->event == 0 || !reopen_ground(imaging, &state, error))
+    if (imaging->event == 0 || !reopen_region(imaging, &state, error))
         return NULL;
     begin_capture(imaging, &state);
     return g_steal_pointer(&imaging);

@@ -9,7 +9,7 @@
 
 typedef struct EkImaging EkImaging;
 
-/* Which bad ground is given another chance; all 0: none. */
+/* Which a bad region is given another chance; all 0: none. */
 typedef struct {
     gboolean wanted;
     EkReason reason; /* only what failed for this reason; EK_REASON_NONE: for any */

@@ -29,7 +29,7 @@ static char *basis_of(EkView *view, const EkCaseVolume *entry)
         READERS "%s %s %s %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %s %" G_GUINT64_FORMAT
                 " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT,
         view->without_journal ? " plain" : "", ek_standing_name(entry->standing),
-        volume->filesystem, volume->first_byte, volume->core_byte, header,
+        volume->filesystem, volume->first_byte, volume->metadata_byte, header,
         ek_read_map_total(view->map, EK_STATE_GOOD), ek_read_map_total(view->map, EK_STATE_BAD),
         ek_read_map_total(view->map, EK_STATE_SET_ASIDE));
 }

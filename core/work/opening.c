@@ -234,7 +234,7 @@ static gboolean store_map(EkCase *made, const EkAdoption *adoption, GError **err
         state.stretches[i] = ek_read_map_stretches(map, (EkState)i);
     }
     g_autoptr(GPtrArray) changes = ek_read_map_take_changes(map);
-    EkKeeperSink sink = ek_mapstore_sink(made);
+    EkImageWriterSink sink = ek_mapstore_sink(made);
     return sink.commit(sink.data, changes, NULL, 0, &state, error) &&
            ek_sql_do(ek_case_map(made), error, "UPDATE totals SET has_sums=0", "");
 }

@@ -53,7 +53,7 @@ gboolean ek_wanting_is_word(const char *word)
     return word_of(word, &volume, &path) != WORD_NONE;
 }
 
-/* --- ground --------------------------------------------------------------------------------- */
+/* --- region --------------------------------------------------------------------------------- */
 
 /* What of a range was not read yet. */
 static void add_unread(Wanting *wanting, EkByte first, EkByte bytes)
@@ -194,7 +194,7 @@ static gboolean take_file(void *data, const char *path, const EkItem *item)
     return extents != NULL;
 }
 
-/* The ground of a volume without what was gathered: the rest of what was not read. */
+/* The region of a volume without what was gathered: the rest of what was not read. */
 static void turn_round(Wanting *wanting, EkRange volume)
 {
     g_autoptr(GArray) used = g_steal_pointer(&wanting->ranges);

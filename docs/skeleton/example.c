@@ -11,18 +11,18 @@ static const EkSignature signatures[] = {
 };
 
 /* Is what stands at `at` a header of ours? Looks at `span` only, and believes nothing. */
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate claims[EK_CANDIDATES_MOST])
 {
     if (!ek_span_equals(span, 0, "SEED", 4) || ek_span_le32(span, 8) == 0)
         return 0;
-    claims[0] = (EkClaim){.first_byte = at, .header_byte = at, .role = EK_ROLE_PRIMARY};
+    claims[0] = (EkCandidate){.first_byte = at, .header_byte = at, .role = EK_ROLE_PRIMARY};
     return 1;
 }
 
 /* Does the rest stand where the header says? This is where false positives die: at most
  * EK_MEASURE_READS reads, a reason with points for each thing that is there, none for what was not
  * read, and `stands` only when something besides the header speaks for it. */
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *claim, GError **error)
 {
     g_autoptr(EkVolume) volume = ek_volume_new(&ek_fs_example, "example");
     EkKnown known;
@@ -41,18 +41,18 @@ static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
         !ek_reader_read(reader, at, table, sizeof table, &known, NULL)) {
         ek_volume_reason(volume, -100, "its table would lie past the end of the drive");
     } else if (known.good < sizeof table) {
-        volume->stands = TRUE;
+        volume->is_confirmed = TRUE;
         ek_volume_reason(volume, 0, "its table was not read: not checked");
     } else if (ek_span_le32((EkSpan){table, sizeof table}, 0) == 1) {
-        volume->stands = TRUE;
+        volume->is_confirmed = TRUE;
         ek_volume_reason(volume, 50, "its table is where it says");
     }
     return g_steal_pointer(&volume);
 }
 
 /* Proposals only: whoever calls decides. */
-static gboolean mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
-                     GError **error)
+static gboolean repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                       GError **error)
 {
     (void)reader;
     (void)volume;
@@ -81,7 +81,7 @@ const EkFileSystem ek_fs_example = {
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,
     .measure = measure,
-    .mend = mend,
+    .repair = repair,
     .structure = "example-header",
     .explain = explain,
     /* .open, .close, .root, .walk and .decode come with the files. */

@@ -91,7 +91,7 @@ static void make_pool(void)
          "gzip -k pool/images.tar");
 }
 
-/* What older formats left in the same ground would make it undecided. */
+/* What older formats left in the same region would make it undecided. */
 static char *told_by_blkid(const char *filesystem, const char *what)
 {
     const char *type = g_str_has_prefix(filesystem, "fat") ? "vfat" : filesystem;
@@ -105,7 +105,7 @@ static char *put_in(const char *text, const char *name, const char *value)
     return g_strjoinv(value, parts);
 }
 
-/* Formats the ground of a partition, with what stood there before still in it. */
+/* Formats the region of a partition, with what stood there before still in it. */
 static void make_volume(Drive *drive, Made *made)
 {
     char label[10] = "BRIZA";
@@ -255,7 +255,7 @@ static Made *made_at(const Drive *drive, const char *filesystem, guint64 first, 
     return best;
 }
 
-/* In ground of a volume whose header was not read: what it holds may be taken for volumes. */
+/* In region of a volume whose header was not read: what it holds may be taken for volumes. */
 static gboolean is_in_missed(const Drive *drive, guint64 sector)
 {
     for (guint i = 0; i < drive->made->len; i++) {
@@ -266,7 +266,7 @@ static gboolean is_in_missed(const Drive *drive, guint64 sector)
     return FALSE;
 }
 
-/* Does one of another layout lie on its ground, and no date tell which came later? Some keep none,
+/* Does one of another layout lie on its region, and no date tell which came later? Some keep none,
  * those in local time are not told from UTC within a day, and an older XFS has its dates in a
  * folder that may be written over. */
 static gboolean is_undecidable(const Drive *drive, const Made *made)

@@ -270,7 +270,7 @@ static void deleted_files_come_apart(void)
     CHECK_STATUS(same, 0);
 }
 
-/* A folder lies where a deleted file did: that is no file's ground, and not the deleted one's. */
+/* A folder lies where a deleted file did: that is no file's region, and not the deleted one's. */
 static void folders_lie_over_deleted_files(void)
 {
     must(
@@ -304,7 +304,7 @@ static void a_thousand_levels_come_out(void)
     CHECK_TEXT(deep.out, "1000\nseeds\n");
 }
 
-/* Where a newer volume lies on an older one, files are whole where it says that their ground is
+/* Where a newer volume lies on an older one, files are whole where it says that their region is
  * free. */
 static void older_files_are_whole_where_nothing_lies_on_them(void)
 {

@@ -35,7 +35,7 @@ static void make_small_case(void)
     done("hunt bench");
 }
 
-/* Makes a finished case one that has ground left, from a sector on. */
+/* Makes a finished case one that has region left, from a sector on. */
 static void forget_from(const char *folder, guint sector)
 {
     must("sqlite3 %s/map.db 'INSERT INTO boundary VALUES (%u,0); "

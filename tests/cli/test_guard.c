@@ -118,8 +118,8 @@ static void close_way(const char *path, Way way)
 /* --- the draws ------------------------------------------------------------------------------ */
 
 /* What must stay as it is. */
-static const char *const grounds[] = {"drive.img", "bench/image.raw", "bench/case.db",
-                                      "bench/map.db", "stranger.img"};
+static const char *const places[] = {"drive.img", "bench/image.raw", "bench/case.db",
+                                     "bench/map.db", "stranger.img"};
 
 /* %1$s: the target, %2$s: a word that confirms it, were it any target. */
 static const char *const commands[] = {
@@ -135,28 +135,28 @@ static const char *const commands[] = {
     "new other spare.img --image %s",
 };
 
-static gboolean is_unchanged(const char *ground)
+static gboolean is_unchanged(const char *place)
 {
-    g_autofree char *kept = g_strdup_printf("kept/%s", ground);
-    if (g_str_has_suffix(ground, ".db")) {
+    g_autofree char *kept = g_strdup_printf("kept/%s", place);
+    if (g_str_has_suffix(place, ".db")) {
         /* Its own log grows; it must still be a whole case. */
         g_auto(Result) opens = ektypon("status bench");
-        g_auto(Result) reads = shell("sqlite3 %s .dump | tail -1", ground);
+        g_auto(Result) reads = shell("sqlite3 %s .dump | tail -1", place);
         return opens.status == 0 && g_str_has_prefix(reads.out, "COMMIT");
     }
-    g_auto(Result) same = shell("cmp %s %s", ground, kept);
+    g_auto(Result) same = shell("cmp %s %s", place, kept);
     return same.status == 0;
 }
 
 /* Is this allowed? Edits on the image itself are, the case keeps what was there. */
-static gboolean is_allowed(const char *ground, Way way, const char *command)
+static gboolean is_allowed(const char *place, Way way, const char *command)
 {
     gboolean edits = g_str_has_prefix(command, "apply") || g_str_has_prefix(command, "undo");
     /* A new name in the folder of a file does not touch the file: pictures replace, sums refuse. */
     gboolean replaces = strstr(command, "--png") != NULL || strstr(command, "--svg") != NULL;
-    if (g_str_equal(ground, "stranger.img"))
+    if (g_str_equal(place, "stranger.img"))
         return (replaces && !needs_device(way)) || edits;
-    return edits && g_str_equal(ground, "bench/image.raw") && !needs_device(way);
+    return edits && g_str_equal(place, "bench/image.raw") && !needs_device(way);
 }
 
 static char *format_command(const char *command, const char *target, Way way)
@@ -172,31 +172,31 @@ static char *format_command(const char *command, const char *target, Way way)
 
 static void draw_one(GRand *random, guint *drawn, guint *refused)
 {
-    const char *ground = grounds[g_rand_int_range(random, 0, (gint32)G_N_ELEMENTS(grounds))];
+    const char *place = places[g_rand_int_range(random, 0, (gint32)G_N_ELEMENTS(places))];
     const char *command = commands[g_rand_int_range(random, 0, (gint32)G_N_ELEMENTS(commands))];
     Way way = (Way)g_rand_int_range(random, 0, WAYS);
-    if (is_allowed(ground, way, command))
+    if (is_allowed(place, way, command))
         return;
     /* A device that is no part of the case is written to when it is confirmed: that is no stranger.
      */
-    if (g_str_equal(ground, "stranger.img") && needs_device(way) && strstr(command, "--confirm"))
+    if (g_str_equal(place, "stranger.img") && needs_device(way) && strstr(command, "--confirm"))
         command = "clone bench %s";
-    g_autofree char *target = open_way(ground, way);
+    g_autofree char *target = open_way(place, way);
     if (target == NULL)
         return;
     must("rm -rf out other");
     g_autofree char *line = format_command(command, target, way);
-    g_auto(Result) result = shell("exec 7<>%s; %s %s", ground, EKTYPON_PROGRAM_PATH, line);
+    g_auto(Result) result = shell("exec 7<>%s; %s %s", place, EKTYPON_PROGRAM_PATH, line);
     (*drawn)++;
     *refused += result.status == 4;
     guint before = CU_get_number_of_failures();
     CHECK(result.status != 0 && result.status < 1000);
     close_way(target, way);
-    for (gsize i = 0; i < G_N_ELEMENTS(grounds); i++)
-        CHECK(is_unchanged(grounds[i]));
+    for (gsize i = 0; i < G_N_ELEMENTS(places); i++)
+        CHECK(is_unchanged(places[i]));
     if (CU_get_number_of_failures() != before)
         fprintf(stderr, "\nthat was: %s, where that is a way (%d) to %s; status %d\n%s", line, way,
-                ground, result.status, result.err);
+                place, result.status, result.err);
 }
 
 static void nothing_is_written_where_it_must_not_be(void)

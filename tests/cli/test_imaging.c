@@ -195,7 +195,7 @@ static void an_image_that_can_never_fit_is_told_before(void)
     must("test ! -e bench");
 }
 
-static void bad_ground_gets_another_chance(void)
+static void bad_region_gets_another_chance(void)
 {
     make_drive("error-time=100", "[fault a]\nkind=unreadable\nfirst=9000\ncount=40\n"
                                  "[fault b]\nkind=stuck\nfirst=700\ncount=2\nhang=1");
@@ -431,7 +431,7 @@ int main(void)
         {"a vanished drive need not be waited for", a_vanished_drive_need_not_be_waited_for},
         {"backwards begins at the end", backwards_begins_at_the_end},
         {"an image that can never fit is told before", an_image_that_can_never_fit_is_told_before},
-        {"bad ground gets another chance", bad_ground_gets_another_chance},
+        {"bad ground gets another chance", bad_region_gets_another_chance},
         {"retries bring flaky sectors", retries_bring_flaky_sectors},
         {"it goes on through another adapter", it_goes_on_through_another_adapter},
         {"what a drive makes up is called out", what_a_drive_makes_up_is_called_out},

@@ -352,8 +352,8 @@ static void a_disk_image_in_a_volume_is_nested(void)
     CHECK_CONTAINS(plan.out, "is left out: it is stored in a file on another volume");
 }
 
-/* An older one in ground that the newer one does not use is no file of it. */
-static void what_lies_in_free_ground_is_older(void)
+/* An older one in region that the newer one does not use is no file of it. */
+static void what_lies_in_free_region_is_older(void)
 {
     static const char *const makers[] = {"mkntfs -q -F -s 512 -p 2048 -H 255 -S 63",
                                          "mkfs.fat -F 32 -s 1", "mkfs.exfat",
@@ -367,7 +367,7 @@ static void what_lies_in_free_ground_is_older(void)
         check_standing(2048 + 100000, "ext3", "remains");
         g_auto(Result) shown = ektypon("volumes bench --json");
         json_t *json = result_json(&shown);
-        /* Nothing of it is overwritten: its ground is free. */
+        /* Nothing of it is overwritten: its region is free. */
         CHECK_NUMBER(json_u64(volume_at(json, 2048 + 100000), "overwritten_bytes"), 0);
         json_decref(json);
     }
@@ -630,7 +630,7 @@ int main(void)
         {"a drive cloned to a larger one is told", a_drive_cloned_to_a_larger_one_is_told},
         {"old volumes under new ones are remains", old_volumes_under_new_ones_are_remains},
         {"a disk image in a volume is nested", a_disk_image_in_a_volume_is_nested},
-        {"what lies in free ground is older", what_lies_in_free_ground_is_older},
+        {"what lies in free ground is older", what_lies_in_free_region_is_older},
         {"a FAT without boot sectors is composed", a_fat_without_boot_sectors_is_composed},
         {"an ext without any superblock is composed", an_ext_without_any_superblock_is_composed},
         {"what a table names is composed exactly", what_a_table_names_is_composed_exactly},

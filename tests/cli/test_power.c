@@ -242,7 +242,7 @@ static void note_command(void)
 
 /* --- the drive and the undisturbed case ------------------------------------------------------- */
 
-/* Some MiB with a volume, noise, blank ground and every kind of trouble. */
+/* Some MiB with a volume, noise, blank region and every kind of trouble. */
 static guint8 *make_drive(GRand *random, gsize *length)
 {
     guint32 sectors = (guint32)g_rand_int_range(random, 5000, 24000);

@@ -142,11 +142,11 @@ static void interrupt_once(const Case *one, GRand *random)
 static void commands_end_within_a_second(void)
 {
     const char *wanted = g_getenv("EKTYPON_TEST_MOMENTS");
-    int moments = wanted != NULL ? atoi(wanted) : MOMENTS;
+    int timestamps = wanted != NULL ? atoi(wanted) : MOMENTS;
     g_autoptr(GRand) random = g_rand_new_with_seed(test_seed());
     make_ready();
     for (gsize i = 0; i < G_N_ELEMENTS(cases); i++)
-        for (int k = 0; k < moments; k++)
+        for (int k = 0; k < timestamps; k++)
             interrupt_once(&cases[i], random);
 }
 

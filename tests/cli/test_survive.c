@@ -459,7 +459,7 @@ static void two_boot_sectors_are_a_volume(void)
 
 /* Two boot regions that are equal and whole but for their checksums get these and nothing else;
  * what a maker keeps there stays. */
-static void a_checksum_alone_is_mended(void)
+static void a_checksum_alone_is_repaired(void)
 {
     guint8 noise[512];
     fill_noise(noise, sizeof noise, 4);
@@ -617,9 +617,9 @@ static void noise_counts_nothing(void)
         CHECK(look(&kinds[6]) >= 50);
         done("plan bench");
         done(which == 2 ? "apply bench drive.img --allow-unopened" : "apply bench drive.img");
-        g_autofree guint8 *mended = read_file("drive.img", &length);
+        g_autofree guint8 *repaired = read_file("drive.img", &length);
         /* Free blocks, free inodes, folders. */
-        CHECK(memcmp(good + 12, mended + START + descriptors + 12, 6) == 0);
+        CHECK(memcmp(good + 12, repaired + START + descriptors + 12, 6) == 0);
         must("dd if=drive.img of=v.img bs=1M skip=1 count=200 conv=sparse status=none");
         g_auto(Result) checked = shell("e2fsck -fy v.img >/dev/null; e2fsck -fn v.img");
         CHECK_STATUS(checked, 0);
@@ -634,7 +634,7 @@ int main(void)
         {"one FAT and the root folder are enough", one_fat_and_the_root_folder_are_enough},
         {"a shifted root folder is none", a_shifted_root_folder_is_none},
         {"two boot sectors are a volume", two_boot_sectors_are_a_volume},
-        {"a checksum alone is mended", a_checksum_alone_is_mended},
+        {"a checksum alone is mended", a_checksum_alone_is_repaired},
         {"a contradicted header is shown", a_contradicted_header_is_shown},
         {"a late label is found", a_late_label_is_found},
         {"rare kinds of ext are read", rare_kinds_of_ext_are_read},

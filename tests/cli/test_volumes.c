@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 /* What was put into a volume comes out of it: files that the system's own drivers wrote, many of
- * them in pieces, are taken out with their paths, times and content; with ground that was not read
+ * them in pieces, are taken out with their paths, times and content; with region that was not read
  * every file that is called whole is right, and every other one right outside its holes; without
  * any header it is the same. */
 #include "check.h"
@@ -293,7 +293,7 @@ static Witness check_plain(const Truth *truth)
     return (Witness){volume, first};
 }
 
-/* --- ground that was not read ----------------------------------------------------------------- */
+/* --- region that was not read ----------------------------------------------------------------- */
 
 typedef enum { MASK_RANDOM, MASK_STRIDE, MASK_RUN, MASKS } Mask;
 
@@ -357,20 +357,20 @@ static gboolean lacks_content(const guint8 *unread, guint64 first, const PlainFi
 
 /* Nothing else is lost but what lay in what was not read: a file all of whose way was read is found
  * at its path, and is whole where its map and content were read, too. Returns how many are. */
-static guint check_not_lost(const Truth *truth, const Witness *witness, const guint8 *unread)
+static guint check_not_lost(const Truth *truth, const Witness *recheck, const guint8 *unread)
 {
-    g_autoptr(GHashTable) by_path = plain_by_path(truth, witness->volume);
+    g_autoptr(GHashTable) by_path = plain_by_path(truth, recheck->volume);
     guint safe = 0;
     for (guint i = 0; i < truth->put->len; i++) {
         const Put *put = truth->put->pdata[i];
         const PlainFile *file = g_hash_table_lookup(by_path, put->path);
-        if (file == NULL || lacks(unread, witness->first, file->way))
+        if (file == NULL || lacks(unread, recheck->first, file->way))
             continue;
         safe++;
         if (!put->found)
             complain("lost, though all that leads to it was read", put->path);
-        else if (!put->is_whole && !lacks(unread, witness->first, file->map) &&
-                 !lacks_content(unread, witness->first, file))
+        else if (!put->is_whole && !lacks(unread, recheck->first, file->map) &&
+                 !lacks_content(unread, recheck->first, file))
             complain("called not whole, though all of it was read", put->path);
     }
     return safe;
@@ -491,14 +491,14 @@ static void check_kind(const Kind *kind, GRand *random, guint files, guint *safe
         return;
     }
     check_out(truth, "", FALSE);
-    Witness witness = check_plain(truth);
+    Witness recheck = check_plain(truth);
     for (Mask mask = MASK_RANDOM; mask < MASKS; mask++) {
         g_autofree guint8 *unread = write_mask(random, mask);
         check_out(truth, " --bad-list unread.txt", TRUE);
-        *safe += check_not_lost(truth, &witness, unread);
+        *safe += check_not_lost(truth, &recheck, unread);
         *all += truth->put->len;
     }
-    plain_free(witness.volume);
+    plain_free(recheck.volume);
     if (g_str_equal(kind->filesystem, "exfat") || g_str_equal(kind->filesystem, "fat32"))
         check_without_root(truth);
     if (g_str_equal(kind->filesystem, "ntfs"))

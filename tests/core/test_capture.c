@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 #include "base/digest.h"
 #include "capture/capture.h"
-#include "capture/keeper.h"
+#include "capture/imagewriter.h"
 #include "check.h"
 #include "fixture.h"
 
@@ -87,7 +87,7 @@ static void rig_open(Rig *rig, gsize length, const char *faults)
     *rig = (Rig){.choices = {.all_rounds = TRUE}};
     rig->truth = g_malloc(length);
     fill_noise(rig->truth, length, 11);
-    memset(rig->truth + length / 4, 0, length / 8); /* zeros are good ground too */
+    memset(rig->truth + length / 4, 0, length / 8); /* zeros are a good region too */
     write_file("drive.img", rig->truth, length);
     g_autofree char *text =
         g_strdup_printf("[drive]\nbacking=drive.img\nerror-time=1000\n%s", faults);
@@ -428,22 +428,22 @@ static void a_full_queue_comes_to_its_end(void)
         EkMark good = {EK_STATE_GOOD, EK_REASON_NONE, 0, 1};
         EkMark aside = {EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0, 1};
         rig_open(&rig, 1 << 20, "");
-        EkKeeperParts parts = {.image = rig.store.image,
-                               .map = rig.store.map,
-                               .sector_size = 512,
-                               .buffer_bytes = 4096,
-                               .sink = {&rig.store, store_commit, busy_sum, store_correct}};
+        EkImageWriterParts parts = {.image = rig.store.image,
+                                    .map = rig.store.map,
+                                    .sector_size = 512,
+                                    .buffer_bytes = 4096,
+                                    .sink = {&rig.store, store_commit, busy_sum, store_correct}};
         g_atomic_int_set(&store_is_held, 1);
-        EkKeeper *keeper = ek_keeper_new(&parts);
-        guint8 *buffer = ek_keeper_take_buffer(keeper);
+        EkImageWriter *writer = ek_image_writer_new(&parts);
+        guint8 *buffer = ek_image_writer_take_buffer(writer);
         memcpy(buffer, rig.truth, 512);
-        ek_keeper_write(keeper, 0, 1, buffer, 512, good, &state);
-        g_usleep(50000); /* the keeper has taken that, and waits for the store */
+        ek_image_writer_write(writer, 0, 1, buffer, 512, good, &state);
+        g_usleep(50000); /* the image writer has taken that, and waits for the store */
         GThread *helper = g_thread_new("let go", let_go, NULL);
         for (guint n = 0; n < counts[i]; n++)
-            ek_keeper_mark(keeper, 1 + n % 100, 1, aside, &state);
+            ek_image_writer_mark(writer, 1 + n % 100, 1, aside, &state);
         alarm(30);
-        CHECK(ek_keeper_finish(keeper, &state, &error));
+        CHECK(ek_image_writer_finish(writer, &state, &error));
         alarm(0);
         CHECK_FINE(&error);
         g_thread_join(helper);

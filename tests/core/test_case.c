@@ -203,7 +203,7 @@ static void the_map_comes_back_as_it_was(void)
     EkCase *made = make_case("case");
     g_autoptr(EkReadMap) map = ek_mapstore_load(made, &error);
     for (int commit = 0; commit < 40; commit++) {
-        EkKeeperSink sink = ek_mapstore_sink(made);
+        EkImageWriterSink sink = ek_mapstore_sink(made);
         EkKeptState state = {.device_clock = commit, .failed_commands = 3, .round = 2};
         EkBlockSum sum = {0, (guint64)commit * 0x123456789abcdefu};
         for (int i = 0; i < 4; i++)

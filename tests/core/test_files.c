@@ -1,9 +1,9 @@
 /* SPDX-License-Identifier: MIT */
 #include "base/digest.h"
 #include "check.h"
-#include "files/claims.h"
 #include "files/files.h"
 #include "files/names.h"
+#include "files/numberset.h"
 #include "fixture.h"
 #include "listing.h"
 #include "volume/fat/fat.h"
@@ -55,9 +55,9 @@ static void open_files(Bench *bench, Tray *tray, EkFiles *files)
 {
     GError *error = NULL;
     bench_open(bench, tray->fat->data, tray->fat->length);
-    EkClaim claim = {0, 0, EK_ROLE_PRIMARY};
-    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_fat, bench->reader, &claim, &error);
-    CHECK(volume != NULL && volume->stands);
+    EkCandidate candidate = {0, 0, EK_ROLE_PRIMARY};
+    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_fat, bench->reader, &candidate, &error);
+    CHECK(volume != NULL && volume->is_confirmed);
     CHECK(ek_files_open(files, bench->reader, volume, &error));
     CHECK_FINE(&error);
 }
@@ -88,7 +88,7 @@ static void the_tree_is_walked(void)
         CHECK_TEXT(deleted, "_OTES.BAK 900\n");
         CHECK_NUMBER(listing->folders_damaged, 0);
         const Listed *file = listing_find(listing, "warbler.wav");
-        g_autofree char *modified = ek_moment_text(&file->file.modified);
+        g_autofree char *modified = ek_timestamp_text(&file->file.modified);
         CHECK_TEXT(modified, "2025-12-31T23:59:58");
         CHECK(file->file.modified.is_local);
         close_files(&bench, &files);
@@ -332,7 +332,7 @@ static void extract_writes_what_is_there(void)
     }
     GStatBuf st;
     CHECK(g_stat("out/deep/warbler.wav", &st) == 0);
-    CHECK_NUMBER(st.st_mtime, ek_moment_to_unix(&file->file.modified));
+    CHECK_NUMBER(st.st_mtime, ek_timestamp_to_unix(&file->file.modified));
     CHECK(ek_extract_sync(extract, &error));
     cancel = 1;
     CHECK(!extract_as(extract, &files, "x.wav", file, &cancel, &result, &error));
@@ -391,8 +391,8 @@ static void a_file_table_in_pieces_is_read(void)
     gsize length = 0;
     g_autofree guint8 *data = ntfs_volume_in_pieces(&length);
     bench_open(&bench, data, length);
-    EkClaim claim = {0, 0, EK_ROLE_PRIMARY};
-    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_ntfs, bench.reader, &claim, &error);
+    EkCandidate candidate = {0, 0, EK_ROLE_PRIMARY};
+    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_ntfs, bench.reader, &candidate, &error);
     CHECK(volume != NULL && ek_files_open(&files, bench.reader, volume, &error));
     CHECK_FINE(&error);
     g_autoptr(Listing) listing = listing_new(&files, 0);
@@ -469,25 +469,25 @@ static void names_become_ones_that_targets_take(void)
 static void claims_hold_what_was_added(void)
 {
     g_autoptr(GRand) random = g_rand_new_with_seed(7);
-    EkClaims *claims = ek_claims_new();
+    EkNumberSet *candidates = ek_number_set_new();
     g_autoptr(GArray) added = g_array_new(FALSE, FALSE, sizeof(guint64));
-    CHECK(!ek_claims_has(claims, 0));
+    CHECK(!ek_number_set_has(candidates, 0));
     for (guint i = 0; i < 100000; i++) {
         guint64 number = (guint64)g_rand_int(random) << 32 | g_rand_int(random);
         g_array_append_val(added, number);
-        ek_claims_add(claims, number);
+        ek_number_set_add(candidates, number);
     }
     guint missing = 0;
     guint extra = 0;
     for (guint i = 0; i < added->len; i++) {
-        missing += ek_claims_has(claims, g_array_index(added, guint64, i)) ? 0 : 1;
-        extra += ek_claims_has(claims, g_array_index(added, guint64, i) + 1) ? 1 : 0;
+        missing += ek_number_set_has(candidates, g_array_index(added, guint64, i)) ? 0 : 1;
+        extra += ek_number_set_has(candidates, g_array_index(added, guint64, i) + 1) ? 1 : 0;
     }
     CHECK_NUMBER(missing, 0);
     CHECK_NUMBER(extra, 0);
-    ek_claims_add(claims, 0);
-    CHECK(ek_claims_has(claims, 0));
-    ek_claims_free(claims);
+    ek_number_set_add(candidates, 0);
+    CHECK(ek_number_set_has(candidates, 0));
+    ek_number_set_free(candidates);
 }
 
 int main(void)

@@ -255,13 +255,13 @@ static void hfsplus_needs_its_bitmap(void)
     g_free(laid.drive);
 }
 
-/* --- its headers are mended --- */
+/* --- its headers are repaired --- */
 
 /* Lays what is proposed over the drive. */
-static void lay_mend(void *data, EkMend *mend)
+static void lay_repair(void *data, EkRepair *repair)
 {
-    memcpy((guint8 *)data + mend->first_byte, mend->after, mend->length);
-    ek_mend_free(mend);
+    memcpy((guint8 *)data + repair->first_byte, repair->after, repair->length);
+    ek_repair_free(repair);
 }
 
 static guint32 field_of(const guint8 *header, gsize at)
@@ -270,7 +270,7 @@ static guint32 field_of(const guint8 *header, gsize at)
 }
 
 /* The first header is lost; its copy is as old as the volume, and counts nothing of it yet. */
-static void hfsplus_is_mended_from_an_old_copy(void)
+static void hfsplus_is_repaired_from_an_old_copy(void)
 {
     HfsPlan plan = {.block_bytes = 4096, .node_bytes = 4096, .files = 50, .has_pieces = TRUE};
     g_autoptr(Composed) composed = composed_hfs(&plan);
@@ -292,11 +292,12 @@ static void hfsplus_is_mended_from_an_old_copy(void)
     ek_put_be32(copy + 64, 16);
     memset(first, 0, 512);
     bench_open(&bench, composed->data, composed->length);
-    EkClaim claim = {0, composed->copy_byte, EK_ROLE_BACKUP};
-    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_hfsplus, bench.reader, &claim, &error);
+    EkCandidate candidate = {0, composed->copy_byte, EK_ROLE_BACKUP};
+    g_autoptr(EkVolume) volume =
+        ek_volume_measure(&ek_fs_hfsplus, bench.reader, &candidate, &error);
     CHECK_FINE(&error);
     CHECK(volume != NULL);
-    CHECK(ek_fs_hfsplus.mend(bench.reader, volume, lay_mend, drive, &error));
+    CHECK(ek_fs_hfsplus.repair(bench.reader, volume, lay_repair, drive, &error));
     const guint8 *is = drive + composed->first_byte;
     CHECK_BYTES(is + 72, was + 72, 440);            /* identity, and all forks */
     CHECK_NUMBER(field_of(is, 32), plan.files + 1); /* and the one in pieces */
@@ -309,8 +310,8 @@ static void hfsplus_is_mended_from_an_old_copy(void)
     memset(drive, 0, composed->length);
     bench_open(&bench, composed->data, composed->length);
     bench_hole(&bench, (EkSector)header.bitmap_block * 8, 1, EK_STATE_BAD);
-    g_autoptr(EkVolume) again = ek_volume_measure(&ek_fs_hfsplus, bench.reader, &claim, &error);
-    CHECK(ek_fs_hfsplus.mend(bench.reader, again, lay_mend, drive, &error));
+    g_autoptr(EkVolume) again = ek_volume_measure(&ek_fs_hfsplus, bench.reader, &candidate, &error);
+    CHECK(ek_fs_hfsplus.repair(bench.reader, again, lay_repair, drive, &error));
     CHECK_NUMBER(field_of(is, 48), 5);
     CHECK_NUMBER(field_of(is, 4) & 0x100, 0);
     bench_close(&bench);
@@ -326,8 +327,9 @@ static void hfsplus_lists_its_files(void)
     Bench bench;
     EkFiles files;
     bench_open(&bench, composed->data, composed->length);
-    EkClaim claim = {0, 1024, EK_ROLE_PRIMARY};
-    g_autoptr(EkVolume) volume = ek_volume_measure(&ek_fs_hfsplus, bench.reader, &claim, &error);
+    EkCandidate candidate = {0, 1024, EK_ROLE_PRIMARY};
+    g_autoptr(EkVolume) volume =
+        ek_volume_measure(&ek_fs_hfsplus, bench.reader, &candidate, &error);
     CHECK(ek_files_open(&files, bench.reader, volume, &error));
     CHECK_FINE(&error);
     g_autoptr(Listing) listing = listing_new(&files, 0);
@@ -399,8 +401,8 @@ static void check_packed(const Listing *listing, const char *name, gsize length,
 static EkVolume *open_composed(const Bench *bench, EkFiles *files)
 {
     GError *error = NULL;
-    EkClaim claim = {0, 1024, EK_ROLE_PRIMARY};
-    EkVolume *volume = ek_volume_measure(&ek_fs_hfsplus, bench->reader, &claim, &error);
+    EkCandidate candidate = {0, 1024, EK_ROLE_PRIMARY};
+    EkVolume *volume = ek_volume_measure(&ek_fs_hfsplus, bench->reader, &candidate, &error);
     CHECK(volume != NULL && ek_files_open(files, bench->reader, volume, &error));
     CHECK_FINE(&error);
     return volume;
@@ -466,7 +468,7 @@ static void hfsplus_lists_files_by_leaves(void)
         bench_open(&bench, composed->data, composed->length);
         bench_hole(&bench, composed->catalog_byte / 512, 2, EK_STATE_BAD);
         g_autoptr(EkVolume) volume = open_composed(&bench, &files);
-        CHECK(volume->stands);
+        CHECK(volume->is_confirmed);
         g_autoptr(Listing) listing = listing_new(&files, 0);
         count_files(listing, plan.files);
         CHECK(listing->folders_damaged > 0);
@@ -527,7 +529,7 @@ static void hfsplus_is_found_in_its_wrapper(void)
     find_by_copy(composed, TRUE);
 }
 
-/* A wrapper that speaks of ground past the end of the drive is none, and stops nothing. */
+/* A wrapper that speaks of region past the end of the drive is none, and stops nothing. */
 static void a_wrapper_cut_off_is_none(void)
 {
     g_autoptr(Composed) composed = composed_wrapped_hfsplus();
@@ -595,7 +597,7 @@ static void a_wrong_sum_is_none(void)
 static void endless_groups_end(void)
 {
     Bench bench;
-    EkClaim claims[EK_CLAIMS_MOST];
+    EkCandidate candidates[EK_CANDIDATES_MOST];
     GError *error = NULL;
     g_autofree guint8 *drive = g_malloc0(1 << 20);
     guint8 *super = drive + 1024;
@@ -613,9 +615,9 @@ static void endless_groups_end(void)
         ek_put_le32(super + 100, sparse == 1 ? 1 : 0);
         ek_put_le32(super + 588, 0x1ffffff0);
         bench_open(&bench, drive, 1 << 20);
-        CHECK_NUMBER(ek_fs_ext.recognise((EkSpan){super, 4096}, 1024, claims), 1);
+        CHECK_NUMBER(ek_fs_ext.recognise((EkSpan){super, 4096}, 1024, candidates), 1);
         g_autoptr(EkVolume) volume =
-            ek_volume_measure(&ek_fs_ext, bench.reader, &claims[0], &error);
+            ek_volume_measure(&ek_fs_ext, bench.reader, &candidates[0], &error);
         CHECK(volume != NULL && volume->confidence < EK_CONFIDENT);
         bench_close(&bench);
     }
@@ -629,7 +631,7 @@ int main(void)
         {"HFS+ is found without headers", hfsplus_is_found_without_headers},
         {"HFS+ is found by its leaves", hfsplus_is_found_by_its_leaves},
         {"HFS+ needs its bitmap", hfsplus_needs_its_bitmap},
-        {"HFS+ is mended from an old copy", hfsplus_is_mended_from_an_old_copy},
+        {"HFS+ is mended from an old copy", hfsplus_is_repaired_from_an_old_copy},
         {"HFS+ lists its files", hfsplus_lists_its_files},
         {"HFS+ unpacks its files", hfsplus_unpacks_its_files},
         {"HFS+ goes on where it was cut", hfsplus_goes_on_where_it_was_cut},

@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 #include "check.h"
 #include "fixture.h"
-#include "image/piece.h"
+#include "image/checkedblock.h"
 
 #include <string.h>
 #include <sys/stat.h>
@@ -246,9 +246,9 @@ static void the_two_faces_differ_by_the_plan_only(void)
     bench_hole(&bench, 2, 2, EK_STATE_BAD);
     g_autoptr(EkOverlay) repairs = ek_overlay_new();
     g_autoptr(EkOverlay) kept = ek_overlay_new();
-    g_autofree guint8 *mended = g_malloc0(512);
-    memset(mended, 'm', 512);
-    ek_overlay_add(repairs, 2 * 512, mended, 512);
+    g_autofree guint8 *sector = g_malloc0(512);
+    memset(sector, 'm', 512);
+    ek_overlay_add(repairs, 2 * 512, sector, 512);
     ek_overlay_add(kept, 6 * 512, (const guint8 *)"kept", 4);
     EkImageReaderParts parts = {bench.image, bench.map, 512, kept, repairs};
     g_autoptr(EkReader) read = ek_image_reader_new(&parts, EK_FACE_AS_READ);
@@ -260,7 +260,7 @@ static void the_two_faces_differ_by_the_plan_only(void)
     CHECK(ek_reader_read(repaired, 0, buffer, sizeof buffer, &known, &error));
     CHECK_NUMBER(known.bad, 512);
     CHECK_NUMBER(known.good, 7 * 512);
-    CHECK_BYTES(buffer + 2 * 512, mended, 512);
+    CHECK_BYTES(buffer + 2 * 512, sector, 512);
     CHECK_BYTES(buffer + 6 * 512, "kept", 4);
     CHECK(ek_reader_next_hole(repaired, 0, sizeof data, &hole, &bad));
     CHECK_NUMBER(hole.first, 3 * 512);
@@ -272,24 +272,25 @@ static void a_piece_knows_what_of_it_was_read(void)
     guint8 data[8 * 512];
     guint8 buffer[sizeof data];
     Bench bench;
-    EkPiece piece;
+    EkCheckedBlock piece;
     fill_noise(data, sizeof data, 3);
     bench_open(&bench, data, sizeof data);
     bench_hole(&bench, 2, 1, EK_STATE_BAD);
-    CHECK(ek_piece_read(&piece, bench.reader, 512, buffer, 5 * 512));
+    CHECK(ek_checked_block_read(&piece, bench.reader, 512, buffer, 5 * 512));
     CHECK_NUMBER(piece.known.bad, 512);
-    CHECK_NUMBER(ek_piece_until(&piece, 0), 512);
-    CHECK_NUMBER(ek_piece_until(&piece, 511), 512);
-    CHECK_NUMBER(ek_piece_until(&piece, 700), 700); /* not read at all */
-    CHECK_NUMBER(ek_piece_until(&piece, 1024), 5 * 512);
-    CHECK_NUMBER(ek_piece_until(&piece, 9999), 9999);
-    CHECK(ek_piece_has(&piece, 0, 512));
-    CHECK(!ek_piece_has(&piece, 0, 513));
-    CHECK(!ek_piece_has(&piece, 600, 1));
-    CHECK(ek_piece_has(&piece, 1024, 4 * 512 - 512));
-    CHECK(!ek_piece_has(&piece, 1024, 4 * 512)); /* past its end */
+    CHECK_NUMBER(ek_checked_block_until(&piece, 0), 512);
+    CHECK_NUMBER(ek_checked_block_until(&piece, 511), 512);
+    CHECK_NUMBER(ek_checked_block_until(&piece, 700), 700); /* not read at all */
+    CHECK_NUMBER(ek_checked_block_until(&piece, 1024), 5 * 512);
+    CHECK_NUMBER(ek_checked_block_until(&piece, 9999), 9999);
+    CHECK(ek_checked_block_has(&piece, 0, 512));
+    CHECK(!ek_checked_block_has(&piece, 0, 513));
+    CHECK(!ek_checked_block_has(&piece, 600, 1));
+    CHECK(ek_checked_block_has(&piece, 1024, 4 * 512 - 512));
+    CHECK(!ek_checked_block_has(&piece, 1024, 4 * 512)); /* past its end */
     CHECK_BYTES(buffer + 1024, data + 3 * 512, 512);
-    CHECK(!ek_piece_read(&piece, bench.reader, 6 * 512, buffer, 5 * 512)); /* leaves the image */
+    CHECK(!ek_checked_block_read(&piece, bench.reader, 6 * 512, buffer,
+                                 5 * 512)); /* leaves the image */
     bench_close(&bench);
 }
 

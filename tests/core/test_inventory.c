@@ -340,7 +340,7 @@ static void conditions_come_from_map_and_later_owners(void)
     shelf_close(&shelf);
 }
 
-/* Two that are deleted cannot both be whole on the same ground: the later one is. */
+/* Two that are deleted cannot both be whole on the same region: the later one is. */
 static void of_two_deleted_ones_the_later_is_whole(void)
 {
     Shelf shelf;
@@ -352,7 +352,7 @@ static void of_two_deleted_ones_the_later_is_whole(void)
                        .type = EK_TYPE_FILE,
                        .flags = EK_FILE_DELETED,
                        .size = CLUSTER,
-                       .created = ek_moment_utc(made[i])};
+                       .created = ek_timestamp_utc(made[i])};
         EkExtent extent = {0, CLUSTER, 8 * CLUSTER, CLUSTER, FALSE, FALSE};
         EkFileName called = {.file = 40 + i, .parent = ROOT, .is_deleted = TRUE, .text = name};
         CHECK(shelf.sink.file(shelf.sink.data, &file));

@@ -26,9 +26,9 @@ typedef struct {
 
 static EkVolume *measure(Rig *rig, const EkFileSystem *format, EkByte first, EkByte header)
 {
-    EkClaim claim = {first, header, EK_ROLE_PRIMARY};
-    EkVolume *volume = ek_volume_measure(format, rig->bench.reader, &claim, NULL);
-    CHECK(volume->stands);
+    EkCandidate candidate = {first, header, EK_ROLE_PRIMARY};
+    EkVolume *volume = ek_volume_measure(format, rig->bench.reader, &candidate, NULL);
+    CHECK(volume->is_confirmed);
     return volume;
 }
 
@@ -279,7 +279,7 @@ static void a_lost_boot_sector_is_repaired_from_its_backup(void)
     rig_close(&rig);
 }
 
-static void two_on_one_ground_are_not_both_taken(void)
+static void two_on_one_region_are_not_both_taken(void)
 {
     Rig rig;
     rig_open(&rig);
@@ -486,7 +486,7 @@ int main(void)
         {"a dynamic disk is left alone", a_dynamic_disk_is_left_alone},
         {"a lost boot sector is repaired from its backup",
          a_lost_boot_sector_is_repaired_from_its_backup},
-        {"two on one ground are not both taken", two_on_one_ground_are_not_both_taken},
+        {"two on one ground are not both taken", two_on_one_region_are_not_both_taken},
         {"all edits or none", all_edits_or_none},
         {"a kill is rolled back", a_kill_is_rolled_back},
         {"a torn write is rolled back", a_torn_write_is_rolled_back},

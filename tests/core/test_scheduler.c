@@ -116,8 +116,8 @@ static void a_damaged_head_is_learned(void)
     trial_close(&trial);
 }
 
-/* One of two heads fails, and its stripes get shorter from zone to zone: jumps alone land on bad
- * ground as often as not. */
+/* One of two heads fails, and its stripes get shorter from zone to zone: jumps alone land on a bad
+ * region as often as not. */
 static void every_zone_of_a_damaged_head_is_learned(void)
 {
     Trial trial;
@@ -171,7 +171,7 @@ static void a_wrong_guess_is_unlearned(void)
     trial_close(&trial);
 }
 
-static void slow_ground_comes_last(void)
+static void slow_region_comes_last(void)
 {
     Trial trial;
     EkModel *model = trial_model();
@@ -335,7 +335,7 @@ int main(void)
         {"every zone of a damaged head is learned", every_zone_of_a_damaged_head_is_learned},
         {"dear commands are few", dear_commands_are_few},
         {"a wrong guess is unlearned", a_wrong_guess_is_unlearned},
-        {"slow ground comes last", slow_ground_comes_last},
+        {"slow ground comes last", slow_region_comes_last},
         {"what is wanted comes first, by rank", what_is_wanted_comes_first_by_rank},
         {"limits are kept", limits_are_kept},
         {"backwards begins at the end", backwards_begins_at_the_end},

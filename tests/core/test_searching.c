@@ -1,8 +1,8 @@
 /* SPDX-License-Identifier: MIT */
-/* How bad ground is searched: the size of reads, when a failure is looked into at once, how far a
+/* How a bad region is searched: the size of reads, when a failure is looked into at once, how far a
  * sweep walks, guesses from the runs before, and what of this saves failures on a drive. */
 #include "capture/blocksize.h"
-#include "capture/edges.h"
+#include "capture/runpattern.h"
 #include "check.h"
 #include "trial.h"
 
@@ -114,31 +114,31 @@ static void walks_are_shorter_the_dearer_a_failure(void)
 
 static void edges_are_guessed_once_they_fit(void)
 {
-    EkEdges edges = {0};
+    EkRunPattern edges = {0};
     EkSector begin = 0;
     EkSector length = 0;
-    CHECK(!ek_edges_begin(&edges, 0, G_MAXUINT64, &begin));
-    CHECK(!ek_edges_length(&edges, &length));
+    CHECK(!ek_run_pattern_begin(&edges, 0, G_MAXUINT64, &begin));
+    CHECK(!ek_run_pattern_length(&edges, &length));
     for (EkSector at = 10000; at <= 16000; at += 2000) {
-        ek_edges_note_begin(&edges, at);
-        ek_edges_note_length(&edges, 300);
+        ek_run_pattern_note_begin(&edges, at);
+        ek_run_pattern_note_length(&edges, 300);
     }
-    CHECK(ek_edges_begin(&edges, 17000, 19000, &begin));
+    CHECK(ek_run_pattern_begin(&edges, 17000, 19000, &begin));
     CHECK_NUMBER(begin, 18000);
-    CHECK(ek_edges_begin(&edges, 18000, 18001, &begin));
+    CHECK(ek_run_pattern_begin(&edges, 18000, 18001, &begin));
     CHECK_NUMBER(begin, 18000);
-    CHECK(ek_edges_begin(&edges, 7500, 9000, &begin));
+    CHECK(ek_run_pattern_begin(&edges, 7500, 9000, &begin));
     CHECK_NUMBER(begin, 8000);
-    CHECK(!ek_edges_begin(&edges, 18001, 20000, &begin));
-    CHECK(ek_edges_length(&edges, &length));
+    CHECK(!ek_run_pattern_begin(&edges, 18001, 20000, &begin));
+    CHECK(ek_run_pattern_length(&edges, &length));
     CHECK_NUMBER(length, 300);
     /* What does not fit is soon believed no more. */
     for (guint i = 0; i < 8; i++) {
-        ek_edges_note_begin(&edges, 20000 + i * 777);
-        ek_edges_note_length(&edges, 100 + i);
+        ek_run_pattern_note_begin(&edges, 20000 + i * 777);
+        ek_run_pattern_note_length(&edges, 100 + i);
     }
-    CHECK(!ek_edges_begin(&edges, 30000, 30100, &begin));
-    CHECK(!ek_edges_length(&edges, &length));
+    CHECK(!ek_run_pattern_begin(&edges, 30000, 30100, &begin));
+    CHECK(!ek_run_pattern_length(&edges, &length));
 }
 
 /* A drive with so many bad sectors anywhere on it. */

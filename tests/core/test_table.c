@@ -251,7 +251,7 @@ static void a_gpt_is_composed_with_its_backup(void)
     CHECK(reads(drive.data, &protection));
     CHECK_NUMBER(protection.entries[0].type, EK_MBR_PROTECTIVE);
     CHECK_NUMBER(protection.entries[0].range.bytes, DRIVE_BYTES - 512);
-    /* The table's own ground is no partition's. */
+    /* The table's own region is no partition's. */
     table.entries[1].range.bytes = DRIVE_BYTES - 1000 * 512;
     CHECK(!compose(&drive, &ek_table_gpt, &table, &error));
     CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "leaves no room for the GPT itself");

@@ -12,8 +12,8 @@ static EkVolume *measure(Bench *bench, const EkFileSystem *format, EkByte first,
                          EkRole role)
 {
     GError *error = NULL;
-    EkClaim claim = {first, header, role};
-    EkVolume *volume = ek_volume_measure(format, bench->reader, &claim, &error);
+    EkCandidate candidate = {first, header, role};
+    EkVolume *volume = ek_volume_measure(format, bench->reader, &candidate, &error);
     CHECK_FINE(&error);
     return volume;
 }
@@ -77,7 +77,7 @@ static void a_fat_volume_is_believed_for_its_parts(void)
         fat_add(fat, &root, "LABELS  TXT", NULL, 0x20, 0, 0);
         bench_open(&bench, fat->data, fat->length);
         g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_fat, 0, 0, EK_ROLE_PRIMARY);
-        CHECK(volume->stands);
+        CHECK(volume->is_confirmed);
         CHECK_TEXT(volume->filesystem, ek_fat_name((EkFatBits)widths[i]));
         CHECK_TEXT(volume->label, "SEED TRAYS");
         CHECK(volume->confidence >= 75);
@@ -103,7 +103,7 @@ static void without_fat_and_root_there_is_no_volume(void)
             fill_noise(fat->data + boot.root_start, boot.root_bytes, 3);
         bench_open(&bench, fat->data, fat->length);
         g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_fat, 0, 0, EK_ROLE_PRIMARY);
-        CHECK(volume->stands == (what != 3));
+        CHECK(volume->is_confirmed == (what != 3));
         CHECK(what == 3 ? volume->confidence == 0
                         : volume->confidence >= 30 && volume->confidence < 80);
         bench_close(&bench);
@@ -119,7 +119,7 @@ static void what_was_not_read_does_not_count_against_it(void)
     bench_hole(&bench, 1, 10, EK_STATE_SET_ASIDE); /* the start of FAT 1 */
     g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_fat, 0, 0, EK_ROLE_PRIMARY);
     g_autofree char *reasons = reasons_of(volume);
-    CHECK(volume->stands);
+    CHECK(volume->is_confirmed);
     CHECK_CONTAINS(reasons, "FAT 1 at sector 1 is unread");
     CHECK(volume->confidence <= whole->confidence);
     bench_close(&bench);
@@ -128,17 +128,17 @@ static void what_was_not_read_does_not_count_against_it(void)
 static void the_fat32_backup_finds_the_volume(void)
 {
     Bench bench;
-    EkClaim claims[EK_CLAIMS_MOST];
+    EkCandidate candidates[EK_CANDIDATES_MOST];
     g_autoptr(FatVolume) fat = fat_volume_new(32, 0);
     fill_noise(fat->data, 512, 1);
     bench_open(&bench, fat->data, fat->length);
     EkSpan span = {fat->data + 6 * 512, 512};
-    CHECK_NUMBER(ek_fs_fat.recognise(span, 6 * 512, claims), 2);
-    CHECK_NUMBER(claims[1].first_byte, 0);
+    CHECK_NUMBER(ek_fs_fat.recognise(span, 6 * 512, candidates), 2);
+    CHECK_NUMBER(candidates[1].first_byte, 0);
     g_autoptr(EkVolume) as_primary = measure(&bench, &ek_fs_fat, 6 * 512, 6 * 512, EK_ROLE_PRIMARY);
-    CHECK(!as_primary->stands);
+    CHECK(!as_primary->is_confirmed);
     g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_fat, 0, 6 * 512, EK_ROLE_BACKUP);
-    CHECK(volume->stands);
+    CHECK(volume->is_confirmed);
     CHECK(volume->confidence >= 75);
     bench_close(&bench);
 }
@@ -147,41 +147,41 @@ typedef struct {
     guint count;
     EkByte at[4];
     guint8 after[4][512];
-} Mends;
+} Repairs;
 
-static void take_mend(void *data, EkMend *mend)
+static void take_repair(void *data, EkRepair *repair)
 {
-    Mends *mends = data;
-    mends->at[mends->count] = mend->first_byte;
-    memcpy(mends->after[mends->count++], mend->after, 512);
-    ek_mend_free(mend);
+    Repairs *repairs = data;
+    repairs->at[repairs->count] = repair->first_byte;
+    memcpy(repairs->after[repairs->count++], repair->after, 512);
+    ek_repair_free(repair);
 }
 
-static void boot_sectors_are_mended_from_their_copy(void)
+static void boot_sectors_are_repaired_from_their_copy(void)
 {
     Bench bench;
-    Mends mends = {0};
+    Repairs repairs = {0};
     GError *error = NULL;
     g_autoptr(FatVolume) fat = fat_volume_new(32, 0);
     g_autofree guint8 *good = g_memdup2(fat->data, 512);
     fill_noise(fat->data, 512, 1);
     bench_open(&bench, fat->data, fat->length);
     g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_fat, 0, 6 * 512, EK_ROLE_BACKUP);
-    CHECK(ek_fs_fat.mend(bench.reader, volume, take_mend, &mends, &error));
-    CHECK_NUMBER(mends.count, 1);
-    CHECK_NUMBER(mends.at[0], 0);
-    CHECK_BYTES(mends.after[0], good, 512);
+    CHECK(ek_fs_fat.repair(bench.reader, volume, take_repair, &repairs, &error));
+    CHECK_NUMBER(repairs.count, 1);
+    CHECK_NUMBER(repairs.at[0], 0);
+    CHECK_BYTES(repairs.after[0], good, 512);
     bench_close(&bench);
 
     gsize length = 0;
     g_autofree guint8 *ntfs = ntfs_volume_new(16000, 0, &length);
-    Mends none = {0};
+    Repairs none = {0};
     bench_open(&bench, ntfs, length);
     g_autoptr(EkVolume) healthy = measure(&bench, &ek_fs_ntfs, 0, 0, EK_ROLE_PRIMARY);
-    CHECK(ek_fs_ntfs.mend(bench.reader, healthy, take_mend, &none, &error));
+    CHECK(ek_fs_ntfs.repair(bench.reader, healthy, take_repair, &none, &error));
     CHECK_NUMBER(none.count, 0);
     bench_hole(&bench, 16000, 1, EK_STATE_BAD);
-    CHECK(ek_fs_ntfs.mend(bench.reader, healthy, take_mend, &none, &error));
+    CHECK(ek_fs_ntfs.repair(bench.reader, healthy, take_repair, &none, &error));
     CHECK_NUMBER(none.count, 1);
     CHECK_NUMBER(none.at[0], 16000 * 512);
     CHECK_FINE(&error);
@@ -195,21 +195,21 @@ static void an_ntfs_volume_is_believed_for_its_first_record(void)
     g_autofree guint8 *ntfs = ntfs_volume_new(16000, 2048, &length);
     bench_open(&bench, ntfs, length);
     g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_ntfs, 0, 0, EK_ROLE_PRIMARY);
-    CHECK(volume->stands);
+    CHECK(volume->is_confirmed);
     CHECK_NUMBER(volume->confidence, 90);
     CHECK_TEXT(volume->label, "Catalogue");
     CHECK_TEXT(volume->uuid, "5EED0042CAFE0001");
     CHECK_NUMBER(volume->bytes, length);
 
     /* The backup at the end finds the same volume. */
-    EkClaim claims[EK_CLAIMS_MOST];
+    EkCandidate candidates[EK_CANDIDATES_MOST];
     EkSpan span = {ntfs + 16000 * 512, 512};
-    CHECK_NUMBER(ek_fs_ntfs.recognise(span, 16000 * 512, claims), 2);
-    CHECK_NUMBER(claims[1].first_byte, 0);
+    CHECK_NUMBER(ek_fs_ntfs.recognise(span, 16000 * 512, candidates), 2);
+    CHECK_NUMBER(candidates[1].first_byte, 0);
     bench_hole(&bench, 0, 1, EK_STATE_BAD);
     g_autoptr(EkVolume) from_backup = measure(&bench, &ek_fs_ntfs, 0, 16000 * 512, EK_ROLE_BACKUP);
     g_autofree char *reasons = reasons_of(from_backup);
-    CHECK(from_backup->stands);
+    CHECK(from_backup->is_confirmed);
     CHECK_CONTAINS(reasons, "boot sector at sector 0 could not be checked (unread)");
     bench_close(&bench);
 }
@@ -225,17 +225,17 @@ static void an_ntfs_claim_without_records_is_none(void)
     bench_open(&bench, ntfs, length);
     /* Two boot sectors that agree are a volume, of which nothing else is left. */
     g_autoptr(EkVolume) both = measure(&bench, &ek_fs_ntfs, 0, 0, EK_ROLE_PRIMARY);
-    CHECK(both->stands && both->confidence < 50);
+    CHECK(both->is_confirmed && both->confidence < 50);
     bench_close(&bench);
     memset(ntfs + 16000 * 512, 0, 512);
     bench_open(&bench, ntfs, length);
     g_autoptr(EkVolume) volume = measure(&bench, &ek_fs_ntfs, 0, 0, EK_ROLE_PRIMARY);
-    CHECK(!volume->stands);
+    CHECK(!volume->is_confirmed);
     /* Unread is another matter, and is said. */
     bench_hole(&bench, NTFS_MFT_BYTE / 512, 8, EK_STATE_UNTOUCHED);
     g_autoptr(EkVolume) unread = measure(&bench, &ek_fs_ntfs, 0, 0, EK_ROLE_PRIMARY);
     g_autofree char *reasons = reasons_of(unread);
-    CHECK(unread->stands);
+    CHECK(unread->is_confirmed);
     CHECK_CONTAINS(reasons, "could not be checked");
     bench_close(&bench);
 }
@@ -246,19 +246,19 @@ static void a_torn_file_record_is_none(void)
     g_autofree guint8 *ntfs = ntfs_volume_new(16000, 0, &length);
     guint8 record[1024];
     memcpy(record, ntfs + NTFS_MFT_BYTE + 3 * 1024, sizeof record);
-    CHECK(ek_ntfs_record_mend(record, sizeof record, 512));
+    CHECK(ek_ntfs_record_fix_up(record, sizeof record, 512));
     EkSpan span = {record, sizeof record};
     CHECK_NUMBER(ek_ntfs_record_number(span), 3);
     CHECK_NUMBER(ek_ntfs_resident(ek_ntfs_record_attribute(span, 0x60)).length, 18);
     CHECK_NUMBER(ek_ntfs_record_attribute(span, 0x80).length, 0);
     memcpy(record, ntfs + NTFS_MFT_BYTE, sizeof record);
     record[1022] ^= 1;
-    CHECK(!ek_ntfs_record_mend(record, sizeof record, 512));
+    CHECK(!ek_ntfs_record_fix_up(record, sizeof record, 512));
     for (gsize at = 0; at < 0x40; at++)
         for (guint value = 0; value < 256; value += 15) {
             memcpy(record, ntfs + NTFS_MFT_BYTE + 3 * 1024, sizeof record);
             record[at] = (guint8)value;
-            if (ek_ntfs_record_mend(record, sizeof record, 512))
+            if (ek_ntfs_record_fix_up(record, sizeof record, 512))
                 ek_ntfs_resident(ek_ntfs_record_attribute(span, 0x60));
         }
 }
@@ -329,7 +329,7 @@ int main(void)
         {"what was not read does not count against it",
          what_was_not_read_does_not_count_against_it},
         {"the FAT32 backup finds the volume", the_fat32_backup_finds_the_volume},
-        {"boot sectors are mended from their copy", boot_sectors_are_mended_from_their_copy},
+        {"boot sectors are mended from their copy", boot_sectors_are_repaired_from_their_copy},
         {"an NTFS volume is believed for its first record",
          an_ntfs_volume_is_believed_for_its_first_record},
         {"an NTFS claim without records is none", an_ntfs_claim_without_records_is_none},

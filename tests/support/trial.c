@@ -110,10 +110,10 @@ void trial_check_end(const Trial *trial)
         gboolean flaky = FALSE;
         EkSector from = at - at % per;
         for (EkSector i = from; i < from + per; i++) {
-            EkFaultAt ground = ek_fault_lookup_at(index, i, i + 1);
-            flaky |= ground.fault != NULL && ground.fault->kind == EK_FAULT_FLAKY;
-            bad |= ground.fault != NULL && ground.fault->kind != EK_FAULT_FLAKY &&
-                   ground.fault->kind != EK_FAULT_SLOW;
+            EkFaultAt region = ek_fault_lookup_at(index, i, i + 1);
+            flaky |= region.fault != NULL && region.fault->kind == EK_FAULT_FLAKY;
+            bad |= region.fault != NULL && region.fault->kind != EK_FAULT_FLAKY &&
+                   region.fault->kind != EK_FAULT_SLOW;
         }
         if (flaky && !bad)
             wrong += state != EK_STATE_GOOD && state != EK_STATE_BAD;

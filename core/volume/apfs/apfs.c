@@ -60,12 +60,12 @@ static gboolean sum_fits(EkSpan block)
     return ek_span_le64(block, 0) == (second << 32 | first);
 }
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     Super super;
     if (!super_read(span, &super))
         return 0;
-    claims[0] = (EkClaim){at, at, EK_ROLE_PRIMARY};
+    candidates[0] = (EkCandidate){at, at, EK_ROLE_PRIMARY};
     return 1;
 }
 
@@ -99,29 +99,29 @@ static EkByte start_behind(EkReader *reader, EkByte at, const Super *super)
                : EK_UNPLACED;
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     g_autofree guint8 *data = g_malloc(BLOCK_MOST);
     guint8 copy[EK_HEADER_MOST];
     Super super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_apfs, "apfs", reader, claim, data, BLOCK_MOST, error);
+        ek_header_begin(&ek_fs_apfs, "apfs", reader, candidate, data, BLOCK_MOST, error);
     if (volume == NULL || !super_read((EkSpan){data, BLOCK_MOST}, &super))
         return g_steal_pointer(&volume);
-    EkByte start = start_behind(reader, claim->header_byte, &super);
+    EkByte start = start_behind(reader, candidate->header_byte, &super);
     if (start != EK_UNPLACED)
         volume->first_byte = start;
     EkSpan span = {data, super.block_bytes};
     volume->bytes = super.blocks * super.block_bytes;
     volume->own_sector_size = EK_STEP;
     volume->uuid = ek_volume_uuid(ek_span_part(span, 72, 16));
-    ek_volume_term_number(volume, "bytes per block", super.block_bytes);
-    ek_volume_term_number(volume, "blocks", super.blocks);
-    ek_volume_term_number(volume, "transaction", super.transaction);
+    ek_volume_property_number(volume, "bytes per block", super.block_bytes);
+    ek_volume_property_number(volume, "blocks", super.blocks);
+    ek_volume_property_number(volume, "transaction", super.transaction);
 
     gboolean fits = sum_fits(span);
     ek_volume_reason(volume, 20, "container superblock at sector %" G_GUINT64_FORMAT,
-                     claim->header_byte / EK_STEP);
+                     candidate->header_byte / EK_STEP);
     ek_volume_reason(volume, fits ? 15 : 0, "its checksum %s", fits ? "fits" : "does not fit");
     EkPresence zero = ek_presence_read(reader, volume->first_byte, copy, sizeof copy);
     if (zero == EK_PRESENT && (!ek_span_equals((EkSpan){copy, sizeof copy}, 32, "NXSB", 4) ||

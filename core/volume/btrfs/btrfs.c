@@ -81,14 +81,15 @@ static gboolean checksum_fits(EkSpan span)
            ek_span_le32(span, 0);
 }
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     Super super;
     if (!super_read(span, &super) || super.place > at)
         return 0;
     for (guint i = 0; i < G_N_ELEMENTS(mirrors); i++)
         if (super.place == mirrors[i]) {
-            claims[0] = (EkClaim){at - super.place, at, i == 0 ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
+            candidates[0] =
+                (EkCandidate){at - super.place, at, i == 0 ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
             return 1;
         }
     return 0;
@@ -159,26 +160,26 @@ static guint weigh_mirrors(EkReader *reader, EkVolume *volume, const Super *supe
     return there;
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[SUPER_BYTES];
     EkSpan span = {data, sizeof data};
     Super super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_btrfs, "btrfs", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_btrfs, "btrfs", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !super_read(span, &super))
         return g_steal_pointer(&volume);
     volume->bytes = super.device_bytes;
     volume->uuid = ek_volume_uuid(ek_span_part(span, 32, 16));
     volume->label = ek_volume_label(ek_span_part(span, 299, 256));
-    ek_volume_term_number(volume, "bytes per sector", super.sector_bytes);
-    ek_volume_term_number(volume, "bytes per node", super.node_bytes);
-    ek_volume_term_number(volume, "generation", super.generation);
-    ek_volume_term(volume, "device", "%" G_GUINT64_FORMAT ", of %" G_GUINT64_FORMAT, super.device,
-                   super.devices);
+    ek_volume_property_number(volume, "bytes per sector", super.sector_bytes);
+    ek_volume_property_number(volume, "bytes per node", super.node_bytes);
+    ek_volume_property_number(volume, "generation", super.generation);
+    ek_volume_property(volume, "device", "%" G_GUINT64_FORMAT ", of %" G_GUINT64_FORMAT,
+                       super.device, super.devices);
 
     ek_volume_reason(volume, 20, "superblock at sector %" G_GUINT64_FORMAT " is valid",
-                     claim->header_byte / EK_STEP);
+                     candidate->header_byte / EK_STEP);
     gboolean fits = super.sum_kind == SUM_CRC32C && checksum_fits(span);
     if (super.sum_kind == SUM_CRC32C)
         ek_volume_reason(volume, fits ? 15 : 0, "its checksum %s", fits ? "fits" : "does not fit");
@@ -191,8 +192,8 @@ static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
 #define PLACE_OFFSET 48u
 
 /* Each mirror from the one that the volume was found by, with its own place and sum. */
-static gboolean mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
-                     GError **error)
+static gboolean repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                       GError **error)
 {
     guint8 good[SUPER_BYTES];
     EkSpan span = {good, sizeof good};
@@ -215,9 +216,9 @@ static gboolean mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, 
             continue;
         ek_put_le64(good + PLACE_OFFSET, mirrors[i]);
         ek_put_le32(good, ~ek_crc32c(G_MAXUINT32, ek_span_part(span, 32, SUPER_BYTES - 32)));
-        ek_header_mend_range(reader, "btrfs-superblock", at, good, sizeof good,
-                             i == 0 ? "primary superblock" : "mirror of the superblock", from, sink,
-                             data);
+        ek_header_repair_range(reader, "btrfs-superblock", at, good, sizeof good,
+                               i == 0 ? "primary superblock" : "mirror of the superblock", from,
+                               sink, data);
     }
     return TRUE;
 }
@@ -229,7 +230,7 @@ const EkFileSystem ek_fs_btrfs = {
     .header_offset = (EkByte)64 << 10,
     .recognise = recognise,
     .measure = measure,
-    .mend = mend,
+    .repair = repair,
     .record_signatures = record_signatures,
     .record_signature_count = G_N_ELEMENTS(record_signatures),
     .record = ek_btrfs_record_seen,

@@ -212,12 +212,12 @@ static EkVolume *describe(const Leaf *leaf, const Found *found)
     volume->first_byte = found->first;
     volume->bytes = found->bytes;
     volume->header_byte = leaf->place;
-    volume->core_byte = leaf->place;
+    volume->metadata_byte = leaf->place;
     volume->own_sector_size = EK_STEP;
     volume->uuid = ek_volume_uuid((EkSpan){leaf->id, sizeof leaf->id});
-    ek_volume_term_number(volume, "bytes per node", leaf->bytes);
-    ek_volume_term_number(volume, "generation", leaf->generation);
-    ek_volume_term(volume, "device", "%" G_GUINT64_FORMAT, found->device);
+    ek_volume_property_number(volume, "bytes per node", leaf->bytes);
+    ek_volume_property_number(volume, "generation", leaf->generation);
+    ek_volume_property(volume, "device", "%" G_GUINT64_FORMAT, found->device);
     ek_volume_reason(volume, 30,
                      "no superblock found; the chunk tree at sector %" G_GUINT64_FORMAT
                      " (its checksum fits) states where the volume starts and how long it is",

@@ -28,11 +28,11 @@ static gboolean is_boot(EkSpan span)
            ek_span_le64(span, BOOT_PLACES) > 0 && ek_span_le64(span, BOOT_PLACES) < G_MAXINT64;
 }
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     if (span.length < EK_HEADER_MOST || (!is_block(span) && !is_boot(span)))
         return 0;
-    claims[0] = (EkClaim){at, at, is_boot(span) ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
+    candidates[0] = (EkCandidate){at, at, is_boot(span) ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
     return 1;
 }
 
@@ -72,28 +72,28 @@ static EkByte start_of(EkReader *reader, EkByte at, EkSpan places)
     return best;
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     guint8 block[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_bitlocker, "bitlocker", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_bitlocker, "bitlocker", reader, candidate, data, sizeof data, error);
     if (volume == NULL || (!is_block(span) && !is_boot(span)))
         return g_steal_pointer(&volume);
     gboolean boot = is_boot(span);
     EkSpan places = ek_span_part(span, boot ? BOOT_PLACES : BLOCK_PLACES, BLOCKS * 8);
     if (!boot)
-        volume->first_byte = start_of(reader, claim->header_byte, places);
+        volume->first_byte = start_of(reader, candidate->header_byte, places);
     if (volume->first_byte == EK_UNPLACED) {
-        volume->first_byte = claim->first_byte;
+        volume->first_byte = candidate->first_byte;
         ek_header_end(volume, FALSE);
         return g_steal_pointer(&volume);
     }
     guint unread = 0;
     guint there = count_blocks(reader, volume->first_byte, places, &unread);
     ek_volume_reason(volume, 20, "%s at sector %" G_GUINT64_FORMAT,
-                     boot ? "boot sector" : "metadata block", claim->header_byte / EK_STEP);
+                     boot ? "boot sector" : "metadata block", candidate->header_byte / EK_STEP);
     ek_volume_reason(volume,
                      there > 1    ? 60
                      : there == 1 ? 35

@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 /* Windows dynamic disks: the private header of the Logical Disk Manager, after the Linux kernel's
- * block/partitions/ldm.h. It counts in sectors of the drive, and says where the ground of the
+ * block/partitions/ldm.h. It counts in sectors of the drive, and says where the region of the
  * volumes and the database about them lie; copies of it stand there. Volumes of several drives are
  * not told apart here: this is the container. */
 #include "volume/formats.h"
@@ -27,7 +27,7 @@ static gboolean is_header(EkSpan span)
            ek_span_be64(span, DATABASE_START) < G_MAXINT64 / SECTOR / 2;
 }
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     if (!is_header(span))
         return 0;
@@ -35,24 +35,24 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     /* In front, behind the table; or in the database, in its last sector and the one before the
      * middle of it. */
     if (at >= PRIMARY_SECTOR * SECTOR)
-        claims[count++] = (EkClaim){at - PRIMARY_SECTOR * SECTOR, at, EK_ROLE_PRIMARY};
+        candidates[count++] = (EkCandidate){at - PRIMARY_SECTOR * SECTOR, at, EK_ROLE_PRIMARY};
     EkByte last =
         (ek_span_be64(span, DATABASE_START) + ek_span_be64(span, DATABASE_SIZE) - 1) * SECTOR;
     if (last <= at)
-        claims[count++] = (EkClaim){at - last, at, EK_ROLE_BACKUP};
+        candidates[count++] = (EkCandidate){at - last, at, EK_ROLE_BACKUP};
     return count;
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     guint8 block[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_ldm, "ldm", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_ldm, "ldm", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !is_header(span))
         return g_steal_pointer(&volume);
-    EkByte drive = claim->first_byte;
+    EkByte drive = candidate->first_byte;
     EkByte database = ek_span_be64(span, DATABASE_START) * SECTOR;
     EkByte toc = drive + database + SECTOR;
     volume->first_byte = drive + ek_span_be64(span, DISK_START) * SECTOR;
@@ -61,7 +61,7 @@ static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
     volume->label = ek_volume_label(ek_span_part(span, 0xf0, 32));
     volume->is_container = TRUE;
     ek_volume_reason(volume, 20, "private header at sector %" G_GUINT64_FORMAT,
-                     claim->header_byte / EK_STEP);
+                     candidate->header_byte / EK_STEP);
     EkPresence contents = ek_presence_read(reader, toc, block, sizeof block);
     if (contents == EK_PRESENT && memcmp(block, "TOCBLOCK", 8) != 0)
         contents = EK_ABSENT;
@@ -71,9 +71,9 @@ static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
     if (head == EK_PRESENT && memcmp(block, "VMDB", 4) != 0)
         head = EK_ABSENT;
     ek_presence_reason(volume, head, "the database", at, 30);
-    ek_volume_term_number(volume, "database begins at sector", database / SECTOR);
-    ek_volume_term_number(volume, "first sector for volumes", ek_span_be64(span, DISK_START));
-    ek_volume_term_number(volume, "sectors for volumes", ek_span_be64(span, DISK_SIZE));
+    ek_volume_property_number(volume, "database begins at sector", database / SECTOR);
+    ek_volume_property_number(volume, "first sector for volumes", ek_span_be64(span, DISK_START));
+    ek_volume_property_number(volume, "sectors for volumes", ek_span_be64(span, DISK_SIZE));
     ek_header_end(volume, contents != EK_ABSENT || head == EK_PRESENT);
     return g_steal_pointer(&volume);
 }

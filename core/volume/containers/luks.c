@@ -23,7 +23,7 @@ static gboolean is_known_size(guint64 bytes)
     return ek_is_power_of_two(bytes) && bytes >= 16384 && bytes <= JSON_MOST;
 }
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     guint16 version = ek_span_be16(span, 6);
     EkByte before = 0;
@@ -38,7 +38,7 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
                ek_span_be32(span, 108) > SECTOR) {
         return 0;
     }
-    claims[0] = (EkClaim){at - before, at, before == 0 ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
+    candidates[0] = (EkCandidate){at - before, at, before == 0 ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
     return 1;
 }
 
@@ -81,14 +81,14 @@ static gboolean weigh_second(EkReader *reader, EkVolume *volume, EkSpan header)
     return there;
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[HEADER_BYTES];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_luks, "luks", reader, claim, data, sizeof data, error);
-    EkClaim again[EK_CLAIMS_MOST];
-    if (volume == NULL || recognise(span, claim->header_byte, again) == 0)
+        ek_header_begin(&ek_fs_luks, "luks", reader, candidate, data, sizeof data, error);
+    EkCandidate again[EK_CANDIDATES_MOST];
+    if (volume == NULL || recognise(span, candidate->header_byte, again) == 0)
         return g_steal_pointer(&volume);
     guint16 version = ek_span_be16(span, 6);
     volume->uuid = ek_volume_label(ek_span_part(span, 168, 40));
@@ -96,20 +96,20 @@ static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
     volume->length_is_least = TRUE;
     volume->is_container = TRUE;
     ek_volume_reason(volume, 40, "header of version %u at sector %" G_GUINT64_FORMAT, version,
-                     claim->header_byte / EK_STEP);
+                     candidate->header_byte / EK_STEP);
     gboolean stands = TRUE;
     if (version == 2) {
         volume->label = ek_volume_label(ek_span_part(span, 24, 48));
         volume->bytes = 2 * ek_span_be64(span, 8);
-        ek_volume_term_number(volume, "bytes per header", ek_span_be64(span, 8));
+        ek_volume_property_number(volume, "bytes per header", ek_span_be64(span, 8));
         stands = weigh_second(reader, volume, span);
     } else {
         g_autofree char *cipher = ek_volume_label(ek_span_part(span, 8, 32));
         g_autofree char *mode = ek_volume_label(ek_span_part(span, 40, 32));
         volume->bytes = (EkByte)ek_span_be32(span, 104) * SECTOR;
-        ek_volume_term_number(volume, "content begins at sector", ek_span_be32(span, 104));
-        ek_volume_term(volume, "cipher", "%s %s", cipher != NULL ? cipher : "",
-                       mode != NULL ? mode : "");
+        ek_volume_property_number(volume, "content begins at sector", ek_span_be32(span, 104));
+        ek_volume_property(volume, "cipher", "%s %s", cipher != NULL ? cipher : "",
+                           mode != NULL ? mode : "");
         /* Names of ciphers and a UUID in the right places are not chance. */
         stands = cipher != NULL && mode != NULL && volume->uuid != NULL;
         ek_volume_reason(volume, stands ? 40 : 0, "cipher, mode and UUID are %snamed",

@@ -23,12 +23,12 @@ static gboolean label_fits(EkSpan span)
            ek_crc32_from(SUM_SEED, ek_span_part(span, 20, SECTOR - 20)) == ek_span_le32(span, 16);
 }
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     EkByte before = ek_span_le64(span, 8) * SECTOR;
     if (!label_fits(span) || before > at)
         return 0;
-    claims[0] = (EkClaim){at - before, at, EK_ROLE_PRIMARY};
+    candidates[0] = (EkCandidate){at - before, at, EK_ROLE_PRIMARY};
     return 1;
 }
 
@@ -76,12 +76,12 @@ static EkPresence weigh_metadata(EkReader *reader, EkVolume *volume, EkRange are
     return part;
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_lvm, "lvm2", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_lvm, "lvm2", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !label_fits(span))
         return g_steal_pointer(&volume);
     gsize place = ek_span_le32(span, 20);
@@ -94,11 +94,11 @@ static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
     }
     volume->is_container = TRUE;
     ek_volume_reason(volume, 60, "label at sector %" G_GUINT64_FORMAT ", its checksum right",
-                     claim->header_byte / EK_STEP);
-    ek_volume_term_number(volume, "label in sector", ek_span_le64(span, 8));
+                     candidate->header_byte / EK_STEP);
+    ek_volume_property_number(volume, "label in sector", ek_span_le64(span, 8));
     weigh_metadata(reader, volume, metadata_area(header));
     if (volume->label != NULL)
-        ek_volume_term(volume, "volume group", "%s", volume->label);
+        ek_volume_property(volume, "volume group", "%s", volume->label);
     ek_header_end(volume, TRUE);
     return g_steal_pointer(&volume);
 }

@@ -45,7 +45,7 @@ static gboolean v0_fits(EkSpan span)
            folded_sum(ek_span_part(span, 0, V0_BYTES), 152) == ek_span_le32(span, 152);
 }
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     EkByte before = 0;
     if (span.length < EK_HEADER_MOST || ek_span_le32(span, 0) != MAGIC)
@@ -62,7 +62,7 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     } else {
         return 0;
     }
-    claims[0] = (EkClaim){at - before, at, EK_ROLE_PRIMARY};
+    candidates[0] = (EkCandidate){at - before, at, EK_ROLE_PRIMARY};
     return 1;
 }
 
@@ -94,14 +94,14 @@ static void take_v1(EkVolume *volume, EkSpan span)
     volume->label = ek_volume_label(ek_span_part(span, 32, 32));
     guint64 made = ek_span_le64(span, 64) & 0xffffffffff;
     guint64 used = ek_span_le64(span, 192) & 0xffffffffff;
-    volume->created = ek_moment_utc((gint64)made);
-    volume->used = ek_moment_utc((gint64)used);
-    ek_volume_term(volume, "superblock", "version 1.%u", at_end ? 0 : offset == 0 ? 1 : 2);
-    ek_volume_term(volume, "level", "%s", level_of(ek_span_le32(span, 72)));
-    ek_volume_term_number(volume, "members", ek_span_le32(span, 92));
-    ek_volume_term_number(volume, "sectors per chunk", ek_span_le32(span, 88));
-    ek_volume_term_number(volume, "content begins at sector", data / SECTOR);
-    ek_volume_term_number(volume, "sectors of content", size / SECTOR);
+    volume->created = ek_timestamp_utc((gint64)made);
+    volume->used = ek_timestamp_utc((gint64)used);
+    ek_volume_property(volume, "superblock", "version 1.%u", at_end ? 0 : offset == 0 ? 1 : 2);
+    ek_volume_property(volume, "level", "%s", level_of(ek_span_le32(span, 72)));
+    ek_volume_property_number(volume, "members", ek_span_le32(span, 92));
+    ek_volume_property_number(volume, "sectors per chunk", ek_span_le32(span, 88));
+    ek_volume_property_number(volume, "content begins at sector", data / SECTOR);
+    ek_volume_property_number(volume, "sectors of content", size / SECTOR);
 }
 
 static void take_v0(EkVolume *volume, EkSpan span)
@@ -112,24 +112,24 @@ static void take_v0(EkVolume *volume, EkSpan span)
     memcpy(uuid, span.data + 20, 4);
     memcpy(uuid + 4, span.data + 52, 12);
     volume->uuid = ek_volume_uuid((EkSpan){uuid, sizeof uuid});
-    volume->created = ek_moment_utc(ek_span_le32(span, 24));
-    volume->used = ek_moment_utc(ek_span_le32(span, 128));
-    ek_volume_term(volume, "superblock", "version 0.90");
-    ek_volume_term(volume, "level", "%s", level_of(ek_span_le32(span, 28)));
-    ek_volume_term_number(volume, "members", ek_span_le32(span, 40));
+    volume->created = ek_timestamp_utc(ek_span_le32(span, 24));
+    volume->used = ek_timestamp_utc(ek_span_le32(span, 128));
+    ek_volume_property(volume, "superblock", "version 0.90");
+    ek_volume_property(volume, "level", "%s", level_of(ek_span_le32(span, 28)));
+    ek_volume_property_number(volume, "members", ek_span_le32(span, 40));
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[V0_BYTES];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_raid, "linux-raid", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_raid, "linux-raid", reader, candidate, data, sizeof data, error);
     if (volume == NULL || (!v1_fits(span) && !v0_fits(span)))
         return g_steal_pointer(&volume);
     volume->is_container = TRUE;
     ek_volume_reason(volume, 80, "superblock at sector %" G_GUINT64_FORMAT ", its checksum right",
-                     claim->header_byte / EK_STEP);
+                     candidate->header_byte / EK_STEP);
     if (ek_span_le32(span, 4) == 1)
         take_v1(volume, span);
     else

@@ -15,11 +15,11 @@ static const EkSignature signatures[] = {
     {.offset = 502, .length = 8, .bytes = {'S', 'W', 'A', 'P', 'S', 'P', 'A', 'C'}},
 };
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     if (!ek_span_equals(span, 502, "SWAPSPACE2", SIGNATURE_BYTES) || at + EK_STEP < LEAST_PAGE)
         return 0;
-    claims[0] = (EkClaim){at + EK_STEP - LEAST_PAGE, at, EK_ROLE_PRIMARY};
+    candidates[0] = (EkCandidate){at + EK_STEP - LEAST_PAGE, at, EK_ROLE_PRIMARY};
     return 1;
 }
 
@@ -37,28 +37,28 @@ static guint32 find_page(EkReader *reader, EkByte end, guint8 info[INFO_BYTES], 
     return 0;
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     guint8 info[INFO_BYTES];
     gboolean unread = FALSE;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_swap, "linux-swap", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_swap, "linux-swap", reader, candidate, data, sizeof data, error);
     if (volume == NULL)
         return NULL;
-    EkByte end = claim->header_byte + EK_STEP;
+    EkByte end = candidate->header_byte + EK_STEP;
     guint32 page = find_page(reader, end, info, &unread);
     EkSpan span = {info, sizeof info};
     ek_volume_reason(volume, 40, "signature at sector %" G_GUINT64_FORMAT,
-                     claim->header_byte / EK_STEP);
+                     candidate->header_byte / EK_STEP);
     if (page != 0) {
         volume->first_byte = end - page;
         volume->bytes = ((EkByte)ek_span_le32(span, 4) + 1) * page;
         volume->uuid = ek_volume_uuid(ek_span_part(span, 12, 16));
         volume->label = ek_volume_label(ek_span_part(span, 28, 16));
         ek_volume_reason(volume, 40, "its header counts pages of %u bytes", page);
-        ek_volume_term_number(volume, "bytes per page", page);
-        ek_volume_term_number(volume, "pages", (guint64)ek_span_le32(span, 4) + 1);
+        ek_volume_property_number(volume, "bytes per page", page);
+        ek_volume_property_number(volume, "pages", (guint64)ek_span_le32(span, 4) + 1);
     } else if (unread) {
         volume->bytes = LEAST_PAGE;
         volume->length_is_least = TRUE;

@@ -73,16 +73,16 @@ EkLinkPlaces ek_exfat_links(const EkExfatBoot *boot, EkByte first_byte)
         .bytes = bytes};
 }
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     EkExfatBoot boot;
     if (!ek_exfat_boot_read(span, &boot))
         return 0;
     guint count = 0;
-    claims[count++] = (EkClaim){at, at, EK_ROLE_PRIMARY};
+    candidates[count++] = (EkCandidate){at, at, EK_ROLE_PRIMARY};
     EkByte before = (EkByte)REGION_SECTORS * boot.sector_size;
     if (before <= at)
-        claims[count++] = (EkClaim){at - before, at, EK_ROLE_BACKUP};
+        candidates[count++] = (EkCandidate){at - before, at, EK_ROLE_BACKUP};
     return count;
 }
 
@@ -117,8 +117,8 @@ static void take_entries(EkVolume *volume, EkSpan span)
         guint8 type = ek_span_u8(span, i);
         guint8 units = ek_span_u8(span, i + 1);
         if (type == EK_EXFAT_FILE)
-            ek_moment_advance(&volume->used, ek_moment_dos(ek_span_le16(span, i + 14),
-                                                           ek_span_le16(span, i + 12)));
+            ek_timestamp_advance(&volume->used, ek_timestamp_dos(ek_span_le16(span, i + 14),
+                                                                 ek_span_le16(span, i + 12)));
         if (type == EK_EXFAT_LABEL && units > 0 && units <= 11 && volume->label == NULL)
             volume->label = ek_text_utf16(span.data + i + 2, units * 2u, FALSE);
     }
@@ -169,15 +169,15 @@ static EkPresence look_at_fat(EkReader *reader, EkByte at)
     return part == EK_PRESENT && memcmp(start, first, sizeof first) != 0 ? EK_ABSENT : part;
 }
 
-static void take_terms(EkVolume *volume, const EkExfatBoot *boot)
+static void take_properties(EkVolume *volume, const EkExfatBoot *boot)
 {
-    ek_volume_term_number(volume, "bytes per sector", boot->sector_size);
-    ek_volume_term_number(volume, "bytes per cluster", boot->cluster_bytes);
-    ek_volume_term_number(volume, "clusters", boot->clusters);
-    ek_volume_term_number(volume, "FAT begins at sector", boot->fat_sector);
-    ek_volume_term_number(volume, "sectors of the FAT", boot->fat_sectors);
-    ek_volume_term_number(volume, "clusters begin at sector", boot->heap_sector);
-    ek_volume_term_number(volume, "root folder begins at cluster", boot->root_cluster);
+    ek_volume_property_number(volume, "bytes per sector", boot->sector_size);
+    ek_volume_property_number(volume, "bytes per cluster", boot->cluster_bytes);
+    ek_volume_property_number(volume, "clusters", boot->clusters);
+    ek_volume_property_number(volume, "FAT begins at sector", boot->fat_sector);
+    ek_volume_property_number(volume, "sectors of the FAT", boot->fat_sectors);
+    ek_volume_property_number(volume, "clusters begin at sector", boot->heap_sector);
+    ek_volume_property_number(volume, "root folder begins at cluster", boot->root_cluster);
 }
 
 /* The byte on the drive where a cluster begins. */
@@ -193,7 +193,7 @@ static gboolean weigh_places(EkReader *reader, EkVolume *volume, const EkExfatBo
 {
     EkByte fat = volume->first_byte + (EkByte)boot->fat_sector * boot->sector_size;
     EkByte root = cluster_byte(boot, volume->first_byte, boot->root_cluster);
-    volume->core_byte = root;
+    volume->metadata_byte = root;
     EkPresence table = look_at_fat(reader, fat);
     EkPresence folder = look_at_root(reader, volume, boot, root);
     volume->root_is_lost = folder == EK_ABSENT;
@@ -207,28 +207,28 @@ static gboolean weigh_places(EkReader *reader, EkVolume *volume, const EkExfatBo
 
 void ek_exfat_weigh(EkReader *reader, EkVolume *volume, const EkExfatBoot *boot)
 {
-    take_terms(volume, boot);
+    take_properties(volume, boot);
     ek_header_end(volume, weigh_places(reader, volume, boot, FALSE));
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     EkExfatBoot boot;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_exfat, "exfat", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_exfat, "exfat", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !ek_exfat_boot_read((EkSpan){data, sizeof data}, &boot))
         return g_steal_pointer(&volume);
     volume->bytes = boot.sectors * boot.sector_size;
     volume->own_sector_size = boot.sector_size;
     volume->uuid = g_strdup_printf("%04X-%04X", boot.serial >> 16, boot.serial & 0xffff);
-    take_terms(volume, &boot);
+    take_properties(volume, &boot);
 
-    EkByte backup = claim->first_byte + (EkByte)REGION_SECTORS * boot.sector_size;
-    EkPresence main_region = look_at_region(reader, &boot, data, claim->first_byte);
+    EkByte backup = candidate->first_byte + (EkByte)REGION_SECTORS * boot.sector_size;
+    EkPresence main_region = look_at_region(reader, &boot, data, candidate->first_byte);
     EkPresence backup_region = look_at_region(reader, &boot, data, backup);
     ek_presence_reason(volume, main_region, "the main boot region, its checksum right,",
-                       claim->first_byte, 20);
+                       candidate->first_byte, 20);
     ek_presence_reason(volume, backup_region, "the backup boot region, its checksum right,", backup,
                        15);
     gboolean stands = weigh_places(reader, volume, &boot,
@@ -282,7 +282,7 @@ const EkFileSystem ek_fs_exfat = {
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,
     .measure = measure,
-    .mend = ek_exfat_mend,
+    .repair = ek_exfat_repair,
     .structure = "exfat-boot",
     .header_bytes = EK_HEADER_MOST,
     .explain = ek_exfat_boot_explain,

@@ -55,9 +55,9 @@ guint32 ek_exfat_sum(EkSpan span, gboolean is_region);
 /* Measures a composed volume whose boot sector is `boot`; it is placed already. */
 void ek_exfat_weigh(EkReader *reader, EkVolume *volume, const EkExfatBoot *boot);
 
-/* What makes the boot regions right again, and what a boot sector's fields mean (mend.c). */
-gboolean ek_exfat_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
-                       GError **error);
+/* What makes the boot regions right again, and what a boot sector's fields mean (repair.c). */
+gboolean ek_exfat_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                         GError **error);
 GPtrArray *ek_exfat_boot_explain(EkSpan span);
 
 /* The files (files.c). */

@@ -5,7 +5,7 @@
  * distrusts: chains, lengths, counts, names. */
 #include "volume/exfat/exfat.h"
 
-#include "volume/taken.h"
+#include "volume/clusterbitmap.h"
 
 #include <string.h>
 
@@ -94,13 +94,13 @@ typedef struct {
     const EkFileSink *sink; /* for what is at hand: one of the next two */
     const EkFileSink *real;
     EkFileSink muted;
-    guint64 from;    /* folders that were walked before */
-    GArray *folders; /* Folder: a stack */
-    EkTaken taken;   /* of folders */
-    EkTaken files;   /* clusters of files */
-    GArray *bitmap;  /* EkExtent: where the bitmap of clusters in use lies */
-    guint8 *page;    /* of the bitmap: a sector's worth of it */
-    EkByte page_at;  /* in the bitmap; EK_UNPLACED: none is loaded */
+    guint64 from;          /* folders that were walked before */
+    GArray *folders;       /* Folder: a stack */
+    EkClusterBitmap taken; /* of folders */
+    EkClusterBitmap files; /* clusters of files */
+    GArray *bitmap;        /* EkExtent: where the bitmap of clusters in use lies */
+    guint8 *page;          /* of the bitmap: a sector's worth of it */
+    EkByte page_at;        /* in the bitmap; EK_UNPLACED: none is loaded */
     gboolean page_is_known;
     guint64 done; /* folders */
     guint64 seen;
@@ -125,7 +125,7 @@ static gboolean pass_run(Walk *walk, guint64 file, const EkExtent *run)
     return !walk->stopped;
 }
 
-/* The same of a deleted file, which owns no ground. */
+/* The same of a deleted file, which owns no region. */
 static gboolean pass_gone_run(Walk *walk, guint64 file, const EkExtent *run)
 {
     return pass_run(walk, file, run);
@@ -136,7 +136,7 @@ static void claim_files(Walk *walk, const EkExtent *run)
     guint32 size = walk->opened->boot.cluster_bytes;
     guint64 first = (run->first_byte - place_of(walk->opened, 2)) / size + 2;
     for (guint64 i = 0; i < ek_divide_up(run->bytes, size); i++)
-        ek_taken_add(&walk->files, first + i);
+        ek_cluster_bitmap_add(&walk->files, first + i);
 }
 
 /* How a file's chain is walked; where the FAT does not prove it, the file is a guess. `written`:
@@ -201,7 +201,7 @@ static void enter_later(Walk *walk, const Content *content, guint64 number, gboo
     folder.content.bytes = MIN(content->bytes, FOLDER_BYTES_MOST);
     if (!cluster_exists(walk->opened, cluster))
         return;
-    if (!ek_taken_add(&walk->taken, cluster)) {
+    if (!ek_cluster_bitmap_add(&walk->taken, cluster)) {
         EkFolderDamage circle = {.cut_short = TRUE};
         if (!is_deleted)
             walk->stopped |= !walk->sink->damage(walk->sink->data, number, &circle);
@@ -235,23 +235,23 @@ static guint16 sum_of(EkSpan set, guint8 in_use)
 }
 
 /* With the offset from UTC where the entry tells it, in quarters of an hour. */
-static EkMoment moment_at(EkSpan entry, gsize at, gsize hundredths, gsize offset)
+static EkTimestamp timestamp_at(EkSpan entry, gsize at, gsize hundredths, gsize offset)
 {
-    EkMoment moment = ek_moment_dos(ek_span_le16(entry, at + 2), ek_span_le16(entry, at));
+    EkTimestamp timestamp = ek_timestamp_dos(ek_span_le16(entry, at + 2), ek_span_le16(entry, at));
     guint8 fraction = hundredths != 0 ? ek_span_u8(entry, hundredths) : 0;
     guint8 zone = ek_span_u8(entry, offset);
-    if (!moment.is_set)
-        return moment;
+    if (!timestamp.is_set)
+        return timestamp;
     if (fraction < 200) {
-        moment.seconds += fraction / 100;
-        moment.nanoseconds = fraction % 100 * 10000000u;
+        timestamp.seconds += fraction / 100;
+        timestamp.nanoseconds = fraction % 100 * 10000000u;
     }
     if ((zone & 0x80) != 0) {
         int quarters = (zone & 0x40) != 0 ? (int)(zone & 0x7f) - 128 : zone & 0x7f;
-        moment.seconds -= (gint64)quarters * QUARTER_HOUR;
-        moment.is_local = FALSE;
+        timestamp.seconds -= (gint64)quarters * QUARTER_HOUR;
+        timestamp.is_local = FALSE;
     }
-    return moment;
+    return timestamp;
 }
 
 static gboolean gather_name(Walk *walk, guint units, EkFileName *name)
@@ -324,9 +324,9 @@ static void take_set(Walk *walk)
         .flags = (is_deleted ? EK_FILE_DELETED : 0) |
                  (is_deleted && !content.one_piece ? EK_FILE_GUESSED : 0),
         .attributes = attributes,
-        .created = moment_at(head, 8, 20, 22),
-        .modified = moment_at(head, 12, 21, 23),
-        .accessed = moment_at(head, 16, 0, 24),
+        .created = timestamp_at(head, 8, 20, 22),
+        .modified = timestamp_at(head, 12, 21, 23),
+        .accessed = timestamp_at(head, 16, 0, 24),
         .place = content.cluster,
     };
     EkFileName name = {
@@ -344,7 +344,7 @@ static gboolean claim_system(Walk *walk, guint64 type, const EkExtent *run)
     return TRUE;
 }
 
-/* The bitmap and the up-case table: no files, but nobody else's ground. */
+/* The bitmap and the up-case table: no files, but nobody else's region. */
 static void take_system(Walk *walk, EkSpan entry)
 {
     guint64 type = ek_span_u8(entry, 0);
@@ -393,9 +393,9 @@ static EkByte claim_run(Walk *walk, const EkExtent *run)
 {
     guint32 size = walk->opened->boot.cluster_bytes;
     guint64 count = ek_divide_up(run->bytes, size);
-    guint64 own =
-        ek_taken_add_run(&walk->taken, (run->first_byte - place_of(walk->opened, 2)) / size + 2,
-                         count, run->offset == 0);
+    guint64 own = ek_cluster_bitmap_add_run(
+        &walk->taken, (run->first_byte - place_of(walk->opened, 2)) / size + 2, count,
+        run->offset == 0);
     return own == count ? run->bytes : own * size;
 }
 
@@ -548,8 +548,8 @@ static gboolean begins_folder(Walk *walk, guint32 cluster, GHashTable *led)
 
 static gboolean is_unclaimed(Walk *walk, guint32 cluster)
 {
-    return cluster_exists(walk->opened, cluster) && !ek_taken_has(&walk->taken, cluster) &&
-           !ek_taken_has(&walk->files, cluster) && may_be_used(walk, cluster);
+    return cluster_exists(walk->opened, cluster) && !ek_cluster_bitmap_has(&walk->taken, cluster) &&
+           !ek_cluster_bitmap_has(&walk->files, cluster) && may_be_used(walk, cluster);
 }
 
 /* The type of an entry in a cluster; 0 when it was not read. */
@@ -620,7 +620,7 @@ static void take_lost(Walk *walk, guint32 cluster)
         .attributes = ATTRIBUTE_FOLDER,
         .place = cluster,
     };
-    if (walk->stopped || ek_taken_has(&walk->taken, cluster))
+    if (walk->stopped || ek_cluster_bitmap_has(&walk->taken, cluster))
         return;
     Content content = lost_content(walk, cluster);
     choose_sink(walk);
@@ -661,8 +661,8 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .muted = ek_file_sink_muted(sink),
                  .from = from,
                  .folders = folders,
-                 .taken = ek_taken_new(there),
-                 .files = ek_taken_new(there),
+                 .taken = ek_cluster_bitmap_new(there),
+                 .files = ek_cluster_bitmap_new(there),
                  .steps = there * 8 + STEPS_MORE,
                  .name = name};
     Content root = {
@@ -672,7 +672,7 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     take_folders(&walk);
     if (!walk.stopped)
         take_all_lost(&walk);
-    ek_taken_clear(&walk.taken);
-    ek_taken_clear(&walk.files);
+    ek_cluster_bitmap_clear(&walk.taken);
+    ek_cluster_bitmap_clear(&walk.files);
     return !walk.stopped;
 }

@@ -29,7 +29,7 @@ static const EkSignature record_signatures[] = {
     {.offset = 128, .length = 4, .bytes = {0xed, 0x41, 0, 0}},
 };
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     EkExtSuper super;
     if (!ek_ext_super_read(span, &super))
@@ -37,7 +37,8 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     EkByte before = ek_ext_super_place(&super, super.group);
     if (before > at)
         return 0;
-    claims[0] = (EkClaim){at - before, at, super.group == 0 ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
+    candidates[0] =
+        (EkCandidate){at - before, at, super.group == 0 ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
     return 1;
 }
 
@@ -174,48 +175,49 @@ static gboolean is_copy_in_journal(EkReader *reader, const EkVolume *volume,
                             super->block_bytes, block);
 }
 
-void ek_ext_terms(EkVolume *volume, const EkExtSuper *super)
+void ek_ext_properties(EkVolume *volume, const EkExtSuper *super)
 {
-    ek_volume_term_number(volume, "bytes per block", super->block_bytes);
-    ek_volume_term_number(volume, "blocks", super->blocks);
-    ek_volume_term_number(volume, "blocks per group", super->blocks_per_group);
-    ek_volume_term_number(volume, "block groups", super->groups);
-    ek_volume_term_number(volume, "inodes", super->inodes);
-    ek_volume_term_number(volume, "inodes per group", super->inodes_per_group);
-    ek_volume_term_number(volume, "bytes per inode", super->inode_bytes);
-    ek_volume_term_number(volume, "bytes per group descriptor", super->descriptor_bytes);
+    ek_volume_property_number(volume, "bytes per block", super->block_bytes);
+    ek_volume_property_number(volume, "blocks", super->blocks);
+    ek_volume_property_number(volume, "blocks per group", super->blocks_per_group);
+    ek_volume_property_number(volume, "block groups", super->groups);
+    ek_volume_property_number(volume, "inodes", super->inodes);
+    ek_volume_property_number(volume, "inodes per group", super->inodes_per_group);
+    ek_volume_property_number(volume, "bytes per inode", super->inode_bytes);
+    ek_volume_property_number(volume, "bytes per group descriptor", super->descriptor_bytes);
 }
 
-static void take_terms(EkVolume *volume, const EkExtSuper *super, EkSpan span)
+static void take_properties(EkVolume *volume, const EkExtSuper *super, EkSpan span)
 {
-    volume->created = ek_moment_utc(ek_span_le32(span, 264));
+    volume->created = ek_timestamp_utc(ek_span_le32(span, 264));
     guint32 used = MAX(ek_span_le32(span, 44), ek_span_le32(span, 48));
-    volume->used = ek_moment_utc(used);
+    volume->used = ek_timestamp_utc(used);
     volume->used_is_exact = super->group == 0;
     guint32 free_inodes = ek_span_le32(span, 16);
     /* Copies are written when the volume is made, and seldom after that. */
     if (super->group == 0 && free_inodes + RESERVED_INODES <= super->inodes)
-        ek_volume_term_number(volume, EK_TERM_FILES, super->inodes - free_inodes - RESERVED_INODES);
-    ek_ext_terms(volume, super);
+        ek_volume_property_number(volume, EK_PROPERTY_FILES,
+                                  super->inodes - free_inodes - RESERVED_INODES);
+    ek_ext_properties(volume, super);
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[EK_EXT_SUPER_BYTES];
     EkSpan span = {data, sizeof data};
     EkExtSuper super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_ext, "ext2", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_ext, "ext2", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !ek_ext_super_read(span, &super))
         return g_steal_pointer(&volume);
     volume->filesystem = super.name;
     volume->bytes = super.blocks * super.block_bytes;
     volume->uuid = ek_volume_uuid(ek_span_part(span, 104, 16));
     volume->label = ek_volume_label(ek_span_part(span, 120, 16));
-    take_terms(volume, &super, span);
+    take_properties(volume, &super, span);
 
     ek_volume_reason(volume, 20, "superblock of group %u at sector %" G_GUINT64_FORMAT " is valid",
-                     super.group, claim->header_byte / EK_STEP);
+                     super.group, candidate->header_byte / EK_STEP);
     if (super.has_checksum)
         ek_volume_reason(volume, super.checksum_fits ? 15 : 0, "its checksum %s",
                          super.checksum_fits ? "fits" : "does not fit");
@@ -335,7 +337,7 @@ const EkFileSystem ek_fs_ext = {
     .record_signature_count = G_N_ELEMENTS(record_signatures),
     .record = ek_ext_record_seen,
     .infer = ek_ext_infer,
-    .mend = ek_ext_mend,
+    .repair = ek_ext_repair,
     .use = use,
     .unclean = ek_ext_unclean,
     .header_offset = EK_EXT_SUPER_OFFSET,

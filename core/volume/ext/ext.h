@@ -36,7 +36,7 @@ gboolean ek_ext_super_read(EkSpan span, EkExtSuper *super);
 GPtrArray *ek_ext_super_explain(EkSpan span);
 
 /* Adds the geometry to a volume's terms. */
-void ek_ext_terms(EkVolume *volume, const EkExtSuper *super);
+void ek_ext_properties(EkVolume *volume, const EkExtSuper *super);
 
 /* The files (files.c). */
 EkOpened *ek_ext_open(EkReader *reader, const EkVolume *volume, GError **error);
@@ -56,9 +56,9 @@ gboolean ek_ext_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSi
  * times in it may differ. */
 gboolean ek_ext_super_agrees(EkSpan copy, EkSpan with, guint64 group);
 
-/* What makes the primary superblock and the group descriptors right again (mend.c). */
-gboolean ek_ext_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
-                     GError **error);
+/* What makes the primary superblock and the group descriptors right again (repair.c). */
+gboolean ek_ext_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                       GError **error);
 
 /* Makes a superblock that of another group's copy, its checksum right. */
 void ek_ext_super_set_group(guint8 *super, guint16 group);

@@ -3,7 +3,7 @@
  * its inode comes. Deleted inodes have lost where their content lay, but for older copies of them
  * in the journal; deleted names stand in the room behind other names. What it distrusts: maps
  * (which may lead outside or come back to themselves), record lengths, sizes, names. */
-#include "image/piece.h"
+#include "image/checkedblock.h"
 #include "volume/ext/inode.h"
 #include "volume/ext/journal.h"
 #include "volume/ext/log.h"
@@ -167,7 +167,7 @@ static gboolean pass_deleted_names(Walk *walk, EkSpan room)
 }
 
 /* How far it is to the next entry; 0: that cannot be. */
-static gsize step_at(const EkPiece *block, gsize at)
+static gsize step_at(const EkCheckedBlock *block, gsize at)
 {
     gsize size = block->span.length;
     gsize step = ek_span_le16(block->span, at + 4);
@@ -178,10 +178,10 @@ static gsize step_at(const EkPiece *block, gsize at)
 }
 
 /* Whether entries follow one another from there to the block's end, or to what was not read. */
-static gboolean holds_entries(const Walk *walk, const EkPiece *block, gsize at)
+static gboolean holds_entries(const Walk *walk, const EkCheckedBlock *block, gsize at)
 {
     guint count = 0;
-    gsize end = ek_piece_until(block, at);
+    gsize end = ek_checked_block_until(block, at);
     while (at + 8 <= end) {
         gsize step = step_at(block, at);
         EkSpan entry = ek_span_part(block->span, at, MIN(step, end - at));
@@ -191,13 +191,13 @@ static gboolean holds_entries(const Walk *walk, const EkPiece *block, gsize at)
             return FALSE;
         count += ek_span_le32(entry, 0) != 0 && !is_cut;
         at += step;
-        end = ek_piece_until(block, at);
+        end = ek_checked_block_until(block, at);
     }
     return count > 0;
 }
 
 /* Where entries go on behind what was not read; the block's length: nowhere. */
-static gsize next_entries(const Walk *walk, const EkPiece *block, gsize from)
+static gsize next_entries(const Walk *walk, const EkCheckedBlock *block, gsize from)
 {
     gsize at = (from + 3) / 4 * 4;
     while (at < block->span.length && !holds_entries(walk, block, at))
@@ -205,10 +205,10 @@ static gsize next_entries(const Walk *walk, const EkPiece *block, gsize from)
     return at;
 }
 
-static gboolean take_entries(Walk *walk, const EkPiece *block)
+static gboolean take_entries(Walk *walk, const EkCheckedBlock *block)
 {
     for (gsize at = 0; at + 8 <= block->span.length;) {
-        gsize end = ek_piece_until(block, at);
+        gsize end = ek_checked_block_until(block, at);
         if (end - at < 8) {
             at = next_entries(walk, block, end);
             continue;
@@ -246,9 +246,10 @@ static gboolean take_run(void *data, const EkExtent *extent)
         return TRUE;
     }
     for (EkByte at = 0; at < whole && walk->folder_bytes < FOLDER_BYTES_MOST; at += size) {
-        EkPiece block;
+        EkCheckedBlock block;
         walk->folder_bytes += size;
-        if (!ek_piece_read(&block, volume->reader, extent->first_byte + at, walk->block, size)) {
+        if (!ek_checked_block_read(&block, volume->reader, extent->first_byte + at, walk->block,
+                                   size)) {
             walk->damage.cut_short = TRUE;
             return TRUE;
         }
@@ -271,9 +272,9 @@ static gboolean take_inline_run(void *data, const EkExtent *extent)
         walk->damage.cut_short = TRUE;
         return TRUE;
     }
-    EkPiece block;
-    return !ek_piece_read(&block, volume->reader, extent->first_byte + skip, walk->block,
-                          (gsize)(extent->bytes - skip)) ||
+    EkCheckedBlock block;
+    return !ek_checked_block_read(&block, volume->reader, extent->first_byte + skip, walk->block,
+                                  (gsize)(extent->bytes - skip)) ||
            take_entries(walk, &block);
 }
 
@@ -326,7 +327,7 @@ static gboolean pass_extent(void *data, const EkExtent *extent)
         if (move != NULL && !move->patch)
             part.first_byte = move->from + (first - move->at);
         part.stored = part.first_byte != EK_UNPLACED ? part.bytes : 0;
-        part.in_record = TRUE; /* the journal's ground, and rightly so */
+        part.in_record = TRUE; /* the journal's region, and rightly so */
         if (part.bytes > 0 && !walk->sink->extent(walk->sink->data, walk->number, &part))
             return FALSE;
         at = next;

@@ -305,11 +305,11 @@ static EkVolume *compose(EkReader *reader, const GArray *places, Volume *found)
     volume->composed = volume->by_backup = TRUE;
     volume->first_byte = found->start;
     volume->header_byte = found->inodes;
-    volume->core_byte = found->inodes;
+    volume->metadata_byte = found->inodes;
     volume->own_sector_size = EK_STEP;
     volume->bytes = super->blocks * super->block_bytes;
     volume->length_is_least = found->is_least;
-    ek_ext_terms(volume, super);
+    ek_ext_properties(volume, super);
     ek_volume_reason(
         volume, 30,
         "no superblock found; the root folder (sector %" G_GUINT64_FORMAT

@@ -112,15 +112,15 @@ gboolean ek_ext_volume_open(EkExtVolume *volume, EkReader *reader, const EkVolum
 /* --- inodes --------------------------------------------------------------------------------- */
 
 /* Seconds with a sign; two more bits of them and the nanoseconds where the inode has room. */
-static EkMoment moment_at(EkSpan inode, gsize seconds, gsize extra)
+static EkTimestamp timestamp_at(EkSpan inode, gsize seconds, gsize extra)
 {
     guint32 more = extra + 4 <= OLD_INODE_BYTES + (gsize)ek_span_le16(inode, 128)
                        ? ek_span_le32(inode, extra)
                        : 0;
     gint64 value = (gint32)ek_span_le32(inode, seconds);
-    EkMoment moment = ek_moment_utc(value + ((gint64)(more & 3) << 32));
-    moment.nanoseconds = (more >> 2) % 1000000000;
-    return moment;
+    EkTimestamp timestamp = ek_timestamp_utc(value + ((gint64)(more & 3) << 32));
+    timestamp.nanoseconds = (more >> 2) % 1000000000;
+    return timestamp;
 }
 
 EkExtInode ek_ext_inode_read(const EkExtVolume *volume, EkSpan span)
@@ -133,12 +133,12 @@ EkExtInode ek_ext_inode_read(const EkExtVolume *volume, EkSpan span)
         .deleted = ek_span_le32(span, 20),
         .generation = ek_span_le32(span, 100),
         .sectors = ek_span_le32(span, 28) | (guint64)ek_span_le16(span, 116) << 32,
-        .modified = moment_at(span, 16, 136),
-        .accessed = moment_at(span, 8, 140),
+        .modified = timestamp_at(span, 16, 136),
+        .accessed = timestamp_at(span, 8, 140),
     };
     gsize room = OLD_INODE_BYTES + (gsize)ek_span_le16(span, 128);
     if (volume->super.inode_bytes > OLD_INODE_BYTES && room >= 148)
-        inode.created = moment_at(span, 144, 148);
+        inode.created = timestamp_at(span, 144, 148);
     if ((inode.mode & EK_EXT_TYPE) == EK_EXT_FILE)
         inode.size |= (guint64)ek_span_le32(span, 108) << 32;
     if (inode.size > G_MAXINT64)

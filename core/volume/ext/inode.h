@@ -41,9 +41,9 @@ typedef struct {
     guint32 deleted; /* Unix time; 0: it is not */
     guint32 generation;
     guint64 sectors; /* of 512 bytes that it takes, but for EK_EXT_HUGE */
-    EkMoment created;
-    EkMoment modified;
-    EkMoment accessed;
+    EkTimestamp created;
+    EkTimestamp modified;
+    EkTimestamp accessed;
 } EkExtInode;
 
 #define EK_EXT_TYPE 0xf000u

@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* Where the content of an inode lies: in the inode itself, in a tree of extents, or in blocks that
  * list blocks. Offsets as in the Linux kernel's Documentation/filesystems/ext4/ifork.rst. */
-#include "image/piece.h"
+#include "image/checkedblock.h"
 #include "volume/ext/inode.h"
 
 #define BLOCK_MAP 40u /* in the inode */
@@ -61,7 +61,7 @@ static gboolean add_blocks(Mapping *mapping, guint64 at, guint64 count, guint64 
 }
 
 /* A block of a map. NULL when it lies outside, or too many were read; the caller frees. */
-static EkPiece *read_map_block(Mapping *mapping, guint64 block)
+static EkCheckedBlock *read_map_block(Mapping *mapping, guint64 block)
 {
     EkExtVolume *volume = mapping->volume;
     gsize size = volume->super.block_bytes;
@@ -69,8 +69,8 @@ static EkPiece *read_map_block(Mapping *mapping, guint64 block)
     if (volume->steps == 0 || at == EK_UNPLACED)
         return NULL;
     volume->steps--;
-    EkPiece *piece = g_malloc(sizeof *piece + size);
-    if (ek_piece_read(piece, volume->reader, at, (guint8 *)(piece + 1), size))
+    EkCheckedBlock *piece = g_malloc(sizeof *piece + size);
+    if (ek_checked_block_read(piece, volume->reader, at, (guint8 *)(piece + 1), size))
         return piece;
     g_free(piece);
     return NULL;
@@ -84,7 +84,7 @@ static gboolean add_lost(Mapping *mapping, guint64 end)
 
 /* --- extents -------------------------------------------------------------------------------- */
 
-static gboolean add_node(Mapping *mapping, const EkPiece *node, guint depth, guint64 end);
+static gboolean add_node(Mapping *mapping, const EkCheckedBlock *node, guint depth, guint64 end);
 
 /* An entry of a node that covers the blocks of the file before `end`: an extent, or a node below.
  */
@@ -99,26 +99,26 @@ static gboolean add_entry(Mapping *mapping, EkSpan entry, guint depth, guint64 e
         return length > NOT_WRITTEN || add_blocks(mapping, at, length, block, FALSE);
     }
     guint64 block = ek_span_le32(entry, 4) | (guint64)ek_span_le16(entry, 8) << 32;
-    g_autofree EkPiece *child = read_map_block(mapping, block);
+    g_autofree EkCheckedBlock *child = read_map_block(mapping, block);
     if (child != NULL)
         return add_node(mapping, child, depth - 1, end);
     return end <= at || add_blocks(mapping, at, end - at, 0, TRUE);
 }
 
 /* A node that covers the blocks of the file before `end`. */
-static gboolean add_node(Mapping *mapping, const EkPiece *node, guint depth, guint64 end)
+static gboolean add_node(Mapping *mapping, const EkCheckedBlock *node, guint depth, guint64 end)
 {
     guint count = ek_span_le16(node->span, 2);
-    if (!ek_piece_has(node, 0, 12) || ek_span_le16(node->span, 0) != EXTENTS_MAGIC ||
+    if (!ek_checked_block_has(node, 0, 12) || ek_span_le16(node->span, 0) != EXTENTS_MAGIC ||
         ek_span_le16(node->span, 6) != depth || !ek_span_has(node->span, 12, count * 12ul))
         return add_lost(mapping, end);
     gboolean is_lost = FALSE;
     for (guint i = 0; i < count; i++) {
         gsize place = 12 + i * 12ul;
-        gboolean has_next = i + 1 < count && ek_piece_has(node, place + 12, 4);
+        gboolean has_next = i + 1 < count && ek_checked_block_has(node, place + 12, 4);
         guint64 at = ek_span_le32(node->span, place);
         guint64 until = has_next ? ek_span_le32(node->span, place + 12) : end;
-        if (!ek_piece_has(node, place, 12)) {
+        if (!ek_checked_block_has(node, place, 12)) {
             is_lost = TRUE;
             continue;
         }
@@ -138,7 +138,7 @@ static gboolean add_extents(Mapping *mapping, EkSpan map, guint64 blocks)
     guint depth = ek_span_le16(map, 6);
     if (ek_span_le16(map, 0) != EXTENTS_MAGIC || depth > DEPTH_MOST)
         return add_blocks(mapping, 0, blocks, 0, TRUE);
-    EkPiece root = {.span = map, .is_good = {TRUE}};
+    EkCheckedBlock root = {.span = map, .is_good = {TRUE}};
     return add_node(mapping, &root, depth, blocks);
 }
 
@@ -155,14 +155,14 @@ static gboolean add_listed(Mapping *mapping, guint64 at, guint32 block, guint le
         return TRUE;
     if (level == 0)
         return add_blocks(mapping, at, 1, block, FALSE);
-    g_autofree EkPiece *list = read_map_block(mapping, block);
+    g_autofree EkCheckedBlock *list = read_map_block(mapping, block);
     if (list == NULL)
         return add_blocks(mapping, at, MIN(covers, blocks - at), 0, TRUE);
     guint64 each = covers / a_block;
     for (guint64 i = 0; i < a_block && at + i * each < blocks; i++) {
         guint64 first = at + i * each;
         gboolean fine =
-            ek_piece_has(list, i * 4, 4)
+            ek_checked_block_has(list, i * 4, 4)
                 ? add_listed(mapping, first, ek_span_le32(list->span, i * 4), level - 1, blocks)
                 : add_blocks(mapping, first, MIN(each, blocks - first), 0, TRUE);
         if (!fine)

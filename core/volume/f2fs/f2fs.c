@@ -62,16 +62,16 @@ static gboolean super_read(EkSpan span, Super *super)
            super->main_block > super->checkpoint_block && super->main_block < super->blocks;
 }
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     Super super;
     guint count = 0;
     if (!super_read(span, &super))
         return 0;
     if (at >= SUPER_OFFSET)
-        claims[count++] = (EkClaim){at - SUPER_OFFSET, at, EK_ROLE_PRIMARY};
+        candidates[count++] = (EkCandidate){at - SUPER_OFFSET, at, EK_ROLE_PRIMARY};
     if (at >= SUPER_OFFSET + BLOCK_BYTES)
-        claims[count++] = (EkClaim){at - SUPER_OFFSET - BLOCK_BYTES, at, EK_ROLE_BACKUP};
+        candidates[count++] = (EkCandidate){at - SUPER_OFFSET - BLOCK_BYTES, at, EK_ROLE_BACKUP};
     return count;
 }
 
@@ -135,27 +135,27 @@ static Pair weigh_pair(EkReader *reader, EkVolume *volume, const Super *super, g
     return pair;
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[SUPER_BYTES];
     guint8 copy[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     Super super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_f2fs, "f2fs", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_f2fs, "f2fs", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !super_read(span, &super))
         return g_steal_pointer(&volume);
     volume->bytes = super.blocks * BLOCK_BYTES;
     volume->uuid = ek_volume_uuid(ek_span_part(span, 108, 16));
     g_autofree char *label = ek_text_utf16(data + 124, 1024, FALSE);
     volume->label = *label != '\0' ? g_steal_pointer(&label) : NULL;
-    ek_volume_term_number(volume, "bytes per block", BLOCK_BYTES);
-    ek_volume_term_number(volume, "blocks", super.blocks);
-    ek_volume_term_number(volume, "segments", super.segments);
-    ek_volume_term_number(volume, "segments a section", super.segments_a_section);
-    ek_volume_term_number(volume, "sections a zone", super.sections_a_zone);
-    ek_volume_term_number(volume, "checkpoints begin at block", super.checkpoint_block);
-    ek_volume_term_number(volume, "main area begins at block", super.main_block);
+    ek_volume_property_number(volume, "bytes per block", BLOCK_BYTES);
+    ek_volume_property_number(volume, "blocks", super.blocks);
+    ek_volume_property_number(volume, "segments", super.segments);
+    ek_volume_property_number(volume, "segments a section", super.segments_a_section);
+    ek_volume_property_number(volume, "sections a zone", super.sections_a_zone);
+    ek_volume_property_number(volume, "checkpoints begin at block", super.checkpoint_block);
+    ek_volume_property_number(volume, "main area begins at block", super.main_block);
 
     guint supers = 0;
     for (guint i = 0; i < 2; i++) {

@@ -143,11 +143,11 @@ static EkVolume *describe(const Areas *areas, const Found *found)
     volume->first_byte = found->start;
     volume->bytes = blocks_of(areas, found->start) * BLOCK;
     volume->header_byte = areas->place;
-    volume->core_byte = areas->place;
+    volume->metadata_byte = areas->place;
     volume->own_sector_size = EK_STEP;
-    ek_volume_term_number(volume, "bytes per block", BLOCK);
-    ek_volume_term_number(volume, "checkpoints begin at block",
-                          (areas->place - found->start) / BLOCK);
+    ek_volume_property_number(volume, "bytes per block", BLOCK);
+    ek_volume_property_number(volume, "checkpoints begin at block",
+                              (areas->place - found->start) / BLOCK);
     ek_volume_reason(volume, 30,
                      "no superblock found; a checkpoint (sector %" G_GUINT64_FORMAT
                      ", its checksum fits) states where the node address table is",

@@ -65,7 +65,7 @@ static gboolean is_sound_entry(EkSpan entry, const EkFatBoot *boot)
             return FALSE;
     if ((attributes & ATTRIBUTE_LABEL) != 0)
         return cluster == 0 && size == 0;
-    if (!ek_moment_dos(date, ek_span_le16(entry, 22)).is_set)
+    if (!ek_timestamp_dos(date, ek_span_le16(entry, 22)).is_set)
         return FALSE;
     if ((attributes & ATTRIBUTE_FOLDER) != 0)
         return ek_fat_cluster_exists(boot, cluster) && size == 0;

@@ -19,16 +19,16 @@ static const EkSignature record_signatures[] = {
     {.offset = 0, .length = 3, .bytes = {0xf8, 0xff, 0xff}},
 };
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     EkFatBoot boot;
     if (!ek_fat_boot_read(span, &boot))
         return 0;
     guint count = 0;
-    claims[count++] = (EkClaim){at, at, EK_ROLE_PRIMARY};
+    candidates[count++] = (EkCandidate){at, at, EK_ROLE_PRIMARY};
     EkByte before = (EkByte)boot.backup_sector * boot.sector_size;
     if (before > 0 && before <= at)
-        claims[count++] = (EkClaim){at - before, at, EK_ROLE_BACKUP};
+        candidates[count++] = (EkCandidate){at - before, at, EK_ROLE_BACKUP};
     return count;
 }
 
@@ -91,18 +91,19 @@ static Fats weigh_fats(EkReader *reader, EkVolume *volume, const EkFatBoot *boot
 }
 
 /* Formatting dates the label; whatever is written to the root folder later dates itself. */
-static void take_moments(EkVolume *volume, EkSpan root)
+static void take_timestamps(EkVolume *volume, EkSpan root)
 {
     for (gsize at = 0; at + ENTRY_BYTES <= root.length && ek_span_u8(root, at) != 0;
          at += ENTRY_BYTES) {
         guint8 attributes = ek_span_u8(root, at + 11);
         if ((attributes & 0x3f) == 0x0f)
             continue;
-        EkMoment written = ek_moment_dos(ek_span_le16(root, at + 24), ek_span_le16(root, at + 22));
+        EkTimestamp written =
+            ek_timestamp_dos(ek_span_le16(root, at + 24), ek_span_le16(root, at + 22));
         if ((attributes & ATTRIBUTE_LABEL) != 0)
             volume->created = written;
         else
-            ek_moment_advance(&volume->used, written);
+            ek_timestamp_advance(&volume->used, written);
     }
 }
 
@@ -143,7 +144,7 @@ static EkPresence weigh_root(EkReader *reader, EkVolume *volume, const EkFatBoot
                          "the root folder is at sector %" G_GUINT64_FORMAT "%s", sector,
                          plausible < all ? ", but some of its entries are damaged" : "");
         volume->label = ek_fat_label_of(span, NULL);
-        take_moments(volume, span);
+        take_timestamps(volume, span);
     } else if (state == EK_UNREAD) {
         ek_volume_reason(volume, 0,
                          "the root folder at sector %" G_GUINT64_FORMAT " is unread: not checked",
@@ -173,15 +174,15 @@ static void weigh_wide(EkReader *reader, EkVolume *volume, const EkFatBoot *boot
 
 void ek_fat_weigh(EkReader *reader, EkVolume *volume, const EkFatBoot *boot)
 {
-    ek_volume_term_number(volume, "bytes per sector", boot->sector_size);
-    ek_volume_term_number(volume, "bytes per cluster", boot->cluster_bytes);
-    ek_volume_term_number(volume, "clusters", boot->clusters);
-    ek_volume_term_number(volume, "reserved sectors", boot->reserved_sectors);
-    ek_volume_term_number(volume, "FATs", boot->fats);
-    ek_volume_term_number(volume, "sectors per FAT", boot->fat_bytes / boot->sector_size);
+    ek_volume_property_number(volume, "bytes per sector", boot->sector_size);
+    ek_volume_property_number(volume, "bytes per cluster", boot->cluster_bytes);
+    ek_volume_property_number(volume, "clusters", boot->clusters);
+    ek_volume_property_number(volume, "reserved sectors", boot->reserved_sectors);
+    ek_volume_property_number(volume, "FATs", boot->fats);
+    ek_volume_property_number(volume, "sectors per FAT", boot->fat_bytes / boot->sector_size);
     if (boot->bits == EK_FAT32)
         weigh_wide(reader, volume, boot);
-    volume->core_byte = volume->first_byte + boot->fat_start;
+    volume->metadata_byte = volume->first_byte + boot->fat_start;
     guint sound = 0;
     Fats fats = weigh_fats(reader, volume, boot);
     EkPresence root = weigh_root(reader, volume, boot, &sound);
@@ -192,19 +193,19 @@ void ek_fat_weigh(EkReader *reader, EkVolume *volume, const EkFatBoot *boot)
 
     /* One of them is enough beside a boot sector, and so is a second one; what was not read
      * contradicts nothing. */
-    volume->stands =
+    volume->is_confirmed =
         fats.is_there || sound > 0 || volume->headers > 1 || (fats.is_unread && root != EK_ABSENT);
-    if (!volume->stands)
+    if (!volume->is_confirmed)
         ek_volume_reason(volume, -100,
                          "FAT and root folder not found where the header points: not a volume");
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 other[EK_HEADER_MOST];
     EkFatBoot boot;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_fat, "fat32", reader, claim, other, sizeof other, error);
+        ek_header_begin(&ek_fs_fat, "fat32", reader, candidate, other, sizeof other, error);
     if (volume == NULL || !ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return g_steal_pointer(&volume);
 
@@ -215,8 +216,9 @@ static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
         volume->uuid = g_strdup_printf("%04X-%04X", boot.serial >> 16, boot.serial & 0xffff);
 
     ek_header_reason(
-        volume, ek_header_look(reader, claim->first_byte, volume->header, EK_HEADER_MOST, other),
-        "boot sector", claim->first_byte, 20);
+        volume,
+        ek_header_look(reader, candidate->first_byte, volume->header, EK_HEADER_MOST, other),
+        "boot sector", candidate->first_byte, 20);
     ek_fat_weigh(reader, volume, &boot);
     return g_steal_pointer(&volume);
 }
@@ -282,7 +284,7 @@ const EkFileSystem ek_fs_fat = {
     .record_signature_count = G_N_ELEMENTS(record_signatures),
     .record = ek_fat_record_seen,
     .infer = ek_fat_infer,
-    .mend = ek_fat_mend,
+    .repair = ek_fat_repair,
     .use = use,
     .unclean = unclean,
     .structure = "fat-boot",

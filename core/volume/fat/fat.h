@@ -93,9 +93,9 @@ gboolean ek_fat_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSi
 /* Where the root folder begins, and how much of it lies there in one piece at least. */
 EkRange ek_fat_root_range(const EkFatBoot *boot, EkByte first_byte);
 
-/* What makes boot sectors, FSInfo and FATs right again (mend.c). */
-gboolean ek_fat_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
-                     GError **error);
+/* What makes boot sectors, FSInfo and FATs right again (repair.c). */
+gboolean ek_fat_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                       GError **error);
 
 /* Measures a volume whose boot sector is in volume->header; it is placed already. */
 void ek_fat_weigh(EkReader *reader, EkVolume *volume, const EkFatBoot *boot);

@@ -5,9 +5,9 @@
  * one piece. What it distrusts: chains (which may lead in circles, out of the volume or through
  * sectors that were not read), sizes, names. */
 #include "base/text.h"
+#include "volume/clusterbitmap.h"
 #include "volume/fat/fat.h"
 #include "volume/headers.h"
-#include "volume/taken.h"
 
 #define ENTRY_BYTES 32u
 #define MAX_FOLDER_BYTES (2u << 20) /* by the specification: 65 536 entries */
@@ -81,11 +81,11 @@ typedef struct {
     const EkFileSink *sink; /* for what is at hand: one of the next two */
     const EkFileSink *real;
     EkFileSink muted;
-    guint64 from;    /* folders that were walked before */
-    GArray *folders; /* Folder: a stack */
-    EkTaken taken;   /* of folders */
-    EkTaken files;   /* clusters of files */
-    guint64 done;    /* folders */
+    guint64 from;          /* folders that were walked before */
+    GArray *folders;       /* Folder: a stack */
+    EkClusterBitmap taken; /* of folders */
+    EkClusterBitmap files; /* clusters of files */
+    guint64 done;          /* folders */
     guint64 seen;
     guint64 steps; /* along chains that are left: a hostile volume has no end of them */
     gboolean stopped;
@@ -108,7 +108,7 @@ static void enter_later(Walk *walk, guint32 cluster, guint64 number, gboolean is
     Folder folder = {cluster, number, is_deleted};
     if (!ek_fat_cluster_exists(&walk->opened->boot, cluster))
         return;
-    if (!ek_taken_add(&walk->taken, cluster)) {
+    if (!ek_cluster_bitmap_add(&walk->taken, cluster)) {
         EkFolderDamage circle = {.cut_short = TRUE};
         if (!is_deleted)
             walk->stopped |= !walk->sink->damage(walk->sink->data, number, &circle);
@@ -148,7 +148,7 @@ static EkByte walk_chain(Walk *walk, guint32 cluster, const EkLinkWay *way, EkBy
             walk->steps--;
             left--;
             if (sink == pass_run)
-                ek_taken_add(&walk->files, cluster);
+                ek_cluster_bitmap_add(&walk->files, cluster);
             guint32 next =
                 ek_links_step(&opened->links, way, &walk->files, &walk->taken, cluster, &link);
             last = cluster;
@@ -304,9 +304,9 @@ static void take_short_entry(Walk *walk, EkSpan span, EkByte place)
         .type = (attributes & ATTRIBUTE_FOLDER) != 0 ? EK_TYPE_FOLDER : EK_TYPE_FILE,
         .flags = is_deleted ? EK_FILE_DELETED | EK_FILE_GUESSED : 0,
         .attributes = attributes,
-        .created = ek_moment_dos(ek_span_le16(span, 16), ek_span_le16(span, 14)),
-        .modified = ek_moment_dos(ek_span_le16(span, 24), ek_span_le16(span, 22)),
-        .accessed = ek_moment_dos(ek_span_le16(span, 18), 0),
+        .created = ek_timestamp_dos(ek_span_le16(span, 16), ek_span_le16(span, 14)),
+        .modified = ek_timestamp_dos(ek_span_le16(span, 24), ek_span_le16(span, 22)),
+        .accessed = ek_timestamp_dos(ek_span_le16(span, 18), 0),
         .place = ek_span_le16(span, 26),
     };
     EkFileName name = {
@@ -374,8 +374,8 @@ static EkByte claim_run(Walk *walk, const EkExtent *run)
     guint32 size = boot->cluster_bytes;
     if (run->first_byte < data)
         return run->bytes; /* the root of FAT12 and FAT16 */
-    return size * ek_taken_add_run(&walk->taken, (run->first_byte - data) / size + 2,
-                                   run->bytes / size, run->offset == 0);
+    return size * ek_cluster_bitmap_add_run(&walk->taken, (run->first_byte - data) / size + 2,
+                                            run->bytes / size, run->offset == 0);
 }
 
 static void take_entries(Walk *walk, EkSpan span, EkByte place)
@@ -459,7 +459,7 @@ static gboolean goes_on_with_entries(Walk *walk, guint32 cluster)
     EkSpan span = {start, sizeof start};
     guint plausible = 0;
     EkByte at = ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster);
-    return ek_fat_cluster_exists(boot, cluster) && !ek_taken_has(&walk->files, cluster) &&
+    return ek_fat_cluster_exists(boot, cluster) && !ek_cluster_bitmap_has(&walk->files, cluster) &&
            ek_presence_read(walk->opened->reader, at, start, sizeof start) == EK_PRESENT &&
            start[0] != '.' && ek_fat_count_entries(span, &plausible) > 0 && ek_fat_is_folder(span);
 }
@@ -491,7 +491,7 @@ static void take_chain(Walk *walk)
         if (walk->ended || walk->stopped || seen >= MAX_FOLDER_BYTES || more == 0)
             break;
         cluster = find_more(walk, walk->last);
-        if (cluster != 0 && !ek_taken_add(&walk->taken, cluster))
+        if (cluster != 0 && !ek_cluster_bitmap_add(&walk->taken, cluster))
             cluster = 0;
     }
     /* A chain that ends without an end mark in the entries is whole when the FAT says so. */
@@ -546,7 +546,7 @@ typedef struct {
     guint32 cluster;
     guint32 parent;
     EkByte place;
-    EkMoment modified;
+    EkTimestamp modified;
 } Lost;
 
 /* Does a folder begin in this cluster? It says so in its first entry, and in the next one which
@@ -567,7 +567,7 @@ static gboolean begins_folder(const Walk *walk, guint32 cluster, Lost *lost)
         return FALSE;
     lost->parent =
         ek_span_le16(span, ENTRY_BYTES + 26) | (guint32)ek_span_le16(span, ENTRY_BYTES + 20) << 16;
-    lost->modified = ek_moment_dos(ek_span_le16(span, 24), ek_span_le16(span, 22));
+    lost->modified = ek_timestamp_dos(ek_span_le16(span, 24), ek_span_le16(span, 22));
     return TRUE;
 }
 
@@ -583,7 +583,8 @@ static GArray *find_lost(Walk *walk)
         guint32 cluster = i + 2;
         guint32 next = 0;
         Lost lost = {0};
-        if (ek_taken_has(&walk->taken, cluster) || ek_taken_has(&walk->files, cluster))
+        if (ek_cluster_bitmap_has(&walk->taken, cluster) ||
+            ek_cluster_bitmap_has(&walk->files, cluster))
             continue;
         EkLink link = ek_links_of(&walk->opened->links, EK_LINK_JUDGED, cluster, &next);
         if (link != EK_LINK_FREE && link != EK_LINK_BAD && begins_folder(walk, cluster, &lost))
@@ -620,7 +621,7 @@ static void take_lost(Walk *walk, const Lost *lost)
         .attributes = ATTRIBUTE_FOLDER,
         .place = lost->cluster,
     };
-    if (walk->stopped || ek_taken_has(&walk->taken, lost->cluster))
+    if (walk->stopped || ek_cluster_bitmap_has(&walk->taken, lost->cluster))
         return;
     choose_sink(walk);
     walk->stopped = !walk->sink->file(walk->sink->data, &file);
@@ -654,8 +655,8 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .muted = ek_file_sink_muted(sink),
                  .from = from,
                  .folders = folders,
-                 .taken = ek_taken_new(there),
-                 .files = ek_taken_new(there),
+                 .taken = ek_cluster_bitmap_new(there),
+                 .files = ek_cluster_bitmap_new(there),
                  .steps = there * 8 + STEPS_MORE,
                  .name = name};
     Folder root = {boot->bits == EK_FAT32 ? boot->root_cluster : 0, 0, FALSE};
@@ -669,7 +670,7 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     take_folders(&walk);
     if (!walk.stopped)
         take_all_lost(&walk);
-    ek_taken_clear(&walk.taken);
-    ek_taken_clear(&walk.files);
+    ek_cluster_bitmap_clear(&walk.taken);
+    ek_cluster_bitmap_clear(&walk.files);
     return !walk.stopped;
 }

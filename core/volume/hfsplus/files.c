@@ -30,7 +30,7 @@
 #define GUESS_NODES 256u /* that are looked at for the size of a node */
 
 struct EkOpened {
-    EkHfsGround ground;
+    EkHfsArea region;
     guint64 next_number;
     EkHfsFork catalog;
     EkHfsTree tree;
@@ -45,7 +45,7 @@ static gboolean read_leaf(const EkOpened *opened, guint64 node, guint32 node_byt
 {
     guint8 head[EK_STEP];
     EkKnown known;
-    return ek_hfs_fork_read(&opened->ground, &opened->catalog, node * node_bytes, head, sizeof head,
+    return ek_hfs_fork_read(&opened->region, &opened->catalog, node * node_bytes, head, sizeof head,
                             &known) &&
            ek_hfs_leaf_read((EkSpan){head, sizeof head}, leaf);
 }
@@ -56,7 +56,7 @@ static gboolean guess_tree(EkOpened *opened)
     guint8 head[EK_STEP];
     EkKnown known;
     guint most = 0;
-    if (ek_hfs_fork_read(&opened->ground, &opened->catalog, 0, head, sizeof head, &known) ||
+    if (ek_hfs_fork_read(&opened->region, &opened->catalog, 0, head, sizeof head, &known) ||
         known.bad + known.unread == 0)
         return FALSE;
     for (guint32 size = EK_STEP; size <= EK_HFS_NODE_MOST; size *= 2) {
@@ -82,8 +82,8 @@ static gboolean guess_tree(EkOpened *opened)
 
 static gboolean has_catalog_at(EkOpened *opened, EkByte start)
 {
-    opened->ground.first_byte = start;
-    return (ek_hfs_fork_tree(&opened->ground, &opened->catalog, &opened->tree) &&
+    opened->region.first_byte = start;
+    return (ek_hfs_fork_tree(&opened->region, &opened->catalog, &opened->tree) &&
             opened->tree.key_most == EK_HFS_CATALOG_KEY) ||
            guess_tree(opened);
 }
@@ -91,8 +91,8 @@ static gboolean has_catalog_at(EkOpened *opened, EkByte start)
 /* Where its block 0 is: the volume may be in a wrapper, and be known by either of its headers. */
 static gboolean find_start(EkOpened *opened, const EkVolume *volume)
 {
-    guint32 size = opened->ground.block_bytes;
-    EkByte blocks = (EkByte)opened->ground.blocks * size;
+    guint32 size = opened->region.block_bytes;
+    EkByte blocks = (EkByte)opened->region.blocks * size;
     EkByte end = volume->header_byte + EK_HFS_HEADER_OFFSET;
     if (has_catalog_at(opened, volume->first_byte) ||
         (volume->header_byte >= EK_HFS_HEADER_OFFSET &&
@@ -112,15 +112,15 @@ EkOpened *ek_hfs_open(EkReader *reader, const EkVolume *volume, GError **error)
     EkOpened *opened = g_new0(EkOpened, 1);
     EkHfsHeader header;
     if (ek_hfs_header_read(span, &header)) {
-        opened->ground = (EkHfsGround){
+        opened->region = (EkHfsArea){
             .reader = reader, .block_bytes = header.block_bytes, .blocks = header.blocks};
         opened->next_number = ek_span_be32(span, 64);
-        opened->catalog = ek_hfs_fork_of(&opened->ground, catalog, EK_HFS_CATALOG_FILE, 0);
+        opened->catalog = ek_hfs_fork_of(&opened->region, catalog, EK_HFS_CATALOG_FILE, 0);
         if (find_start(opened, volume)) {
-            ek_hfs_overflow_load(&opened->ground, span);
+            ek_hfs_overflow_load(&opened->region, span);
             ek_hfs_fork_clear(&opened->catalog);
-            opened->catalog = ek_hfs_fork_of(&opened->ground, catalog, EK_HFS_CATALOG_FILE, 0);
-            opened->attributes = ek_hfs_fork_of(&opened->ground, attributes, ATTRIBUTES_FILE, 0);
+            opened->catalog = ek_hfs_fork_of(&opened->region, catalog, EK_HFS_CATALOG_FILE, 0);
+            opened->attributes = ek_hfs_fork_of(&opened->region, attributes, ATTRIBUTES_FILE, 0);
             return opened;
         }
     }
@@ -136,7 +136,7 @@ void ek_hfs_close(EkOpened *opened)
     ek_hfs_fork_clear(&opened->catalog);
     ek_hfs_fork_clear(&opened->attributes);
     g_clear_pointer(&opened->packed, g_array_unref);
-    g_clear_pointer(&opened->ground.overflow, g_array_unref);
+    g_clear_pointer(&opened->region.overflow, g_array_unref);
     g_free(opened);
 }
 
@@ -144,7 +144,7 @@ void ek_hfs_close(EkOpened *opened)
 static const EkHfsPacked *packed_file(EkOpened *opened, guint32 file)
 {
     if (opened->packed == NULL)
-        opened->packed = ek_hfs_packed_load(&opened->ground, &opened->attributes);
+        opened->packed = ek_hfs_packed_load(&opened->region, &opened->attributes);
     return ek_hfs_packed_find(opened->packed, file);
 }
 
@@ -182,10 +182,10 @@ typedef struct {
     const guint8 *node;
 } Walk;
 
-static EkMoment moment_at(EkSpan record, gsize at)
+static EkTimestamp timestamp_at(EkSpan record, gsize at)
 {
     guint32 seconds = ek_span_be32(record, at);
-    return (EkMoment){.seconds = (gint64)seconds - EPOCH, .is_set = seconds != 0};
+    return (EkTimestamp){.seconds = (gint64)seconds - EPOCH, .is_set = seconds != 0};
 }
 
 /* A separator of paths stands in a name as the other system's, and the other way round. */
@@ -224,12 +224,12 @@ static gboolean pass_name(Walk *walk, guint64 file, guint32 parent, EkSpan units
 static gboolean pass_fork(Walk *walk, guint64 number, const EkHfsFork *fork)
 {
     const EkOpened *opened = walk->opened;
-    guint64 size = opened->ground.block_bytes;
+    guint64 size = opened->region.block_bytes;
     EkByte done = 0;
     for (guint i = 0; i < fork->pieces->len && done < fork->bytes; i++) {
-        const EkHfsPiece *piece = &g_array_index(fork->pieces, EkHfsPiece, i);
+        const EkHfsExtent *piece = &g_array_index(fork->pieces, EkHfsExtent, i);
         EkByte bytes = MIN(piece->count * size, fork->bytes - done);
-        EkByte place = ek_hfs_piece_byte(&opened->ground, piece);
+        EkByte place = ek_hfs_extent_byte(&opened->region, piece);
         EkExtent extent = {done, bytes, place, place != EK_UNPLACED ? bytes : 0, FALSE, FALSE};
         if (!walk->sink->extent(walk->sink->data, number, &extent))
             return FALSE;
@@ -244,7 +244,7 @@ static gboolean pass_resources(Walk *walk, const EkFile *file, guint32 parent, E
 {
     static const char suffix[] = ":rsrc";
     EkHfsFork fork =
-        ek_hfs_fork_of(&walk->opened->ground, ek_span_part(record, RESOURCE_FORK_AT, 80),
+        ek_hfs_fork_of(&walk->opened->region, ek_span_part(record, RESOURCE_FORK_AT, 80),
                        (guint32)file->number, EK_HFS_RESOURCE);
     EkFile further = *file;
     further.number = file->number | RESOURCE_BIT;
@@ -286,9 +286,9 @@ static gboolean take_folder(Walk *walk, guint32 parent, EkSpan units, EkSpan rec
         .number = number,
         .type = EK_TYPE_FOLDER,
         .flags = (walk->is_deleted ? EK_FILE_DELETED : 0) | (is_private ? EK_FILE_OWN : 0),
-        .created = moment_at(record, 12),
-        .modified = moment_at(record, 16),
-        .accessed = moment_at(record, 24),
+        .created = timestamp_at(record, 12),
+        .modified = timestamp_at(record, 16),
+        .accessed = timestamp_at(record, 24),
         .attributes = ek_span_be16(record, 42),
     };
     if (is_private)
@@ -326,11 +326,11 @@ static gboolean pass_packed(Walk *walk, const EkFile *file, EkSpan record,
 {
     EkOpened *opened = walk->opened;
     EkHfsFork resources =
-        ek_hfs_fork_of(&opened->ground, ek_span_part(record, RESOURCE_FORK_AT, EK_HFS_FORK_RECORD),
+        ek_hfs_fork_of(&opened->region, ek_span_part(record, RESOURCE_FORK_AT, EK_HFS_FORK_RECORD),
                        (guint32)file->number, EK_HFS_RESOURCE);
     gboolean fine =
         walk->sink->file(walk->sink->data, file) &&
-        ek_hfs_packed_pass(&opened->ground, &opened->attributes, &resources, packed, walk->sink);
+        ek_hfs_packed_pass(&opened->region, &opened->attributes, &resources, packed, walk->sink);
     ek_hfs_fork_clear(&resources);
     return fine;
 }
@@ -338,7 +338,7 @@ static gboolean pass_packed(Walk *walk, const EkFile *file, EkSpan record,
 static gboolean pass_content(Walk *walk, EkFile *file, guint32 parent, EkSpan units, EkSpan record)
 {
     EkHfsFork fork =
-        ek_hfs_fork_of(&walk->opened->ground, ek_span_part(record, DATA_FORK, EK_HFS_FORK_RECORD),
+        ek_hfs_fork_of(&walk->opened->region, ek_span_part(record, DATA_FORK, EK_HFS_FORK_RECORD),
                        (guint32)file->number, 0);
     /* How it is packed may not be known, or not have been read. */
     gboolean is_opaque = (file->flags & EK_FILE_OPAQUE) != 0;
@@ -366,9 +366,9 @@ static gboolean take_file(Walk *walk, guint32 parent, EkSpan units, EkSpan recor
                                                              : is_packed    ? EK_FILE_OPAQUE
                                                                             : 0),
         .size = packed != NULL ? packed->size : 0,
-        .created = moment_at(record, 12),
-        .modified = moment_at(record, 16),
-        .accessed = moment_at(record, 24),
+        .created = timestamp_at(record, 12),
+        .modified = timestamp_at(record, 16),
+        .accessed = timestamp_at(record, 24),
         .attributes = ek_span_be16(record, 42),
         .place = walk->node_at + (EkByte)(record.data - walk->node),
     };
@@ -412,7 +412,7 @@ static void load_map(Walk *walk)
     guint32 number = 0;
     gsize begin = MAP_RECORD;
     for (guint count = 0; count < 65536; count++) {
-        if (!ek_hfs_fork_read(&opened->ground, &opened->catalog, (guint64)number * size, node, size,
+        if (!ek_hfs_fork_read(&opened->region, &opened->catalog, (guint64)number * size, node, size,
                               &known))
             return;
         g_byte_array_append(walk->used, node + begin, (guint)(size - begin - HEADER_MAP_ENDS));
@@ -461,7 +461,7 @@ static gboolean take_leaves(Walk *walk, guint64 before, guint64 nodes, guint8 *n
         choose_sink(walk, before + at);
         if (is_used(walk, at) == walk->is_deleted)
             continue;
-        if (!ek_hfs_fork_read(&opened->ground, &opened->catalog, at * span.length, node,
+        if (!ek_hfs_fork_read(&opened->region, &opened->catalog, at * span.length, node,
                               span.length, &known)) {
             EkFolderDamage damage = {.unread_bytes = span.length - known.good - known.bad,
                                      .bad_bytes = known.bad};
@@ -503,7 +503,7 @@ gboolean ek_hfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     g_autoptr(GByteArray) used = g_byte_array_new();
     g_autoptr(GHashTable) inodes = g_hash_table_new(g_direct_hash, g_direct_equal);
     g_autoptr(GArray) links = g_array_new(FALSE, FALSE, sizeof(Link));
-    EkByte room = MIN(opened->catalog.bytes, ek_reader_bytes(opened->ground.reader));
+    EkByte room = MIN(opened->catalog.bytes, ek_reader_bytes(opened->region.reader));
     guint64 nodes = MIN(opened->tree.nodes, room / opened->tree.node_bytes);
     /* A header that was composed does not say which number comes next. */
     guint64 numbers = MIN(opened->next_number != 0 ? opened->next_number : nodes * 256, SEEN_MOST);
@@ -544,15 +544,15 @@ gboolean ek_hfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink,
     EkKnown known;
     const EkHfsPacked *packed = packed_file(opened, (guint32)MIN(file->number, G_MAXUINT32));
     if (packed == NULL || packed->size != file->size ||
-        !ek_hfs_fork_read(&opened->ground, &opened->catalog, file->place, record, sizeof record,
+        !ek_hfs_fork_read(&opened->region, &opened->catalog, file->place, record, sizeof record,
                           &known) ||
         ek_span_be16(span, 0) != RECORD_FILE || ek_span_be32(span, 8) != file->number)
         return sink(data, NULL, (gsize)file->size);
     EkHfsFork resources =
-        ek_hfs_fork_of(&opened->ground, ek_span_part(span, RESOURCE_FORK_AT, EK_HFS_FORK_RECORD),
+        ek_hfs_fork_of(&opened->region, ek_span_part(span, RESOURCE_FORK_AT, EK_HFS_FORK_RECORD),
                        (guint32)file->number, EK_HFS_RESOURCE);
     gboolean fine =
-        ek_hfs_packed_decode(&opened->ground, &opened->attributes, &resources, packed, sink, data);
+        ek_hfs_packed_decode(&opened->region, &opened->attributes, &resources, packed, sink, data);
     ek_hfs_fork_clear(&resources);
     return fine;
 }

@@ -16,11 +16,11 @@ typedef struct {
 static void add_extents(EkHfsFork *fork, EkSpan extents)
 {
     for (guint i = 0; i < EXTENTS_A_RECORD; i++) {
-        const EkHfsPiece *last =
-            fork->pieces->len > 0 ? &g_array_index(fork->pieces, EkHfsPiece, fork->pieces->len - 1)
+        const EkHfsExtent *last =
+            fork->pieces->len > 0 ? &g_array_index(fork->pieces, EkHfsExtent, fork->pieces->len - 1)
                                   : NULL;
-        EkHfsPiece piece = {last != NULL ? last->at + last->count : 0,
-                            ek_span_be32(extents, i * 8ul), ek_span_be32(extents, i * 8ul + 4)};
+        EkHfsExtent piece = {last != NULL ? last->at + last->count : 0,
+                             ek_span_be32(extents, i * 8ul), ek_span_be32(extents, i * 8ul + 4)};
         if (piece.count == 0)
             return;
         g_array_append_val(fork->pieces, piece);
@@ -29,9 +29,9 @@ static void add_extents(EkHfsFork *fork, EkSpan extents)
 
 static guint64 covered_by(const EkHfsFork *fork)
 {
-    const EkHfsPiece *last = fork->pieces->len > 0
-                                 ? &g_array_index(fork->pieces, EkHfsPiece, fork->pieces->len - 1)
-                                 : NULL;
+    const EkHfsExtent *last = fork->pieces->len > 0
+                                  ? &g_array_index(fork->pieces, EkHfsExtent, fork->pieces->len - 1)
+                                  : NULL;
     return last != NULL ? last->at + last->count : 0;
 }
 
@@ -46,11 +46,11 @@ static gint by_key(gconstpointer a, gconstpointer b)
     return left->start < right->start ? -1 : left->start > right->start;
 }
 
-EkHfsFork ek_hfs_fork_of(const EkHfsGround *ground, EkSpan span, guint32 file, guint32 which)
+EkHfsFork ek_hfs_fork_of(const EkHfsArea *region, EkSpan span, guint32 file, guint32 which)
 {
     EkHfsFork fork = {.bytes = ek_span_be64(span, 0),
                       .blocks = ek_span_be32(span, 12),
-                      .pieces = g_array_new(FALSE, FALSE, sizeof(EkHfsPiece))};
+                      .pieces = g_array_new(FALSE, FALSE, sizeof(EkHfsExtent))};
     if (fork.bytes > G_MAXINT64)
         fork.bytes = 0;
     add_extents(&fork, ek_span_part(span, EK_HFS_FORK_EXTENTS, EXTENTS_A_RECORD * 8));
@@ -58,10 +58,10 @@ EkHfsFork ek_hfs_fork_of(const EkHfsGround *ground, EkSpan span, guint32 file, g
         guint8 extents[EXTENTS_A_RECORD * 8];
         Overflow wanted = {.file = file, .fork = which, .start = (guint32)covered};
         guint place = 0;
-        if (ground->overflow == NULL ||
-            !g_array_binary_search(ground->overflow, &wanted, by_key, &place))
+        if (region->overflow == NULL ||
+            !g_array_binary_search(region->overflow, &wanted, by_key, &place))
             break;
-        const Overflow *found = &g_array_index(ground->overflow, Overflow, place);
+        const Overflow *found = &g_array_index(region->overflow, Overflow, place);
         for (guint i = 0; i < EXTENTS_A_RECORD * 2; i++)
             ek_put_be32(extents + i * 4ul, found->extents[i]);
         add_extents(&fork, (EkSpan){extents, sizeof extents});
@@ -77,21 +77,21 @@ void ek_hfs_fork_clear(EkHfsFork *fork)
     g_clear_pointer(&fork->pieces, g_array_unref);
 }
 
-EkByte ek_hfs_piece_byte(const EkHfsGround *ground, const EkHfsPiece *piece)
+EkByte ek_hfs_extent_byte(const EkHfsArea *region, const EkHfsExtent *piece)
 {
-    return piece->first < ground->blocks && piece->count <= ground->blocks - piece->first
-               ? ground->first_byte + (EkByte)piece->first * ground->block_bytes
+    return piece->first < region->blocks && piece->count <= region->blocks - piece->first
+               ? region->first_byte + (EkByte)piece->first * region->block_bytes
                : EK_UNPLACED;
 }
 
 /* The piece that holds a block of a fork; NULL when none does. */
-static const EkHfsPiece *piece_at(const EkHfsFork *fork, guint64 block)
+static const EkHfsExtent *piece_at(const EkHfsFork *fork, guint64 block)
 {
     guint low = 0;
     guint high = fork->pieces->len;
     while (low < high) {
         guint middle = (low + high) / 2;
-        const EkHfsPiece *piece = &g_array_index(fork->pieces, EkHfsPiece, middle);
+        const EkHfsExtent *piece = &g_array_index(fork->pieces, EkHfsExtent, middle);
         if (block < piece->at)
             high = middle;
         else if (block - piece->at >= piece->count)
@@ -102,12 +102,12 @@ static const EkHfsPiece *piece_at(const EkHfsFork *fork, guint64 block)
     return NULL;
 }
 
-EkByte ek_hfs_fork_place(const EkHfsGround *ground, const EkHfsFork *fork, EkByte offset,
+EkByte ek_hfs_fork_place(const EkHfsArea *region, const EkHfsFork *fork, EkByte offset,
                          EkByte *together)
 {
-    guint32 size = ground->block_bytes;
-    const EkHfsPiece *piece = piece_at(fork, offset / size);
-    EkByte place = piece != NULL ? ek_hfs_piece_byte(ground, piece) : EK_UNPLACED;
+    guint32 size = region->block_bytes;
+    const EkHfsExtent *piece = piece_at(fork, offset / size);
+    EkByte place = piece != NULL ? ek_hfs_extent_byte(region, piece) : EK_UNPLACED;
     *together = 0;
     if (place == EK_UNPLACED)
         return place;
@@ -116,17 +116,17 @@ EkByte ek_hfs_fork_place(const EkHfsGround *ground, const EkHfsFork *fork, EkByt
     return place + into;
 }
 
-gboolean ek_hfs_fork_read(const EkHfsGround *ground, const EkHfsFork *fork, EkByte offset,
+gboolean ek_hfs_fork_read(const EkHfsArea *region, const EkHfsFork *fork, EkByte offset,
                           guint8 *buffer, gsize length, EkKnown *known)
 {
     *known = (EkKnown){0};
     for (gsize done = 0; done < length;) {
         EkByte together = 0;
-        EkByte place = ek_hfs_fork_place(ground, fork, offset + done, &together);
+        EkByte place = ek_hfs_fork_place(region, fork, offset + done, &together);
         gsize part = (gsize)MIN(length - done, together);
         EkKnown own;
         if (place == EK_UNPLACED ||
-            !ek_reader_read(ground->reader, place, buffer + done, part, &own, NULL))
+            !ek_reader_read(region->reader, place, buffer + done, part, &own, NULL))
             return FALSE;
         known->good += own.good;
         known->bad += own.bad;
@@ -149,27 +149,27 @@ EkSpan ek_hfs_record_of(EkSpan node, guint index)
     return ek_span_part(node, begin, end - (gsize)begin);
 }
 
-gboolean ek_hfs_fork_tree(const EkHfsGround *ground, const EkHfsFork *fork, EkHfsTree *tree)
+gboolean ek_hfs_fork_tree(const EkHfsArea *region, const EkHfsFork *fork, EkHfsTree *tree)
 {
     guint8 head[EK_STEP];
     EkKnown known;
-    return ek_hfs_fork_read(ground, fork, 0, head, sizeof head, &known) &&
+    return ek_hfs_fork_read(region, fork, 0, head, sizeof head, &known) &&
            ek_hfs_tree_read((EkSpan){head, sizeof head}, tree);
 }
 
-void ek_hfs_fork_records(const EkHfsGround *ground, const EkHfsFork *fork, EkHfsRecordSink sink,
+void ek_hfs_fork_records(const EkHfsArea *region, const EkHfsFork *fork, EkHfsRecordSink sink,
                          void *data)
 {
     EkHfsTree tree;
-    if (!ek_hfs_fork_tree(ground, fork, &tree))
+    if (!ek_hfs_fork_tree(region, fork, &tree))
         return;
     g_autofree guint8 *node = g_malloc(tree.node_bytes);
     EkSpan span = {node, tree.node_bytes};
     guint64 nodes =
-        MIN(tree.nodes, MIN(fork->bytes, ek_reader_bytes(ground->reader)) / span.length);
+        MIN(tree.nodes, MIN(fork->bytes, ek_reader_bytes(region->reader)) / span.length);
     for (guint64 at = 1; at < nodes; at++) {
         EkKnown known;
-        if (!ek_hfs_fork_read(ground, fork, at * span.length, node, span.length, &known) ||
+        if (!ek_hfs_fork_read(region, fork, at * span.length, node, span.length, &known) ||
             ek_span_u8(span, 8) != EK_HFS_KIND_LEAF)
             continue;
         for (guint i = 0; i < ek_span_be16(span, 10); i++) {
@@ -198,13 +198,13 @@ static gboolean take_overflow(void *data, EkSpan record, EkByte at)
     return overflow->len < OVERFLOW_MOST;
 }
 
-void ek_hfs_overflow_load(EkHfsGround *ground, EkSpan header)
+void ek_hfs_overflow_load(EkHfsArea *region, EkSpan header)
 {
     EkHfsFork fork = ek_hfs_fork_of(
-        ground, ek_span_part(header, EK_HFS_EXTENTS_FORK, EK_HFS_FORK_RECORD), EXTENTS_FILE, 0);
+        region, ek_span_part(header, EK_HFS_EXTENTS_FORK, EK_HFS_FORK_RECORD), EXTENTS_FILE, 0);
     GArray *overflow = g_array_new(FALSE, FALSE, sizeof(Overflow));
-    ek_hfs_fork_records(ground, &fork, take_overflow, overflow);
+    ek_hfs_fork_records(region, &fork, take_overflow, overflow);
     g_array_sort(overflow, by_key);
     ek_hfs_fork_clear(&fork);
-    ground->overflow = overflow;
+    region->overflow = overflow;
 }

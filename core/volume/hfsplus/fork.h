@@ -14,12 +14,12 @@ typedef struct {
     guint64 at; /* blocks from the beginning of the fork */
     guint32 first;
     guint32 count;
-} EkHfsPiece;
+} EkHfsExtent;
 
 typedef struct {
     EkByte bytes;
     guint64 blocks;
-    GArray *pieces; /* EkHfsPiece */
+    GArray *pieces; /* EkHfsExtent */
 } EkHfsFork;
 
 /* A volume as its forks need it. */
@@ -29,40 +29,40 @@ typedef struct {
     guint32 block_bytes;
     guint32 blocks;
     GArray *overflow; /* what the tree of extents has of forks; NULL: not loaded */
-} EkHfsGround;
+} EkHfsArea;
 
 /* `span` is what a record, or the volume header, has of a fork of this file. The caller clears it.
  */
-EkHfsFork ek_hfs_fork_of(const EkHfsGround *ground, EkSpan span, guint32 file, guint32 which);
+EkHfsFork ek_hfs_fork_of(const EkHfsArea *region, EkSpan span, guint32 file, guint32 which);
 void ek_hfs_fork_clear(EkHfsFork *fork);
 
 /* Where a piece begins; EK_UNPLACED when it is not inside the volume. */
-EkByte ek_hfs_piece_byte(const EkHfsGround *ground, const EkHfsPiece *piece);
+EkByte ek_hfs_extent_byte(const EkHfsArea *region, const EkHfsExtent *piece);
 
 /* Where the byte at `offset` of a fork lies; *together says how many bytes from there lie one
  * behind the other. EK_UNPLACED where that is not known. */
-EkByte ek_hfs_fork_place(const EkHfsGround *ground, const EkHfsFork *fork, EkByte offset,
+EkByte ek_hfs_fork_place(const EkHfsArea *region, const EkHfsFork *fork, EkByte offset,
                          EkByte *together);
 
 /* FALSE when it is not all there, or was not all read. */
-gboolean ek_hfs_fork_read(const EkHfsGround *ground, const EkHfsFork *fork, EkByte offset,
+gboolean ek_hfs_fork_read(const EkHfsArea *region, const EkHfsFork *fork, EkByte offset,
                           guint8 *buffer, gsize length, EkKnown *known);
 
 /* A record of a node; empty when it has none such. */
 EkSpan ek_hfs_record_of(EkSpan node, guint index);
 
 /* What the header node of the tree in a fork says. */
-gboolean ek_hfs_fork_tree(const EkHfsGround *ground, const EkHfsFork *fork, EkHfsTree *tree);
+gboolean ek_hfs_fork_tree(const EkHfsArea *region, const EkHfsFork *fork, EkHfsTree *tree);
 
 /* Receives a record of a leaf, with its place in the fork. Returns FALSE to stop. */
 typedef gboolean (*EkHfsRecordSink)(void *data, EkSpan record, EkByte at);
 
 /* Hands on all records of the leaves in a tree that were read. */
-void ek_hfs_fork_records(const EkHfsGround *ground, const EkHfsFork *fork, EkHfsRecordSink sink,
+void ek_hfs_fork_records(const EkHfsArea *region, const EkHfsFork *fork, EkHfsRecordSink sink,
                          void *data);
 
-/* Loads the tree of extents of a volume header into `ground`: it is small on any volume that is not
- * one heap of fragments. The caller unrefs ground->overflow. */
-void ek_hfs_overflow_load(EkHfsGround *ground, EkSpan header);
+/* Loads the tree of extents of a volume header into `region`: it is small on any volume that is not
+ * one heap of fragments. The caller unrefs region->overflow. */
+void ek_hfs_overflow_load(EkHfsArea *region, EkSpan header);
 
 #endif

@@ -79,22 +79,22 @@ static const EkSignature record_signatures[] = {
     {.offset = 8, .length = 6, .bytes = {0xff, 1}, .mask = {0xff, 0xff, 0, 0, 0xff, 0xff}},
 };
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     EkHfsHeader header;
     Wrapper wrapper;
     guint count = 0;
     if (at >= EK_HFS_HEADER_OFFSET && wrapper_read(span, &wrapper)) {
-        claims[0] = (EkClaim){at - EK_HFS_HEADER_OFFSET, at, EK_ROLE_PRIMARY};
+        candidates[0] = (EkCandidate){at - EK_HFS_HEADER_OFFSET, at, EK_ROLE_PRIMARY};
         return 1;
     }
     if (!ek_hfs_header_read(span, &header))
         return 0;
     if (at >= EK_HFS_HEADER_OFFSET)
-        claims[count++] = (EkClaim){at - EK_HFS_HEADER_OFFSET, at, EK_ROLE_PRIMARY};
+        candidates[count++] = (EkCandidate){at - EK_HFS_HEADER_OFFSET, at, EK_ROLE_PRIMARY};
     if (at + EK_HFS_HEADER_OFFSET >= bytes_of(&header))
-        claims[count++] =
-            (EkClaim){at + EK_HFS_HEADER_OFFSET - bytes_of(&header), at, EK_ROLE_BACKUP};
+        candidates[count++] =
+            (EkCandidate){at + EK_HFS_HEADER_OFFSET - bytes_of(&header), at, EK_ROLE_BACKUP};
     return count;
 }
 
@@ -146,9 +146,9 @@ static EkByte find_rest(EkReader *reader, EkVolume *volume, const EkHfsHeader *h
     return 0;
 }
 
-static EkMoment moment_of(guint32 seconds, gboolean is_local)
+static EkTimestamp timestamp_of(guint32 seconds, gboolean is_local)
 {
-    return (EkMoment){
+    return (EkTimestamp){
         .seconds = (gint64)seconds - EPOCH, .is_local = is_local, .is_set = seconds != 0};
 }
 
@@ -157,15 +157,15 @@ void ek_hfs_take_header(EkVolume *volume, const EkHfsHeader *header)
     EkSpan span = {volume->header, EK_HEADER_MOST};
     if (!ek_bytes_are_zero(volume->header + 104, 8))
         volume->uuid = ek_text_hex(volume->header + 104, 8, '\0');
-    volume->created = moment_of(ek_span_be32(span, 16), TRUE);
-    volume->used = moment_of(ek_span_be32(span, 20), FALSE);
-    ek_volume_term_number(volume, "bytes per allocation block", header->block_bytes);
-    ek_volume_term_number(volume, "allocation blocks", header->blocks);
-    ek_volume_term_number(volume, "free blocks", header->free_blocks);
-    ek_volume_term_number(volume, EK_TERM_FILES, (guint64)header->files + header->folders);
-    ek_volume_term_number(volume, "catalog begins at block", header->catalog_block);
-    ek_volume_term(volume, "names", "%s",
-                   volume->header[1] == 'X' ? "case-sensitive (HFSX)" : "case-insensitive");
+    volume->created = timestamp_of(ek_span_be32(span, 16), TRUE);
+    volume->used = timestamp_of(ek_span_be32(span, 20), FALSE);
+    ek_volume_property_number(volume, "bytes per allocation block", header->block_bytes);
+    ek_volume_property_number(volume, "allocation blocks", header->blocks);
+    ek_volume_property_number(volume, "free blocks", header->free_blocks);
+    ek_volume_property_number(volume, EK_PROPERTY_FILES, (guint64)header->files + header->folders);
+    ek_volume_property_number(volume, "catalog begins at block", header->catalog_block);
+    ek_volume_property(volume, "names", "%s",
+                       volume->header[1] == 'X' ? "case-sensitive (HFSX)" : "case-insensitive");
 }
 
 static void weigh_headers(EkReader *reader, EkVolume *volume)
@@ -184,19 +184,19 @@ static void weigh_headers(EkReader *reader, EkVolume *volume)
     }
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error);
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error);
 
 /* By the header in the wrapper, or else by its copy. The partition is the wrapper's. */
-static EkVolume *measure_wrapped(EkReader *reader, const EkClaim *claim, const Wrapper *wrapper,
-                                 GError **error)
+static EkVolume *measure_wrapped(EkReader *reader, const EkCandidate *candidate,
+                                 const Wrapper *wrapper, GError **error)
 {
-    EkByte first = claim->first_byte + wrapper->inside;
-    EkClaim inside[] = {
+    EkByte first = candidate->first_byte + wrapper->inside;
+    EkCandidate inside[] = {
         {first, first + EK_HFS_HEADER_OFFSET, EK_ROLE_PRIMARY},
         {first, first + wrapper->inside_bytes - EK_HFS_HEADER_OFFSET, EK_ROLE_BACKUP},
     };
     g_autoptr(EkVolume) volume = NULL;
-    for (gsize i = 0; i < G_N_ELEMENTS(inside) && (volume == NULL || !volume->stands); i++) {
+    for (gsize i = 0; i < G_N_ELEMENTS(inside) && (volume == NULL || !volume->is_confirmed); i++) {
         guint8 header[4];
         g_clear_pointer(&volume, ek_volume_free);
         /* What would lie past the end of the image is not there; wrappers do not lie in wrappers.
@@ -210,35 +210,35 @@ static EkVolume *measure_wrapped(EkReader *reader, const EkClaim *claim, const W
     }
     if (volume == NULL)
         return ek_volume_new(&ek_fs_hfsplus, "hfsplus");
-    if (!volume->stands)
+    if (!volume->is_confirmed)
         return g_steal_pointer(&volume);
-    volume->core_byte = volume->first_byte;
-    volume->first_byte = claim->first_byte;
+    volume->metadata_byte = volume->first_byte;
+    volume->first_byte = candidate->first_byte;
     volume->bytes = wrapper->bytes;
     ek_volume_reason(volume, 5,
                      "embedded in an HFS wrapper at sector %" G_GUINT64_FORMAT
                      "; the HFS+ volume starts at sector %" G_GUINT64_FORMAT,
-                     volume->first_byte / EK_STEP, volume->core_byte / EK_STEP);
+                     volume->first_byte / EK_STEP, volume->metadata_byte / EK_STEP);
     return g_steal_pointer(&volume);
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     EkHfsHeader header;
     EkHfsTree tree;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_hfsplus, "hfsplus", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_hfsplus, "hfsplus", reader, candidate, data, sizeof data, error);
     Wrapper wrapper;
     if (volume != NULL && wrapper_read(span, &wrapper))
-        return measure_wrapped(reader, claim, &wrapper, error);
+        return measure_wrapped(reader, candidate, &wrapper, error);
     if (volume == NULL || !ek_hfs_header_read(span, &header))
         return g_steal_pointer(&volume);
-    EkByte rest = find_rest(reader, volume, &header, claim->role);
-    if (claim->role == EK_ROLE_BACKUP)
+    EkByte rest = find_rest(reader, volume, &header, candidate->role);
+    if (candidate->role == EK_ROLE_BACKUP)
         volume->first_byte -= rest;
-    volume->core_byte = volume->first_byte;
+    volume->metadata_byte = volume->first_byte;
     volume->bytes = bytes_of(&header) + rest;
     ek_hfs_take_header(volume, &header);
     weigh_headers(reader, volume);
@@ -270,7 +270,7 @@ const EkFileSystem ek_fs_hfsplus = {
     .header_offset = EK_HFS_HEADER_OFFSET,
     .recognise = recognise,
     .measure = measure,
-    .mend = ek_hfs_mend,
+    .repair = ek_hfs_repair,
     .structure = "hfsplus-header",
     .header_bytes = EK_HEADER_MOST,
     .explain = ek_hfs_header_explain,

@@ -81,9 +81,9 @@ gboolean ek_hfs_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_hfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
 
-/* What makes the volume header and its copy right again, and what its fields mean (mend.c). */
-gboolean ek_hfs_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
-                     GError **error);
+/* What makes the volume header and its copy right again, and what its fields mean (repair.c). */
+gboolean ek_hfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                       GError **error);
 GPtrArray *ek_hfs_header_explain(EkSpan span);
 
 #endif

@@ -222,7 +222,7 @@ static EkVolume *begin_volume(const Catalog *catalog, EkByte start)
 {
     EkVolume *volume = ek_volume_new(&ek_fs_hfsplus, "hfsplus");
     volume->composed = volume->by_backup = TRUE;
-    volume->first_byte = volume->core_byte = start;
+    volume->first_byte = volume->metadata_byte = start;
     volume->header_byte = catalog->at;
     volume->own_sector_size = EK_STEP;
     return volume;
@@ -320,7 +320,7 @@ static gboolean count_used(EkReader *reader, EkByte bitmap, guint64 first, guint
     return TRUE;
 }
 
-/* Is some block free? Ground that is full of ones is no bitmap. */
+/* Is some block free? A region that is full of ones is no bitmap. */
 static gboolean has_free_block(EkReader *reader, EkByte bitmap)
 {
     g_autofree guint8 *bytes = g_malloc(BITMAP_LOOK);
@@ -560,10 +560,10 @@ static EkVolume *compose_by_files(EkReader *reader, const EkSightings *sightings
         fit.end != 0 && !volume->length_is_least ? fit.end - fit.start : blocks * fit.block_bytes;
     compose_header(catalog, &fit, blocks, volume->header);
     compose_extents(reader, sightings->runs, &fit, volume->header);
-    ek_volume_term_number(volume, "bytes per allocation block", fit.block_bytes);
-    ek_volume_term_number(volume, "allocation blocks", blocks);
-    ek_volume_term_number(volume, "catalog begins at block",
-                          (catalog->at - fit.start) / fit.block_bytes);
+    ek_volume_property_number(volume, "bytes per allocation block", fit.block_bytes);
+    ek_volume_property_number(volume, "allocation blocks", blocks);
+    ek_volume_property_number(volume, "catalog begins at block",
+                              (catalog->at - fit.start) / fit.block_bytes);
     ek_volume_reason(volume, 30,
                      "no volume header found; catalog file at sector %" G_GUINT64_FORMAT
                      " with %u known files",

@@ -76,10 +76,10 @@ static gint by_file(gconstpointer a, gconstpointer b)
     return left < right ? -1 : left > right;
 }
 
-GArray *ek_hfs_packed_load(const EkHfsGround *ground, const EkHfsFork *attributes)
+GArray *ek_hfs_packed_load(const EkHfsArea *region, const EkHfsFork *attributes)
 {
     GArray *all = g_array_new(FALSE, FALSE, sizeof(EkHfsPacked));
-    ek_hfs_fork_records(ground, attributes, take_attribute, all);
+    ek_hfs_fork_records(region, attributes, take_attribute, all);
     g_array_sort(all, by_file);
     return all;
 }
@@ -106,19 +106,19 @@ typedef enum { TABLE_THERE, TABLE_UNREAD, TABLE_WRONG } Table;
 
 /* The resource fork begins with where its data is; that with its length and the table. Where that
  * was not read, `at` and `bytes` say what. The caller frees the table. */
-static Table read_chunks(const EkHfsGround *ground, const EkHfsFork *fork, guint64 size,
+static Table read_chunks(const EkHfsArea *region, const EkHfsFork *fork, guint64 size,
                          Chunks *chunks)
 {
     guint8 head[16];
     guint8 count[4];
     EkKnown known;
     *chunks = (Chunks){.bytes = sizeof head};
-    if (!ek_hfs_fork_read(ground, fork, 0, head, sizeof head, &known))
+    if (!ek_hfs_fork_read(region, fork, 0, head, sizeof head, &known))
         return TABLE_UNREAD;
     chunks->at = (EkByte)ek_span_be32((EkSpan){head, sizeof head}, 0) + 4;
     if (chunks->at + 4 > fork->bytes)
         return TABLE_WRONG;
-    if (!ek_hfs_fork_read(ground, fork, chunks->at, count, sizeof count, &known))
+    if (!ek_hfs_fork_read(region, fork, chunks->at, count, sizeof count, &known))
         return TABLE_UNREAD;
     chunks->chunks = ek_span_le32((EkSpan){count, sizeof count}, 0);
     if (chunks->chunks < ek_divide_up(size, CHUNK) || chunks->chunks > CHUNKS_MOST ||
@@ -126,7 +126,7 @@ static Table read_chunks(const EkHfsGround *ground, const EkHfsFork *fork, guint
         return TABLE_WRONG;
     chunks->bytes = 4 + (gsize)chunks->chunks * 8;
     chunks->table = g_malloc(chunks->bytes);
-    return ek_hfs_fork_read(ground, fork, chunks->at, chunks->table, chunks->bytes, &known)
+    return ek_hfs_fork_read(region, fork, chunks->at, chunks->table, chunks->bytes, &known)
                ? TABLE_THERE
                : TABLE_UNREAD;
 }
@@ -144,7 +144,7 @@ static gboolean chunk_at(const Chunks *chunks, const EkHfsFork *fork, guint64 in
 /* --- where they lie ------------------------------------------------------------------------- */
 
 typedef struct {
-    const EkHfsGround *ground;
+    const EkHfsArea *region;
     const EkFileSink *sink;
     guint32 file;
 } Passing;
@@ -155,7 +155,7 @@ static gboolean pass_packed(const Passing *passing, const EkHfsFork *fork, EkByt
 {
     while (stored > 0) {
         EkByte together = 0;
-        EkByte place = ek_hfs_fork_place(passing->ground, fork, at, &together);
+        EkByte place = ek_hfs_fork_place(passing->region, fork, at, &together);
         EkByte part = MIN(stored, together);
         EkExtent extent = {offset, bytes, place, part, TRUE, FALSE};
         if (!passing->sink->extent(passing->sink->data, passing->file, &extent))
@@ -189,11 +189,11 @@ static gboolean pass_chunks(const Passing *passing, const EkHfsFork *fork, EkByt
     return fine;
 }
 
-gboolean ek_hfs_packed_pass(const EkHfsGround *ground, const EkHfsFork *attributes,
+gboolean ek_hfs_packed_pass(const EkHfsArea *region, const EkHfsFork *attributes,
                             const EkHfsFork *resources, const EkHfsPacked *packed,
                             const EkFileSink *sink)
 {
-    Passing passing = {ground, sink, packed->file};
+    Passing passing = {region, sink, packed->file};
     Chunks chunks = {0};
     gboolean fine = TRUE;
     if (packed->size == 0)
@@ -202,7 +202,7 @@ gboolean ek_hfs_packed_pass(const EkHfsGround *ground, const EkHfsFork *attribut
         return packed->bytes > 0
                    ? pass_packed(&passing, attributes, 0, packed->size, packed->at, packed->bytes)
                    : pass_nowhere(&passing, 0, packed->size);
-    switch (read_chunks(ground, resources, packed->size, &chunks)) {
+    switch (read_chunks(region, resources, packed->size, &chunks)) {
     case TABLE_THERE: fine = pass_chunks(&passing, resources, packed->size, &chunks); break;
     /* All of it hangs on the table. */
     case TABLE_UNREAD:
@@ -232,18 +232,18 @@ static gboolean unpack(guint32 type, EkSpan from, guint8 *into, gsize wanted)
 }
 
 /* One piece of the file; what is not there, or is none, is a hole. */
-static gboolean give(const EkHfsGround *ground, const EkHfsFork *fork, guint32 type, EkByte at,
+static gboolean give(const EkHfsArea *region, const EkHfsFork *fork, guint32 type, EkByte at,
                      gsize bytes, gsize wanted, EkContentSink sink, void *data)
 {
     g_autofree guint8 *from = g_malloc(bytes);
     g_autofree guint8 *into = g_malloc(MAX(wanted, 1u));
     EkKnown known;
-    gboolean fine = ek_hfs_fork_read(ground, fork, at, from, bytes, &known) &&
+    gboolean fine = ek_hfs_fork_read(region, fork, at, from, bytes, &known) &&
                     unpack(type, (EkSpan){from, bytes}, into, wanted);
     return sink(data, fine ? into : NULL, wanted);
 }
 
-gboolean ek_hfs_packed_decode(const EkHfsGround *ground, const EkHfsFork *attributes,
+gboolean ek_hfs_packed_decode(const EkHfsArea *region, const EkHfsFork *attributes,
                               const EkHfsFork *resources, const EkHfsPacked *packed,
                               EkContentSink sink, void *data)
 {
@@ -252,15 +252,15 @@ gboolean ek_hfs_packed_decode(const EkHfsGround *ground, const EkHfsFork *attrib
     if (packed->size == 0)
         return TRUE;
     if (!is_in_fork(packed->type))
-        return give(ground, attributes, packed->type, packed->at, packed->bytes,
+        return give(region, attributes, packed->type, packed->at, packed->bytes,
                     (gsize)packed->size, sink, data);
-    gboolean known = read_chunks(ground, resources, packed->size, &chunks) == TABLE_THERE;
+    gboolean known = read_chunks(region, resources, packed->size, &chunks) == TABLE_THERE;
     for (EkByte offset = 0; fine && offset < packed->size; offset += CHUNK) {
         EkByte at = 0;
         guint32 bytes = 0;
         gsize wanted = (gsize)MIN(CHUNK, packed->size - offset);
         fine = known && chunk_at(&chunks, resources, offset / CHUNK, &at, &bytes)
-                   ? give(ground, resources, packed->type, at, bytes, wanted, sink, data)
+                   ? give(region, resources, packed->type, at, bytes, wanted, sink, data)
                    : sink(data, NULL, wanted);
     }
     g_free(chunks.table);

@@ -16,18 +16,18 @@ typedef struct {
 } EkHfsPacked;
 
 /* The packed files of a volume: EkHfsPacked, by file. The caller unrefs. */
-GArray *ek_hfs_packed_load(const EkHfsGround *ground, const EkHfsFork *attributes);
+GArray *ek_hfs_packed_load(const EkHfsArea *region, const EkHfsFork *attributes);
 
 /* NULL when there is no such file, or none that can be unpacked. */
 const EkHfsPacked *ek_hfs_packed_find(const GArray *all, guint32 file);
 
 /* Where it lies: with its content in the attribute, or in the resource fork. */
-gboolean ek_hfs_packed_pass(const EkHfsGround *ground, const EkHfsFork *attributes,
+gboolean ek_hfs_packed_pass(const EkHfsArea *region, const EkHfsFork *attributes,
                             const EkHfsFork *resources, const EkHfsPacked *packed,
                             const EkFileSink *sink);
 
 /* Its content. FALSE when the sink stopped it. */
-gboolean ek_hfs_packed_decode(const EkHfsGround *ground, const EkHfsFork *attributes,
+gboolean ek_hfs_packed_decode(const EkHfsArea *region, const EkHfsFork *attributes,
                               const EkHfsFork *resources, const EkHfsPacked *packed,
                               EkContentSink sink, void *data);
 

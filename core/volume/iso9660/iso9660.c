@@ -48,12 +48,12 @@ static gboolean descriptor_read(EkSpan span, Descriptor *descriptor)
            descriptor->root_block < descriptor->blocks;
 }
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     Descriptor descriptor;
     if (!descriptor_read(span, &descriptor) || at < FIRST_DESCRIPTOR * SECTOR)
         return 0;
-    claims[0] = (EkClaim){at - FIRST_DESCRIPTOR * SECTOR, at, EK_ROLE_PRIMARY};
+    candidates[0] = (EkCandidate){at - FIRST_DESCRIPTOR * SECTOR, at, EK_ROLE_PRIMARY};
     return 1;
 }
 
@@ -68,7 +68,7 @@ static char *text_of(EkSpan span)
     return text;
 }
 
-static EkMoment moment_of(EkSpan span)
+static EkTimestamp timestamp_of(EkSpan span)
 {
     char digits[15] = {0};
     memcpy(digits, span.data, MIN(span.length, 14));
@@ -76,13 +76,13 @@ static EkMoment moment_of(EkSpan span)
     if (sscanf(digits, "%4d%2d%2d%2d%2d%2d", &part[0], &part[1], &part[2], &part[3], &part[4],
                &part[5]) != 6 ||
         part[0] < 1970)
-        return (EkMoment){0};
+        return (EkTimestamp){0};
     g_autoptr(GDateTime) time =
         g_date_time_new_utc(part[0], part[1], part[2], part[3], part[4], part[5]);
     if (time == NULL)
-        return (EkMoment){0};
+        return (EkTimestamp){0};
     gint64 east = (gint8)ek_span_u8(span, 16) * (gint64)15 * 60;
-    return (EkMoment){.seconds = g_date_time_to_unix(time) - east, .is_set = TRUE};
+    return (EkTimestamp){.seconds = g_date_time_to_unix(time) - east, .is_set = TRUE};
 }
 
 /* The time it was written tells one disc from another. */
@@ -117,14 +117,14 @@ static char *wide_label(EkReader *reader, EkByte first_byte)
     return NULL;
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[SECTOR];
     guint8 record[34];
     EkSpan span = {data, sizeof data};
     Descriptor descriptor;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_iso9660, "iso9660", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_iso9660, "iso9660", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !descriptor_read(span, &descriptor))
         return g_steal_pointer(&volume);
     volume->bytes = (EkByte)descriptor.blocks * descriptor.block_bytes;
@@ -135,15 +135,15 @@ static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
         g_free(volume->label);
         volume->label = wide;
     }
-    volume->created = moment_of(ek_span_part(span, CREATED, 17));
-    volume->used = moment_of(ek_span_part(span, MODIFIED, 17));
+    volume->created = timestamp_of(ek_span_part(span, CREATED, 17));
+    volume->used = timestamp_of(ek_span_part(span, MODIFIED, 17));
     volume->uuid = uuid_of(ek_span_part(span, volume->used.is_set ? MODIFIED : CREATED, 16));
-    ek_volume_term_number(volume, "bytes per block", descriptor.block_bytes);
-    ek_volume_term_number(volume, "blocks", descriptor.blocks);
-    ek_volume_term_number(volume, "root folder begins at block", descriptor.root_block);
+    ek_volume_property_number(volume, "bytes per block", descriptor.block_bytes);
+    ek_volume_property_number(volume, "blocks", descriptor.blocks);
+    ek_volume_property_number(volume, "root folder begins at block", descriptor.root_block);
 
     ek_volume_reason(volume, 30, "primary volume descriptor at sector %" G_GUINT64_FORMAT,
-                     claim->header_byte / EK_STEP);
+                     candidate->header_byte / EK_STEP);
     EkByte at = volume->first_byte + (EkByte)descriptor.root_block * descriptor.block_bytes;
     EkPresence part = ek_presence_read(reader, at, record, sizeof record);
     /* Its entry for itself, behind which an extension may add more. */

@@ -103,7 +103,7 @@ static guint64 count_stored(const GArray *pieces, guint from, guint64 unit, guin
 {
     guint64 stored = 0;
     for (guint i = from; i < pieces->len; i++) {
-        const EkNtfsPiece *piece = &g_array_index(pieces, EkNtfsPiece, i);
+        const EkNtfsFragment *piece = &g_array_index(pieces, EkNtfsFragment, i);
         if (piece->at >= unit + clusters)
             break;
         guint64 begin = MAX(piece->at, unit);
@@ -120,7 +120,7 @@ static gboolean pass_packed(const Placing *placing)
     guint clusters = placing->stream->unit;
     guint64 volume = ek_ntfs_boot_bytes(&placing->table->boot) / size;
     for (guint i = 0; i < pieces->len; i++) {
-        const EkNtfsPiece *piece = &g_array_index(pieces, EkNtfsPiece, i);
+        const EkNtfsFragment *piece = &g_array_index(pieces, EkNtfsFragment, i);
         guint64 end = piece->at + piece->clusters;
         /* What cannot be there is not gone through unit by unit. */
         if (piece->first != EK_NTFS_HOLE && piece->clusters > volume) {
@@ -133,8 +133,8 @@ static gboolean pass_packed(const Placing *placing)
             guint64 unit = at / clusters * clusters;
             guint64 part = MIN(end, unit + clusters) - at;
             guint from = i;
-            while (from > 0 && g_array_index(pieces, EkNtfsPiece, from - 1).at +
-                                       g_array_index(pieces, EkNtfsPiece, from - 1).clusters >
+            while (from > 0 && g_array_index(pieces, EkNtfsFragment, from - 1).at +
+                                       g_array_index(pieces, EkNtfsFragment, from - 1).clusters >
                                    unit)
                 from--;
             gboolean fine;
@@ -162,7 +162,7 @@ static gboolean pass_extents(const Placing *placing)
                     stream->place != EK_UNPLACED ? stream->size : 0, FALSE);
     guint64 next = 0;
     for (guint i = 0; i < stream->pieces->len; i++) {
-        const EkNtfsPiece *piece = &g_array_index(stream->pieces, EkNtfsPiece, i);
+        const EkNtfsFragment *piece = &g_array_index(stream->pieces, EkNtfsFragment, i);
         if (piece->at > next && !pass_gap(placing, next, piece->at))
             return FALSE;
         if (stream->unit == 0 && piece->at >= next &&
@@ -329,8 +329,8 @@ static gboolean take_window(Walk *walk, guint64 first, guint64 count, guint8 *wi
     const EkNtfsTable *table = &walk->opened->table;
     guint32 bytes = table->boot.record_bytes;
     EkKnown known;
-    gboolean whole = ek_ntfs_read_pieces(table, table->pieces, first * bytes, window,
-                                         (gsize)(count * bytes), &known) &&
+    gboolean whole = ek_ntfs_read_fragments(table, table->pieces, first * bytes, window,
+                                            (gsize)(count * bytes), &known) &&
                      known.good == count * bytes;
     for (guint64 i = 0; i < count; i++) {
         guint8 *record = window + i * bytes;
@@ -338,8 +338,8 @@ static gboolean take_window(Walk *walk, guint64 first, guint64 count, guint8 *wi
         EkKnown own = {0};
         if (!whole) {
             memset(record, 0, bytes);
-            was_read = ek_ntfs_read_pieces(table, table->pieces, (first + i) * bytes, record, bytes,
-                                           &own) &&
+            was_read = ek_ntfs_read_fragments(table, table->pieces, (first + i) * bytes, record,
+                                              bytes, &own) &&
                        own.good == bytes;
             if (own.good + own.bad + own.unread == 0)
                 own.unread = bytes;
@@ -399,7 +399,7 @@ static gboolean read_unit(const Decoding *decoding, guint64 unit, gsize *length)
     guint64 covered = 0;
     *length = 0;
     for (guint i = 0; i < pieces->len; i++) {
-        const EkNtfsPiece *piece = &g_array_index(pieces, EkNtfsPiece, i);
+        const EkNtfsFragment *piece = &g_array_index(pieces, EkNtfsFragment, i);
         guint64 begin = MAX(piece->at, unit);
         guint64 end = MIN(piece->at + piece->clusters, unit + clusters);
         EkKnown known;
@@ -447,7 +447,7 @@ static gboolean decode_plain_unit(const Decoding *decoding, guint64 unit, gsize 
     const GArray *pieces = decoding->stream->pieces;
     guint32 size = decoding->table->boot.cluster_bytes;
     for (guint i = 0; i < pieces->len && wanted > 0; i++) {
-        const EkNtfsPiece *piece = &g_array_index(pieces, EkNtfsPiece, i);
+        const EkNtfsFragment *piece = &g_array_index(pieces, EkNtfsFragment, i);
         guint64 begin = MAX(piece->at, unit);
         guint64 end = MIN(piece->at + piece->clusters, unit + decoding->stream->unit);
         if (end <= begin)

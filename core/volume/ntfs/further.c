@@ -64,8 +64,8 @@ static void load(const EkNtfsTable *table)
         EkKnown known;
         /* Where not all was read there are zeros, which are no record. Behind the piece there may
          * be a gap: then one by one. */
-        while (!ek_ntfs_read_pieces(table, table->pieces, at * bytes, window,
-                                    (gsize)(count * bytes), &known) &&
+        while (!ek_ntfs_read_fragments(table, table->pieces, at * bytes, window,
+                                       (gsize)(count * bytes), &known) &&
                count > 1)
             count = 1;
         for (guint64 i = 0; i < count && known.good > 0; i++)

@@ -84,7 +84,7 @@ static gboolean system_read(EkReader *reader, EkByte at, guint32 record_bytes, S
         return FALSE;
     for (guint i = 0; i < SYSTEM_RECORDS; i++) {
         guint8 *record = system->records + i * (gsize)record_bytes;
-        system->valid[i] = ek_ntfs_record_mend(record, record_bytes, EK_STEP) &&
+        system->valid[i] = ek_ntfs_record_fix_up(record, record_bytes, EK_STEP) &&
                            ek_ntfs_record_number((EkSpan){record, record_bytes}) == i;
     }
     EkSpan table = ek_ntfs_record_named(record_of(system, RECORD_MFT), TYPE_DATA, "");
@@ -199,11 +199,11 @@ static EkVolume *compose(EkReader *reader, const GArray *places, const System *s
     volume->own_sector_size = EK_STEP;
     volume->bytes = ek_ntfs_boot_bytes(&boot);
     volume->length_is_least = clusters == 0 && told == 0;
-    volume->length_is_table_s = clusters == 0 && told != 0;
-    ek_volume_term_number(volume, "bytes per cluster", boot.cluster_bytes);
-    ek_volume_term_number(volume, "$MFT begins at cluster", boot.mft_cluster);
-    ek_volume_term_number(volume, "$MFTMirr begins at cluster", boot.mirror_cluster);
-    ek_volume_term_number(volume, "bytes per file record", boot.record_bytes);
+    volume->length_from_table = clusters == 0 && told != 0;
+    ek_volume_property_number(volume, "bytes per cluster", boot.cluster_bytes);
+    ek_volume_property_number(volume, "$MFT begins at cluster", boot.mft_cluster);
+    ek_volume_property_number(volume, "$MFTMirr begins at cluster", boot.mirror_cluster);
+    ek_volume_property_number(volume, "bytes per file record", boot.record_bytes);
     ek_volume_reason(volume, 0,
                      "no boot sector found; location and geometry derived from file records "
                      "starting at sector %" G_GUINT64_FORMAT,

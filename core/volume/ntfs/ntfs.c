@@ -31,16 +31,16 @@ static const EkSignature record_signatures[] = {
     {.offset = 0, .length = 4, .bytes = {'F', 'I', 'L', 'E'}},
 };
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     EkNtfsBoot boot;
     if (!ek_ntfs_boot_read(span, &boot))
         return 0;
     guint count = 0;
-    claims[count++] = (EkClaim){at, at, EK_ROLE_PRIMARY};
+    candidates[count++] = (EkCandidate){at, at, EK_ROLE_PRIMARY};
     EkByte before = boot.sectors * boot.sector_size;
     if (before <= at)
-        claims[count++] = (EkClaim){at - before, at, EK_ROLE_BACKUP};
+        candidates[count++] = (EkCandidate){at - before, at, EK_ROLE_BACKUP};
     return count;
 }
 
@@ -54,7 +54,7 @@ static EkPresence look_at_record(EkReader *reader, const EkNtfsBoot *boot, EkByt
     EkPresence part = ek_presence_read(reader, place, record, boot->record_bytes);
     if (part != EK_PRESENT)
         return part;
-    if (!ek_ntfs_record_mend(record, boot->record_bytes, boot->sector_size))
+    if (!ek_ntfs_record_fix_up(record, boot->record_bytes, boot->sector_size))
         return EK_ABSENT;
     guint32 own = ek_ntfs_record_number((EkSpan){record, boot->record_bytes});
     return own == number || own == G_MAXUINT32 ? EK_PRESENT : EK_ABSENT;
@@ -73,10 +73,10 @@ static void take_label(EkVolume *volume, EkSpan record)
     volume->label = g_utf16_to_utf8(units, (glong)count, NULL, NULL, NULL);
 }
 
-static EkMoment moment_in(EkSpan record, guint index)
+static EkTimestamp timestamp_in(EkSpan record, guint index)
 {
     EkSpan standard = ek_ntfs_resident(ek_ntfs_record_attribute(record, ATTRIBUTE_STANDARD));
-    return ek_moment_filetime(ek_span_le64(standard, index * 8ul));
+    return ek_timestamp_filetime(ek_span_le64(standard, index * 8ul));
 }
 
 /* What is done in the root folder dates the volume's use: its content, then its record. */
@@ -84,9 +84,9 @@ static void take_use(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot)
 {
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     EkSpan span = {record, boot->record_bytes};
-    if (look_at_record(reader, boot, volume->core_byte, RECORD_ROOT, record) == EK_PRESENT)
+    if (look_at_record(reader, boot, volume->metadata_byte, RECORD_ROOT, record) == EK_PRESENT)
         for (guint i = 1; i <= 2; i++)
-            ek_moment_advance(&volume->used, moment_in(span, i));
+            ek_timestamp_advance(&volume->used, timestamp_in(span, i));
 }
 
 /* The label, and when $Volume was made, which is when the volume was. */
@@ -94,7 +94,7 @@ static void take_identity(EkVolume *volume, EkSpan record)
 {
     take_label(volume, record);
     if (!volume->created.is_set)
-        volume->created = moment_in(record, 0);
+        volume->created = timestamp_in(record, 0);
 }
 
 static EkPresence weigh_records(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot,
@@ -141,7 +141,7 @@ static void count_files(EkReader *reader, EkVolume *volume, const EkNtfsBoot *bo
 {
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     EkSpan span = {record, boot->record_bytes};
-    if (look_at_record(reader, boot, volume->core_byte, 0, record) != EK_PRESENT)
+    if (look_at_record(reader, boot, volume->metadata_byte, 0, record) != EK_PRESENT)
         return;
     EkSpan bitmap = ek_ntfs_record_named(span, TYPE_BITMAP, "");
     EkSpan resident = ek_ntfs_resident(bitmap);
@@ -163,7 +163,7 @@ static void count_files(EkReader *reader, EkVolume *volume, const EkNtfsBoot *bo
                 count++;
     }
     if (count > SYSTEM_RECORDS)
-        ek_volume_term_number(volume, EK_TERM_FILES, count - SYSTEM_RECORDS);
+        ek_volume_property_number(volume, EK_PROPERTY_FILES, count - SYSTEM_RECORDS);
 }
 
 /* The file of bad clusters is as long as all clusters together. Where it is not, the file table is
@@ -172,7 +172,7 @@ static void weigh_length(EkReader *reader, EkVolume *volume, const EkNtfsBoot *b
 {
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     EkSpan span = {record, boot->record_bytes};
-    if (look_at_record(reader, boot, volume->core_byte, RECORD_BAD, record) != EK_PRESENT)
+    if (look_at_record(reader, boot, volume->metadata_byte, RECORD_BAD, record) != EK_PRESENT)
         return;
     EkByte told = ek_span_le64(ek_ntfs_record_named(span, TYPE_DATA, "$Bad"), 0x28);
     EkByte bytes = boot->sectors * boot->sector_size;
@@ -192,13 +192,14 @@ static guint count_further(EkReader *reader, const EkVolume *volume, const EkNtf
     g_autofree guint8 *record = g_malloc(boot->record_bytes);
     guint there = 0;
     for (gsize i = 0; i < G_N_ELEMENTS(numbers); i++)
-        there += look_at_record(reader, boot, volume->core_byte, numbers[i], record) == EK_PRESENT;
+        there +=
+            look_at_record(reader, boot, volume->metadata_byte, numbers[i], record) == EK_PRESENT;
     return there;
 }
 
 void ek_ntfs_weigh(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot)
 {
-    volume->core_byte = volume->first_byte + boot->mft_cluster * boot->cluster_bytes;
+    volume->metadata_byte = volume->first_byte + boot->mft_cluster * boot->cluster_bytes;
     EkPresence table = weigh_records(reader, volume, boot, boot->mft_cluster, "$MFT", 35);
     take_use(reader, volume, boot);
     count_files(reader, volume, boot);
@@ -215,9 +216,9 @@ void ek_ntfs_weigh(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot)
                            count_further(reader, volume, boot) >= FURTHER_LEAST;
     if (has_further)
         ek_volume_reason(volume, 25, "further records of $MFT are where recorded");
-    volume->stands = table == EK_PRESENT || mirror == EK_PRESENT || table == EK_UNREAD ||
-                     has_further || volume->headers > 1;
-    if (!volume->stands)
+    volume->is_confirmed = table == EK_PRESENT || mirror == EK_PRESENT || table == EK_UNREAD ||
+                           has_further || volume->headers > 1;
+    if (!volume->is_confirmed)
         ek_volume_reason(volume, -100, "no file record where the header points: not a volume");
     else if (table != EK_PRESENT && mirror != EK_PRESENT && !has_further)
         ek_volume_reason(volume, 0,
@@ -226,29 +227,30 @@ void ek_ntfs_weigh(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot)
                              : "both boot sectors agree, but its first file records are missing");
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 other[EK_HEADER_MOST];
     EkNtfsBoot boot;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_ntfs, "ntfs", reader, claim, other, sizeof other, error);
+        ek_header_begin(&ek_fs_ntfs, "ntfs", reader, candidate, other, sizeof other, error);
     if (volume == NULL || !ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return g_steal_pointer(&volume);
 
     volume->bytes = ek_ntfs_boot_bytes(&boot);
     volume->own_sector_size = boot.sector_size;
     volume->uuid = g_strdup_printf("%016" G_GINT64_MODIFIER "X", boot.serial);
-    ek_volume_term_number(volume, "bytes per sector", boot.sector_size);
-    ek_volume_term_number(volume, "bytes per cluster", boot.cluster_bytes);
-    ek_volume_term_number(volume, "sectors", boot.sectors);
-    ek_volume_term_number(volume, "$MFT begins at cluster", boot.mft_cluster);
-    ek_volume_term_number(volume, "$MFTMirr begins at cluster", boot.mirror_cluster);
-    ek_volume_term_number(volume, "bytes per file record", boot.record_bytes);
+    ek_volume_property_number(volume, "bytes per sector", boot.sector_size);
+    ek_volume_property_number(volume, "bytes per cluster", boot.cluster_bytes);
+    ek_volume_property_number(volume, "sectors", boot.sectors);
+    ek_volume_property_number(volume, "$MFT begins at cluster", boot.mft_cluster);
+    ek_volume_property_number(volume, "$MFTMirr begins at cluster", boot.mirror_cluster);
+    ek_volume_property_number(volume, "bytes per file record", boot.record_bytes);
 
-    EkByte backup = claim->first_byte + boot.sectors * boot.sector_size;
+    EkByte backup = candidate->first_byte + boot.sectors * boot.sector_size;
     ek_header_reason(
-        volume, ek_header_look(reader, claim->first_byte, volume->header, EK_HEADER_MOST, other),
-        "boot sector", claim->first_byte, 20);
+        volume,
+        ek_header_look(reader, candidate->first_byte, volume->header, EK_HEADER_MOST, other),
+        "boot sector", candidate->first_byte, 20);
     ek_header_reason(volume, ek_header_look(reader, backup, volume->header, EK_HEADER_MOST, other),
                      "backup boot sector", backup, 15);
     ek_ntfs_weigh(reader, volume, &boot);
@@ -279,8 +281,8 @@ static EkUsage use(EkReader *reader, const EkVolume *volume, EkByte at)
                                 : EK_USAGE_UNKNOWN;
 }
 
-static gboolean mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
-                     GError **error)
+static gboolean repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                       GError **error)
 {
     EkNtfsBoot boot;
     guint8 copy[EK_HEADER_MOST];
@@ -289,10 +291,10 @@ static gboolean mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, 
     EkByte backup = volume->first_byte + boot.sectors * boot.sector_size;
     if (ek_header_look(reader, volume->first_byte, volume->header, EK_HEADER_MOST, copy) !=
         EK_HEADER_AGREES)
-        ek_header_mend(volume, volume->first_byte, "boot sector", sink, data);
+        ek_header_repair(volume, volume->first_byte, "boot sector", sink, data);
     EkHeaderState state = ek_header_look(reader, backup, volume->header, EK_HEADER_MOST, copy);
     if (state == EK_HEADER_UNREAD || state == EK_HEADER_DIFFERS)
-        ek_header_mend(volume, backup, "backup boot sector", sink, data);
+        ek_header_repair(volume, backup, "backup boot sector", sink, data);
     return TRUE;
 }
 
@@ -312,7 +314,7 @@ static char *unclean(EkReader *reader, const EkVolume *volume)
         return NULL;
     g_autofree guint8 *record = g_malloc(boot.record_bytes);
     EkSpan span = {record, boot.record_bytes};
-    if (look_at_record(reader, &boot, volume->core_byte, RECORD_VOLUME, record) != EK_PRESENT)
+    if (look_at_record(reader, &boot, volume->metadata_byte, RECORD_VOLUME, record) != EK_PRESENT)
         return NULL;
     EkSpan state = ek_ntfs_resident(ek_ntfs_record_attribute(span, ATTRIBUTE_STATE));
     return (ek_span_le16(state, STATE_FLAGS) & STATE_DIRTY) != 0
@@ -330,7 +332,7 @@ const EkFileSystem ek_fs_ntfs = {
     .record_signature_count = G_N_ELEMENTS(record_signatures),
     .record = ek_ntfs_record_seen,
     .infer = ek_ntfs_infer,
-    .mend = mend,
+    .repair = repair,
     .use = use,
     .structure = "ntfs-boot",
     .header_bytes = EK_HEADER_MOST,

@@ -33,12 +33,12 @@ GPtrArray *ek_ntfs_boot_explain(EkSpan span);
 
 /* A file record in `data` (record_bytes long): checks it and undoes its update sequence in place.
  * FALSE when it is no whole file record. */
-gboolean ek_ntfs_record_mend(guint8 *data, gsize length, guint32 sector_size);
+gboolean ek_ntfs_record_fix_up(guint8 *data, gsize length, guint32 sector_size);
 
 /* The number a record gives itself; G_MAXUINT32 where the format's version has none. */
 guint32 ek_ntfs_record_number(EkSpan record);
 
-/* The first attribute of a type in a record that ek_ntfs_record_mend accepted; empty when absent.
+/* The first attribute of a type in a record that ek_ntfs_record_fix_up accepted; empty when absent.
  */
 EkSpan ek_ntfs_record_attribute(EkSpan record, guint32 type);
 

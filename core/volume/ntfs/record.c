@@ -4,7 +4,7 @@
  */
 #include "volume/ntfs/ntfs.h"
 
-gboolean ek_ntfs_record_mend(guint8 *data, gsize length, guint32 sector_size)
+gboolean ek_ntfs_record_fix_up(guint8 *data, gsize length, guint32 sector_size)
 {
     EkSpan span = {data, length};
     if (!ek_span_equals(span, 0, "FILE", 4))

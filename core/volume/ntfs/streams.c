@@ -55,9 +55,9 @@ static void take_standard(EkNtfsFile *file, EkSpan attribute)
     if (standard.length < 36)
         return;
     file->has_standard = TRUE;
-    file->created = ek_moment_filetime(ek_span_le64(standard, 0));
-    file->modified = ek_moment_filetime(ek_span_le64(standard, 8));
-    file->accessed = ek_moment_filetime(ek_span_le64(standard, 24));
+    file->created = ek_timestamp_filetime(ek_span_le64(standard, 0));
+    file->modified = ek_timestamp_filetime(ek_span_le64(standard, 8));
+    file->accessed = ek_timestamp_filetime(ek_span_le64(standard, 24));
     file->attributes = ek_span_le32(standard, 32);
 }
 
@@ -78,9 +78,9 @@ static void take_name(EkNtfsFile *file, EkSpan attribute)
     /* Dates of the name serve where the record has no others. */
     if (file->has_standard || file->created.is_set)
         return;
-    file->created = ek_moment_filetime(ek_span_le64(content, 8));
-    file->modified = ek_moment_filetime(ek_span_le64(content, 16));
-    file->accessed = ek_moment_filetime(ek_span_le64(content, 32));
+    file->created = ek_timestamp_filetime(ek_span_le64(content, 8));
+    file->modified = ek_timestamp_filetime(ek_span_le64(content, 16));
+    file->accessed = ek_timestamp_filetime(ek_span_le64(content, 32));
 }
 
 static EkNtfsStream *stream_of(EkNtfsFile *file, EkSpan name)
@@ -96,7 +96,7 @@ static EkNtfsStream *stream_of(EkNtfsFile *file, EkSpan name)
     EkNtfsStream *stream = g_new0(EkNtfsStream, 1);
     stream->name = g_memdup2(name.data, name.length);
     stream->name_bytes = name.length;
-    stream->pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsPiece));
+    stream->pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsFragment));
     g_ptr_array_insert(file->streams, name.length == 0 ? 0 : -1, stream);
     return stream;
 }
@@ -215,7 +215,7 @@ EkNtfsFile *ek_ntfs_file_gather(const EkNtfsTable *table, guint64 number, EkSpan
     if (ek_ntfs_record_attribute(record, TYPE_LIST).length > 0)
         take_others(&gathering);
     for (guint i = 0; i < file->streams->len; i++)
-        ek_ntfs_sort_pieces(((EkNtfsStream *)file->streams->pdata[i])->pieces);
+        ek_ntfs_sort_fragments(((EkNtfsStream *)file->streams->pdata[i])->pieces);
     gboolean holds = file->has_standard || file->names->len > 0 || file->streams->len > 0;
     return holds ? g_steal_pointer(&file) : NULL;
 }

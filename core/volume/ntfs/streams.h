@@ -14,7 +14,7 @@ typedef struct {
     guint unit;    /* clusters that are packed together; 0: not packed */
     gboolean encrypted;
     gboolean is_headed; /* its first piece was there: the sizes are known */
-    GArray *pieces;     /* EkNtfsPiece; empty when it is kept in a record */
+    GArray *pieces;     /* EkNtfsFragment; empty when it is kept in a record */
     guint8 *resident;   /* its bytes; NULL: it lies in clusters */
     EkByte place;       /* of them in the image */
     gboolean is_plain;  /* they lie there as they are */
@@ -33,9 +33,9 @@ typedef struct {
     gboolean is_in_use;
     gboolean is_folder;
     gboolean has_standard;
-    EkMoment created;
-    EkMoment modified;
-    EkMoment accessed;
+    EkTimestamp created;
+    EkTimestamp modified;
+    EkTimestamp accessed;
     guint32 attributes;
     guint32 reparse_tag;          /* 0: none */
     GPtrArray *names;             /* EkNtfsName* */

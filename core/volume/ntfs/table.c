@@ -17,7 +17,7 @@ void ek_ntfs_add_runs(EkSpan attribute, GArray *pieces)
     guint count = ek_ntfs_runs(attribute, runs, most);
     guint64 cluster = ek_span_le64(attribute, 0x10);
     for (guint i = 0; i < count && cluster < CLUSTERS_MOST; i++) {
-        EkNtfsPiece piece = {cluster, runs[i].clusters, runs[i].first};
+        EkNtfsFragment piece = {cluster, runs[i].clusters, runs[i].first};
         if (piece.clusters > CLUSTERS_MOST - cluster)
             break;
         g_array_append_val(pieces, piece);
@@ -27,24 +27,24 @@ void ek_ntfs_add_runs(EkSpan attribute, GArray *pieces)
 
 static gint by_cluster(gconstpointer a, gconstpointer b)
 {
-    const EkNtfsPiece *left = a;
-    const EkNtfsPiece *right = b;
+    const EkNtfsFragment *left = a;
+    const EkNtfsFragment *right = b;
     return left->at < right->at ? -1 : left->at > right->at;
 }
 
-void ek_ntfs_sort_pieces(GArray *pieces)
+void ek_ntfs_sort_fragments(GArray *pieces)
 {
     g_array_sort(pieces, by_cluster);
 }
 
 /* The piece that holds a cluster of what they are of; NULL when none does. */
-static const EkNtfsPiece *piece_at(const GArray *pieces, guint64 cluster)
+static const EkNtfsFragment *piece_at(const GArray *pieces, guint64 cluster)
 {
     guint low = 0;
     guint high = pieces->len;
     while (low < high) {
         guint middle = (low + high) / 2;
-        const EkNtfsPiece *piece = &g_array_index(pieces, EkNtfsPiece, middle);
+        const EkNtfsFragment *piece = &g_array_index(pieces, EkNtfsFragment, middle);
         if (cluster < piece->at)
             high = middle;
         else if (cluster - piece->at >= piece->clusters)
@@ -65,14 +65,14 @@ EkByte ek_ntfs_place(const EkNtfsTable *table, guint64 cluster)
                : EK_UNPLACED;
 }
 
-gboolean ek_ntfs_read_pieces(const EkNtfsTable *table, const GArray *pieces, guint64 offset,
-                             guint8 *buffer, gsize length, EkKnown *known)
+gboolean ek_ntfs_read_fragments(const EkNtfsTable *table, const GArray *pieces, guint64 offset,
+                                guint8 *buffer, gsize length, EkKnown *known)
 {
     guint32 cluster_bytes = table->boot.cluster_bytes;
     *known = (EkKnown){0};
     for (gsize done = 0; done < length;) {
         guint64 at = offset + done;
-        const EkNtfsPiece *piece = piece_at(pieces, at / cluster_bytes);
+        const EkNtfsFragment *piece = piece_at(pieces, at / cluster_bytes);
         if (piece == NULL)
             return FALSE;
         guint64 into = at - piece->at * cluster_bytes;
@@ -95,7 +95,7 @@ gboolean ek_ntfs_read_pieces(const EkNtfsTable *table, const GArray *pieces, gui
 EkByte ek_ntfs_record_place(const EkNtfsTable *table, guint64 number)
 {
     guint64 at = number * table->boot.record_bytes;
-    const EkNtfsPiece *piece = piece_at(table->pieces, at / table->boot.cluster_bytes);
+    const EkNtfsFragment *piece = piece_at(table->pieces, at / table->boot.cluster_bytes);
     EkByte place = piece != NULL ? ek_ntfs_place(table, piece->first) : EK_UNPLACED;
     return place != EK_UNPLACED ? place + (at - piece->at * table->boot.cluster_bytes) : place;
 }
@@ -104,7 +104,7 @@ EkByte ek_ntfs_record_place(const EkNtfsTable *table, guint64 number)
 static gboolean is_record(const EkNtfsTable *table, guint64 number, guint8 *record)
 {
     guint32 bytes = table->boot.record_bytes;
-    if (!ek_ntfs_record_mend(record, bytes, table->boot.sector_size))
+    if (!ek_ntfs_record_fix_up(record, bytes, table->boot.sector_size))
         return FALSE;
     guint32 own = ek_ntfs_record_number((EkSpan){record, bytes});
     return own == G_MAXUINT32 || own == (guint32)number;
@@ -139,7 +139,7 @@ EkNtfsFound ek_ntfs_table_read(const EkNtfsTable *table, guint64 number, guint8 
     if (number >= table->records)
         return EK_NTFS_EMPTY;
     gboolean was_read =
-        ek_ntfs_read_pieces(table, table->pieces, number * bytes, record, bytes, &known) &&
+        ek_ntfs_read_fragments(table, table->pieces, number * bytes, record, bytes, &known) &&
         known.good == bytes;
     return ek_ntfs_table_take(table, number, record, was_read);
 }
@@ -157,7 +157,7 @@ static void add_listed_runs(EkNtfsTable *table, EkSpan first, guint8 *record)
         if (data.length == 0 || ek_span_u8(data, 8) != 1 || ek_span_le64(data, 0x10) == 0)
             continue;
         ek_ntfs_add_runs(data, table->pieces);
-        ek_ntfs_sort_pieces(table->pieces);
+        ek_ntfs_sort_fragments(table->pieces);
     }
 }
 
@@ -175,7 +175,7 @@ gboolean ek_ntfs_table_open(EkNtfsTable *table, EkReader *reader, const EkVolume
     gboolean was_read = place != EK_UNPLACED &&
                         ek_reader_read(reader, place, record, bytes, &known, NULL) &&
                         known.good == bytes;
-    table->pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsPiece));
+    table->pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsFragment));
     table->further = ek_ntfs_further_new();
     if (ek_ntfs_table_take(table, 0, record, was_read) == EK_NTFS_FOUND) {
         EkSpan data = ek_ntfs_record_named(span, TYPE_DATA, "");
@@ -195,7 +195,7 @@ guint64 ek_ntfs_table_next(const EkNtfsTable *table, guint64 number)
     guint32 bytes = table->boot.record_bytes;
     guint32 size = table->boot.cluster_bytes;
     for (guint i = 0; i < table->pieces->len; i++) {
-        const EkNtfsPiece *piece = &g_array_index(table->pieces, EkNtfsPiece, i);
+        const EkNtfsFragment *piece = &g_array_index(table->pieces, EkNtfsFragment, i);
         if ((piece->at + piece->clusters) * size > number * bytes)
             return MIN(MAX(number, piece->at * size / bytes), table->records);
     }
@@ -222,13 +222,13 @@ static guint8 *load_list(const EkNtfsTable *table, EkSpan attribute, gsize *leng
         *length = resident.length;
         return g_memdup2(resident.data, resident.length);
     }
-    g_autoptr(GArray) pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsPiece));
+    g_autoptr(GArray) pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsFragment));
     EkKnown known;
     ek_ntfs_add_runs(attribute, pieces);
     *length = (gsize)MIN(ek_span_le64(attribute, 0x30), LIST_MOST);
     guint8 *list = g_malloc0(*length + 1);
     /* What of it was not read is zeros, where it ends. */
-    if (!ek_ntfs_read_pieces(table, pieces, 0, list, *length, &known))
+    if (!ek_ntfs_read_fragments(table, pieces, 0, list, *length, &known))
         *length = 0;
     *is_whole = *length > 0 && known.good == *length;
     return list;

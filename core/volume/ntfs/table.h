@@ -12,7 +12,7 @@ typedef struct {
     guint64 at; /* clusters from the beginning */
     guint64 clusters;
     guint64 first; /* of the volume, or EK_NTFS_HOLE */
-} EkNtfsPiece;
+} EkNtfsFragment;
 
 typedef struct EkNtfsFurther EkNtfsFurther;
 
@@ -20,7 +20,7 @@ typedef struct {
     EkReader *reader;
     EkNtfsBoot boot;
     EkByte first_byte; /* of the volume */
-    GArray *pieces;    /* EkNtfsPiece: of the table */
+    GArray *pieces;    /* EkNtfsFragment: of the table */
     guint64 records;
     EkNtfsFurther *further;
     gboolean is_guessed; /* its first record, which says where it lies, was not read anywhere */
@@ -61,13 +61,13 @@ EkNtfsFound ek_ntfs_table_take(const EkNtfsTable *table, guint64 number, guint8 
 EkByte ek_ntfs_record_place(const EkNtfsTable *table, guint64 number);
 EkByte ek_ntfs_place(const EkNtfsTable *table, guint64 cluster);
 
-/* Adds the runs of a non-resident attribute (EkNtfsPiece). */
+/* Adds the runs of a non-resident attribute (EkNtfsFragment). */
 void ek_ntfs_add_runs(EkSpan attribute, GArray *pieces);
-void ek_ntfs_sort_pieces(GArray *pieces);
+void ek_ntfs_sort_fragments(GArray *pieces);
 
 /* Reads what lies in these pieces. FALSE when they do not reach so far, or lie outside. */
-gboolean ek_ntfs_read_pieces(const EkNtfsTable *table, const GArray *pieces, guint64 offset,
-                             guint8 *buffer, gsize length, EkKnown *known);
+gboolean ek_ntfs_read_fragments(const EkNtfsTable *table, const GArray *pieces, guint64 offset,
+                                guint8 *buffer, gsize length, EkKnown *known);
 
 /* The numbers of the further records that a record's list of attributes names (guint64), of one
  * type or all (0); *is_whole (NULL: no matter): all of the list was read. The caller unrefs. */

@@ -28,7 +28,7 @@ static Probe probe(const EkNtfsTable *table, guint64 number, guint8 *record)
         return PROBE_UNREAD;
     if (!ek_reader_read(table->reader, place, record, bytes, &known, NULL))
         return PROBE_OTHER;
-    return ek_ntfs_record_mend(record, bytes, table->boot.sector_size) &&
+    return ek_ntfs_record_fix_up(record, bytes, table->boot.sector_size) &&
                    ek_ntfs_record_number((EkSpan){record, bytes}) == (guint32)number
                ? PROBE_OURS
                : PROBE_OTHER;
@@ -78,7 +78,7 @@ void ek_ntfs_table_guess(EkNtfsTable *table)
     table->is_guessed = TRUE;
     if (last == 0)
         return;
-    EkNtfsPiece piece = {0, ek_divide_up((last + 1) * bytes, size), table->boot.mft_cluster};
+    EkNtfsFragment piece = {0, ek_divide_up((last + 1) * bytes, size), table->boot.mft_cluster};
     g_array_append_val(table->pieces, piece);
     table->records = last + 1;
 }
@@ -89,7 +89,7 @@ gboolean ek_ntfs_table_lacks(const EkNtfsTable *table)
 {
     guint64 clusters = 0;
     for (guint i = 0; i < table->pieces->len; i++)
-        clusters += g_array_index(table->pieces, EkNtfsPiece, i).clusters;
+        clusters += g_array_index(table->pieces, EkNtfsFragment, i).clusters;
     return table->is_guessed ||
            clusters < table->records * table->boot.record_bytes / table->boot.cluster_bytes;
 }
@@ -104,7 +104,7 @@ static gint longest_first(gconstpointer a, gconstpointer b)
 }
 
 /* The piece that a run makes. FALSE when the run is not of this table. */
-static gboolean piece_of(const EkNtfsTable *table, const EkRecordRun *run, EkNtfsPiece *piece)
+static gboolean piece_of(const EkNtfsTable *table, const EkRecordRun *run, EkNtfsFragment *piece)
 {
     guint64 bytes = table->boot.record_bytes;
     guint64 size = table->boot.cluster_bytes;
@@ -116,21 +116,21 @@ static gboolean piece_of(const EkNtfsTable *table, const EkRecordRun *run, EkNtf
         return FALSE;
     guint64 number_byte = run->first_record * bytes;
     guint64 into = inside.first % size;
-    *piece = (EkNtfsPiece){number_byte / size, ek_divide_up(into + inside.bytes, size),
-                           inside.first / size};
+    *piece = (EkNtfsFragment){number_byte / size, ek_divide_up(into + inside.bytes, size),
+                              inside.first / size};
     return into == number_byte % size;
 }
 
 /* Adds what of it no other piece holds. */
-static void add_uncovered(EkNtfsTable *table, EkNtfsPiece piece)
+static void add_uncovered(EkNtfsTable *table, EkNtfsFragment piece)
 {
     for (guint i = 0; i < table->pieces->len && piece.clusters > 0; i++) {
-        const EkNtfsPiece *other = &g_array_index(table->pieces, EkNtfsPiece, i);
+        const EkNtfsFragment *other = &g_array_index(table->pieces, EkNtfsFragment, i);
         guint64 other_end = other->at + other->clusters;
         guint64 end = piece.at + piece.clusters;
         if (other_end <= piece.at || other->at >= end)
             continue;
-        EkNtfsPiece before = {piece.at, other->at - MIN(other->at, piece.at), piece.first};
+        EkNtfsFragment before = {piece.at, other->at - MIN(other->at, piece.at), piece.first};
         guint64 skipped = MIN(other_end, end) - piece.at;
         piece.at += skipped;
         piece.first += skipped;
@@ -141,7 +141,7 @@ static void add_uncovered(EkNtfsTable *table, EkNtfsPiece piece)
     if (piece.clusters == 0)
         return;
     g_array_append_val(table->pieces, piece);
-    ek_ntfs_sort_pieces(table->pieces);
+    ek_ntfs_sort_fragments(table->pieces);
 }
 
 void ek_ntfs_table_adopt(EkNtfsTable *table, const GArray *runs)
@@ -153,7 +153,7 @@ void ek_ntfs_table_adopt(EkNtfsTable *table, const GArray *runs)
     g_ptr_array_sort(sorted, longest_first);
     for (guint i = 0; i < sorted->len && table->pieces->len < PIECES_MOST; i++) {
         const EkRecordRun *run = sorted->pdata[i];
-        EkNtfsPiece piece;
+        EkNtfsFragment piece;
         if (run->first_record >= told || !piece_of(table, run, &piece))
             continue;
         add_uncovered(table, piece);

@@ -39,39 +39,39 @@ static gboolean boot_read(EkSpan span, Boot *boot)
     return boot->sectors > per_cluster && boot->sectors < G_MAXINT64 / 4096;
 }
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     Boot boot;
     guint count = 0;
     if (!boot_read(span, &boot))
         return 0;
-    claims[count++] = (EkClaim){at, at, EK_ROLE_PRIMARY};
+    candidates[count++] = (EkCandidate){at, at, EK_ROLE_PRIMARY};
     /* The backup is the last sector of the partition, right behind the volume's own. */
     EkByte before = boot.sectors * boot.sector_size;
     if (before <= at)
-        claims[count++] = (EkClaim){at - before, at, EK_ROLE_BACKUP};
+        candidates[count++] = (EkCandidate){at - before, at, EK_ROLE_BACKUP};
     return count;
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     guint8 copy[EK_HEADER_MOST];
     Boot boot;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_refs, "refs", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_refs, "refs", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !boot_read((EkSpan){data, sizeof data}, &boot))
         return g_steal_pointer(&volume);
-    EkByte backup = claim->first_byte + boot.sectors * boot.sector_size;
+    EkByte backup = candidate->first_byte + boot.sectors * boot.sector_size;
     volume->bytes = (boot.sectors + 1) * boot.sector_size;
     volume->own_sector_size = boot.sector_size;
     volume->uuid = g_strdup_printf("%016" G_GINT64_MODIFIER "X", boot.serial);
-    ek_volume_term_number(volume, "bytes per sector", boot.sector_size);
-    ek_volume_term_number(volume, "bytes per cluster", boot.cluster_bytes);
-    ek_volume_term(volume, "version", "%u.%u", boot.major, boot.minor);
-    EkHeaderState first = ek_header_look(reader, claim->first_byte, data, EK_HEADER_MOST, copy);
+    ek_volume_property_number(volume, "bytes per sector", boot.sector_size);
+    ek_volume_property_number(volume, "bytes per cluster", boot.cluster_bytes);
+    ek_volume_property(volume, "version", "%u.%u", boot.major, boot.minor);
+    EkHeaderState first = ek_header_look(reader, candidate->first_byte, data, EK_HEADER_MOST, copy);
     EkHeaderState second = ek_header_look(reader, backup, data, EK_HEADER_MOST, copy);
-    ek_header_reason(volume, first, "boot sector", claim->first_byte, 30);
+    ek_header_reason(volume, first, "boot sector", candidate->first_byte, 30);
     ek_header_reason(volume, second, "backup boot sector", backup, 30);
     /* Two alike at this very distance are no accident. */
     gboolean both = first == EK_HEADER_AGREES && second == EK_HEADER_AGREES;

@@ -41,7 +41,7 @@ static gboolean tag_fits(EkSpan span, guint16 kind)
            ek_crc16(ek_span_part(span, TAG_BYTES, length)) == ek_span_le16(span, 8);
 }
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     if (span.length < EK_HEADER_MOST ||
         !tag_fits(ek_span_part(span, 0, EK_HEADER_MOST), TAG_ANCHOR))
@@ -50,7 +50,7 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
     if (ek_span_le32(span, 16) == 0 || block < FIRST_ANCHOR)
         return 0;
     /* The size of a block is not told: measuring tries them. */
-    claims[0] = (EkClaim){at, at, block == FIRST_ANCHOR ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
+    candidates[0] = (EkCandidate){at, at, block == FIRST_ANCHOR ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
     return 1;
 }
 
@@ -118,8 +118,8 @@ static void take_descriptors(EkReader *reader, EkVolume *volume, EkSpan anchor, 
             EkByte end =
                 ((EkByte)ek_span_le32(span, 188) + ek_span_le32(span, 192)) * place->block_bytes;
             volume->bytes = MAX(volume->bytes, end);
-            ek_volume_term(volume, "partition", "blocks %u to %" G_GUINT64_FORMAT,
-                           ek_span_le32(span, 188), end / place->block_bytes - 1);
+            ek_volume_property(volume, "partition", "blocks %u to %" G_GUINT64_FORMAT,
+                               ek_span_le32(span, 188), end / place->block_bytes - 1);
         }
         if (kind == TAG_LOGICAL && volume->label == NULL)
             volume->label = text_of(ek_span_part(span, 84, 128));
@@ -157,18 +157,18 @@ static void find_end(EkReader *reader, EkVolume *volume, const Place *place, EkB
     volume->bytes = end;
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_udf, "udf", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_udf, "udf", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !tag_fits(span, TAG_ANCHOR))
         return g_steal_pointer(&volume);
-    Place place = find_place(reader, claim->header_byte, span);
+    Place place = find_place(reader, candidate->header_byte, span);
     ek_volume_reason(volume, 20,
                      "anchor of block %u at sector %" G_GUINT64_FORMAT ", its sum right",
-                     ek_span_le32(span, 12), claim->header_byte / EK_STEP);
+                     ek_span_le32(span, 12), candidate->header_byte / EK_STEP);
     if (place.block_bytes == 0) {
         ek_header_end(volume, FALSE);
         return g_steal_pointer(&volume);
@@ -176,9 +176,9 @@ static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
     volume->first_byte = place.first_byte;
     volume->own_sector_size = place.block_bytes;
     ek_volume_reason(volume, 50, "the volume descriptors are where it says");
-    ek_volume_term_number(volume, "bytes per block", place.block_bytes);
+    ek_volume_property_number(volume, "bytes per block", place.block_bytes);
     take_descriptors(reader, volume, span, &place);
-    find_end(reader, volume, &place, claim->header_byte);
+    find_end(reader, volume, &place, candidate->header_byte);
     guint8 mark[EK_HEADER_MOST];
     EkByte at = place.first_byte + 32768;
     EkPresence part = ek_presence_read(reader, at, mark, sizeof mark);

@@ -94,7 +94,7 @@ static guint32 group_of(EkSpan span, const Super *super)
     return ek_span_be32(span, (gsize)super->sector_size + 8);
 }
 
-static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     Super super;
     if (!super_read(span, &super))
@@ -104,8 +104,8 @@ static guint recognise(EkSpan span, EkByte at, EkClaim claims[EK_CLAIMS_MOST])
         group = 0;
     if (group >= super.groups || group_byte(&super, group) > at)
         return 0;
-    claims[0] = (EkClaim){at - group_byte(&super, group), at,
-                          group == 0 ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
+    candidates[0] = (EkCandidate){at - group_byte(&super, group), at,
+                                  group == 0 ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
     return 1;
 }
 
@@ -154,21 +154,21 @@ static void weigh_groups(EkReader *reader, EkVolume *volume, const Super *super,
 }
 
 /* A time of an inode: seconds, or since 2021 nanoseconds from 2^31 s before 1970 on. */
-static EkMoment moment_of(EkSpan inode, gsize offset)
+static EkTimestamp timestamp_of(EkSpan inode, gsize offset)
 {
     gboolean wide = ek_span_u8(inode, 4) >= 3 && (ek_span_be64(inode, 120) & FLAG_WIDE_TIMES) != 0;
     gint64 seconds = wide ? (gint64)(ek_span_be64(inode, offset) / NANOSECONDS) - ((gint64)1 << 31)
                           : (gint32)ek_span_be32(inode, offset);
-    return (EkMoment){.seconds = seconds, .is_set = seconds > 0};
+    return (EkTimestamp){.seconds = seconds, .is_set = seconds > 0};
 }
 
 /* The root folder was made when the volume was; what is done in it dates that. */
-static void take_moments(EkVolume *volume, EkSpan inode)
+static void take_timestamps(EkVolume *volume, EkSpan inode)
 {
     if (ek_span_u8(inode, 4) >= 3)
-        volume->created = moment_of(inode, 144);
-    ek_moment_advance(&volume->used, moment_of(inode, 40));
-    ek_moment_advance(&volume->used, moment_of(inode, 48));
+        volume->created = timestamp_of(inode, 144);
+    ek_timestamp_advance(&volume->used, timestamp_of(inode, 40));
+    ek_timestamp_advance(&volume->used, timestamp_of(inode, 48));
 }
 
 static EkPresence look_at_root(EkReader *reader, EkVolume *volume, const Super *super, EkByte *at)
@@ -188,7 +188,7 @@ static EkPresence look_at_root(EkReader *reader, EkVolume *volume, const Super *
         (!ek_span_equals(span, 0, "IN", 2) || (ek_span_be16(span, 2) & 0xf000) != FOLDER_MODE))
         part = EK_ABSENT;
     if (part == EK_PRESENT)
-        take_moments(volume, span);
+        take_timestamps(volume, span);
     return part;
 }
 
@@ -208,20 +208,20 @@ static EkByte find_start(EkReader *reader, EkVolume *volume, const Super *super,
     return header;
 }
 
-static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[2 * SUPER_MOST];
     EkSpan span = {data, sizeof data};
     Super super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_xfs, "xfs", reader, claim, data, sizeof data, error);
+        ek_header_begin(&ek_fs_xfs, "xfs", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !super_read(span, &super))
         return g_steal_pointer(&volume);
     /* With sectors as large as the recogniser's window only now can be told which group it is. */
     guint32 group = group_of(span, &super);
     gboolean numbered = group != G_MAXUINT32;
-    if (numbered && group < super.groups && group_byte(&super, group) <= claim->header_byte)
-        volume->first_byte = claim->header_byte - group_byte(&super, group);
+    if (numbered && group < super.groups && group_byte(&super, group) <= candidate->header_byte)
+        volume->first_byte = candidate->header_byte - group_byte(&super, group);
     else if (!numbered)
         volume->first_byte = find_start(reader, volume, &super, span);
     volume->bytes = super.blocks * super.block_bytes;
@@ -232,16 +232,16 @@ static EkVolume *measure(EkReader *reader, const EkClaim *claim, GError **error)
     guint64 free_inodes = ek_span_be64(span, 136);
     /* Only the first copy is kept up to date. */
     if (group == 0 && inodes < G_MAXINT64 && free_inodes + SYSTEM_INODES <= inodes)
-        ek_volume_term_number(volume, EK_TERM_FILES, inodes - free_inodes - SYSTEM_INODES);
-    ek_volume_term_number(volume, "bytes per block", super.block_bytes);
-    ek_volume_term_number(volume, "blocks", super.blocks);
-    ek_volume_term_number(volume, "allocation groups", super.groups);
-    ek_volume_term_number(volume, "blocks per group", super.group_blocks);
-    ek_volume_term_number(volume, "bytes per inode", super.inode_bytes);
-    ek_volume_term_number(volume, "root folder's inode", super.root);
+        ek_volume_property_number(volume, EK_PROPERTY_FILES, inodes - free_inodes - SYSTEM_INODES);
+    ek_volume_property_number(volume, "bytes per block", super.block_bytes);
+    ek_volume_property_number(volume, "blocks", super.blocks);
+    ek_volume_property_number(volume, "allocation groups", super.groups);
+    ek_volume_property_number(volume, "blocks per group", super.group_blocks);
+    ek_volume_property_number(volume, "bytes per inode", super.inode_bytes);
+    ek_volume_property_number(volume, "root folder's inode", super.root);
 
     ek_volume_reason(volume, 20, "superblock at sector %" G_GUINT64_FORMAT " is valid",
-                     claim->header_byte / EK_STEP);
+                     candidate->header_byte / EK_STEP);
     if (super.has_checksum)
         ek_volume_reason(volume, super.checksum_fits ? 15 : 0, "its checksum %s",
                          super.checksum_fits ? "fits" : "does not fit");
@@ -310,8 +310,8 @@ static void count_again(EkReader *reader, const EkVolume *volume, const Super *s
 }
 
 /* The primary superblock from a copy. */
-static gboolean mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
-                     GError **error)
+static gboolean repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                       GError **error)
 {
     guint8 copy[SUPER_MOST];
     guint8 there[SUPER_MOST];
@@ -340,8 +340,8 @@ static gboolean mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, 
     }
     g_autofree char *from =
         g_strdup_printf("the backup copy at sector %" G_GUINT64_FORMAT, at / EK_STEP);
-    ek_header_mend_range(reader, "xfs-superblock", volume->first_byte, copy, length,
-                         "primary superblock", from, sink, data);
+    ek_header_repair_range(reader, "xfs-superblock", volume->first_byte, copy, length,
+                           "primary superblock", from, sink, data);
     return TRUE;
 }
 
@@ -375,7 +375,7 @@ const EkFileSystem ek_fs_xfs = {
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,
     .measure = measure,
-    .mend = mend,
+    .repair = repair,
     .unclean = unclean,
     .backup = backup,
 };

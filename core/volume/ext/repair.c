@@ -145,7 +145,8 @@ static gboolean take_journal_s(const EkVolume *volume, EkExtRecount *recount)
 }
 
 /* No superblock is left: one is taken from the journal, else composed, with all its copies. */
-static gboolean mend_composed(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data)
+static gboolean repair_composed(EkReader *reader, const EkVolume *volume, EkRepairSink sink,
+                                void *data)
 {
     const char *from = "the copy in the journal, with free counts recalculated";
     guint8 good[EK_EXT_SUPER_BYTES] = {0};
@@ -180,25 +181,25 @@ static gboolean mend_composed(EkReader *reader, const EkVolume *volume, EkMendSi
             holders[i] == 0 ? g_strdup("primary superblock")
                             : g_strdup_printf("superblock of group %" G_GUINT64_FORMAT, holders[i]);
         ek_ext_super_set_group(good, (guint16)holders[i]);
-        ek_header_mend_range(reader, volume->format->structure,
-                             volume->first_byte + ek_ext_super_place(&recount.super, holders[i]),
-                             good, sizeof good, what, from, sink, data);
+        ek_header_repair_range(reader, volume->format->structure,
+                               volume->first_byte + ek_ext_super_place(&recount.super, holders[i]),
+                               good, sizeof good, what, from, sink, data);
     }
-    ek_header_mend_range(reader, "ext-descriptors", all.first, all.wanted, all.length,
-                         "group descriptors", from, sink, data);
+    ek_header_repair_range(reader, "ext-descriptors", all.first, all.wanted, all.length,
+                           "group descriptors", from, sink, data);
     g_free(all.wanted);
     return TRUE;
 }
 
-gboolean ek_ext_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
-                     GError **error)
+gboolean ek_ext_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                       GError **error)
 {
     guint8 good[EK_EXT_SUPER_BYTES];
     guint8 there[EK_EXT_SUPER_BYTES];
     EkSpan span = {good, sizeof good};
     EkExtSuper super;
     if (volume->composed)
-        return mend_composed(reader, volume, sink, data);
+        return repair_composed(reader, volume, sink, data);
     if (!ek_reader_read(reader, volume->header_byte, good, sizeof good, NULL, error))
         return FALSE;
     if (!ek_ext_super_read(span, &super))
@@ -216,14 +217,14 @@ gboolean ek_ext_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, 
         g_autofree char *from = g_strdup_printf(
             "the copy of group %u at sector %" G_GUINT64_FORMAT "%s", super.group,
             volume->header_byte / EK_STEP, all.wanted != NULL ? ", counted again" : "");
-        ek_header_mend_range(reader, volume->format->structure, at, good, sizeof good,
-                             "primary superblock", from, sink, data);
+        ek_header_repair_range(reader, volume->format->structure, at, good, sizeof good,
+                               "primary superblock", from, sink, data);
     }
     g_autofree char *from = g_strdup_printf(
         "the copy at sector %" G_GUINT64_FORMAT ", counted again", all.copy_at / EK_STEP);
     if (all.wanted != NULL && all.is_changed)
-        ek_header_mend_range(reader, "ext-descriptors", all.first, all.wanted, all.length,
-                             "group descriptors", from, sink, data);
+        ek_header_repair_range(reader, "ext-descriptors", all.first, all.wanted, all.length,
+                               "group descriptors", from, sink, data);
     g_free(all.wanted);
     return TRUE;
 }

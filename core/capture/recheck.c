@@ -7,12 +7,12 @@
 
 #include <string.h>
 
-#define WITNESSES 64u
-#define WITNESSES_AT_START 8u
+#define RECHECKS 64u
+#define RECHECKS_AT_START 8u
 #define GOLDEN 0.6180339887498949
 
 /* The i-th of `number` good sectors, each far from the one before it. */
-static gboolean find_witness(const EkCapture *capture, guint number, EkSector *sector)
+static gboolean find_recheck(const EkCapture *capture, guint number, EkSector *sector)
 {
     double place = number * GOLDEN; /* steps of the golden ratio never bunch up */
     place -= (double)(guint64)place;
@@ -25,20 +25,20 @@ static gboolean find_witness(const EkCapture *capture, guint number, EkSector *s
     return TRUE;
 }
 
-static EkWitness ask(EkCapture *capture, guint number)
+static EkRecheck ask(EkCapture *capture, guint number)
 {
     guint32 size = capture->info->sector_size;
     EkSector sector = 0;
-    if (!find_witness(capture, number, &sector))
-        return EK_WITNESS_NONE;
+    if (!find_recheck(capture, number, &sector))
+        return EK_RECHECKS_NONE;
     guint32 unit = ek_capturing_unit(capture);
     sector -= sector % unit;
     guint32 count = (guint32)MIN(unit, capture->info->sectors - sector);
     gsize bytes = (gsize)ek_device_bytes_of(capture->info, sector, count);
     g_autofree guint8 *image = g_malloc0((gsize)count * size);
-    guint8 *buffer = ek_keeper_take_buffer(capture->keeper);
+    guint8 *buffer = ek_image_writer_take_buffer(capture->writer);
     EkReadOutcome outcome = ek_capturing_read(capture, sector, count, 0, buffer);
-    EkWitness answer = EK_WITNESS_SILENT;
+    EkRecheck answer = EK_RECHECKS_SILENT;
     if (outcome.reason == EK_REASON_NONE) {
         EkSector tally[EK_STATES];
         if (outcome.zeros)
@@ -50,23 +50,23 @@ static EkWitness ask(EkCapture *capture, guint number)
             ek_overlay_lay(capture->parts.kept, sector * size, image, bytes);
         /* A unit that is good only in part, or an image that does not read, proves nothing. */
         answer =
-            !same || memcmp(image, buffer, bytes) == 0 ? EK_WITNESS_AGREES : EK_WITNESS_DIFFERS;
+            !same || memcmp(image, buffer, bytes) == 0 ? EK_RECHECKS_AGREES : EK_RECHECKS_DIFFERS;
     }
-    ek_keeper_return_buffer(capture->keeper, buffer);
+    ek_image_writer_return_buffer(capture->writer, buffer);
     return answer;
 }
 
-EkWitness ek_witness_ask(EkCapture *capture)
+EkRecheck ek_recheck_ask(EkCapture *capture)
 {
-    return ask(capture, capture->witness++ % WITNESSES);
+    return ask(capture, capture->recheck++ % RECHECKS);
 }
 
-/* A witness whose sector is all zero says little: most drives have such ground. */
+/* A rechecked sector whose sector is all zero says little: most drives have such regions. */
 static gboolean is_blank(const EkCapture *capture, guint number)
 {
     guint32 size = capture->info->sector_size;
     EkSector sector = 0;
-    if (!find_witness(capture, number, &sector))
+    if (!find_recheck(capture, number, &sector))
         return TRUE;
     gsize bytes = (gsize)ek_device_bytes_of(capture->info, sector, 1);
     g_autofree guint8 *image = g_malloc(size);
@@ -74,21 +74,21 @@ static gboolean is_blank(const EkCapture *capture, guint number)
            ek_bytes_are_zero(image, bytes);
 }
 
-gboolean ek_witness_recognise(EkCapture *capture)
+gboolean ek_recheck_recognise(EkCapture *capture)
 {
     guint asked = 0;
     guint agree = 0;
     guint differ = 0;
     if (ek_read_map_total(capture->map, EK_STATE_GOOD) == 0)
         return FALSE;
-    for (guint i = 0;
-         i < WITNESSES && asked < WITNESSES_AT_START && !ek_capturing_shall_end(capture); i++) {
+    for (guint i = 0; i < RECHECKS && asked < RECHECKS_AT_START && !ek_capturing_shall_end(capture);
+         i++) {
         if (is_blank(capture, i))
             continue;
         asked++;
-        EkWitness answer = ask(capture, i);
-        agree += answer == EK_WITNESS_AGREES;
-        differ += answer == EK_WITNESS_DIFFERS;
+        EkRecheck answer = ask(capture, i);
+        agree += answer == EK_RECHECKS_AGREES;
+        differ += answer == EK_RECHECKS_DIFFERS;
     }
     if (differ > 0 && differ >= agree) {
         ek_error_set(&capture->error, EK_ERROR_GONE,
@@ -100,14 +100,14 @@ gboolean ek_witness_recognise(EkCapture *capture)
     return agree > 0 && !capture->ended;
 }
 
-void ek_witness_compare(EkCapture *capture)
+void ek_recheck_compare(EkCapture *capture)
 {
-    ek_keeper_drain(capture->keeper);
+    ek_image_writer_drain(capture->writer);
     EkComparison *comparison = &capture->comparison;
     for (guint i = 0; i < capture->parts.choices.compare && !ek_capturing_shall_end(capture); i++) {
-        EkWitness answer = ask(capture, i);
-        comparison->compared += answer != EK_WITNESS_NONE;
-        comparison->differing += answer == EK_WITNESS_DIFFERS;
-        comparison->silent += answer == EK_WITNESS_SILENT;
+        EkRecheck answer = ask(capture, i);
+        comparison->compared += answer != EK_RECHECKS_NONE;
+        comparison->differing += answer == EK_RECHECKS_DIFFERS;
+        comparison->silent += answer == EK_RECHECKS_SILENT;
     }
 }

@@ -36,13 +36,13 @@ typedef struct {
     const GPtrArray *newer; /* const EkVolume* */
 } Sweep;
 
-static gboolean add_harm(Sweep *sweep, guint64 file, EkDamage harm, GError **error)
+static gboolean add_damage(Sweep *sweep, guint64 file, EkDamage damage, GError **error)
 {
     sqlite3_bind_int64(sweep->put, 1, (gint64)file);
-    sqlite3_bind_int64(sweep->put, 2, (gint64)harm.bad_bytes);
-    sqlite3_bind_int64(sweep->put, 3, (gint64)harm.unread_bytes);
-    sqlite3_bind_int64(sweep->put, 4, (gint64)harm.unplaced_bytes);
-    sqlite3_bind_int64(sweep->put, 5, (gint64)harm.overwritten_bytes);
+    sqlite3_bind_int64(sweep->put, 2, (gint64)damage.bad_bytes);
+    sqlite3_bind_int64(sweep->put, 3, (gint64)damage.unread_bytes);
+    sqlite3_bind_int64(sweep->put, 4, (gint64)damage.unplaced_bytes);
+    sqlite3_bind_int64(sweep->put, 5, (gint64)damage.overwritten_bytes);
     gboolean fine = ek_sql_step(sweep->inventory->store, sweep->put, error) == 0;
     sqlite3_reset(sweep->put);
     return fine;
@@ -50,10 +50,10 @@ static gboolean add_harm(Sweep *sweep, guint64 file, EkDamage harm, GError **err
 
 static gboolean add_overwritten(Sweep *sweep, guint64 file, EkByte bytes, GError **error)
 {
-    return add_harm(sweep, file, (EkDamage){.overwritten_bytes = bytes}, error);
+    return add_damage(sweep, file, (EkDamage){.overwritten_bytes = bytes}, error);
 }
 
-/* Ground that a file lies in now belongs to none of the deleted ones. */
+/* A region that a file lies in now belongs to none of the deleted ones. */
 static gboolean lay_over(Sweep *sweep, EkRange live, GError **error)
 {
     EkByte from = MAX(live.first, sweep->live_end);
@@ -108,12 +108,12 @@ static gboolean lay_under(Sweep *sweep, Open deleted, EkByte first, GError **err
 /* What a volume uses or not, together. */
 static EkByte grain_of(const EkVolume *volume)
 {
-    for (guint i = 0; i < volume->terms->len; i++) {
-        const EkTerm *term = volume->terms->pdata[i];
+    for (guint i = 0; i < volume->properties->len; i++) {
+        const EkProperty *property = volume->properties->pdata[i];
         guint64 bytes = 0;
-        if ((g_str_equal(term->name, "bytes per cluster") ||
-             g_str_equal(term->name, "bytes per block")) &&
-            ek_text_parse_u64(term->value, &bytes) && bytes >= EK_STEP && bytes <= 1u << 25)
+        if ((g_str_equal(property->name, "bytes per cluster") ||
+             g_str_equal(property->name, "bytes per block")) &&
+            ek_text_parse_u64(property->value, &bytes) && bytes >= EK_STEP && bytes <= 1u << 25)
             return bytes;
     }
     return EK_STEP;
@@ -152,7 +152,7 @@ static EkByte count_taken(const Sweep *sweep, EkRange extent)
     return MIN(taken, extent.bytes);
 }
 
-/* What of a deleted file's ground the volume calls used: it is another's, whoever that is. FALSE
+/* What of a deleted file's region the volume calls used: it is another's, whoever that is. FALSE
  * when that is not known of all of it. */
 static gboolean count_used(const Sweep *sweep, EkRange extent, EkByte *used)
 {
@@ -173,7 +173,7 @@ static gboolean count_used(const Sweep *sweep, EkRange extent, EkByte *used)
     return TRUE;
 }
 
-/* Ground of a deleted file: by what the volume says of it, else by who else lies there. */
+/* Region of a deleted file: by what the volume says of it, else by who else lies there. */
 static gboolean take_deleted(Sweep *sweep, guint64 file, gint64 time, EkRange extent,
                              GError **error)
 {
@@ -196,7 +196,7 @@ static gboolean doubt(Sweep *sweep, Live *live, GError **error)
     return fine;
 }
 
-/* Two files that are there lie on one ground, which is one file's only. A guess proves nothing
+/* Two files that are there lie on one region, which is one file's only. A guess proves nothing
  * against the other. */
 static gboolean doubt_one(Sweep *sweep, Live *a, Live *b, GError **error)
 {
@@ -235,13 +235,13 @@ static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
     EkRange inside;
     if (first == EK_UNPLACED ||
         !ek_range_checked(first, stored, ek_reader_bytes(sweep->reader), &inside))
-        return add_harm(sweep, file, (EkDamage){.unplaced_bytes = bytes}, error);
+        return add_damage(sweep, file, (EkDamage){.unplaced_bytes = bytes}, error);
     EkKnown known = {.good = stored};
     if (!sweep->is_whole)
         known = ek_reader_known(sweep->reader, first, stored);
     if (known.good < stored &&
-        !add_harm(sweep, file, (EkDamage){.bad_bytes = known.bad, .unread_bytes = known.unread},
-                  error))
+        !add_damage(sweep, file, (EkDamage){.bad_bytes = known.bad, .unread_bytes = known.unread},
+                    error))
         return FALSE;
     EkByte taken = count_taken(sweep, inside);
     if (taken > 0 && !add_overwritten(sweep, file, taken, error))
@@ -278,7 +278,7 @@ static gboolean has_deleted(EkInventory *inventory)
     return row == NULL || ek_sql_step(inventory->store, row, NULL) == 1;
 }
 
-/* Does any file lie across another's ground? */
+/* Does any file lie across another's region? */
 static gboolean is_crossed(EkInventory *inventory)
 {
     g_autoptr(EkStatement) rows =
@@ -299,8 +299,8 @@ static gboolean is_crossed(EkInventory *inventory)
     return FALSE;
 }
 
-gboolean ek_inventory_harm(EkInventory *inventory, const EkVolume *volume, const GPtrArray *newer,
-                           EkReader *reader, GError **error)
+gboolean ek_inventory_judge(EkInventory *inventory, const EkVolume *volume, const GPtrArray *newer,
+                            EkReader *reader, GError **error)
 {
     g_autoptr(GArray) open = g_array_new(FALSE, FALSE, sizeof(Open));
     g_autoptr(GArray) live = g_array_new(FALSE, FALSE, sizeof(Live));

@@ -1,8 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 /* Where bad runs begin and end when one is like the other, as where a scratch crosses track after
  * track: a guess, tried before anything is searched for. */
-#ifndef EK_CAPTURE_EDGES_H
-#define EK_CAPTURE_EDGES_H
+#ifndef EK_CAPTURE_RUNPATTERN_H
+#define EK_CAPTURE_RUNPATTERN_H
 
 #include "base/units.h"
 
@@ -12,18 +12,19 @@ typedef struct {
     guint fits;        /* how often it was right of late */
     EkSector length;
     guint same;
-} EkEdges;
+} EkRunPattern;
 
 /* All zeros: nothing is known. */
 
 /* A run begins exactly here; a run has exactly this many sectors. */
-void ek_edges_note_begin(EkEdges *edges, EkSector begin);
-void ek_edges_note_length(EkEdges *edges, EkSector length);
+void ek_run_pattern_note_begin(EkRunPattern *edges, EkSector begin);
+void ek_run_pattern_note_length(EkRunPattern *edges, EkSector length);
 
 /* Where in [first, end) a run should begin. FALSE: there is no telling. */
-gboolean ek_edges_begin(const EkEdges *edges, EkSector first, EkSector end, EkSector *begin);
+gboolean ek_run_pattern_begin(const EkRunPattern *edges, EkSector first, EkSector end,
+                              EkSector *begin);
 
 /* How long a run should be. FALSE: there is no telling. */
-gboolean ek_edges_length(const EkEdges *edges, EkSector *length);
+gboolean ek_run_pattern_length(const EkRunPattern *edges, EkSector *length);
 
 #endif

@@ -70,8 +70,8 @@ static guint8 *wanted_for(const Region *own, const Region *other, const EkVolume
     return wanted;
 }
 
-gboolean ek_exfat_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
-                       GError **error)
+gboolean ek_exfat_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                         GError **error)
 {
     EkExfatBoot boot;
     Region regions[2];
@@ -91,9 +91,9 @@ gboolean ek_exfat_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink
                                                     (volume->first_byte + (1 - i) * bytes) / EK_STEP)
             : regions[i].has_boot ? g_strdup("its own sectors, under a new checksum")
                                   : g_strdup("other metadata");
-        ek_header_mend_range(reader, "exfat-boot", volume->first_byte + i * bytes, wanted,
-                             regions[i].length, i == 0 ? "main boot region" : "backup boot region",
-                             from, sink, data);
+        ek_header_repair_range(
+            reader, "exfat-boot", volume->first_byte + i * bytes, wanted, regions[i].length,
+            i == 0 ? "main boot region" : "backup boot region", from, sink, data);
     }
     g_free(regions[0].data);
     g_free(regions[1].data);

@@ -148,16 +148,16 @@ static char *count_files(EkReader *reader, const EkVolume *volume, gboolean *boo
 /* Its header must stand where the volume begins, through the plan, and say the same. */
 static EkVolume *measure_through(EkReader *reader, const EkVolume *volume)
 {
-    EkClaim claim = {volume->first_byte, volume->first_byte + volume->format->header_offset,
-                     EK_ROLE_PRIMARY};
-    if (volume->format->mend == NULL) {
+    EkCandidate candidate = {volume->first_byte, volume->first_byte + volume->format->header_offset,
+                             EK_ROLE_PRIMARY};
+    if (volume->format->repair == NULL) {
         /* Not repaired: it opens when it did before, by its own first header. */
-        claim.header_byte = volume->header_byte;
+        candidate.header_byte = volume->header_byte;
         if (volume->by_backup)
             return NULL;
     }
-    EkVolume *seen = ek_volume_measure(volume->format, reader, &claim, NULL);
-    if (seen != NULL && seen->stands && g_str_equal(seen->filesystem, volume->filesystem) &&
+    EkVolume *seen = ek_volume_measure(volume->format, reader, &candidate, NULL);
+    if (seen != NULL && seen->is_confirmed && g_str_equal(seen->filesystem, volume->filesystem) &&
         (seen->bytes == volume->bytes || (volume->length_is_least && seen->bytes > volume->bytes)))
         return seen;
     g_clear_pointer(&seen, ek_volume_free);

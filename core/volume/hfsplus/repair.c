@@ -34,31 +34,31 @@ static gboolean count_record(void *data, EkSpan record, EkByte at)
 }
 
 /* Was all of a fork read? */
-static gboolean is_read(const EkHfsGround *ground, const EkHfsFork *fork)
+static gboolean is_read(const EkHfsArea *region, const EkHfsFork *fork)
 {
     EkByte covered = 0;
     for (guint i = 0; i < fork->pieces->len; i++) {
-        const EkHfsPiece *piece = &g_array_index(fork->pieces, EkHfsPiece, i);
-        EkByte place = ek_hfs_piece_byte(ground, piece);
-        EkByte bytes = (EkByte)piece->count * ground->block_bytes;
-        if (place == EK_UNPLACED || ek_reader_known(ground->reader, place, bytes).good < bytes)
+        const EkHfsExtent *piece = &g_array_index(fork->pieces, EkHfsExtent, i);
+        EkByte place = ek_hfs_extent_byte(region, piece);
+        EkByte bytes = (EkByte)piece->count * region->block_bytes;
+        if (place == EK_UNPLACED || ek_reader_known(region->reader, place, bytes).good < bytes)
             return FALSE;
         covered += bytes;
     }
     return covered >= fork->bytes;
 }
 
-static guint32 count_free(const EkHfsGround *ground, const EkHfsFork *bitmap)
+static guint32 count_free(const EkHfsArea *region, const EkHfsFork *bitmap)
 {
     g_autofree guint8 *piece = g_malloc(PIECE_BYTES);
     guint32 count = 0;
-    EkByte whole = ek_divide_up(ground->blocks, 8);
+    EkByte whole = ek_divide_up(region->blocks, 8);
     for (EkByte at = 0; at < whole; at += PIECE_BYTES) {
         gsize length = (gsize)MIN(PIECE_BYTES, whole - at);
         EkKnown known;
-        if (!ek_hfs_fork_read(ground, bitmap, at, piece, length, &known))
+        if (!ek_hfs_fork_read(region, bitmap, at, piece, length, &known))
             return 0;
-        for (guint64 i = at * 8; i < MIN((at + length) * 8, ground->blocks); i++)
+        for (guint64 i = at * 8; i < MIN((at + length) * 8, region->blocks); i++)
             count += (piece[i / 8 - at] >> (7 - i % 8) & 1) == 0 ? 1 : 0;
     }
     return count;
@@ -70,36 +70,36 @@ static void recount(EkReader *reader, const EkVolume *volume, const EkHfsHeader 
                     guint8 *header)
 {
     EkSpan span = {header, EK_HEADER_MOST};
-    EkHfsGround ground = {.reader = reader,
-                          .first_byte = volume->first_byte,
-                          .block_bytes = own->block_bytes,
-                          .blocks = own->blocks};
-    ek_hfs_overflow_load(&ground, span);
+    EkHfsArea region = {.reader = reader,
+                        .first_byte = volume->first_byte,
+                        .block_bytes = own->block_bytes,
+                        .blocks = own->blocks};
+    ek_hfs_overflow_load(&region, span);
     EkHfsFork bitmap = ek_hfs_fork_of(
-        &ground, ek_span_part(span, EK_HFS_BITMAP_FORK, EK_HFS_FORK_RECORD), EK_HFS_BITMAP_FILE, 0);
+        &region, ek_span_part(span, EK_HFS_BITMAP_FORK, EK_HFS_FORK_RECORD), EK_HFS_BITMAP_FILE, 0);
     EkHfsFork catalog =
-        ek_hfs_fork_of(&ground, ek_span_part(span, EK_HFS_CATALOG_FORK, EK_HFS_FORK_RECORD),
+        ek_hfs_fork_of(&region, ek_span_part(span, EK_HFS_CATALOG_FORK, EK_HFS_FORK_RECORD),
                        EK_HFS_CATALOG_FILE, 0);
     Counted counted = {.last = MAX(ek_span_be32(span, 64), 1) - 1};
-    gboolean has_catalog = is_read(&ground, &catalog);
-    gboolean has_bitmap = bitmap.bytes >= ek_divide_up(own->blocks, 8) && is_read(&ground, &bitmap);
-    ek_hfs_fork_records(&ground, &catalog, count_record, &counted);
+    gboolean has_catalog = is_read(&region, &catalog);
+    gboolean has_bitmap = bitmap.bytes >= ek_divide_up(own->blocks, 8) && is_read(&region, &bitmap);
+    ek_hfs_fork_records(&region, &catalog, count_record, &counted);
     ek_put_be32(header + 64, counted.last + 1);
     if (has_catalog) {
         ek_put_be32(header + 32, counted.files);
         ek_put_be32(header + 36, counted.folders);
     }
     if (has_bitmap)
-        ek_put_be32(header + 48, count_free(&ground, &bitmap));
+        ek_put_be32(header + 48, count_free(&region, &bitmap));
     if (!has_catalog || !has_bitmap)
         ek_put_be32(header + 4, ek_span_be32(span, 4) & ~UNMOUNTED);
     ek_hfs_fork_clear(&bitmap);
     ek_hfs_fork_clear(&catalog);
-    g_clear_pointer(&ground.overflow, g_array_unref);
+    g_clear_pointer(&region.overflow, g_array_unref);
 }
 
-gboolean ek_hfs_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, void *data,
-                     GError **error)
+gboolean ek_hfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                       GError **error)
 {
     guint8 header[EK_HEADER_MOST];
     EkHfsHeader own;
@@ -132,8 +132,8 @@ gboolean ek_hfs_mend(EkReader *reader, const EkVolume *volume, EkMendSink sink, 
                 : g_strdup_printf("the one at sector %" G_GUINT64_FORMAT "%s",
                                   volume->header_byte / EK_STEP, is_first ? "" : ", counted again");
         if (!is_there)
-            ek_header_mend_range(reader, "hfsplus-header", places[i], header, sizeof header,
-                                 names[i], from, sink, data);
+            ek_header_repair_range(reader, "hfsplus-header", places[i], header, sizeof header,
+                                   names[i], from, sink, data);
     }
     return TRUE;
 }

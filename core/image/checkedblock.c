@@ -1,7 +1,8 @@
 /* SPDX-License-Identifier: MIT */
-#include "image/piece.h"
+#include "image/checkedblock.h"
 
-gboolean ek_piece_read(EkPiece *piece, EkReader *reader, EkByte first, guint8 *buffer, gsize length)
+gboolean ek_checked_block_read(EkCheckedBlock *piece, EkReader *reader, EkByte first,
+                               guint8 *buffer, gsize length)
 {
     piece->span = (EkSpan){buffer, length};
     if (length > EK_PIECE_MOST ||
@@ -16,7 +17,7 @@ gboolean ek_piece_read(EkPiece *piece, EkReader *reader, EkByte first, guint8 *b
     return TRUE;
 }
 
-gsize ek_piece_until(const EkPiece *piece, gsize at)
+gsize ek_checked_block_until(const EkCheckedBlock *piece, gsize at)
 {
     gsize end = at;
     while (end < piece->span.length && piece->is_good[end / EK_PIECE_SECTOR])
@@ -24,7 +25,7 @@ gsize ek_piece_until(const EkPiece *piece, gsize at)
     return MIN(end, MAX(piece->span.length, at));
 }
 
-gboolean ek_piece_has(const EkPiece *piece, gsize at, gsize length)
+gboolean ek_checked_block_has(const EkCheckedBlock *piece, gsize at, gsize length)
 {
-    return ek_span_has(piece->span, at, length) && ek_piece_until(piece, at) - at >= length;
+    return ek_span_has(piece->span, at, length) && ek_checked_block_until(piece, at) - at >= length;
 }

@@ -1,11 +1,11 @@
 /* SPDX-License-Identifier: MIT */
-#include "capture/edges.h"
+#include "capture/runpattern.h"
 
 #define SURE 2u
 #define SUREST 8u
 #define LEAST_DISTANCE 128u /* what is closer fits by chance */
 
-void ek_edges_note_begin(EkEdges *edges, EkSector begin)
+void ek_run_pattern_note_begin(EkRunPattern *edges, EkSector begin)
 {
     EkSector apart = begin > edges->last ? begin - edges->last : edges->last - begin;
     edges->last = begin;
@@ -19,7 +19,7 @@ void ek_edges_note_begin(EkEdges *edges, EkSector begin)
         edges->distance = apart;
 }
 
-void ek_edges_note_length(EkEdges *edges, EkSector length)
+void ek_run_pattern_note_length(EkRunPattern *edges, EkSector length)
 {
     if (length == edges->length)
         edges->same = MIN(edges->same + 1, SUREST);
@@ -29,7 +29,8 @@ void ek_edges_note_length(EkEdges *edges, EkSector length)
         edges->length = length;
 }
 
-gboolean ek_edges_begin(const EkEdges *edges, EkSector first, EkSector end, EkSector *begin)
+gboolean ek_run_pattern_begin(const EkRunPattern *edges, EkSector first, EkSector end,
+                              EkSector *begin)
 {
     if (edges->fits < SURE)
         return FALSE;
@@ -42,7 +43,7 @@ gboolean ek_edges_begin(const EkEdges *edges, EkSector first, EkSector end, EkSe
     return TRUE;
 }
 
-gboolean ek_edges_length(const EkEdges *edges, EkSector *length)
+gboolean ek_run_pattern_length(const EkRunPattern *edges, EkSector *length)
 {
     *length = edges->length;
     return edges->same >= SURE;

@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
-/* Where bad ground begins, and where it ends. Its beginning is searched for from the good side in
+/* Where a bad region begins, and where it ends. Its beginning is searched for from the good side in
  * steps whose chance of failing is worth their cost. Its end is searched for from the far side:
- * each success shrinks what is unknown and brings everything from there on. Ground that was
+ * each success shrinks what is unknown and brings everything from there on. A region that was
  * skipped, in the skim, and the edges of what failed, in the narrow round, are the same search. */
 #include "capture/scheduling.h"
 
@@ -13,15 +13,15 @@
 #define LIKELY 0.5
 #define FORWARD 0.75 /* share of runs that should have ended where a walk goes on behind one */
 
-/* --- the end of bad ground --- */
+/* --- the end of a bad region --- */
 
-void ek_bracket_begin(EkScheduler *self, EkSector bad, EkSector low, EkSector high, EkSector floor,
-                      gboolean slow)
+void ek_boundary_begin(EkScheduler *self, EkSector bad, EkSector low, EkSector high, EkSector floor,
+                       gboolean slow)
 {
     self->job = (EkJob){
-        .kind = EK_JOB_BRACKET, .low = low, .bad = bad, .end = high, .floor = floor, .slow = slow};
+        .kind = EK_JOB_BOUNDARY, .low = low, .bad = bad, .end = high, .floor = floor, .slow = slow};
     self->job.from = self->job.at = G_MAXUINT64;
-    self->job.found = bad < low && ek_ground_from(self, bad) == EK_GROUND_BAD;
+    self->job.found = bad < low && ek_region_from(self, bad) == EK_REGION_BAD;
 }
 
 static gboolean is_exact(const EkScheduler *self)
@@ -32,7 +32,7 @@ static gboolean is_exact(const EkScheduler *self)
 static void note_run(EkScheduler *self, EkSector first, EkSector end)
 {
     ek_runs_note(&self->runs, end - first);
-    ek_edges_note_length(&self->edges, end - first);
+    ek_run_pattern_note_length(&self->edges, end - first);
 }
 
 /* A run whose beginning is known may be as long as the others were: right behind that is tried
@@ -42,7 +42,7 @@ static gboolean guess(const EkScheduler *self, EkSector *from)
     const EkJob *job = &self->job;
     EkSector length;
     if (!is_exact(self) || !job->found || job->slow || job->bad >= job->low ||
-        !ek_edges_length(&self->edges, &length))
+        !ek_run_pattern_length(&self->edges, &length))
         return FALSE;
     EkSector end = job->bad + length;
     if (end == job->end && end > job->low + self->parts.unit)
@@ -68,8 +68,8 @@ static void choose(EkScheduler *self)
             failure = costs->seek + ek_scheduler_slow_probe(self) * costs->slow_sector;
         const EkRuns *runs = job->slow ? &self->slow_runs : &self->runs;
         double share = ek_costs_probe(success, failure);
-        /* With bad ground behind it there need not be an end at all before that. */
-        forward = !job->slow && !ek_ground_is_fine(ek_ground_from(self, job->end));
+        /* With a bad region behind it there need not be an end at all before that. */
+        forward = !job->slow && !ek_region_is_fine(ek_region_from(self, job->end));
         EkSector most = forward ? self->parts.sectors : job->end - job->bad;
         from = job->bad + ek_runs_quantile(runs, forward ? FORWARD : share, job->known, most);
         from = MAX(ek_scheduler_align_down(self, from), job->low);
@@ -99,7 +99,7 @@ static void end_visit(EkScheduler *self)
     self->job.kind = EK_JOB_NONE;
 }
 
-gboolean ek_bracket_next(EkScheduler *self, EkRead *read)
+gboolean ek_boundary_next(EkScheduler *self, EkRead *read)
 {
     EkJob *job = &self->job;
     for (;;) {
@@ -170,7 +170,7 @@ static gboolean is_another(const EkScheduler *self, const EkResult *result)
            ek_runs_share(&self->runs, result->good - job->bad, 0, self->parts.sectors) >= LIKELY;
 }
 
-static void bracket_failed(EkScheduler *self, const EkResult *result)
+static void boundary_failed(EkScheduler *self, const EkResult *result)
 {
     EkJob *job = &self->job;
     gboolean at_once = result->good == job->from;
@@ -210,7 +210,7 @@ static void bracket_failed(EkScheduler *self, const EkResult *result)
     }
 }
 
-static void bracket_slow(EkScheduler *self, const EkResult *result)
+static void boundary_slow(EkScheduler *self, const EkResult *result)
 {
     EkJob *job = &self->job;
     if (job->slow && result->first == job->from)
@@ -225,15 +225,15 @@ static void bracket_slow(EkScheduler *self, const EkResult *result)
         end_visit(self);
 }
 
-void ek_bracket_observe(EkScheduler *self, const EkResult *result)
+void ek_boundary_observe(EkScheduler *self, const EkResult *result)
 {
     EkJob *job = &self->job;
     job->good += result->good - result->first;
     job->seconds += result->seconds;
     if (result->reason != EK_REASON_NONE) {
-        bracket_failed(self, result);
+        boundary_failed(self, result);
     } else if (result->slow && self->round == EK_ROUND_SKIM) {
-        bracket_slow(self, result);
+        boundary_slow(self, result);
     } else {
         job->probing = FALSE;
         job->at = result->end;
@@ -242,10 +242,10 @@ void ek_bracket_observe(EkScheduler *self, const EkResult *result)
     }
 }
 
-/* Is the run of bad ground before `first` likely to have ended there? */
+/* Is the run of a bad region before `first` likely to have ended there? */
 static gboolean is_likely_over(const EkScheduler *self, EkSector first)
 {
-    EkSector bad = ek_ground_begin(self, first);
+    EkSector bad = ek_region_begin(self, first);
     return bad < first &&
            ek_runs_share(&self->runs, first - bad, 0, self->parts.sectors) >= FORWARD + 0.01;
 }
@@ -253,7 +253,7 @@ static gboolean is_likely_over(const EkScheduler *self, EkSector first)
 /* Is it likely to end somewhere before `end`? */
 static gboolean is_walkable(const EkScheduler *self, EkSector first, EkSector end)
 {
-    EkSector bad = ek_ground_begin(self, first);
+    EkSector bad = ek_region_begin(self, first);
     return bad < first &&
            bad + ek_runs_quantile(&self->runs, FORWARD, 0, self->parts.sectors) < end;
 }
@@ -267,8 +267,8 @@ gboolean ek_fill_reopen(EkScheduler *self, EkSectorRange window)
     EkSector block = ek_scheduler_block(self);
     EkStretch gap;
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &gap)) {
-        if (ek_ground_kind(&gap) != EK_GROUND_SKIPPED || gap.count < block ||
-            gap.first - ek_ground_begin(self, gap.first) > block ||
+        if (ek_region_kind(&gap) != EK_REGION_SKIPPED || gap.count < block ||
+            gap.first - ek_region_begin(self, gap.first) > block ||
             !is_likely_over(self, gap.first))
             continue;
         ek_scheduler_reopen(self, gap.first, gap.first + gap.count);
@@ -286,22 +286,22 @@ gboolean ek_fill_pick(EkScheduler *self, EkSectorRange window)
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &gap)) {
         EkSector first = gap.first;
         EkSector end = gap.first + gap.count;
-        EkGroundKind kind = ek_ground_kind(&gap);
-        gboolean slow = kind == EK_GROUND_SLOW;
-        if ((kind != EK_GROUND_SKIPPED && !slow) || gap.count < floor)
+        EkRegionKind kind = ek_region_kind(&gap);
+        gboolean slow = kind == EK_REGION_SLOW;
+        if ((kind != EK_REGION_SKIPPED && !slow) || gap.count < floor)
             continue;
-        gboolean fine_before = ek_ground_is_fine(ek_ground_before(self, first));
-        gboolean fine_after = ek_ground_is_fine(ek_ground_from(self, end));
+        gboolean fine_before = ek_region_is_fine(ek_region_before(self, first));
+        gboolean fine_after = ek_region_is_fine(ek_region_from(self, end));
         EkSector bad = first;
         if (slow)
             bad = first - MIN(first, 1);
         else if (!fine_before)
-            bad = ek_ground_begin(self, first);
+            bad = ek_region_begin(self, first);
         gboolean both_bad = !slow && !fine_before && !fine_after && !is_likely_over(self, first);
         if (both_bad && (gap.count / PROBED_FOR < floor ||
                          gap.count * self->parts.sector_size < BOTH_BAD_BYTES))
             continue;
-        ek_bracket_begin(self, bad, first, end, MAX(floor, self->parts.unit + 1), slow);
+        ek_boundary_begin(self, bad, first, end, MAX(floor, self->parts.unit + 1), slow);
         if (both_bad) {
             self->job.from = self->job.at = ek_scheduler_align_down(self, first + gap.count / 2);
             self->job.probing = TRUE;
@@ -312,41 +312,41 @@ gboolean ek_fill_pick(EkScheduler *self, EkSectorRange window)
     return FALSE;
 }
 
-/* A stretch that failed after bad ground: the last bad sector is in it. */
+/* A stretch that failed after a bad region: the last bad sector is in it. */
 static void begin_in_failed(EkScheduler *self, EkSector first, EkSector end)
 {
-    EkSector bad = ek_ground_begin(self, first);
-    ek_bracket_begin(self, bad, first + self->parts.unit, end, self->parts.unit, FALSE);
+    EkSector bad = ek_region_begin(self, first);
+    ek_boundary_begin(self, bad, first + self->parts.unit, end, self->parts.unit, FALSE);
     self->job.known = first - bad;
 }
 
 /* A stretch that failed as a whole, or is what is left of one. */
 static gboolean is_searchable(const EkScheduler *self, const EkStretch *stretch)
 {
-    return ek_ground_kind(stretch) == EK_GROUND_FAILED &&
+    return ek_region_kind(stretch) == EK_REGION_FAILED &&
            stretch->mark.reason != EK_REASON_TRANSPORT &&
            (stretch->count > self->parts.unit || stretch->mark.reason == EK_REASON_MEDIUM);
 }
 
-/* Ground that nobody tried, next to good ground. */
+/* A region that nobody tried, next to a good region. */
 gboolean ek_gap_pick(EkScheduler *self, EkSectorRange window)
 {
     EkStretch gap;
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &gap)) {
         EkSector first = gap.first;
         EkSector end = gap.first + gap.count;
-        EkGroundKind kind = ek_ground_kind(&gap);
-        gboolean untried = kind == EK_GROUND_SKIPPED ||
-                           (kind == EK_GROUND_EXPECTED && self->round == EK_ROUND_SINGLE);
+        EkRegionKind kind = ek_region_kind(&gap);
+        gboolean untried = kind == EK_REGION_SKIPPED ||
+                           (kind == EK_REGION_EXPECTED && self->round == EK_ROUND_SINGLE);
         EkSector bad = first;
         if (!untried)
             continue;
-        if (!ek_ground_is_fine(ek_ground_before(self, first))) {
-            if (!ek_ground_is_fine(ek_ground_from(self, end)) && !is_walkable(self, first, end))
+        if (!ek_region_is_fine(ek_region_before(self, first))) {
+            if (!ek_region_is_fine(ek_region_from(self, end)) && !is_walkable(self, first, end))
                 continue;
-            bad = ek_ground_begin(self, first);
+            bad = ek_region_begin(self, first);
         }
-        ek_bracket_begin(self, bad, first, end, self->parts.unit, FALSE);
+        ek_boundary_begin(self, bad, first, end, self->parts.unit, FALSE);
         self->found = self->worked = TRUE;
         return TRUE;
     }
@@ -358,8 +358,8 @@ gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
     EkStretch gap;
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &gap)) {
         EkSector end = gap.first + gap.count;
-        if (!is_searchable(self, &gap) || !ek_ground_is_fine(ek_ground_from(self, end)) ||
-            ek_ground_is_fine(ek_ground_before(self, gap.first)))
+        if (!is_searchable(self, &gap) || !ek_region_is_fine(ek_region_from(self, end)) ||
+            ek_region_is_fine(ek_region_before(self, gap.first)))
             continue;
         if (gap.count > self->parts.unit)
             begin_in_failed(self, gap.first, end);
@@ -371,7 +371,7 @@ gboolean ek_right_pick(EkScheduler *self, EkSectorRange window)
     return FALSE;
 }
 
-/* --- the beginning of bad ground --- */
+/* --- the beginning of a bad region --- */
 
 void ek_left_begin(EkScheduler *self, EkSector first, EkSector end)
 {
@@ -385,7 +385,7 @@ gboolean ek_left_pick(EkScheduler *self, EkSectorRange window)
     EkSector least = self->floor > self->parts.unit ? self->floor + 1 : self->floor;
     while (ek_scheduler_next_stretch(self, window, EK_STATE_SET_ASIDE, &stretch)) {
         if (!is_searchable(self, &stretch) || stretch.count < least ||
-            !ek_ground_is_fine(ek_ground_before(self, stretch.first)))
+            !ek_region_is_fine(ek_region_before(self, stretch.first)))
             continue;
         ek_left_begin(self, stretch.first, stretch.first + stretch.count);
         self->found = self->worked = TRUE;
@@ -414,7 +414,7 @@ gboolean ek_left_next(EkScheduler *self, EkRead *read)
     if (job->found || job->at >= job->end || is_walked(self))
         return FALSE;
     EkSector guess;
-    if (ek_edges_begin(&self->edges, job->at, job->end, &guess)) {
+    if (ek_run_pattern_begin(&self->edges, job->at, job->end, &guess)) {
         guess = ek_scheduler_align_down(self, guess);
         EkSector most = MIN(job->end - job->at, self->parts.command);
         EkSector count = guess > job->at ? guess - job->at : self->parts.unit;
@@ -445,11 +445,11 @@ static void go_on_behind(EkScheduler *self, EkSector bad, EkSector after)
         self->bad_at = bad;
         return;
     }
-    if (after >= end || !ek_ground_is_fine(ek_ground_from(self, end)))
+    if (after >= end || !ek_region_is_fine(ek_region_from(self, end)))
         return;
     double now = ek_runs_share(&self->runs, after - bad, 0, end - bad);
     if (now >= LIKELY)
-        ek_bracket_begin(self, bad, after, end, self->parts.unit, FALSE);
+        ek_boundary_begin(self, bad, after, end, self->parts.unit, FALSE);
 }
 
 /* The first bad sector stands at `bad`. */
@@ -457,17 +457,17 @@ static void left_found(EkScheduler *self, EkSector bad, EkSector after)
 {
     if (self->job.from > 0 && bad > self->job.from)
         note_run(self, self->job.bad, self->job.from);
-    if (ek_ground_before(self, bad) == EK_GROUND_BAD)
-        bad = ek_ground_begin(self, bad); /* the same run still */
+    if (ek_region_before(self, bad) == EK_REGION_BAD)
+        bad = ek_region_begin(self, bad); /* the same run still */
     else
-        ek_edges_note_begin(&self->edges, bad);
+        ek_run_pattern_note_begin(&self->edges, bad);
     ek_scheduler_set(self, after, self->job.end, EK_STATE_SET_ASIDE, EK_REASON_SKIPPED, 0);
     if (ek_stride_is_busy(self)) {
         self->job.found = TRUE;
         self->learning.found = bad;
         return;
     }
-    if (after >= self->job.low && ek_ground_is_fine(ek_ground_from(self, after)))
+    if (after >= self->job.low && ek_region_is_fine(ek_region_from(self, after)))
         note_run(self, bad, after);
     go_on_behind(self, bad, after);
 }

@@ -2,7 +2,7 @@
 /* Signatures at the same place, with the same bits that count among the first four bytes, form a
  * group. A group is one load, one multiplication and one bit: which of its signatures it is, if
  * any, is looked at only when the bit is set. */
-#include "hunt/sieve.h"
+#include "hunt/matcher.h"
 
 #include "base/units.h"
 
@@ -22,23 +22,23 @@ typedef struct {
     GArray *members; /* Member */
 } Group;
 
-struct EkSieve {
+struct EkMatcher {
     GArray *groups; /* Group */
 };
 
-EkSieve *ek_sieve_new(void)
+EkMatcher *ek_matcher_new(void)
 {
-    EkSieve *sieve = g_new0(EkSieve, 1);
-    sieve->groups = g_array_new(FALSE, TRUE, sizeof(Group));
-    return sieve;
+    EkMatcher *matcher = g_new0(EkMatcher, 1);
+    matcher->groups = g_array_new(FALSE, TRUE, sizeof(Group));
+    return matcher;
 }
 
-void ek_sieve_free(EkSieve *sieve)
+void ek_matcher_free(EkMatcher *matcher)
 {
-    for (guint i = 0; i < sieve->groups->len; i++)
-        g_array_unref(g_array_index(sieve->groups, Group, i).members);
-    g_array_unref(sieve->groups);
-    g_free(sieve);
+    for (guint i = 0; i < matcher->groups->len; i++)
+        g_array_unref(g_array_index(matcher->groups, Group, i).members);
+    g_array_unref(matcher->groups);
+    g_free(matcher);
 }
 
 static guint32 word_at(const guint8 *p)
@@ -70,26 +70,26 @@ static gsize word_of(const EkSignature *signature, guint32 *word, guint32 *mask)
     return offset;
 }
 
-void ek_sieve_add(EkSieve *sieve, guint bit, const EkSignature *signatures, gsize count)
+void ek_matcher_add(EkMatcher *matcher, guint bit, const EkSignature *signatures, gsize count)
 {
     for (gsize i = 0; i < count; i++) {
         guint32 word = 0;
         guint32 mask = 0;
         gsize offset = word_of(&signatures[i], &word, &mask);
         guint place = 0;
-        while (place < sieve->groups->len) {
-            const Group *group = &g_array_index(sieve->groups, Group, place);
+        while (place < matcher->groups->len) {
+            const Group *group = &g_array_index(matcher->groups, Group, place);
             if (group->offset == offset && group->mask == mask)
                 break;
             place++;
         }
-        if (place == sieve->groups->len) {
+        if (place == matcher->groups->len) {
             Group fresh = {.offset = offset,
                            .mask = mask,
                            .members = g_array_new(FALSE, FALSE, sizeof(Member))};
-            g_array_append_val(sieve->groups, fresh);
+            g_array_append_val(matcher->groups, fresh);
         }
-        Group *group = &g_array_index(sieve->groups, Group, place);
+        Group *group = &g_array_index(matcher->groups, Group, place);
         guint hash = hash_of(word);
         group->bits[hash / 64] |= (guint64)1 << hash % 64;
         Member member = {&signatures[i], bit};
@@ -108,11 +108,11 @@ static guint64 look_closer(const Group *group, const guint8 *step)
     return found;
 }
 
-guint64 ek_sieve_look(const EkSieve *sieve, const guint8 *step)
+guint64 ek_matcher_look(const EkMatcher *matcher, const guint8 *step)
 {
     guint64 found = 0;
-    const Group *groups = (const Group *)(gconstpointer)sieve->groups->data;
-    for (guint i = 0; i < sieve->groups->len; i++) {
+    const Group *groups = (const Group *)(gconstpointer)matcher->groups->data;
+    for (guint i = 0; i < matcher->groups->len; i++) {
         guint hash = hash_of(word_at(step + groups[i].offset) & groups[i].mask);
         if ((groups[i].bits[hash / 64] >> hash % 64 & 1) != 0)
             found |= look_closer(&groups[i], step);
