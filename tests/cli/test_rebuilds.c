@@ -490,7 +490,7 @@ static void wishes_that_cannot_be_had_leave_the_plan(void)
         {"--add ext4:99999999999999999999:10", 2, "--add ext4:2048:204800"},
         {"--add ext4:18446744073709551615:2", 2, "--add ext4:2048:204800"},
         {"--add ext4:2048", 2, "--add ext4:2048:204800"},
-        {"--add tape:2048:10", 1, "no file system that stands in a partition"},
+        {"--add tape:2048:10", 1, "is not a file system that a partition can hold"},
         {"--add ext4:60000:100 --add ntfs:60050:100", 1, "two --add partitions overlap"},
         {"--keep 1 --add ext4:2050:10", 1, "--add and --keep 1 overlap"},
         {"--resize 7:100", 1, "no such volume: 7"},
