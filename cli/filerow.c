@@ -312,25 +312,42 @@ json_t *ek_filerow_totals_json(const EkFileTotals *totals)
     return json;
 }
 
+void ek_filerow_print_legend(const EkFileTotals *totals)
+{
+    static const char *const meanings[EK_CONDITIONS] = {
+        [EK_CONDITION_HOLED] = "holed: some bytes are bad or unread",
+        [EK_CONDITION_OVERWRITTEN] = "overwritten: part of the space belongs to another file now",
+        [EK_CONDITION_UNPLACED] = "unplaced: the location of some data is unknown",
+        [EK_CONDITION_DOUBTFUL] = "doubtful: the location is a guess, or claimed by another file",
+    };
+    g_autoptr(GString) line = g_string_new(NULL);
+    for (guint i = 0; i < EK_CONDITIONS; i++)
+        if (meanings[i] != NULL && totals->by_condition[i] > 0)
+            g_string_append_printf(line, "%s%s", line->len > 0 ? "; " : "", meanings[i]);
+    if (line->len > 0)
+        ek_cli_print("%s\n", line->str);
+}
+
 void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals)
 {
     g_autofree char *files = ek_text_count(totals->files, "file", "files");
     g_autofree char *folders = ek_text_count(totals->folders, "folder", "folders");
     g_autofree char *size = ek_text_size(totals->bytes);
+    g_autoptr(GString) line = g_string_new(NULL);
     if (totals->folders > 0 || totals->files == 0)
-        ek_cli_print("%s, ", folders);
-    ek_cli_print("%s, %s", files, size);
+        g_string_append_printf(line, "%s, ", folders);
+    g_string_append_printf(line, "%s, %s", files, size);
     const char *separator = "; ";
     for (guint i = EK_CONDITION_HOLED; i < EK_CONDITIONS; i++) {
         if (totals->by_condition[i] == 0)
             continue;
-        ek_cli_print("%s%" G_GUINT64_FORMAT " %s", separator, totals->by_condition[i],
-                     ek_condition_name((EkCondition)i));
+        g_string_append_printf(line, "%s%" G_GUINT64_FORMAT " %s", separator,
+                               totals->by_condition[i], ek_condition_name((EkCondition)i));
         separator = ", ";
     }
     if (totals->deleted > 0)
-        ek_cli_print("%s%" G_GUINT64_FORMAT " deleted", separator, totals->deleted);
-    ek_cli_print("\n");
+        g_string_append_printf(line, "%s%" G_GUINT64_FORMAT " deleted", separator, totals->deleted);
+    ek_cli_print("%s\n", line->str);
     if (totals->hurt_folders > 0)
         ek_cli_advise("%s: %" G_GUINT64_FORMAT
                       " folders are damaged; some file names may be missing",

@@ -48,6 +48,9 @@ json_t *ek_filerow_totals_json(const EkFileTotals *totals);
 /* "3 folders, 12 files, 1.2 MiB; 2 holed", and what to mind about them. */
 void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals);
 
+/* What the conditions that occur mean, in one line. */
+void ek_filerow_print_legend(const EkFileTotals *totals);
+
 /* "Volume 1: 40 folders, 76 files, 314.3 KiB: 75 whole, 1 holed". */
 void ek_filerow_print_inventory(guint volume, const EkInventoryTotals *totals);
 

@@ -164,6 +164,8 @@ static int run(Search *search, EkView *view)
         ek_cli_print("No file or folder matches.\n");
     else if (!search->json && !search->numbers)
         ek_filerow_print_totals(cli, &search->totals);
+    if (!search->json && !search->count && !search->numbers)
+        ek_filerow_print_legend(&search->totals);
     if (!search->json && search->totals.unread_bytes > 0) {
         g_autofree char *size = ek_text_size(search->totals.unread_bytes);
         ek_cli_advise("%s of these files has not been read yet. To read a file or folder next: "

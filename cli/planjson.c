@@ -38,6 +38,11 @@ static json_t *partition_json(const EkPlanPartition *partition, guint32 sector_s
     json_object_set_new(row, "from", ek_json_text(partition->note));
     json_object_set_new(row, "now", ek_json_text(partition->now));
     json_object_set_new(row, "check", text_or_null(partition->check));
+    json_object_set_new(row, "label", ek_json_text(partition->label));
+    const EkPlanContents *contents = &partition->contents;
+    gboolean is_open = *partition->check != '\0' && partition->opens == EK_PLAN_OPENS;
+    json_object_set_new(row, "files", is_open ? ek_json_u64(contents->files) : json_null());
+    json_object_set_new(row, "damaged", is_open ? ek_json_u64(contents->damaged) : json_null());
     json_object_set_new(row, "opens", json_boolean(partition->opens == EK_PLAN_OPENS));
     json_object_set_new(row, "state",
                         *partition->check != '\0'

@@ -157,15 +157,60 @@ static const char *role_of(const EkTableEntry *entry)
                             : "";
 }
 
-/* Names only where the table keeps them. */
-#define COLUMNS 10u
-#define NAME_COLUMN 5u
+/* --- the rows ------------------------------------------------------------------------------- */
+
+enum {
+    COLUMN_PART,
+    COLUMN_VOLUME,
+    COLUMN_FIRST,
+    COLUMN_LAST,
+    COLUMN_SIZE,
+    COLUMN_TYPE,
+    COLUMN_NAME, /* only where the table keeps them */
+    COLUMN_ROLE, /* only where one has one */
+    COLUMN_FILES,
+    COLUMN_DAMAGED,
+    COLUMN_CHECK,
+    COLUMN_OPENS,
+    COLUMN_NOW,
+    COLUMNS
+};
+
+static const EkColumn all_columns[COLUMNS] = {
+    [COLUMN_PART] = {"PART", TRUE, FALSE, 0},
+    [COLUMN_VOLUME] = {"VOLUME", FALSE, TRUE, 0},
+    [COLUMN_FIRST] = {"FIRST SECTOR", TRUE, FALSE, 5},
+    [COLUMN_LAST] = {"LAST SECTOR", TRUE, FALSE, 1},
+    [COLUMN_SIZE] = {"SIZE", TRUE, FALSE, 0},
+    [COLUMN_TYPE] = {"TYPE", FALSE, TRUE, 0},
+    [COLUMN_NAME] = {"NAME", FALSE, TRUE, 6},
+    [COLUMN_ROLE] = {"ROLE", FALSE, FALSE, 2},
+    [COLUMN_FILES] = {"FILES", TRUE, FALSE, 0},
+    [COLUMN_DAMAGED] = {"DAMAGED", TRUE, FALSE, 0},
+    [COLUMN_CHECK] = {"TYPE CHECK", FALSE, FALSE, 4},
+    [COLUMN_OPENS] = {"OPENS", FALSE, FALSE, 0},
+    [COLUMN_NOW] = {"CURRENT TABLE", FALSE, FALSE, 3},
+};
+
+/* The volume with its label, or where the partition comes from. The caller frees. */
+static char *volume_of(const EkPlanPartition *partition)
+{
+    if (partition->volume == 0)
+        return ek_text_escape(partition->note);
+    g_autofree char *label =
+        partition->label != NULL ? ek_text_escape(partition->label) : g_strdup("");
+    return g_strdup_printf("%u%s%s", partition->volume, *label != '\0' ? " " : "", label);
+}
 
 static void print_row(EkShowTable *table, const EkPlanPartition *partition, guint32 sector_size,
-                      gboolean has_names)
+                      const guint *shown, guint count)
 {
+    static const char *const opens[] = {"NO", "yes", "not tested"};
     const EkTableEntry *entry = &partition->entry;
+    const EkPlanContents *contents = &partition->contents;
+    gboolean is_open = *partition->check != '\0' && partition->opens == EK_PLAN_OPENS;
     g_autofree char *index = g_strdup_printf("%u", entry->index + 1);
+    g_autofree char *volume = volume_of(partition);
     g_autofree char *first =
         g_strdup_printf("%" G_GUINT64_FORMAT, entry->range.first / sector_size);
     g_autofree char *last =
@@ -173,69 +218,117 @@ static void print_row(EkShowTable *table, const EkPlanPartition *partition, guin
     g_autofree char *size = ek_text_size(entry->range.bytes);
     g_autofree char *type = type_of(entry);
     g_autofree char *name = ek_text_escape(entry->name);
-    static const char *const opens[] = {"NO", "yes", "not tested"};
-    const char *word = *partition->check != '\0' ? opens[partition->opens] : "";
-    g_autofree char *from = partition->volume != 0 ? g_strdup_printf("volume %u", partition->volume)
-                                                   : g_strdup(partition->note);
-    const char *cells[COLUMNS] = {index, first,          last, size, type,
-                                  name,  role_of(entry), from, word, partition->now};
-    for (guint i = NAME_COLUMN; !has_names && i + 1 < COLUMNS; i++)
-        cells[i] = cells[i + 1];
+    g_autofree char *files =
+        g_strdup_printf("%s%" G_GUINT64_FORMAT, contents->is_cut ? "≥ " : "", contents->files);
+    g_autofree char *damaged = g_strdup_printf("%" G_GUINT64_FORMAT, contents->damaged);
+    g_autofree char *check = g_strdup_printf("%u of %u", contents->matching, contents->sampled);
+    const char *all[COLUMNS] = {
+        [COLUMN_PART] = index,
+        [COLUMN_VOLUME] = volume,
+        [COLUMN_FIRST] = first,
+        [COLUMN_LAST] = last,
+        [COLUMN_SIZE] = size,
+        [COLUMN_TYPE] = type,
+        [COLUMN_NAME] = name,
+        [COLUMN_ROLE] = role_of(entry),
+        [COLUMN_FILES] = is_open ? files : "",
+        [COLUMN_DAMAGED] = is_open ? damaged : "",
+        [COLUMN_CHECK] = contents->sampled > 0 ? check : "",
+        [COLUMN_OPENS] = *partition->check != '\0' ? opens[partition->opens] : "",
+        [COLUMN_NOW] = partition->now,
+    };
+    const char *cells[COLUMNS];
+    for (guint i = 0; i < count; i++)
+        cells[i] = all[shown[i]];
     ek_show_table_row(table, cells);
 }
 
-/* What is in each of them, or why it does not open with the edits in place. */
+/* What a row alone does not say: why a volume does not open, or was not tested, and files that are
+ * not what their names say. */
 static void print_checks(EkCli *cli, const EkPlan *plan)
 {
     for (guint i = 0; i < plan->partitions->len; i++) {
         const EkPlanPartition *partition = plan->partitions->pdata[i];
+        const EkPlanContents *contents = &partition->contents;
+        gboolean is_fine =
+            partition->opens == EK_PLAN_OPENS && contents->matching == contents->sampled;
+        if (*partition->check == '\0' || is_fine)
+            continue;
         g_autofree char *mark = partition->opens == EK_PLAN_FAILS
                                     ? ek_show_in(cli->color_out, EK_COLOR_BAD, "! ")
                                     : g_strdup("  ");
         g_autofree char *line =
             g_strdup_printf("partition %u (volume %u) %s", partition->entry.index + 1,
                             partition->volume, partition->check);
-        if (*partition->check != '\0')
-            ek_show_sentence(stdout, mark, 2, line);
+        ek_show_sentence(stdout, mark, 2, line);
     }
 }
 
 static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_size)
 {
-    EkColumn columns[COLUMNS] = {
-        {"PARTITION", TRUE, FALSE, 0},   {"FIRST SECTOR", TRUE, FALSE, 0},
-        {"LAST SECTOR", TRUE, FALSE, 1}, {"SIZE", TRUE, FALSE, 0},
-        {"TYPE", FALSE, FALSE, 0},       {"NAME", FALSE, TRUE, 0},
-        {"ROLE", FALSE, FALSE, 2},       {"FROM", FALSE, FALSE, 4},
-        {"OPENS", FALSE, FALSE, 0},      {"CURRENT TABLE", FALSE, FALSE, 3},
-    };
-    gboolean has_names = !g_str_equal(plan->scheme, "mbr");
+    gboolean has_role = FALSE;
+    guint shown[COLUMNS];
+    EkColumn columns[COLUMNS];
+    guint count = 0;
     if (plan->partitions->len == 0)
         return;
+    for (guint i = 0; i < plan->partitions->len; i++)
+        has_role |= *role_of(&((const EkPlanPartition *)plan->partitions->pdata[i])->entry) != '\0';
     ek_cli_print("Current table: %s. Planned table: %s.\n",
                  ek_table_scheme_words(plan->current_scheme), ek_table_scheme_words(plan->scheme));
     print_strips(cli, plan, bytes);
-    for (guint i = NAME_COLUMN; !has_names && i + 1 < COLUMNS; i++)
-        columns[i] = columns[i + 1];
-    EkShowTable *table = ek_show_table_new(columns, has_names ? COLUMNS : COLUMNS - 1);
+    for (guint i = 0; i < COLUMNS; i++) {
+        if ((i == COLUMN_NAME && g_str_equal(plan->scheme, "mbr")) ||
+            (i == COLUMN_ROLE && !has_role))
+            continue;
+        shown[count] = i;
+        columns[count++] = all_columns[i];
+    }
+    EkShowTable *table = ek_show_table_new(columns, count);
     for (guint i = 0; i < plan->partitions->len; i++)
-        print_row(table, plan->partitions->pdata[i], sector_size, has_names);
+        print_row(table, plan->partitions->pdata[i], sector_size, shown, count);
     ek_show_table_print(table, cli->width);
     print_checks(cli, plan);
 }
 
+/* --- the edits ------------------------------------------------------------------------------ */
+
+/* What the edits of a group have in common: "the partition table" of "partition 1 of the partition
+ * table". Of a single one all. */
+static const char *common_words(const EkEdit *first, const EkEdit *last)
+{
+    const char *end = strstr(first->why, " of ");
+    const char *other = strstr(last->why, " of ");
+    if (first == last || end == NULL || other == NULL || !g_str_equal(end, other))
+        return first->why;
+    return end + strlen(" of ");
+}
+
+static gboolean are_grouped(const EkEdit *a, const EkEdit *b, guint32 sector_size)
+{
+    return g_str_equal(a->structure, b->structure) &&
+           a->first_byte / sector_size == b->first_byte / sector_size &&
+           !g_str_equal(common_words(a, b), a->why);
+}
+
+/* The edits, those of one structure on one line. */
 static void print_edit_lines(const EkPlan *plan, guint32 sector_size)
 {
-    if (plan->edits->len == 0)
-        return;
-    ek_cli_print("\n");
-    for (guint i = 0; i < plan->edits->len; i++) {
-        const EkEdit *edit = plan->edits->pdata[i];
-        g_autofree char *count = ek_text_count(edit->length, "byte", "bytes");
-        g_autofree char *why = ek_text_escape(edit->why);
-        ek_cli_print("Edit %u: %s at sector %" G_GUINT64_FORMAT " (+%" G_GUINT64_FORMAT "): %s\n",
-                     i + 1, count, edit->first_byte / sector_size, edit->first_byte % sector_size,
-                     why);
+    if (plan->edits->len > 0)
+        ek_cli_print("\n");
+    for (guint i = 0, next = 0; i < plan->edits->len; i = next) {
+        const EkEdit *first = plan->edits->pdata[i];
+        gsize bytes = 0;
+        for (next = i; next < plan->edits->len &&
+                       (next == i || are_grouped(first, plan->edits->pdata[next], sector_size));
+             next++)
+            bytes += ((const EkEdit *)plan->edits->pdata[next])->length;
+        g_autofree char *numbers =
+            next > i + 1 ? g_strdup_printf("%u-%u", i + 1, next) : g_strdup_printf("%u", i + 1);
+        g_autofree char *count = ek_text_count(bytes, "byte", "bytes");
+        g_autofree char *why = ek_text_escape(common_words(first, plan->edits->pdata[next - 1]));
+        ek_cli_print("Edit %s: %s in sector %" G_GUINT64_FORMAT ": %s\n", numbers, count,
+                     first->first_byte / sector_size, why);
     }
 }
 
@@ -266,14 +359,14 @@ static void print_worst(const EkPlan *plan)
     }
     if (plan->partitions->len == 0 && plan->repairs->len == 0)
         return;
-    ek_cli_print("\nTested with the edits in place: ");
+    const char *tested = "\nTested with the edits in place:";
     if (!plan->opens)
-        ek_cli_print("at least one planned volume cannot be opened (see above).\n");
+        ek_cli_print("%s at least one planned volume cannot be opened (see above).\n", tested);
     else if (count[EK_PLAN_NOT_OPENED] > 0)
-        ek_cli_print("%u of %u planned volumes could not be opened, see above.\n",
+        ek_cli_print("%s %u of %u planned volumes could not be opened, see above.\n", tested,
                      count[EK_PLAN_NOT_OPENED], count[EK_PLAN_NOT_OPENED] + count[EK_PLAN_OPENS]);
     else
-        ek_cli_print("every planned volume opens.\n");
+        ek_cli_print("%s every planned volume opens.\n", tested);
 }
 
 void ek_plan_show(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_size)
@@ -287,11 +380,6 @@ void ek_plan_show(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_s
         ek_cli_print(
             "The partition table and boot sectors are already correct. The plan is empty.\n");
     print_partitions(cli, plan, bytes, sector_size);
-    for (guint i = 0; i < plan->repairs->len; i++) {
-        const EkPlanRepair *repair = plan->repairs->pdata[i];
-        ek_cli_print("Repair: %s of volume %u, from %s\n", repair->what, repair->volume,
-                     repair->from);
-    }
     if (plan->warnings->len > 0)
         ek_cli_print("\n");
     for (guint i = 0; i < plan->warnings->len; i++) {

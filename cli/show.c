@@ -390,17 +390,21 @@ EkProgress *ek_progress_begin(gboolean terminal, EkProgressDraw draw, void *data
     return progress;
 }
 
+static void erase_frame(EkProgress *progress)
+{
+    if (progress->drawn > 1)
+        fprintf(stderr, "\033[%uA", progress->drawn - 1);
+    fputs("\r\033[J", stderr);
+    progress->drawn = 0;
+}
+
 void ek_progress_note(EkProgress *progress, const char *text)
 {
     g_mutex_lock(&progress->lock);
     if (progress->terminal) {
-        if (progress->drawn > 1)
-            fprintf(stderr, "\033[%uA", progress->drawn - 1);
-        /* From here on down everything is drawn anew. */
-        fputs("\r\033[J", stderr);
+        erase_frame(progress);
         ek_show_put(stderr, text);
         fputc('\n', stderr);
-        progress->drawn = 0;
         draw_once(progress);
     } else {
         ek_show_put(stderr, text);
@@ -416,10 +420,10 @@ void ek_progress_end(EkProgress *progress)
     g_cond_signal(&progress->ending);
     g_mutex_unlock(&progress->lock);
     g_thread_join(progress->thread);
-    if (progress->terminal || progress->drawn > 0)
-        draw_once(progress);
     if (progress->terminal)
-        fputc('\n', stderr);
+        erase_frame(progress);
+    else if (progress->drawn > 0)
+        draw_once(progress);
     g_mutex_clear(&progress->lock);
     g_cond_clear(&progress->ending);
     g_free(progress);

@@ -67,7 +67,8 @@ EkProgress *ek_progress_begin(gboolean terminal, EkProgressDraw draw, void *data
 /* Says something while it is shown: a line of its own, above it. Any thread may. */
 void ek_progress_note(EkProgress *progress, const char *text);
 
-/* Ends; on a terminal, or when it took long enough to have been shown, draws a last time. */
+/* Ends. On a terminal the last frame is erased: the result takes its place. In a pipe it is printed
+ * once more when it took long enough to have been shown. */
 void ek_progress_end(EkProgress *progress);
 
 /* The time that `left` bytes take at `rate` bytes a second, "unknown" where that is below one. The

@@ -94,6 +94,27 @@ static EkView view_for_files(EkCli *cli, const GPtrArray *volumes)
     return view;
 }
 
+/* What the standings that occur mean, in one line. */
+static void print_legend(const GPtrArray *volumes)
+{
+    static const char *const meanings[EK_STANDINGS] = {
+        [EK_STANDING_LOST] = "lost: not in the current partition table",
+        [EK_STANDING_DISPLACED] = "displaced: the table lists it at a wrong place",
+        [EK_STANDING_TABLELESS] = "tableless: it fills the drive, no table is needed",
+        [EK_STANDING_REMAINS] = "remains: partly overwritten by a newer volume",
+        [EK_STANDING_NESTED] = "nested: stored in a file on another volume",
+    };
+    gboolean occurs[EK_STANDINGS] = {FALSE};
+    g_autoptr(GString) line = g_string_new(NULL);
+    for (guint i = 0; i < volumes->len; i++)
+        occurs[((const EkCaseVolume *)volumes->pdata[i])->standing] = TRUE;
+    for (guint i = 0; i < EK_STANDINGS; i++)
+        if (occurs[i] && meanings[i] != NULL)
+            g_string_append_printf(line, "%s%s", line->len > 0 ? "; " : "", meanings[i]);
+    if (line->len > 0)
+        ek_cli_print("%s\n", line->str);
+}
+
 static void print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
 {
     EkView view = view_for_files(cli, volumes);
@@ -132,6 +153,7 @@ static void print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
     if (view.reader != NULL)
         ek_view_close(&view);
     ek_show_table_print(table, cli->width);
+    print_legend(volumes);
     if (has_uncounted)
         ek_show_sentence(stdout, "", 0,
                          "FILES is counted when the files of a volume are first listed.");

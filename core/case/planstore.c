@@ -15,15 +15,19 @@ static gboolean put_lists(sqlite3 *db, const EkPlan *plan, GError **error)
     for (guint i = 0; i < plan->partitions->len; i++) {
         const EkPlanPartition *partition = plan->partitions->pdata[i];
         const EkTableEntry *entry = &partition->entry;
+        const EkPlanContents *contents = &partition->contents;
         if (!ek_sql_do(db, error,
-                       "INSERT INTO plan_partition VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
-                       "iiiuuiiiibbusssssi", (gint64)i, (gint64)entry->index,
+                       "INSERT INTO plan_partition VALUES "
+                       "(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+                       "iiiuuiiiibbusssssisuuuiii", (gint64)i, (gint64)entry->index,
                        (gint64)partition->volume, entry->range.first, entry->range.bytes,
                        (gint64)entry->type, (gint64)entry->active, (gint64)entry->logical,
                        (gint64)entry->extended, entry->type_uuid, sizeof entry->type_uuid,
                        entry->uuid, sizeof entry->uuid, entry->attributes, entry->type_text,
                        entry->name, partition->note, partition->now, partition->check,
-                       (gint64)partition->opens))
+                       (gint64)partition->opens, partition->label, contents->files,
+                       contents->damaged, contents->folders, (gint64)contents->is_cut,
+                       (gint64)contents->matching, (gint64)contents->sampled))
             return FALSE;
     }
     for (guint i = 0; i < plan->current->len; i++) {
@@ -117,7 +121,8 @@ static gboolean load_partitions(EkCase *self, EkPlan *plan, GError **error)
     g_autoptr(EkStatement) rows = rows_of(
         self, error,
         "SELECT slot,volume,first_byte,bytes,type,active,logical,extended,type_uuid,uuid,"
-        "attributes,type_text,name,note,now,checked,opens FROM plan_partition ORDER BY position");
+        "attributes,type_text,name,note,now,checked,opens,label,files,damaged,folders,is_cut,"
+        "matching,sampled FROM plan_partition ORDER BY position");
     int got = rows != NULL ? 1 : -1;
     while (got == 1 && (got = ek_sql_step(ek_case_store(self), rows, error)) == 1) {
         EkPlanPartition *partition = g_new0(EkPlanPartition, 1);
@@ -140,6 +145,15 @@ static gboolean load_partitions(EkCase *self, EkPlan *plan, GError **error)
         partition->check = ek_sql_text(rows, 15);
         partition->opens =
             (EkPlanOpens)CLAMP(sqlite3_column_int(rows, 16), EK_PLAN_FAILS, EK_PLAN_NOT_OPENED);
+        partition->label = ek_sql_text(rows, 17);
+        partition->contents = (EkPlanContents){
+            .files = (guint64)sqlite3_column_int64(rows, 18),
+            .damaged = (guint64)sqlite3_column_int64(rows, 19),
+            .folders = (guint64)sqlite3_column_int64(rows, 20),
+            .is_cut = sqlite3_column_int(rows, 21) != 0,
+            .matching = (guint)sqlite3_column_int(rows, 22),
+            .sampled = (guint)sqlite3_column_int(rows, 23),
+        };
         g_ptr_array_add(plan->partitions, partition);
         if (!load_range(self, rows, 2, &entry->range, error))
             return FALSE;

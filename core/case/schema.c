@@ -104,6 +104,17 @@ const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS] = {
     " SELECT value,(SELECT value FROM meta WHERE key='source-kind'),"
     "  (SELECT value FROM meta WHERE key='source-path'),'',0,0,"
     "  (SELECT CAST(value AS INTEGER) FROM meta WHERE key='bytes') FROM meta WHERE key='source'",
+
+    /* What the planned volumes hold. A plan of an earlier version does not say: it is made anew. */
+    "DELETE FROM plan; DELETE FROM plan_repair; DELETE FROM plan_edit; DELETE FROM plan_warning;"
+    "DELETE FROM plan_current; DELETE FROM plan_partition; DELETE FROM plan_alternative;"
+    "ALTER TABLE plan_partition ADD COLUMN label TEXT;"
+    "ALTER TABLE plan_partition ADD COLUMN files INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE plan_partition ADD COLUMN damaged INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE plan_partition ADD COLUMN folders INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE plan_partition ADD COLUMN is_cut INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE plan_partition ADD COLUMN matching INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE plan_partition ADD COLUMN sampled INTEGER NOT NULL DEFAULT 0",
 };
 
 const char *const ek_map_schema[EK_MAP_SCHEMA_VERSIONS] = {

@@ -4,11 +4,11 @@
 #ifndef EK_CASE_SCHEMA_H
 #define EK_CASE_SCHEMA_H
 
-#define EK_CASE_SCHEMA_VERSIONS 5
+#define EK_CASE_SCHEMA_VERSIONS 6
 #define EK_MAP_SCHEMA_VERSIONS 3
 
 /* The sums of the newest (ek_sql_schema_sum): what has them need not be compared. */
-#define EK_CASE_SCHEMA_SUM "ea0e421988b093b913f4fb46839aca77b36a72559c8872e54f91b8afd7965654"
+#define EK_CASE_SCHEMA_SUM "259a4b47e9ae02d50e7c2da9221af5e2ceee669554ab764e5b76a394c4552c27"
 #define EK_MAP_SCHEMA_SUM "138270fcffa8901605dcfa13cf80bfdaf1517fb252d2c23f423cf9eac6e56772"
 
 extern const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS]; /* case.db */

@@ -208,11 +208,12 @@ static gboolean check_added(const EkPlanner *planner, GError **error)
         EkRange inside;
         guint32 size = planner->sector_size;
         if (ek_mbr_type_for(one->filesystem) == 0)
-            return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                                "--add: \"%s\" is not a file system that a partition can hold. Known "
-                                "are ntfs, fat32, exfat, ext4, hfsplus and the others that "
-                                "\"ektypon help volumes\" lists",
-                                one->filesystem);
+            return ek_error_set(
+                error, EK_ERROR_UNSUPPORTED,
+                "--add: \"%s\" is not a file system that a partition can hold. Known "
+                "are ntfs, fat32, exfat, ext4, hfsplus and the others that "
+                "\"ektypon help volumes\" lists",
+                one->filesystem);
         if (!ek_range_checked(one->range.first, one->range.bytes, planner->bytes, &inside) ||
             one->range.bytes == 0 || one->range.first == 0)
             return ek_error_set(error, EK_ERROR_UNSUPPORTED,

@@ -20,6 +20,7 @@ const char *ek_plan_opens_name(EkPlanOpens opens)
 static void partition_free(gpointer data)
 {
     EkPlanPartition *partition = data;
+    g_free(partition->label);
     g_free(partition->note);
     g_free(partition->now);
     g_free(partition->check);

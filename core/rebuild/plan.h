@@ -18,12 +18,24 @@ typedef enum {
 /* "opens" … */
 const char *ek_plan_opens_name(EkPlanOpens opens);
 
+/* What a planned volume holds, as far as it was counted; all 0 where it does not open. */
+typedef struct {
+    guint64 files;
+    guint64 damaged; /* of these: bytes of them are missing */
+    guint64 folders;
+    gboolean is_cut; /* there are more */
+    guint matching;  /* files of the sample that begin as their names say */
+    guint sampled;
+} EkPlanContents;
+
 typedef struct {
     EkTableEntry entry;
     guint volume; /* its number; 0: none, kept from the old table or asked for */
-    char *note;   /* where it comes from, in words */
-    char *now;    /* what the table that stands there says of it, in words */
-    char *check;  /* what opening it through the plan gave, in words; "" when it holds no volume */
+    char *label;  /* of that volume; NULL: none */
+    EkPlanContents contents;
+    char *note;  /* where it comes from, in words */
+    char *now;   /* what the table that stands there says of it, in words */
+    char *check; /* what opening it through the plan gave, in words; "" when it holds no volume */
     EkPlanOpens opens;
 } EkPlanPartition;
 

@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* The plan laid over the image: does every volume open through it, and what is in it? */
+/* The planned volumes, tested with the edits in place: does each open, and what is in it? */
 #include "rebuild/planner.h"
 #include "rebuild/sample.h"
 
@@ -94,11 +94,8 @@ static gboolean count_mark(void *data, guint64 mark, guint64 done, guint64 total
 }
 
 /* Do files begin as their names say? In words. */
-static char *look_at_sample(const EkSample *sample, EkReader *reader)
+static char *describe_sample(guint fit, guint all)
 {
-    guint fit = 0;
-    guint all = 0;
-    ek_sample_check(sample, reader, &fit, &all);
     if (all == 0)
         return g_strdup("");
     if (all == 1 && fit == 1)
@@ -110,7 +107,7 @@ static char *look_at_sample(const EkSample *sample, EkReader *reader)
 
 /* What is in it, or why it does not open, in words. */
 static char *count_files(EkReader *reader, const EkVolume *volume, gboolean *boots,
-                         EkPlanOpens *opens)
+                         EkPlanOpens *opens, EkPlanContents *contents)
 {
     const EkFileSystem *format = volume->format;
     g_autoptr(GError) failure = NULL;
@@ -134,13 +131,18 @@ static char *count_files(EkReader *reader, const EkVolume *volume, gboolean *boo
     if (volume->root_is_lost || (!count.has_root && (count.root != 0 || count.root_is_lost)))
         return g_strdup("does not open: its root folder was not found");
     *opens = EK_PLAN_OPENS;
+    *contents = (EkPlanContents){.files = count.files,
+                                 .damaged = count.holed,
+                                 .folders = count.folders,
+                                 .is_cut = count.is_cut};
+    ek_sample_check(sample, reader, &contents->matching, &contents->sampled);
     g_autofree char *files = ek_text_count(count.files, "file", "files");
     g_autofree char *folders = ek_text_count(count.folders, "folder", "folders");
     g_autofree char *holed =
         count.holed == 0
             ? g_strdup("")
             : g_strdup_printf("; %" G_GUINT64_FORMAT " with missing sectors", count.holed);
-    g_autofree char *looked = look_at_sample(sample, reader);
+    g_autofree char *looked = describe_sample(contents->matching, contents->sampled);
     return g_strdup_printf("opens; %s%s in %s%s%s", count.is_cut ? "more than " : "", files,
                            folders, holed, looked);
 }
@@ -166,26 +168,29 @@ static EkVolume *measure_through(EkReader *reader, const EkVolume *volume)
 
 /* What opening it gave, in words. */
 static char *open_through(EkReader *reader, const EkVolume *volume, gboolean *boots,
-                          EkPlanOpens *opens)
+                          EkPlanOpens *opens, EkPlanContents *contents)
 {
     g_autoptr(EkVolume) seen = measure_through(reader, volume);
     *opens = EK_PLAN_FAILS;
     if (seen == NULL)
         return g_strdup("does not open: its first header would not be right");
     if (seen->format->open != NULL)
-        return count_files(reader, seen, boots, opens);
+        return count_files(reader, seen, boots, opens, contents);
     *opens = EK_PLAN_NOT_OPENED;
     return g_strdup_printf("its header is right, but it was not opened: this version does not "
                            "read the files of %s",
                            seen->filesystem);
 }
 
-static void note_check(EkPlanner *planner, guint volume, const char *check, EkPlanOpens opens)
+static void note_check(EkPlanner *planner, const EkChosen *chosen, const char *check,
+                       EkPlanOpens opens, const EkPlanContents *contents)
 {
     for (guint i = 0; i < planner->plan->partitions->len; i++) {
         EkPlanPartition *partition = planner->plan->partitions->pdata[i];
-        if (partition->volume != volume)
+        if (partition->volume != chosen->number)
             continue;
+        partition->label = g_strdup(chosen->volume->label);
+        partition->contents = *contents;
         g_free(partition->check);
         partition->check = g_strdup(check);
         partition->opens = opens;
@@ -279,10 +284,11 @@ void ek_planner_check(EkPlanner *planner)
                             chosen->number, chosen->filesystem, unclean);
         gboolean boots = FALSE;
         EkPlanOpens opens = EK_PLAN_FAILS;
-        g_autofree char *check = open_through(repaired, chosen->volume, &boots, &opens);
+        EkPlanContents contents = {0};
+        g_autofree char *check = open_through(repaired, chosen->volume, &boots, &opens, &contents);
         loaders += boots ? 1 : 0;
         loader = boots ? chosen->number : loader;
-        note_check(planner, chosen->number, check, opens);
+        note_check(planner, chosen, check, opens, &contents);
         if (opens != EK_PLAN_FAILS)
             continue;
         planner->plan->opens = FALSE;

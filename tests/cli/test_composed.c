@@ -76,7 +76,8 @@ static void carry_through(const Kind *kind)
     g_auto(Result) plan = ektypon("plan bench");
     CHECK_STATUS(plan, 0);
     CHECK_CONTAINS(plan.out, "primary superblock of volume 1, from other metadata");
-    CHECK_CONTAINS(plan.out, "opens; 30 files in 3 folders");
+    g_auto(Result) as_json = ektypon("plan bench --show --json");
+    CHECK_CONTAINS(as_json.out, "opens; 30 files in 3 folders");
     done("clone bench clone.img");
     must("dd if=clone.img of=part.img bs=1M skip=1 count=%u status=none", kind->mib);
     g_auto(Result) checked = shell("e2fsck -fn part.img");

@@ -117,7 +117,7 @@ static void json_has_the_shapes_that_are_promised(void)
         "scheme sector_size opens layers current partitions repairs edits alternatives warnings");
     check_keys(first_of(plan, "partitions"), "a partition",
                "index volume first_byte bytes first_sector sectors type name uuid active logical "
-               "extended from now check opens state");
+               "extended from now check label files damaged opens state");
     check_keys(first_of(plan, "repairs"), "a repair", "volume what from");
     check_keys(first_of(plan, "edits"), "an edit", "first_byte bytes why before after");
     json_decref(plan);
