@@ -28,7 +28,7 @@ demo:
 
 test:
 	@scripts/deps all
-	@cmake -S . -B $(BUILD) -DCMAKE_BUILD_TYPE=RelWithDebInfo -DEKTYPON_TESTS=ON >/dev/null
+	@cmake -S . -B $(BUILD) -DCMAKE_BUILD_TYPE=RelWithDebInfo -DEKTYPON_WERROR=ON -DEKTYPON_TESTS=ON >/dev/null
 	@cmake --build $(BUILD) --parallel $(JOBS)
 	@ctest --test-dir $(BUILD) --output-on-failure --parallel $(TEST_JOBS)
 

@@ -91,7 +91,8 @@ static void draw_largest(EkImageView *view, GString *line, const EkCaptureProgre
 {
     EkCaptureView look = {0};
     ek_imaging_look(view->imaging, &look);
-    g_string_append_printf(line, "left %" G_GUINT64_FORMAT " stretches", now->stretches_left);
+    g_autofree char *left = ek_text_count(now->stretches_left, "stretch", "stretches");
+    g_string_append_printf(line, "%s left", left);
     for (int i = 0; i < EK_LARGEST_LEFT && look.largest[i].count > 0; i++) {
         g_autofree char *size = ek_text_size(look.largest[i].count * now->sector_size);
         g_string_append_printf(line, "%s %s at %" G_GUINT64_FORMAT, i == 0 ? ", largest" : ",",

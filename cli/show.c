@@ -30,14 +30,6 @@ struct EkProgress {
     guint drawn; /* lines that stand on the terminal now */
 };
 
-gboolean ek_show_has_color(int fd)
-{
-    const char *no_color = g_getenv("NO_COLOR");
-    const char *terminal = g_getenv("TERM");
-    return isatty(fd) != 0 && (no_color == NULL || *no_color == '\0') &&
-           g_strcmp0(terminal, "dumb") != 0;
-}
-
 /* 0: not known. */
 static int columns_of(int fd)
 {
@@ -52,40 +44,6 @@ int ek_show_width(void)
     if (wanted == 0)
         wanted = columns_of(STDOUT_FILENO);
     return wanted >= 40 && wanted <= 1000 ? wanted : 80;
-}
-
-const char *ek_show_on(gboolean color, EkColor which)
-{
-    if (!color)
-        return "";
-    switch (which) {
-    case EK_COLOR_GOOD: return "\033[38;5;74m";
-    case EK_COLOR_WARN: return "\033[38;5;179m";
-    case EK_COLOR_BAD: return "\033[38;5;202m";
-    case EK_COLOR_FAINT: return "\033[38;5;245m";
-    case EK_COLOR_STRONG: return "\033[1m";
-    case EK_COLOR_PLAIN: break;
-    }
-    return "";
-}
-
-const char *ek_show_off(gboolean color)
-{
-    return color ? "\033[0m" : "";
-}
-
-/* Bytes of one of our colour codes at `text`; 0: there is none. */
-static gsize own_code(const char *text)
-{
-    const char *codes[EK_COLOR_STRONG + 2];
-    guint count = 0;
-    for (guint i = EK_COLOR_PLAIN + 1; i <= EK_COLOR_STRONG; i++)
-        codes[count++] = ek_show_on(TRUE, (EkColor)i);
-    codes[count++] = ek_show_off(TRUE);
-    for (guint i = 0; i < count; i++)
-        if (g_str_has_prefix(text, codes[i]))
-            return strlen(codes[i]);
-    return 0;
 }
 
 /* Nothing but what any terminal shows as it is: nearly all that is printed. */
@@ -114,7 +72,7 @@ void ek_show_put(FILE *stream, const char *text)
         return;
     }
     while (*text != '\0') {
-        gsize code = own_code(text);
+        gsize code = ek_color_code_length(text);
         gsize length = code > 0 ? code : MAX(strcspn(text, "\033"), 1u);
         g_autofree char *part = g_strndup(text, length);
         g_autofree char *safe = code > 0 ? NULL : printable(part, TRUE);
@@ -147,7 +105,7 @@ guint ek_show_columns(const char *text)
 {
     guint columns = 0;
     while (*text != '\0') {
-        gsize code = own_code(text);
+        gsize code = ek_color_code_length(text);
         gunichar c = g_utf8_get_char_validated(text, -1);
         gboolean is_char = c != (gunichar)-1 && c != (gunichar)-2;
         columns += code > 0 ? 0 : is_char ? columns_of_char(c) : 1;
@@ -164,7 +122,7 @@ char *ek_show_clipped(const char *text, guint most)
     guint columns = 0;
     gboolean has_code = FALSE;
     while (*text != '\0') {
-        gsize code = own_code(text);
+        gsize code = ek_color_code_length(text);
         gsize length = code > 0 ? code : (gsize)(g_utf8_next_char(text) - text);
         g_autofree char *part = g_strndup(text, length);
         guint wide = code > 0 ? 0 : ek_show_columns(part);
@@ -193,11 +151,6 @@ char *ek_show_clipped_middle(const char *text, guint most)
     while (*rest != '\0' && ek_show_columns(rest) > behind)
         rest = g_utf8_next_char(rest);
     return g_strconcat(front, rest, NULL);
-}
-
-char *ek_show_in(gboolean color, EkColor which, const char *text)
-{
-    return g_strconcat(ek_show_on(color, which), text, ek_show_off(color), NULL);
 }
 
 EkShowTable *ek_show_table_new(const EkColumn *columns, guint count)
@@ -381,7 +334,8 @@ static gpointer show_progress(gpointer data)
 EkProgress *ek_progress_begin(gboolean terminal, EkProgressDraw draw, void *data)
 {
     EkProgress *progress = g_new0(EkProgress, 1);
-    progress->terminal = terminal;
+    /* A dumb terminal cannot move its cursor: it gets lines, as a pipe does. */
+    progress->terminal = terminal && g_strcmp0(g_getenv("TERM"), "dumb") != 0;
     progress->draw = draw;
     progress->data = data;
     g_mutex_init(&progress->lock);

@@ -3,28 +3,12 @@
 #ifndef EK_CLI_SHOW_H
 #define EK_CLI_SHOW_H
 
+#include "color.h"
+
 #include <glib.h>
 #include <stdio.h>
 
-gboolean ek_show_has_color(int fd);
 int ek_show_width(void);
-
-/* Our palette, told apart by brightness too, so that it works for the colour-blind. */
-typedef enum {
-    EK_COLOR_PLAIN,
-    EK_COLOR_GOOD,  /* blue */
-    EK_COLOR_WARN,  /* yellow */
-    EK_COLOR_BAD,   /* vermilion */
-    EK_COLOR_FAINT, /* grey */
-    EK_COLOR_STRONG /* bold */
-} EkColor;
-
-/* The text between the colour's codes, or as it is. The caller frees. */
-char *ek_show_in(gboolean color, EkColor which, const char *text);
-
-/* The codes themselves: "" without colour. */
-const char *ek_show_on(gboolean color, EkColor which);
-const char *ek_show_off(gboolean color);
 
 /* Prints a text, and lets through only what a terminal may be given: our own colours and line ends,
  * nothing else that steers it. Whatever the program prints for people goes through here. */
