@@ -19,7 +19,6 @@ typedef struct {
     char **words;       /* those before the one to complete */
     const char *typed;  /* the one to complete */
     const char *folder; /* the case, NULL where none was named yet */
-    guint printed;
 } Completion;
 
 /* The shells take a candidate for a line of text: one that is none could not be typed either. */
@@ -130,7 +129,6 @@ static void offer_values(Completion *completion, const GOptionEntry *entry, cons
 {
     const char *argument = entry->arg_description;
     const char *typed = completion->typed + strlen(before);
-    g_autofree char *front = g_strconcat(before, "", NULL);
     g_autofree char *listed = front_of_list(typed);
     g_autofree char *in_list = g_strconcat(before, listed, NULL);
     if (g_str_has_prefix(argument, "FILE") || g_str_equal(argument, "SOURCE")) {

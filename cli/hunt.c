@@ -87,7 +87,7 @@ static void print_tables(const GPtrArray *tables)
         const EkTable *table = &found->table;
         g_autofree char *entries = ek_text_count(table->count, "partition", "partitions");
         ek_cli_print("%s partition table at sector %" G_GUINT64_FORMAT ", with %s%s%s%s%s\n",
-                     table->scheme, found->first_byte / EK_STEP, entries,
+                     ek_scheme_name(table->scheme), found->first_byte / EK_STEP, entries,
                      table->is_whole ? "" : ", incomplete", *found->what != '\0' ? " (" : "",
                      found->what, *found->what != '\0' ? ")" : "");
     }

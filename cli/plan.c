@@ -101,12 +101,12 @@ static gboolean parse_resized(EkCli *cli, char **texts, guint32 sector_size, GAr
 static gboolean parse_wishes(EkCli *cli, const Options *options, guint32 sector_size,
                              EkPlanWishes *wishes)
 {
-    static const char *const schemes[] = {"mbr", "gpt", "apm", "none", NULL};
     guint32 size = (guint32)options->table_sectors;
-    wishes->scheme = options->scheme;
     wishes->layer = (guint)MAX(options->layer, 0);
     wishes->table_sectors = size;
-    if (options->scheme != NULL && !g_strv_contains(schemes, options->scheme))
+    if (options->scheme != NULL &&
+        (!ek_scheme_from_name(options->scheme, &wishes->scheme) ||
+         wishes->scheme == EK_SCHEME_EBR || wishes->scheme == EK_SCHEME_GPT_ENTRIES))
         return !ek_cli_misused(cli, "--scheme %s: mbr, gpt, apm or none", options->scheme);
     if (options->table_sectors != 0 && size != 512 && size != 1024 && size != 2048 && size != 4096)
         return !ek_cli_misused(cli, "--table-sectors: 512, 1024, 2048 or 4096");

@@ -65,7 +65,8 @@ static json_t *current_json(const EkPlan *plan, guint32 sector_size)
         json_object_set_new(row, "extended", json_boolean(entry->extended));
         json_array_append_new(list, row);
     }
-    return json_pack("{s:o,s:o}", "scheme", ek_json_text(plan->current_scheme), "partitions", list);
+    return json_pack("{s:o,s:o}", "scheme", ek_json_text(ek_scheme_name(plan->current_scheme)),
+                     "partitions", list);
 }
 
 static json_t *edits_json(const EkPlan *plan)
@@ -115,7 +116,7 @@ int ek_plan_print_json(const EkPlan *plan, guint32 sector_size)
     for (guint i = 0; i < plan->warnings->len; i++)
         json_array_append_new(warnings, ek_json_text(plan->warnings->pdata[i]));
     json_t *root = json_object();
-    json_object_set_new(root, "scheme", ek_json_text(plan->scheme));
+    json_object_set_new(root, "scheme", ek_json_text(ek_scheme_name(plan->scheme)));
     json_object_set_new(root, "sector_size", json_integer(sector_size));
     json_object_set_new(root, "opens", json_boolean(plan->opens));
     json_object_set_new(root, "layers", json_integer(plan->layers));

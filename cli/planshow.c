@@ -278,8 +278,7 @@ static void print_partitions(EkCli *cli, const EkPlan *plan, EkByte bytes, guint
                  ek_table_scheme_words(plan->current_scheme), ek_table_scheme_words(plan->scheme));
     print_strips(cli, plan, bytes);
     for (guint i = 0; i < COLUMNS; i++) {
-        if ((i == COLUMN_NAME && g_str_equal(plan->scheme, "mbr")) ||
-            (i == COLUMN_ROLE && !has_role))
+        if ((i == COLUMN_NAME && plan->scheme == EK_SCHEME_MBR) || (i == COLUMN_ROLE && !has_role))
             continue;
         shown[count] = i;
         columns[count++] = all_columns[i];
@@ -371,7 +370,7 @@ static void print_worst(const EkPlan *plan)
 
 void ek_plan_show(EkCli *cli, const EkPlan *plan, EkByte bytes, guint32 sector_size)
 {
-    if (g_str_equal(plan->scheme, "none") && plan->edits->len == 0)
+    if (plan->scheme == EK_SCHEME_NONE && plan->edits->len == 0)
         ek_cli_print("No table is planned, and no repair is needed.\n");
     else if (plan->partitions->len == 0 && plan->edits->len == 0)
         ek_cli_print(

@@ -12,7 +12,7 @@ static gboolean take_part(void *data, const char *structure, EkByte first_byte, 
     (void)what;
     (void)error;
     for (gsize i = 0; ek_table_formats[i] != NULL; i++)
-        if (g_str_equal(ek_table_formats[i]->scheme, structure))
+        if (g_str_equal(ek_scheme_name(ek_table_formats[i]->scheme), structure))
             g_ptr_array_unref(ek_table_formats[i]->explain((EkSpan){after, length}, 512));
     return TRUE;
 }
@@ -70,7 +70,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
         if (!ek_table_current(drive.image.reader, sector, table, &unread))
             continue;
         for (gsize k = 0; ek_table_formats[k] != NULL; k++)
-            if (g_str_equal(ek_table_formats[k]->scheme, table->scheme))
+            if (ek_table_formats[k]->scheme == table->scheme)
                 use_table(ek_table_formats[k], drive.image.reader, table->first_byte, sector,
                           table);
     }

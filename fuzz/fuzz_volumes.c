@@ -51,7 +51,7 @@ static void check_plan(const EkPlan *plan, EkReader *reader)
 /* What would be rebuilt of it, by evidence and with each kind of table, one plan on another. */
 static void plan(const FuzzImage *fuzz, const GPtrArray *traces, const GPtrArray *findings)
 {
-    static const char *const schemes[] = {NULL, "mbr", "gpt"};
+    static const EkScheme schemes[] = {EK_SCHEME_UNKNOWN, EK_SCHEME_MBR, EK_SCHEME_GPT};
     g_autoptr(GPtrArray) tables = ek_hunt_tables(fuzz->reader, EK_STEP, traces);
     g_autofree EkPlanVolume *volumes = g_new0(EkPlanVolume, findings->len + 1);
     g_autoptr(GPtrArray) made = g_ptr_array_new_with_free_func((GDestroyNotify)g_ptr_array_unref);

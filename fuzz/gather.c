@@ -168,7 +168,8 @@ static char *found_in(const Drive *drive, const GArray *sectors)
     g_autofree EkTable *table = g_new0(EkTable, 1);
     gboolean unread = FALSE;
     if (ek_table_current(drive->reader, 512, table, &unread))
-        g_string_append_printf(text, "%s %u %d", table->scheme, table->count, table->is_whole);
+        g_string_append_printf(text, "%s %u %d", ek_scheme_name(table->scheme), table->count,
+                               table->is_whole);
     return g_string_free(text, FALSE);
 }
 

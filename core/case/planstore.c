@@ -66,8 +66,9 @@ static gboolean put_plan(sqlite3 *db, void *data, GError **error)
                     "DELETE FROM plan_alternative; DELETE FROM plan_current",
                     error) ||
         !ek_sql_do(db, error, "INSERT INTO plan VALUES (1,?,?,?,?,?,?,?)", "isiisis", put->event,
-                   put->plan->scheme, (gint64)put->plan->opens, (gint64)put->plan->layers,
-                   put->plan->current_scheme, (gint64)put->plan->table_sectors, sum) ||
+                   ek_scheme_name(put->plan->scheme), (gint64)put->plan->opens,
+                   (gint64)put->plan->layers, ek_scheme_name(put->plan->current_scheme),
+                   (gint64)put->plan->table_sectors, sum) ||
         !put_lists(db, put->plan, error))
         return FALSE;
     for (guint i = 0; i < put->plan->edits->len; i++) {
@@ -248,12 +249,14 @@ EkPlan *ek_planstore_load(EkCase *self, GError **error)
         return NULL;
     g_autoptr(EkPlan) plan = ek_plan_new();
     g_autofree char *sum = ek_sql_text(row, 4);
-    plan->scheme = ek_sql_text(row, 0);
     plan->opens = sqlite3_column_int(row, 1) != 0;
     plan->layers = (guint)sqlite3_column_int(row, 2);
     plan->table_sectors = (guint32)sqlite3_column_int64(row, 5);
-    g_free(plan->current_scheme);
-    plan->current_scheme = ek_sql_text(row, 3);
+    if (!ek_scheme_from_name((const char *)sqlite3_column_text(row, 0), &plan->scheme) ||
+        !ek_scheme_from_name((const char *)sqlite3_column_text(row, 3), &plan->current_scheme)) {
+        refuse_damaged(self, error);
+        return NULL;
+    }
     if (!load_partitions(self, plan, error) || !load_current(self, plan, error) ||
         !load_repairs(self, plan, error) || !load_edits(self, plan, error) ||
         !load_alternatives(self, plan, error) || !load_warnings(self, plan, error))

@@ -36,7 +36,8 @@ char *ek_seal_edit(const EkEdit *edit, gint64 application, guint position)
 char *ek_seal_plan(const EkPlan *plan)
 {
     g_autoptr(GChecksum) sum = g_checksum_new(G_CHECKSUM_SHA256);
-    add_bytes(sum, plan->scheme, strlen(plan->scheme));
+    const char *scheme = ek_scheme_name(plan->scheme);
+    add_bytes(sum, scheme, strlen(scheme));
     add_number(sum, plan->opens != 0);
     add_number(sum, plan->layers);
     add_number(sum, plan->table_sectors);

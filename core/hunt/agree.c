@@ -143,7 +143,7 @@ gboolean ek_hunt_load_table(EkReader *reader, const EkTrace *trace, guint32 sect
                             EkTable *table)
 {
     for (gsize i = 0; ek_table_formats[i] != NULL; i++)
-        if (g_str_equal(ek_table_formats[i]->scheme, trace->format))
+        if (g_str_equal(ek_scheme_name(ek_table_formats[i]->scheme), trace->format))
             return ek_table_load(ek_table_formats[i], reader, trace->first_byte, sector_size,
                                  table);
     return FALSE;

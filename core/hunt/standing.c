@@ -16,7 +16,7 @@
 
 static gboolean type_fits(const EkTable *table, const EkTableEntry *entry, const EkVolume *volume)
 {
-    if (!g_str_equal(table->scheme, "mbr"))
+    if (table->scheme != EK_SCHEME_MBR)
         return TRUE; /* what a GPT or a map says of content is too coarse */
     return ek_mbr_type_fits(entry->type, volume->filesystem);
 }
@@ -74,7 +74,7 @@ static EkStanding standing_by_table(EkVolume *volume, const EkTable *table, guin
         if (place_fits(entry, volume) && type_fits(table, entry, volume)) {
             ek_volume_reason(volume, LISTED_POINTS, "the partition table lists it as partition %u",
                              entry->index + 1);
-            if (table->sector_size == sector_size || g_str_equal(table->scheme, "apm"))
+            if (table->sector_size == sector_size || table->scheme == EK_SCHEME_APM)
                 return EK_STANDING_LISTED;
             ek_volume_reason(volume, 0,
                              "the table uses %u-byte sectors, this image %u-byte sectors: with "
@@ -120,7 +120,7 @@ static gboolean weigh_history(EkVolume *volume, const EkTable *current, const GP
                 continue;
             ek_volume_reason(volume, OLDER_POINTS,
                              "a partition table (%s) at sector %" G_GUINT64_FORMAT " names it",
-                             table->scheme, table->first_byte / EK_STEP);
+                             ek_scheme_name(table->scheme), table->first_byte / EK_STEP);
             return TRUE;
         }
     }

@@ -94,7 +94,7 @@ static void look_closer(const EkHuntSteps *steps, guint64 bits, EkSpan span, EkB
         if ((bits >> (steps->first_table + i) & 1) == 0 || (at == 0 && format == &ek_table_ebr) ||
             !format->read(span, EK_STEP, &table))
             continue;
-        add_trace(traces, "table", format->scheme, span, at);
+        add_trace(traces, "table", ek_scheme_name(format->scheme), span, at);
         is_taken = TRUE;
     }
 }

@@ -52,7 +52,7 @@ EkOverlay *ek_plan_overlay(const GPtrArray *edits)
 GPtrArray *ek_structure_fields(const char *structure, EkSpan span, guint32 sector_size)
 {
     for (gsize i = 0; ek_table_formats[i] != NULL; i++)
-        if (g_str_equal(ek_table_formats[i]->scheme, structure) &&
+        if (g_str_equal(ek_scheme_name(ek_table_formats[i]->scheme), structure) &&
             ek_table_formats[i]->explain != NULL)
             return ek_table_formats[i]->explain(span, sector_size);
     for (gsize i = 0; ek_file_systems[i] != NULL; i++)

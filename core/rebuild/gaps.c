@@ -88,7 +88,7 @@ void ek_planner_look_at_gaps(EkPlanner *planner)
     g_array_sort(taken, by_start);
     /* Sector 0 is the table's, and more of it where that is an Apple partition map. */
     EkByte at = planner->sector_size;
-    if (g_strcmp0(planner->plan->scheme, "apm") == 0)
+    if (planner->plan->scheme == EK_SCHEME_APM)
         at *= APPLE_MAP;
     for (guint i = 0; i < taken->len; i++) {
         EkRange range = g_array_index(taken, EkRange, i);
@@ -98,7 +98,7 @@ void ek_planner_look_at_gaps(EkPlanner *planner)
     }
     /* A GPT's backup stands at the end of the drive. */
     EkByte end = planner->bytes;
-    if (g_strcmp0(planner->plan->scheme, "gpt") == 0)
+    if (planner->plan->scheme == EK_SCHEME_GPT)
         end -= MIN(end, ek_gpt_backup_bytes(planner->table_size));
     if (at < end)
         look_at_gap(planner, at, end);

@@ -12,16 +12,23 @@
 
 typedef struct {
     EkPlanner *planner;
-    const char *scheme;
+    EkScheme scheme;
     EkTable table; /* that is planned */
     /* Of each of its entries, in the same order: */
     guint volumes[EK_TABLE_MOST];
     const char *notes[EK_TABLE_MOST];
 } Layout;
 
-static gboolean is_scheme(const EkTable *table, const char *scheme)
+/* Entries without their header are part of a GPT. */
+static gboolean is_of(const EkTable *table, EkScheme scheme)
 {
-    return g_str_equal(table->scheme, scheme);
+    return table->scheme == scheme ||
+           (scheme == EK_SCHEME_GPT && table->scheme == EK_SCHEME_GPT_ENTRIES);
+}
+
+static gboolean is_scheme(const EkTable *table, EkScheme scheme)
+{
+    return table->scheme == scheme;
 }
 
 /* --- what is left of old tables ------------------------------------------------------------- */
@@ -29,14 +36,14 @@ static gboolean is_scheme(const EkTable *table, const char *scheme)
 /* Does a table that was found stand where one of this drive would? Those inside of files do not. */
 static gboolean is_in_place(const EkPlanner *planner, const EkTable *table)
 {
-    if (is_scheme(table, "gpt"))
+    if (is_scheme(table, EK_SCHEME_GPT))
         return table->place * table->sector_size == table->first_byte;
-    if (is_scheme(table, "gpt-entries"))
+    if (is_scheme(table, EK_SCHEME_GPT_ENTRIES))
         return table->first_byte == 2 * (EkByte)table->sector_size ||
                table->first_byte + (1u << 20) > planner->bytes;
-    if (is_scheme(table, "apm"))
+    if (is_scheme(table, EK_SCHEME_APM))
         return table->first_byte == table->sector_size;
-    if (is_scheme(table, "mbr"))
+    if (is_scheme(table, EK_SCHEME_MBR))
         return table->first_byte == 0;
     for (guint i = 0; i < planner->chosen->len; i++) {
         EkRange range = g_array_index(planner->chosen, EkChosen, i).range;
@@ -50,7 +57,7 @@ static gboolean is_in_place(const EkPlanner *planner, const EkTable *table)
 static EkTableEntry absolute(const EkTable *table, const EkTableEntry *entry)
 {
     EkTableEntry copy = *entry;
-    if (is_scheme(table, "ebr")) {
+    if (is_scheme(table, EK_SCHEME_EBR)) {
         copy.range.first += table->first_byte;
         copy.link_byte = table->first_byte;
         copy.index = NO_SLOT;
@@ -71,19 +78,19 @@ static guint count_named(const EkPlanner *planner, const EkTable *table)
 }
 
 /* All tables that may tell of this drive, the one that rules it first: const EkTable*. */
-static GPtrArray *tables_of(const EkPlanner *planner, const char *scheme)
+static GPtrArray *tables_of(const EkPlanner *planner, EkScheme scheme)
 {
     GPtrArray *tables = g_ptr_array_new();
     const GPtrArray *all = planner->input->tables;
-    if (planner->has_current && g_str_has_prefix(planner->current.scheme, scheme))
+    if (planner->has_current && is_of(&planner->current, scheme))
         g_ptr_array_add(tables, (gpointer)&planner->current);
-    if (g_str_equal(scheme, "apm") && planner->has_map)
+    if (scheme == EK_SCHEME_APM && planner->has_map)
         g_ptr_array_add(tables, (gpointer)&planner->map);
     for (guint turn = 0; turn < 2; turn++)
         for (guint i = 0; all != NULL && i < all->len; i++) {
             const EkTable *table = all->pdata[i];
-            gboolean fits = g_str_has_prefix(table->scheme, scheme) ||
-                            (g_str_equal(scheme, "mbr") && is_scheme(table, "ebr"));
+            gboolean fits = is_of(table, scheme) ||
+                            (scheme == EK_SCHEME_MBR && is_scheme(table, EK_SCHEME_EBR));
             if (fits && (table->is_whole != 0) == (turn == 0) && is_in_place(planner, table))
                 g_ptr_array_add(tables, (gpointer)table);
         }
@@ -104,7 +111,8 @@ static gboolean is_about(EkRange range, EkRange planned, gboolean exactly)
 static gint64 shift_of(const EkPlanner *planner, const EkTable *table)
 {
     const GArray *chosen = planner->chosen;
-    for (guint i = 0; i < chosen->len && table->count > 1 && !is_scheme(table, "ebr"); i++) {
+    for (guint i = 0; i < chosen->len && table->count > 1 && !is_scheme(table, EK_SCHEME_EBR);
+         i++) {
         gint64 off = (gint64)(g_array_index(chosen, EkChosen, i).range.first -
                               table->entries[0].range.first);
         guint fits = 0;
@@ -143,17 +151,17 @@ static gboolean find_old(const EkPlanner *planner, const GPtrArray *tables, EkRa
 
 /* --- the scheme ----------------------------------------------------------------------------- */
 
-static const char *scheme_by_traces(const EkPlanner *planner)
+static EkScheme scheme_by_traces(const EkPlanner *planner)
 {
-    static const char *const schemes[] = {"gpt", "mbr", "apm"};
-    const char *best = NULL;
+    static const EkScheme schemes[] = {EK_SCHEME_GPT, EK_SCHEME_MBR, EK_SCHEME_APM};
+    EkScheme best = EK_SCHEME_UNKNOWN;
     guint most = 0;
     for (gsize i = 0; i < G_N_ELEMENTS(schemes); i++) {
         g_autoptr(GPtrArray) tables = tables_of(planner, schemes[i]);
         guint named = 0;
         for (guint k = 0; k < tables->len; k++)
             named = MAX(named, count_named(planner, tables->pdata[k]));
-        if (named > most || (best == NULL && tables->len > 0 && i != 1)) {
+        if (named > most || (best == EK_SCHEME_UNKNOWN && tables->len > 0 && i != 1)) {
             best = schemes[i];
             most = named;
         }
@@ -173,39 +181,40 @@ static gboolean needs_gpt(const EkPlanner *planner)
     return is_large;
 }
 
-static const char *choose_scheme(EkPlanner *planner)
+static EkScheme choose_scheme(EkPlanner *planner)
 {
-    const char *wished = planner->wishes->scheme;
-    if (wished != NULL)
+    EkScheme wished = planner->wishes->scheme;
+    if (wished != EK_SCHEME_UNKNOWN)
         return wished;
     for (guint i = 0; i < planner->chosen->len; i++)
         if (g_array_index(planner->chosen, EkChosen, i).range.first == 0) {
             ek_planner_warn(planner,
                             "volume %u starts at sector 0, so no partition table is needed",
                             g_array_index(planner->chosen, EkChosen, i).number);
-            return "none";
+            return EK_SCHEME_NONE;
         }
     for (guint i = 0; planner->has_current && i < planner->current.count; i++) {
         const char *ruler = ek_mbr_other_ruler(planner->current.entries[i].type);
-        if (is_scheme(&planner->current, "mbr") && ruler != NULL && !g_str_equal(ruler, "GPT")) {
+        if (is_scheme(&planner->current, EK_SCHEME_MBR) && ruler != NULL &&
+            !g_str_equal(ruler, "GPT")) {
             ek_planner_warn(planner,
                             "the drive uses a %s, which this version cannot write. The table stays "
                             "unchanged; boot sectors are still repaired",
                             ruler);
-            return "none";
+            return EK_SCHEME_NONE;
         }
     }
-    const char *by_traces = scheme_by_traces(planner);
+    EkScheme by_traces = scheme_by_traces(planner);
     gboolean is_protective = FALSE;
     for (guint i = 0; planner->has_current && i < planner->current.count; i++)
         is_protective |= planner->current.entries[i].type == EK_MBR_PROTECTIVE;
     if (planner->has_current && !is_protective)
         return planner->current.scheme;
     if (is_protective)
-        return "gpt";
-    if (by_traces != NULL)
+        return EK_SCHEME_GPT;
+    if (by_traces != EK_SCHEME_UNKNOWN)
         return by_traces;
-    return needs_gpt(planner) ? "gpt" : "mbr";
+    return needs_gpt(planner) ? EK_SCHEME_GPT : EK_SCHEME_MBR;
 }
 
 /* --- entries -------------------------------------------------------------------------------- */
@@ -299,9 +308,9 @@ static EkTableEntry entry_for(const Layout *layout, const EkChosen *chosen, cons
             old->range.bytes >= least && ek_range_end(old->range) <= planner->bytes)
             entry.range = old->range;
     }
-    if (g_str_equal(layout->scheme, "gpt"))
+    if (layout->scheme == EK_SCHEME_GPT)
         take_gpt(planner, chosen, old, &entry);
-    if (g_str_equal(layout->scheme, "apm"))
+    if (layout->scheme == EK_SCHEME_APM)
         take_apm(chosen, old, &entry);
     return entry;
 }
@@ -344,8 +353,8 @@ static void keep_old(Layout *layout, const GPtrArray *tables)
             EkTableEntry entry = absolute(table, &table->entries[k]);
             EkRange inside;
             if (entry.extended || entry.type == EK_MBR_PROTECTIVE ||
-                is_taken(layout, entry.range) || is_scheme(table, "ebr") ||
-                (!rules && !g_str_has_prefix(table->scheme, layout->scheme)) ||
+                is_taken(layout, entry.range) || is_scheme(table, EK_SCHEME_EBR) ||
+                (!rules && !is_of(table, layout->scheme)) ||
                 !ek_range_checked(entry.range.first, entry.range.bytes, layout->planner->bytes,
                                   &inside))
                 continue;
@@ -385,7 +394,7 @@ static gboolean is_of_map(const Layout *layout, guint slot)
 {
     const EkPlanner *planner = layout->planner;
     gboolean has_map = FALSE;
-    if (!g_str_equal(layout->scheme, "apm"))
+    if (layout->scheme != EK_SCHEME_APM)
         return FALSE;
     for (guint i = 0; planner->has_map && i < planner->map.count; i++) {
         const EkTableEntry *entry = &planner->map.entries[i];
@@ -464,7 +473,7 @@ static void take_gpt_header(Layout *layout, const GPtrArray *tables)
     EkTable *table = &layout->table;
     const EkTable *old = NULL;
     for (guint i = 0; i < tables->len && old == NULL; i++)
-        if (is_scheme(tables->pdata[i], "gpt"))
+        if (is_scheme(tables->pdata[i], EK_SCHEME_GPT))
             old = tables->pdata[i];
     if (old == NULL) {
         make_uuid(layout->planner, "drive", table->uuid);
@@ -505,7 +514,7 @@ static void take_mbr_header(Layout *layout)
     if (ek_reader_read(planner->reader, 0, record, sizeof record, NULL, NULL) &&
         ek_span_le16((EkSpan){record, sizeof record}, 510) == 0xaa55)
         signature = ek_span_le32((EkSpan){record, sizeof record}, 440);
-    if (planner->has_current && is_scheme(&planner->current, "mbr"))
+    if (planner->has_current && is_scheme(&planner->current, EK_SCHEME_MBR))
         signature = planner->current.disk_signature;
     else if (signature == 0) {
         guint8 id[4];
@@ -595,10 +604,10 @@ static void take_partitions(Layout *layout)
     }
 }
 
-static const EkTableFormat *format_of(const char *scheme)
+static const EkTableFormat *format_of(EkScheme scheme)
 {
     for (gsize i = 0; ek_table_formats[i] != NULL; i++)
-        if (g_str_equal(ek_table_formats[i]->scheme, scheme))
+        if (ek_table_formats[i]->scheme == scheme)
             return ek_table_formats[i];
     return NULL;
 }
@@ -606,7 +615,7 @@ static const EkTableFormat *format_of(const char *scheme)
 static gboolean lay_out(EkPlanner *planner, Layout *layout, GError **error)
 {
     const EkTableFormat *format = format_of(layout->scheme);
-    gboolean is_apm = g_str_equal(layout->scheme, "apm");
+    gboolean is_apm = layout->scheme == EK_SCHEME_APM;
     g_autoptr(GPtrArray) tables = tables_of(planner, layout->scheme);
     layout->table = (EkTable){.scheme = layout->scheme, .sector_size = planner->table_size};
     if (is_apm && planner->has_map && planner->wishes->table_sectors == 0)
@@ -618,7 +627,7 @@ static gboolean lay_out(EkPlanner *planner, Layout *layout, GError **error)
     keep_old(layout, tables);
     shorten(layout);
     sort_entries(layout, FALSE);
-    if (g_str_equal(layout->scheme, "gpt")) {
+    if (layout->scheme == EK_SCHEME_GPT) {
         take_gpt_header(layout, tables);
     } else if (!is_apm) {
         take_mbr_header(layout);
@@ -634,13 +643,12 @@ static gboolean lay_out(EkPlanner *planner, Layout *layout, GError **error)
     return format->compose(&layout->table, planner->reader, ek_planner_take_part, planner, error);
 }
 
-static void start_anew(EkPlanner *planner, Layout *layout, const char *scheme)
+static void start_anew(EkPlanner *planner, Layout *layout, EkScheme scheme)
 {
     g_ptr_array_set_size(planner->plan->partitions, 0);
     g_ptr_array_set_size(planner->plan->edits, 0);
     *layout = (Layout){.planner = planner, .scheme = scheme};
-    g_free(planner->plan->scheme);
-    planner->plan->scheme = g_strdup(scheme);
+    planner->plan->scheme = scheme;
 }
 
 /* What one scheme cannot express the other one may: a drive over 2 TiB, a volume right at its
@@ -648,17 +656,17 @@ static void start_anew(EkPlanner *planner, Layout *layout, const char *scheme)
 static gboolean lay_out_otherwise(EkPlanner *planner, Layout *layout, GError *failure,
                                   GError **error)
 {
-    gboolean was_gpt = g_str_equal(layout->scheme, "gpt");
-    if (planner->wishes->scheme != NULL ||
+    gboolean was_gpt = layout->scheme == EK_SCHEME_GPT;
+    if (planner->wishes->scheme != EK_SCHEME_UNKNOWN ||
         !g_error_matches(failure, EK_ERROR, EK_ERROR_UNSUPPORTED)) {
         g_propagate_error(error, failure);
         return FALSE;
     }
     ek_planner_warn(planner, "the evidence points to %s, but %s. Planned instead: %s",
                     ek_table_scheme_words(layout->scheme), failure->message,
-                    ek_table_scheme_words(was_gpt ? "mbr" : "gpt"));
+                    ek_table_scheme_words(was_gpt ? EK_SCHEME_MBR : EK_SCHEME_GPT));
     g_error_free(failure);
-    start_anew(planner, layout, was_gpt ? "mbr" : "gpt");
+    start_anew(planner, layout, was_gpt ? EK_SCHEME_MBR : EK_SCHEME_GPT);
     return lay_out(planner, layout, error);
 }
 
@@ -666,7 +674,7 @@ static gboolean lay_out_otherwise(EkPlanner *planner, Layout *layout, GError *fa
  * it does not either, the MBR is planned. */
 static gboolean lay_out_all(EkPlanner *planner, Layout *layout, GError **error)
 {
-    static const char *const schemes[] = {"gpt", "mbr"};
+    static const EkScheme schemes[] = {EK_SCHEME_GPT, EK_SCHEME_MBR};
     GError *failure = NULL;
     for (gsize i = 0; i < G_N_ELEMENTS(schemes); i++) {
         g_clear_error(&failure);
@@ -687,8 +695,8 @@ gboolean ek_planner_lay_out(EkPlanner *planner, GError **error)
     g_autofree Layout *layout = g_new0(Layout, 1);
     layout->planner = planner;
     layout->scheme = choose_scheme(planner);
-    planner->plan->scheme = g_strdup(layout->scheme);
-    if (g_str_equal(layout->scheme, "none"))
+    planner->plan->scheme = layout->scheme;
+    if (layout->scheme == EK_SCHEME_NONE)
         return TRUE;
     for (guint i = 0; i < planner->chosen->len; i++) {
         const EkChosen *chosen = &g_array_index(planner->chosen, EkChosen, i);
@@ -697,13 +705,13 @@ gboolean ek_planner_lay_out(EkPlanner *planner, GError **error)
                                 "--scheme %s: volume %u (%s) begins in sector 0, where the "
                                 "partition table would be written. A volume that fills the drive "
                                 "needs no table: leave --scheme out",
-                                layout->scheme, chosen->number, chosen->filesystem);
+                                ek_scheme_name(layout->scheme), chosen->number, chosen->filesystem);
     }
     if (planner->table_unread)
         ek_planner_warn(planner, "sector 0 was not read: the old partition table and boot code are "
                                  "unknown and cannot be preserved");
     if (!lay_out(planner, layout, &failure))
         return lay_out_otherwise(planner, layout, failure, error);
-    return planner->dropped == 0 || planner->has_current || planner->wishes->scheme != NULL ||
-           lay_out_all(planner, layout, error);
+    return planner->dropped == 0 || planner->has_current ||
+           planner->wishes->scheme != EK_SCHEME_UNKNOWN || lay_out_all(planner, layout, error);
 }

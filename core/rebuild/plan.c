@@ -52,7 +52,7 @@ static void added_free(gpointer data)
 EkPlan *ek_plan_new(void)
 {
     EkPlan *plan = g_new0(EkPlan, 1);
-    plan->current_scheme = g_strdup("none");
+    plan->current_scheme = EK_SCHEME_NONE;
     plan->current = g_array_new(FALSE, FALSE, sizeof(EkTableEntry));
     plan->partitions = g_ptr_array_new_with_free_func(partition_free);
     plan->repairs = g_ptr_array_new_with_free_func(repair_free);
@@ -65,8 +65,6 @@ EkPlan *ek_plan_new(void)
 
 void ek_plan_free(EkPlan *plan)
 {
-    g_free(plan->scheme);
-    g_free(plan->current_scheme);
     g_array_unref(plan->current);
     g_ptr_array_unref(plan->partitions);
     g_ptr_array_unref(plan->repairs);
@@ -235,8 +233,7 @@ static void note_current(EkPlanner *planner)
     EkPlan *plan = planner->plan;
     if (!planner->has_current)
         return;
-    g_free(plan->current_scheme);
-    plan->current_scheme = g_strdup(planner->current.scheme);
+    plan->current_scheme = planner->current.scheme;
     g_array_append_vals(plan->current, planner->current.entries, planner->current.count);
 }
 

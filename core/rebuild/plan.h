@@ -66,8 +66,8 @@ EkEdit *ek_edit_new(const char *structure, EkByte first_byte, const guint8 *befo
 void ek_edit_free(EkEdit *edit);
 
 typedef struct {
-    char *scheme;            /* "mbr", "gpt", "apm"; "none" where no table is planned */
-    char *current_scheme;    /* of the table that rules the drive now; "none" */
+    EkScheme scheme;         /* none where no table is planned */
+    EkScheme current_scheme; /* of the current partition table */
     guint32 table_sectors;   /* bytes of the sectors that the drive is planned to be shown with */
     GArray *current;         /* EkTableEntry: its partitions, in order of slot */
     GPtrArray *partitions;   /* EkPlanPartition* in order of slot */
@@ -108,7 +108,7 @@ typedef struct {
     GArray *drop;          /* guint: volumes that shall not */
     GPtrArray *added;      /* EkPlanAdded* */
     GArray *resized;       /* EkPlanResized */
-    const char *scheme;    /* NULL: by evidence */
+    EkScheme scheme;       /* unknown: by evidence */
     guint layer;           /* from 1, the newest; 0: no matter */
     guint32 table_sectors; /* bytes of the sectors the table counts in; 0: those of the image */
 } EkPlanWishes;

@@ -208,7 +208,7 @@ static void set_active(EkPlanner *planner, guint volume)
         if (partition->volume == volume && !partition->entry.logical)
             boot = partition;
     }
-    if (boot == NULL || planner->has_current || !g_str_equal(planner->plan->scheme, "mbr"))
+    if (boot == NULL || planner->has_current || planner->plan->scheme != EK_SCHEME_MBR)
         return;
     EkByte place = ek_mbr_entry_offset(boot->entry.index);
     for (guint i = 0; i < planner->plan->edits->len; i++) {
@@ -232,9 +232,9 @@ static char *why_not_read(const EkPlanner *planner, EkReader *repaired)
     g_autofree EkTable *table = g_new0(EkTable, 1);
     gboolean unread = FALSE;
     if (!ek_table_current(repaired, planner->table_size, table, &unread) ||
-        !g_str_equal(table->scheme, plan->scheme))
+        table->scheme != plan->scheme)
         return g_strdup("no system would find it");
-    if (g_str_equal(table->scheme, "gpt") && !ek_gpt_is_lawful(table, planner->bytes))
+    if (table->scheme == EK_SCHEME_GPT && !ek_gpt_is_lawful(table, planner->bytes))
         return g_strdup("its header breaks the rules of a GPT");
     for (guint i = 0; i < plan->partitions->len; i++) {
         const EkTableEntry *planned = &((const EkPlanPartition *)plan->partitions->pdata[i])->entry;

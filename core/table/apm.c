@@ -26,7 +26,7 @@ static gboolean is_text(EkSpan span)
 
 gboolean ek_apm_entry_read(EkSpan span, guint32 sector_size, EkTable *table)
 {
-    *table = (EkTable){.scheme = "apm", .sector_size = sector_size, .is_whole = TRUE};
+    *table = (EkTable){.scheme = EK_SCHEME_APM, .sector_size = sector_size, .is_whole = TRUE};
     if (span.length < EK_STEP || !ek_span_equals(span, 0, "PM\0\0", 4))
         return FALSE;
     table->entry_count = ek_span_be32(span, 4);
@@ -103,10 +103,10 @@ gboolean ek_apm_gather(EkReader *reader, EkTable *table)
     if (ek_reader_read(reader, 0, block, sizeof block, NULL, NULL) && block[0] == 'E' &&
         block[1] == 'R')
         said = ek_span_be16((EkSpan){block, sizeof block}, 2);
-    *table = (EkTable){.scheme = "apm"};
+    *table = (EkTable){.scheme = EK_SCHEME_APM};
     for (gsize i = 0; i < G_N_ELEMENTS(sizes); i++) {
         EkTable *some = g_new0(EkTable, 1);
-        some->scheme = "apm";
+        some->scheme = EK_SCHEME_APM;
         some->first_byte = some->sector_size = sizes[i];
         some->is_whole = TRUE;
         for (guint k = 0; k < EK_APM_ENTRIES_MOST && some->entry_count == 0; k++)
@@ -154,7 +154,7 @@ static GPtrArray *apm_explain(EkSpan span, guint32 sector_size)
 }
 
 const EkTableFormat ek_table_apm = {
-    .scheme = "apm",
+    .scheme = EK_SCHEME_APM,
     .header_bytes = EK_STEP,
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),

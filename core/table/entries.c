@@ -40,7 +40,7 @@ static gboolean take_entries(EkSpan span, EkTable *table)
 
 static gboolean entries_read(EkSpan span, guint32 sector_size, EkTable *table)
 {
-    *table = (EkTable){.scheme = "gpt-entries",
+    *table = (EkTable){.scheme = EK_SCHEME_GPT_ENTRIES,
                        .sector_size = sector_size,
                        .entry_bytes = ENTRY,
                        .entry_count = ENTRIES};
@@ -111,7 +111,7 @@ static GPtrArray *entries_explain(EkSpan span, guint32 sector_size)
 }
 
 const EkTableFormat ek_table_gpt_entries = {
-    .scheme = "gpt-entries",
+    .scheme = EK_SCHEME_GPT_ENTRIES,
     .header_bytes = EK_STEP,
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),

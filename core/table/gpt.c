@@ -121,7 +121,7 @@ static gboolean header_sum_fits(EkSpan span, gsize bytes)
 /* The header alone: the entries stand elsewhere. */
 static gboolean gpt_read(EkSpan span, guint32 sector_size, EkTable *table)
 {
-    *table = (EkTable){.scheme = "gpt", .sector_size = sector_size};
+    *table = (EkTable){.scheme = EK_SCHEME_GPT, .sector_size = sector_size};
     if (span.length < EK_STEP || !ek_span_equals(span, 0, "EFI PART", 8))
         return FALSE;
     gsize bytes = ek_span_le32(span, 12);
@@ -202,7 +202,7 @@ static gboolean gpt_follow(EkReader *reader, EkByte at, EkTable *table)
 
 gboolean ek_gpt_holds(const EkTable *table, const EkTable *entries)
 {
-    return g_str_equal(table->scheme, "gpt") && g_str_equal(entries->scheme, "gpt-entries") &&
+    return table->scheme == EK_SCHEME_GPT && entries->scheme == EK_SCHEME_GPT_ENTRIES &&
            table->first_byte + (table->entries_place - table->place) * table->sector_size ==
                entries->first_byte;
 }
@@ -258,7 +258,7 @@ static GPtrArray *gpt_explain(EkSpan span, guint32 sector_size)
 }
 
 const EkTableFormat ek_table_gpt = {
-    .scheme = "gpt",
+    .scheme = EK_SCHEME_GPT,
     .header_bytes = EK_STEP,
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),

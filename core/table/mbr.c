@@ -104,7 +104,7 @@ static gboolean are_on_one_region(EkRange a, EkRange b)
 
 static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
 {
-    *table = (EkTable){.scheme = "mbr",
+    *table = (EkTable){.scheme = EK_SCHEME_MBR,
                        .sector_size = sector_size,
                        .is_whole = TRUE,
                        .disk_signature = ek_span_le32(span, SIGNATURE_OFFSET)};
@@ -243,7 +243,7 @@ static GPtrArray *mbr_explain(EkSpan span, guint32 sector_size)
  * link, counted from where the extended partition begins; the others are empty. */
 static gboolean link_read(EkSpan span, guint32 sector_size, EkTable *table)
 {
-    *table = (EkTable){.scheme = "ebr", .sector_size = sector_size, .is_whole = TRUE};
+    *table = (EkTable){.scheme = EK_SCHEME_EBR, .sector_size = sector_size, .is_whole = TRUE};
     if (span.length < MBR_BYTES || ek_span_le16(span, END_OFFSET) != 0xaa55 ||
         !ek_bytes_are_zero(span.data + ENTRIES_OFFSET + 2 * ENTRY_BYTES, 2 * ENTRY_BYTES))
         return FALSE;
@@ -479,7 +479,7 @@ static GPtrArray *link_explain(EkSpan span, guint32 sector_size)
 }
 
 const EkTableFormat ek_table_mbr = {
-    .scheme = "mbr",
+    .scheme = EK_SCHEME_MBR,
     .header_bytes = MBR_BYTES,
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
@@ -490,7 +490,7 @@ const EkTableFormat ek_table_mbr = {
 };
 
 const EkTableFormat ek_table_ebr = {
-    .scheme = "ebr",
+    .scheme = EK_SCHEME_EBR,
     .header_bytes = MBR_BYTES,
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),

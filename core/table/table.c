@@ -4,12 +4,40 @@
 const EkTableFormat *const ek_table_formats[] = {
     &ek_table_gpt, &ek_table_gpt_entries, &ek_table_apm, &ek_table_ebr, &ek_table_mbr, NULL};
 
-const char *ek_table_scheme_words(const char *scheme)
+const char *ek_table_scheme_words(EkScheme scheme)
 {
-    return g_str_equal(scheme, "gpt")   ? "a GPT"
-           : g_str_equal(scheme, "mbr") ? "an MBR"
-           : g_str_equal(scheme, "apm") ? "an Apple partition map"
-                                        : "none";
+    switch (scheme) {
+    case EK_SCHEME_GPT: return "a GPT";
+    case EK_SCHEME_MBR: return "an MBR";
+    case EK_SCHEME_APM: return "an Apple partition map";
+    case EK_SCHEME_UNKNOWN:
+    case EK_SCHEME_NONE:
+    case EK_SCHEME_EBR:
+    case EK_SCHEME_GPT_ENTRIES:
+    case EK_SCHEMES: break;
+    }
+    return "none";
+}
+
+static const char *const scheme_names[EK_SCHEMES] = {
+    [EK_SCHEME_UNKNOWN] = "", [EK_SCHEME_NONE] = "none", [EK_SCHEME_MBR] = "mbr",
+    [EK_SCHEME_EBR] = "ebr",  [EK_SCHEME_GPT] = "gpt",   [EK_SCHEME_GPT_ENTRIES] = "gpt-entries",
+    [EK_SCHEME_APM] = "apm",
+};
+
+const char *ek_scheme_name(EkScheme scheme)
+{
+    return scheme_names[scheme];
+}
+
+gboolean ek_scheme_from_name(const char *name, EkScheme *scheme)
+{
+    for (guint i = EK_SCHEME_NONE; i < EK_SCHEMES; i++)
+        if (g_strcmp0(scheme_names[i], name) == 0) {
+            *scheme = (EkScheme)i;
+            return TRUE;
+        }
+    return FALSE;
 }
 
 gboolean ek_table_load(const EkTableFormat *format, EkReader *reader, EkByte at,

@@ -18,6 +18,17 @@
 #define EK_MBR_PRIMARIES 4u
 #define EK_MBR_ACTIVE 0x80u /* first byte of an entry */
 
+typedef enum {
+    EK_SCHEME_UNKNOWN,
+    EK_SCHEME_NONE, /* there is no table */
+    EK_SCHEME_MBR,
+    EK_SCHEME_EBR, /* a link to a logical partition */
+    EK_SCHEME_GPT,
+    EK_SCHEME_GPT_ENTRIES, /* without the header that names them */
+    EK_SCHEME_APM,
+    EK_SCHEMES
+} EkScheme;
+
 typedef struct {
     guint index;   /* of the slot in the table, from 0 */
     EkRange range; /* bytes on the drive */
@@ -36,7 +47,7 @@ typedef struct {
 } EkTableEntry;
 
 typedef struct {
-    const char *scheme;     /* "mbr" */
+    EkScheme scheme;
     EkByte first_byte;      /* where it stands in the image */
     guint32 sector_size;    /* in which its numbers count */
     guint32 disk_signature; /* MBR */
@@ -61,7 +72,7 @@ typedef gboolean (*EkTableSink)(void *data, const char *structure, EkByte first_
                                 GError **error);
 
 typedef struct {
-    const char *scheme;
+    EkScheme scheme;
     gsize header_bytes;
     const EkSignature *signatures; /* what stands in the first 512 bytes of such a table */
     gsize signature_count;
@@ -131,7 +142,13 @@ gboolean ek_gpt_is_lawful(const EkTable *table, EkByte bytes);
 guint ek_gpt_usual_entries(void);
 
 /* A scheme in words: "a GPT"; "none" when there is none. */
-const char *ek_table_scheme_words(const char *scheme);
+const char *ek_table_scheme_words(EkScheme scheme);
+
+/* "mbr", "gpt-entries": as it is shown and stored. */
+const char *ek_scheme_name(EkScheme scheme);
+
+/* FALSE for a name that is none. */
+gboolean ek_scheme_from_name(const char *name, EkScheme *scheme);
 
 /* Sets a name, cut to what a GPT has room for. */
 void ek_gpt_set_name(EkTableEntry *entry, const char *name);

@@ -40,7 +40,7 @@ static EkByte end_of_plan(const EkPlan *plan)
         const EkPlanPartition *partition = plan->partitions->pdata[i];
         end = MAX(end, ek_range_end(partition->entry.range));
     }
-    return g_str_equal(plan->scheme, "gpt") ? end + ek_gpt_backup_bytes(plan->table_sectors) : end;
+    return plan->scheme == EK_SCHEME_GPT ? end + ek_gpt_backup_bytes(plan->table_sectors) : end;
 }
 
 /* A smaller device will do when all that is planned has room on it, and it is asked for. */
@@ -53,7 +53,7 @@ static gboolean check_room(const EkCloning *cloning, const EkCloneOrder *order,
         return TRUE;
     g_autofree char *missing = ek_text_size(bytes - there);
     gboolean has_end = plan != NULL && plan->partitions->len > 0 &&
-                       (g_str_equal(plan->scheme, "mbr") || g_str_equal(plan->scheme, "gpt"));
+                       (plan->scheme == EK_SCHEME_MBR || plan->scheme == EK_SCHEME_GPT);
     if (has_end && end_of_plan(plan) <= there)
         return order->skip_tail ||
                ek_error_set(error, EK_ERROR_REFUSED,
@@ -323,7 +323,7 @@ static gboolean extend_table(EkCloning *cloning, const EkJournal *journal, GErro
     guint32 size = cloning->plan != NULL ? cloning->plan->table_sectors : EK_STEP;
     g_autofree EkTable *table = g_new0(EkTable, 1);
     /* An old GPT may still stand on a drive that an MBR is planned for: it rules nothing. */
-    if (cloning->plan == NULL || !g_str_equal(cloning->plan->scheme, "gpt") ||
+    if (cloning->plan == NULL || cloning->plan->scheme != EK_SCHEME_GPT ||
         bytes == ek_reader_bytes(cloning->reader) ||
         !ek_table_load(&ek_table_gpt, cloning->reader, size, size, table) || !table->is_whole)
         return TRUE;

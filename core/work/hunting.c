@@ -171,7 +171,7 @@ GPtrArray *ek_hunting_volumes(EkHunting *hunting, GError **error)
 
 static gboolean is_link_of(const EkTable *table, const EkTable *link)
 {
-    for (guint i = 0; g_str_equal(link->scheme, "ebr") && i < table->count; i++) {
+    for (guint i = 0; link->scheme == EK_SCHEME_EBR && i < table->count; i++) {
         const EkTableEntry *entry = &table->entries[i];
         if (entry->extended && link->first_byte >= entry->range.first &&
             link->first_byte - entry->range.first < entry->range.bytes)
@@ -183,17 +183,17 @@ static gboolean is_link_of(const EkTable *table, const EkTable *link)
 static const char *what_it_is(const EkTable *current, const EkTable *table, EkByte bytes)
 {
     gboolean in_place =
-        g_str_equal(table->scheme, "gpt") && table->place * table->sector_size == table->first_byte;
-    if (g_str_equal(table->scheme, "gpt-entries"))
+        table->scheme == EK_SCHEME_GPT && table->place * table->sector_size == table->first_byte;
+    if (table->scheme == EK_SCHEME_GPT_ENTRIES)
         return "GPT entries without a header";
-    if (g_str_equal(table->scheme, "ebr"))
+    if (table->scheme == EK_SCHEME_EBR)
         return "orphaned EBR (no chain leads to it)";
-    if (g_str_equal(table->scheme, "mbr") && table->first_byte == 0)
+    if (table->scheme == EK_SCHEME_MBR && table->first_byte == 0)
         return table->count > 1 ? "hybrid MBR (protective, with its own partitions)"
                                 : "protective MBR";
     if (in_place && current == NULL && table->first_byte == table->sector_size)
         return "no protective MBR: systems ignore this GPT";
-    if (in_place && current != NULL && g_str_equal(current->scheme, "gpt") &&
+    if (in_place && current != NULL && current->scheme == EK_SCHEME_GPT &&
         memcmp(current->uuid, table->uuid, sizeof table->uuid) == 0)
         return "the other copy of the current GPT";
     if (in_place && table->other_place < table->place)
@@ -235,7 +235,7 @@ GPtrArray *ek_hunting_tables(EkHunting *hunting, GError **error)
         if (!g_str_equal(trace->kind, "table") ||
             !ek_hunt_load_table(hunting->view.reader, trace, sector_size, &found->table))
             continue;
-        found->is_current = has_current && g_str_equal(found->table.scheme, current->scheme) &&
+        found->is_current = has_current && found->table.scheme == current->scheme &&
                             trace->first_byte == current->first_byte;
         found->what = found->is_current ? ""
                                         : what_it_is(has_current ? current : NULL, &found->table,

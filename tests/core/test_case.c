@@ -346,7 +346,7 @@ static void a_plan_comes_back_as_it_was(void)
     CHECK(ek_planstore_load(made, &error) == NULL);
     CHECK_ERROR(&error, EK_ERROR_ABSENT, "has no plan yet");
     g_autoptr(EkPlan) plan = ek_plan_new();
-    plan->scheme = g_strdup("mbr");
+    plan->scheme = EK_SCHEME_MBR;
     plan->opens = TRUE;
     plan->layers = 2;
     EkPlanPartition *partition = g_new0(EkPlanPartition, 1);
@@ -364,8 +364,7 @@ static void a_plan_comes_back_as_it_was(void)
                                    .opens = TRUE};
     g_ptr_array_add(plan->partitions, partition);
     EkTableEntry standing = {.index = 1, .range = {512, 1 << 20}, .logical = TRUE};
-    g_free(plan->current_scheme);
-    plan->current_scheme = g_strdup("mbr");
+    plan->current_scheme = EK_SCHEME_MBR;
     g_array_append_val(plan->current, standing);
     EkPlanAlternative *alternative = g_new0(EkPlanAlternative, 1);
     *alternative = (EkPlanAlternative){3, g_strdup("an older one")};
@@ -386,7 +385,7 @@ static void a_plan_comes_back_as_it_was(void)
     CHECK_TEXT(same->entry.name, "Größe");
     CHECK_TEXT(same->entry.type_text, "Apple_HFS");
     CHECK_TEXT(same->check, "opens");
-    CHECK_TEXT(back->current_scheme, "mbr");
+    CHECK_NUMBER(back->current_scheme, EK_SCHEME_MBR);
     CHECK_NUMBER(back->current->len, 1);
     CHECK_NUMBER(g_array_index(back->current, EkTableEntry, 0).range.bytes, 1 << 20);
     CHECK(g_array_index(back->current, EkTableEntry, 0).logical);

@@ -88,7 +88,7 @@ static void a_wiped_table_is_composed(void)
     rig_measure(&rig);
     g_autoptr(EkPlan) plan = make(&rig);
     g_autofree char *warnings = warnings_of(plan);
-    CHECK_TEXT(plan->scheme, "mbr");
+    CHECK_NUMBER(plan->scheme, EK_SCHEME_MBR);
     CHECK_NUMBER(plan->partitions->len, 2);
     const EkPlanPartition *first = plan->partitions->pdata[0];
     /* Four records of its file table are all there is of it: no root folder among them. */
@@ -164,7 +164,7 @@ static void a_protected_drive_gets_a_gpt(void)
     mbr_put(rig.drive, 0, 0xee, 1, DRIVE / 512 - 1);
     rig_measure(&rig);
     g_autoptr(EkPlan) plan = make(&rig);
-    CHECK_TEXT(plan->scheme, "gpt");
+    CHECK_NUMBER(plan->scheme, EK_SCHEME_GPT);
     CHECK_NUMBER(plan->partitions->len, 2);
     for (guint i = 0; i < plan->partitions->len; i++) {
         const EkPlanPartition *partition = plan->partitions->pdata[i];
@@ -193,7 +193,7 @@ static void what_a_gpt_has_no_room_for_gets_an_mbr(void)
     rig.fat->bytes = DRIVE - FAT_AT; /* to the drive's very end */
     g_autoptr(EkPlan) plan = make(&rig);
     g_autofree char *warnings = warnings_of(plan);
-    CHECK_TEXT(plan->scheme, "mbr");
+    CHECK_NUMBER(plan->scheme, EK_SCHEME_MBR);
     CHECK_CONTAINS(warnings, "leaves no room for the GPT itself");
     CHECK_CONTAINS(warnings, "Planned instead: an MBR");
     CHECK_NUMBER(plan->partitions->len, 1);
@@ -254,7 +254,7 @@ static void a_dynamic_disk_is_left_alone(void)
     rig_measure(&rig);
     g_autoptr(EkPlan) plan = make(&rig);
     g_autofree char *warnings = warnings_of(plan);
-    CHECK_TEXT(plan->scheme, "none");
+    CHECK_NUMBER(plan->scheme, EK_SCHEME_NONE);
     CHECK_NUMBER(plan->partitions->len, 0);
     CHECK_CONTAINS(warnings, "the drive uses a dynamic disk");
     rig_close(&rig);

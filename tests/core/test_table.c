@@ -19,7 +19,7 @@ static void a_table_is_read(void)
     sector[446 + 32] = 0x80;
     ek_put_le32(sector + 440, 0x5eed0042);
     CHECK(reads(sector, &table));
-    CHECK_TEXT(table.scheme, "mbr");
+    CHECK_NUMBER(table.scheme, EK_SCHEME_MBR);
     CHECK_NUMBER(table.disk_signature, 0x5eed0042);
     CHECK_NUMBER(table.count, 2);
     CHECK_NUMBER(table.entries[1].index, 2);
@@ -64,7 +64,7 @@ static void what_is_no_table_is_not_read(void)
 static void an_entry_ends_behind_its_beginning(void)
 {
     guint8 entry[128] = {0xaf};
-    EkTable table = {.scheme = "gpt", .sector_size = 512, .is_whole = TRUE};
+    EkTable table = {.scheme = EK_SCHEME_GPT, .sector_size = 512, .is_whole = TRUE};
     ek_put_le64(entry + 32, 100);
     ek_put_le64(entry + 40, 100);
     ek_gpt_take_entry((EkSpan){entry, sizeof entry}, 0, &table);
@@ -131,7 +131,7 @@ static void what_is_composed_reads_back(void)
     GError *error = NULL;
     drive_open(&drive);
     g_autofree guint8 *code = g_memdup2(drive.data, 440);
-    EkTable table = {.scheme = "mbr", .sector_size = 512, .disk_signature = 7, .count = 2};
+    EkTable table = {.scheme = EK_SCHEME_MBR, .sector_size = 512, .disk_signature = 7, .count = 2};
     table.entries[0] = (EkTableEntry){.index = 3, .range = {63 * 512, 1000 * 512}, .type = 0x07};
     table.entries[1] =
         (EkTableEntry){.index = 1, .range = {1ull << 40, 1ull << 39}, .type = 0x0c, .active = TRUE};
@@ -158,7 +158,7 @@ static void unused_slots_of_noise_are_emptied(void)
 {
     static const guint8 odd[] = {0, 0, 0, 0, 0, 0, 0, 0, 0x10, 0, 0, 0, 0x20, 0, 0, 0};
     GError *error = NULL;
-    EkTable table = {.scheme = "mbr", .sector_size = 512, .disk_signature = 7, .count = 1};
+    EkTable table = {.scheme = EK_SCHEME_MBR, .sector_size = 512, .disk_signature = 7, .count = 1};
     table.entries[0] = (EkTableEntry){.index = 0, .range = {63 * 512, 1000 * 512}, .type = 0x07};
     for (guint had_table = 0; had_table < 2; had_table++) {
         Drive drive;
@@ -186,7 +186,7 @@ static void a_chain_is_composed(void)
     EkTable back;
     GError *error = NULL;
     drive_open(&drive);
-    EkTable table = {.scheme = "mbr", .sector_size = 512, .count = 4};
+    EkTable table = {.scheme = EK_SCHEME_MBR, .sector_size = 512, .count = 4};
     table.entries[0] = (EkTableEntry){.index = 0, .range = {512, 99 * 512}, .type = 0x83};
     table.entries[1] =
         (EkTableEntry){.index = 1, .range = {100 * 512, 900 * 512}, .type = 0x05, .extended = TRUE};
@@ -229,7 +229,7 @@ static void a_gpt_is_composed_with_its_backup(void)
     EkTable second;
     GError *error = NULL;
     drive_open(&drive);
-    EkTable table = {.scheme = "gpt", .sector_size = 512, .count = 2, .uuid = {1, 2, 3}};
+    EkTable table = {.scheme = EK_SCHEME_GPT, .sector_size = 512, .count = 2, .uuid = {1, 2, 3}};
     table.entries[0] = (EkTableEntry){
         .index = 0, .range = {64 * 512, 100 * 512}, .type_uuid = {1}, .uuid = {2}, .attributes = 4};
     table.entries[1] = (EkTableEntry){
@@ -272,7 +272,7 @@ static void an_apple_map_is_composed(void)
     EkTable back;
     GError *error = NULL;
     drive_open(&drive);
-    EkTable table = {.scheme = "apm", .sector_size = 512, .count = 2};
+    EkTable table = {.scheme = EK_SCHEME_APM, .sector_size = 512, .count = 2};
     table.entries[0] = (EkTableEntry){
         .index = 1, .range = {100 * 512, 900 * 512}, .type_text = "Apple_HFS", .name = "Photos"};
     table.entries[1] = (EkTableEntry){
@@ -316,7 +316,7 @@ static void what_an_apple_map_cannot_say_is_refused(void)
     Drive drive;
     GError *error = NULL;
     drive_open(&drive);
-    EkTable table = {.scheme = "apm", .sector_size = 512, .count = 1};
+    EkTable table = {.scheme = EK_SCHEME_APM, .sector_size = 512, .count = 1};
     table.entries[0] = (EkTableEntry){.index = 1, .range = {512, 512}, .type_text = "Apple_HFS"};
     CHECK(!compose(&drive, &ek_table_apm, &table, &error));
     CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "has no room in front of the first partition");
@@ -336,7 +336,7 @@ static void what_an_mbr_cannot_say_is_refused(void)
     Drive drive;
     GError *error = NULL;
     drive_open(&drive);
-    EkTable table = {.scheme = "mbr", .sector_size = 512, .count = 1};
+    EkTable table = {.scheme = EK_SCHEME_MBR, .sector_size = 512, .count = 1};
     table.entries[0] = (EkTableEntry){.range = {512, 1ull << 42}, .type = 7};
     CHECK(!compose(&drive, &ek_table_mbr, &table, &error));
     CHECK_ERROR(&error, EK_ERROR_UNSUPPORTED, "cannot express");
