@@ -312,7 +312,7 @@ json_t *ek_filerow_totals_json(const EkFileTotals *totals)
     return json;
 }
 
-void ek_filerow_print_legend(const EkFileTotals *totals)
+static void print_legend(const EkFileTotals *totals)
 {
     static const char *const meanings[EK_CONDITIONS] = {
         [EK_CONDITION_HOLED] = "holed: some bytes are bad or unread",
@@ -328,7 +328,7 @@ void ek_filerow_print_legend(const EkFileTotals *totals)
         ek_cli_print("%s\n", line->str);
 }
 
-void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals)
+void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals, gboolean with_legend)
 {
     g_autofree char *files = ek_text_count(totals->files, "file", "files");
     g_autofree char *folders = ek_text_count(totals->folders, "folder", "folders");
@@ -348,6 +348,8 @@ void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals)
     if (totals->deleted > 0)
         g_string_append_printf(line, "%s%" G_GUINT64_FORMAT " deleted", separator, totals->deleted);
     ek_cli_print("%s\n", line->str);
+    if (with_legend)
+        print_legend(totals);
     if (totals->hurt_folders > 0)
         ek_cli_advise("%s: %" G_GUINT64_FORMAT
                       " folders are damaged; some file names may be missing",

@@ -45,11 +45,9 @@ void ek_filerow_count(EkFileTotals *totals, const EkItem *item);
 void ek_filerow_count_start(EkFileTotals *totals, EkInventory *inventory, guint64 number);
 json_t *ek_filerow_totals_json(const EkFileTotals *totals);
 
-/* "3 folders, 12 files, 1.2 MiB; 2 holed", and what to mind about them. */
-void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals);
-
-/* What the conditions that occur mean, in one line. */
-void ek_filerow_print_legend(const EkFileTotals *totals);
+/* "3 folders, 12 files, 1.2 MiB; 2 holed", and what to mind about them; `with_legend`: also what
+ * the conditions that occur mean. */
+void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals, gboolean with_legend);
 
 /* "Volume 1: 40 folders, 76 files, 314.3 KiB: 75 whole, 1 holed". */
 void ek_filerow_print_inventory(guint volume, const EkInventoryTotals *totals);

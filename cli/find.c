@@ -163,9 +163,7 @@ static int run(Search *search, EkView *view)
     if (!search->json && !search->numbers && is_empty)
         ek_cli_print("No file or folder matches.\n");
     else if (!search->json && !search->numbers)
-        ek_filerow_print_totals(cli, &search->totals);
-    if (!search->json && !search->count && !search->numbers)
-        ek_filerow_print_legend(&search->totals);
+        ek_filerow_print_totals(cli, &search->totals, !search->count);
     if (!search->json && search->totals.unread_bytes > 0) {
         g_autofree char *size = ek_text_size(search->totals.unread_bytes);
         ek_cli_advise("%s of these files has not been read yet. To read a file or folder next: "

@@ -38,9 +38,7 @@ static int list_place(EkCli *cli, const EkPlace *place, guint with, gboolean jso
     if (json)
         ek_filerow_end_list(ek_filerow_totals_json(&listing.totals));
     else
-        ek_filerow_print_totals(cli, &listing.totals);
-    if (!json)
-        ek_filerow_print_legend(&listing.totals);
+        ek_filerow_print_totals(cli, &listing.totals, TRUE);
     if (!json && listing.totals.unread_bytes > 0) {
         g_autofree char *size = ek_text_size(listing.totals.unread_bytes);
         ek_cli_advise("%s of this folder has not been read yet. To read it next: ektypon image %s "

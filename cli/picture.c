@@ -6,11 +6,12 @@
 
 #define LEFT EK_CANVAS_LEFT
 #define COLUMNS EK_CANVAS_COLUMNS
-#define TOP 130.0
+#define TOP 142.0
 #define CELLS 45u
 #define STROKED_LEAST 8.0 /* strokes in what is narrower are no pattern any more */
 #define CELL 5.0
 #define PROFILE (CELLS * CELL)
+#define NUMBERED_MOST 6u /* stretches that get a number */
 
 /* A state's region: its colour, and over it strokes of its own, so that it does without colour. */
 static void fill_region(cairo_t *cr, const EkLayer *layer)
@@ -67,6 +68,83 @@ static void draw_flags(cairo_t *cr, EkSector (*tally)[EK_STATES], guint columns,
             if (tally[c][states[i]] > 0)
                 cairo_rectangle(cr, LEFT + c * wide - 1, TOP - 18 + 9 * (double)i, wide + 2, 7);
         cairo_fill(cr);
+    }
+}
+
+/* --- the largest bad stretches --------------------------------------------------------------- */
+
+typedef struct {
+    EkSectorRange stretches[NUMBERED_MOST]; /* in order of place */
+    guint count;
+} Numbered;
+
+/* Puts a stretch among the largest so far, if it is one of them. */
+static void take_stretch(Numbered *numbered, EkSectorRange stretch)
+{
+    guint least = 0;
+    for (guint i = 1; i < numbered->count; i++)
+        if (numbered->stretches[i].count < numbered->stretches[least].count)
+            least = i;
+    if (numbered->count == NUMBERED_MOST) {
+        if (stretch.count <= numbered->stretches[least].count)
+            return;
+        /* They come in order of place: the rest moves up. */
+        for (guint i = least; i + 1 < numbered->count; i++)
+            numbered->stretches[i] = numbered->stretches[i + 1];
+        numbered->count--;
+    }
+    numbered->stretches[numbered->count++] = stretch;
+}
+
+static void find_largest(const EkPicture *picture, Numbered *numbered)
+{
+    EkSector end = picture->part.first + picture->part.count;
+    EkStretch stretch;
+    EkSectorRange joined = {0, 0};
+    for (EkSector at = picture->part.first;
+         at < end && ek_read_map_next(picture->map, at, EK_STATE_BIT(EK_STATE_BAD), &stretch) &&
+         stretch.first < end;
+         at = stretch.first + stretch.count) {
+        EkSector first = MAX(stretch.first, picture->part.first);
+        EkSector count = MIN(stretch.first + stretch.count, end) - first;
+        if (joined.count > 0 && joined.first + joined.count == first) {
+            joined.count += count;
+            continue;
+        }
+        if (joined.count > 0)
+            take_stretch(numbered, joined);
+        joined = (EkSectorRange){first, count};
+    }
+    if (joined.count > 0)
+        take_stretch(numbered, joined);
+}
+
+/* Their numbers above the flags, and what they are below the picture. */
+static void draw_numbers(cairo_t *cr, const EkPicture *picture)
+{
+    Numbered numbered = {.count = 0};
+    double last = 0;
+    double y = TOP + PROFILE + 146;
+    find_largest(picture, &numbered);
+    ek_canvas_ink(cr, 0.2);
+    if (numbered.count > 0)
+        ek_canvas_write(cr, LEFT + 620, y, 14, TRUE,
+                        numbered.count == 1 ? "Bad sectors"
+                                            : "The largest stretches of bad sectors");
+    for (guint i = 0; i < numbered.count; i++) {
+        const EkSectorRange *stretch = &numbered.stretches[i];
+        double share = (double)(stretch->first - picture->part.first) / (double)picture->part.count;
+        double x = MAX(LEFT + share * COLUMNS - 3, last + 14);
+        g_autofree char *number = g_strdup_printf("%u", i + 1);
+        g_autofree char *size = ek_text_size(stretch->count * picture->info->sector_size);
+        g_autofree char *count = ek_text_count(stretch->count, "sector", "sectors");
+        g_autofree char *text = g_strdup_printf("from sector %" G_GUINT64_FORMAT ": %s, %s",
+                                                stretch->first, count, size);
+        last = x;
+        ek_canvas_write(cr, x, TOP - 22, 13, TRUE, number);
+        y += 21;
+        ek_canvas_write(cr, LEFT + 620, y, 14, TRUE, number);
+        ek_canvas_write(cr, LEFT + 644, y, 14, FALSE, text);
     }
 }
 
@@ -153,4 +231,5 @@ void ek_picture_draw(cairo_t *cr, const void *data)
     ek_canvas_scale(cr, TOP + PROFILE,
                     (EkRange){picture->part.first * size, picture->part.count * size}, size);
     draw_legend(cr, picture);
+    draw_numbers(cr, picture);
 }

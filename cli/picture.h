@@ -15,7 +15,7 @@ typedef struct {
     EkSectorRange part; /* what is drawn of it */
 } EkPicture;
 
-#define EK_PICTURE_HEIGHT 600
+#define EK_PICTURE_HEIGHT 660
 
 /* Draws it (EkPicture). */
 void ek_picture_draw(cairo_t *cr, const void *data);

@@ -65,7 +65,7 @@ static void print_edit(EkCli *cli, guint number, const EkEdit *edit, guint32 sec
         "\nEdit %u: %s\n  sector %" G_GUINT64_FORMAT ", offset %" G_GUINT64_FORMAT ", %s\n", number,
         edit->why, edit->first_byte / sector_size, edit->first_byte % sector_size, count);
     g_autofree char *head = ek_show_in(
-        cli->color_out, EK_COLOR_FAINT,
+        cli->color_out, EK_COLOR_STRONG,
         " offset   before                   after                    field and new value");
     ek_cli_print("%s\n", head);
     /* Both sides are the same structure, so they have the same fields. */

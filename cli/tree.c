@@ -154,7 +154,9 @@ static gboolean walk_twice(Tree *tree, const EkPlace *place, guint with, GError 
         if (tree->json)
             fputs("{\"folders\": [", stdout);
         else
-            ek_cli_print("      SIZE     FILES  FOLDER\n");
+            ek_cli_print("%s      SIZE     FILES  FOLDER%s\n",
+                         ek_show_on(tree->cli->color_out, EK_COLOR_STRONG),
+                         ek_show_off(tree->cli->color_out));
         print_enter(tree, &start);
         fine = ek_inventory_walk_with(tree->inventory, place->number, EK_WITH_BELOW | with,
                                       &printing, error);

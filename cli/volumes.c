@@ -242,7 +242,7 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
     g_autofree char *created = timestamp_text(volume->created);
     g_autofree char *used = timestamp_text(volume->used);
     if (created != NULL)
-        ek_cli_print("  made %s\n", created);
+        ek_cli_print("  created %s\n", created);
     if (used != NULL)
         ek_cli_print("  last used %s\n", used);
     ek_cli_print("  standing: %s", ek_standing_name(entry->standing));
