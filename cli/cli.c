@@ -2,7 +2,6 @@
 #include "cli.h"
 
 #include "base/text.h"
-#include "helppage.h"
 #include "nearest.h"
 #include "show.h"
 
@@ -157,7 +156,7 @@ gboolean ek_cli_parse(EkCli *cli, const GOptionEntry *entries, int *status)
         return FALSE;
     }
     if (help) {
-        *status = ek_help_page(cli, entries);
+        *status = cli->help(cli, entries);
         return FALSE;
     }
     /* "--" ends the options, for names that begin with a dash. */

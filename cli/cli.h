@@ -34,6 +34,7 @@ typedef struct {
 
 /* All state of the program, passed to whoever needs it. */
 struct EkCli {
+    const EkCommand *commands; /* all of them; the last has no name */
     const EkCommand *command;
     int argc;
     char **argv;       /* argv[0] is the command's name */
@@ -43,6 +44,7 @@ struct EkCli {
     /* NULL, or receives the command's options in place of their being parsed (help); its answer is
      * the command's status. */
     int (*describe)(EkCli *cli, const GOptionEntry *entries);
+    int (*help)(EkCli *cli, const GOptionEntry *entries); /* as describe, for --help */
     void *describe_data;
     EkSystem *system;
     gboolean without_journal; /* of commands that read files */

@@ -183,23 +183,23 @@ static gboolean takes_next(const GOptionEntry *entry)
 }
 
 /* By the name of the positional argument: "CASE", "[VOLUME[:PATH]", "TARGET". */
-static void offer_operand(Completion *completion, const EkCommand *command, guint index)
+static void offer_operand(Completion *completion, const EkCli *cli, guint index)
 {
-    g_auto(GStrv) names = g_strsplit(command->arguments, " ", -1);
+    g_auto(GStrv) names = g_strsplit(cli->command->arguments, " ", -1);
     const char *name = NULL;
     for (guint i = 0; names[i] != NULL && i <= index; i++)
         if (*names[i] != '|' && !g_str_has_prefix(names[i], "--") && strstr(names[i], "…") == NULL)
             name = names[i] + (*names[i] == '[');
     if (name == NULL)
         return;
-    if (g_str_has_prefix(name, "CASE") && index == 0 && !g_str_equal(command->name, "new"))
+    if (g_str_has_prefix(name, "CASE") && index == 0 && !g_str_equal(cli->command->name, "new"))
         offer_cases(completion);
     else if (g_str_has_prefix(name, "VOLUME"))
         offer_volumes(completion, "", strstr(name, "PATH") != NULL);
     else if (g_str_has_prefix(name, "NUMBER"))
         offer_volumes(completion, "", FALSE);
     else if (g_str_has_prefix(name, "COMMAND"))
-        for (const EkCommand *other = ek_commands; other->name != NULL; other++)
+        for (const EkCommand *other = cli->commands; other->name != NULL; other++)
             offer(completion, "", other->name, "");
     else
         printf(":files\n");
@@ -229,7 +229,7 @@ static int complete_arguments(EkCli *cli, const GOptionEntry *entries)
     } else if (*completion->typed == '-')
         offer_options(completion, entries);
     else
-        offer_operand(completion, cli->command, operands);
+        offer_operand(completion, cli, operands);
     return EK_EXIT_DONE;
 }
 
@@ -240,7 +240,7 @@ void ek_complete_words(EkCli *cli, char **words)
     if (count > 0)
         words[count - 1] = NULL;
     Completion completion = {.words = words, .typed = typed};
-    for (const EkCommand *command = ek_commands; command->name != NULL; command++) {
+    for (const EkCommand *command = cli->commands; command->name != NULL; command++) {
         if (count < 2) {
             offer(&completion, "", command->name, "");
             continue;

@@ -18,11 +18,11 @@ static void print_row(const EkCommand *command)
     ek_cli_print("  %-*s%s\n", SUMMARY_COLUMN - 2, command->name, lines);
 }
 
-static void list_commands(void)
+static void list_commands(const EkCli *cli)
 {
     ek_cli_print("ektypon: images failing drives, finds lost volumes, rebuilds partition tables, "
                  "extracts files.\n\nUsage: ektypon COMMAND CASE [ARGUMENT…] [OPTION…]\n\n");
-    for (const EkCommand *command = ek_commands; command->name != NULL; command++)
+    for (const EkCommand *command = cli->commands; command->name != NULL; command++)
         print_row(command);
     ek_cli_print(
         "\nThe usual order of work, for a drive detected as /dev/sdb:\n  ektypon drives\n  ektypon "
@@ -60,16 +60,16 @@ int ek_command_help(EkCli *cli)
     }
     const char *name = cli->operands[0];
     if (name == NULL && man) {
-        ek_help_man_commands();
+        ek_help_man_commands(cli);
         return EK_EXIT_DONE;
     }
     if (name == NULL) {
-        list_commands();
+        list_commands(cli);
         return EK_EXIT_DONE;
     }
     if (cli->operands[1] != NULL)
         return ek_cli_misused(cli, "unexpected argument: %s", cli->operands[1]);
-    for (const EkCommand *command = ek_commands; command->name != NULL; command++)
+    for (const EkCommand *command = cli->commands; command->name != NULL; command++)
         if (strcmp(command->name, name) == 0)
             return describe(cli, command, man ? ek_help_man : ek_help_page);
     return ek_cli_misused(cli, "there is no command \"%s\"", name);

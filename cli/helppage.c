@@ -166,9 +166,9 @@ int ek_help_man(EkCli *cli, const GOptionEntry *entries)
     return EK_EXIT_DONE;
 }
 
-void ek_help_man_commands(void)
+void ek_help_man_commands(const EkCli *cli)
 {
-    for (const EkCommand *command = ek_commands; command->name != NULL; command++) {
+    for (const EkCommand *command = cli->commands; command->name != NULL; command++) {
         printf(".TP\n.BR ektypon\\-%s (1)\n", command->name);
         put_roff(command->summary);
         putchar('\n');

@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* Dispatches to the commands. */
 #include "cli.h"
+#include "helppage.h"
 #include "nearest.h"
 
 #include "case/case.h"
@@ -86,7 +87,9 @@ int main(int argc, char **argv)
     memcpy(rest, wants_help ? argv : argv + 1, (gsize)count * sizeof *rest);
     g_autofree char *options = join_options(count, rest);
     EkCli cli = {
+        .commands = ek_commands,
         .command = command,
+        .help = ek_help_page,
         .argc = count,
         .argv = rest,
         .options = options,

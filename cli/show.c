@@ -94,26 +94,6 @@ void ek_show_lines(const char *text)
     ek_show_put(stdout, last);
 }
 
-static guint columns_of_char(gunichar c)
-{
-    if (g_unichar_iszerowidth(c))
-        return 0;
-    return g_unichar_iswide(c) ? 2 : 1;
-}
-
-guint ek_show_columns(const char *text)
-{
-    guint columns = 0;
-    while (*text != '\0') {
-        gsize code = ek_color_code_length(text);
-        gunichar c = g_utf8_get_char_validated(text, -1);
-        gboolean is_char = c != (gunichar)-1 && c != (gunichar)-2;
-        columns += code > 0 ? 0 : is_char ? columns_of_char(c) : 1;
-        text = code > 0 ? text + code : is_char ? g_utf8_next_char(text) : text + 1;
-    }
-    return columns;
-}
-
 char *ek_show_clipped(const char *text, guint most)
 {
     if (ek_show_columns(text) <= most)

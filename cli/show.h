@@ -4,6 +4,7 @@
 #define EK_CLI_SHOW_H
 
 #include "color.h"
+#include "wrap.h"
 
 #include <glib.h>
 #include <stdio.h>
@@ -58,9 +59,6 @@ void ek_progress_end(EkProgress *progress);
 /* The time that `left` bytes take at `rate` bytes a second, "unknown" where that is below one. The
  * caller frees. */
 char *ek_show_time_left(guint64 left, double rate);
-
-/* How many columns a terminal shows text in; our colour codes take none. */
-guint ek_show_columns(const char *text);
 
 /* Text in at most so many columns, with a mark at its end where it was cut. The caller frees. */
 char *ek_show_clipped(const char *text, guint most);

@@ -5,6 +5,9 @@
 
 #include <glib.h>
 
+/* How many columns a terminal shows text in; our colour codes take none. */
+guint ek_show_columns(const char *text);
+
 /* `text` with line ends put in between words, so that no line takes more than `width` columns (our
  * colour codes take none). The first line begins in column `first`; further lines are indented by
  * `indent` columns. What belongs together is never broken: a word, path or option, a number and

@@ -14,16 +14,6 @@
 #define STATUS_UNLOCKED 3
 #define WORDS_MOST 4000u /* bytes of each that is told in words */
 
-void finding_says(Finding *finding, const char *opens, const char *format, ...)
-{
-    va_list arguments;
-    va_start(arguments, format);
-    finding->opens = opens;
-    g_free(finding->why);
-    finding->why = g_strdup_vprintf(format, arguments);
-    va_end(arguments);
-}
-
 /* FALSE at the end of input. */
 static gboolean take(void *bytes, gsize length)
 {

@@ -12,7 +12,7 @@
 #define MOST_BYTES (4u << 20) /* in one read */
 #define FAILURES_TO_ASK 64u   /* in a row, before it is asked whether the drive lives */
 #define MOST_FAILURES_TO_ASK 4096u
-#define RECHECKS_TRIES 4u
+#define RECHECK_TRIES 4u
 #define REPORT_EVERY_NS (10 * (gint64)1000000000)
 
 /* --- where it stands --- */
@@ -127,13 +127,6 @@ EkComparison ek_capture_comparison(const EkCapture *capture)
 
 /* --- marks --- */
 
-void ek_capturing_end(EkCapture *capture, EkCaptureEnd end)
-{
-    if (!capture->ended)
-        capture->end = end;
-    capture->ended = TRUE;
-}
-
 static void set_map(EkCapture *capture, EkSector first, EkSector count, EkMark mark)
 {
     g_mutex_lock(&capture->lock);
@@ -184,34 +177,6 @@ static void take_back_pending(EkCapture *capture)
 }
 
 /* --- one read --- */
-
-guint32 ek_capturing_unit(const EkCapture *capture)
-{
-    return MAX(1u, capture->info->physical_sector_size / capture->info->sector_size);
-}
-
-EkReadOutcome ek_capturing_read(EkCapture *capture, EkSector first, guint32 count, guint32 block,
-                                guint8 *buffer)
-{
-    g_mutex_lock(&capture->lock);
-    capture->position = capture->progress.position = first;
-    capture->progress.reading_since = g_get_monotonic_time();
-    g_mutex_unlock(&capture->lock);
-    EkReadOutcome outcome =
-        ek_device_read_in_blocks(capture->parts.device, first, count, block, buffer);
-    g_mutex_lock(&capture->lock);
-    capture->progress.reading_since = 0;
-    g_mutex_unlock(&capture->lock);
-    if (outcome.reason != EK_REASON_NONE && !outcome.abandoned)
-        capture->failed_commands += MAX(outcome.failures, 1);
-    if (outcome.gone) {
-        capture->gone_at = first + 1;
-        ek_capturing_end(capture, EK_CAPTURE_GONE);
-    }
-    if (outcome.abandoned)
-        ek_capturing_end(capture, EK_CAPTURE_CANCELLED);
-    return outcome;
-}
 
 static void keep(EkCapture *capture, EkSector first, EkReadOutcome outcome, guint8 *buffer)
 {
@@ -277,32 +242,12 @@ static void read_and_keep(EkCapture *capture, const EkRead *read)
 
 /* --- when to stop --- */
 
-static gboolean is_over_limit(EkCapture *capture)
-{
-    const EkCaptureChoices *choices = &capture->parts.choices;
-    gint64 passed = ek_device_clock(capture->parts.device) - capture->began;
-    guint64 failed = capture->failed_commands - capture->failed_before;
-    return (choices->time_limit > 0 && passed >= choices->time_limit) ||
-           (choices->failed_reads_limit > 0 && failed >= choices->failed_reads_limit);
-}
-
-gboolean ek_capturing_shall_end(EkCapture *capture)
-{
-    if (g_atomic_int_get(capture->parts.cancel) != 0)
-        ek_capturing_end(capture, EK_CAPTURE_CANCELLED);
-    else if (ek_image_writer_has_failed(capture->writer))
-        ek_capturing_end(capture, EK_CAPTURE_FAILED);
-    else if (is_over_limit(capture))
-        ek_capturing_end(capture, EK_CAPTURE_LIMIT);
-    return capture->ended;
-}
-
 /* After many failures in a row: only where a good sector still reads does the work go on. */
 static void ask_if_alive(EkCapture *capture)
 {
     ek_image_writer_drain(capture->writer);
-    for (guint i = 0; i < RECHECKS_TRIES && !capture->ended; i++) {
-        if (ek_recheck_ask(capture) == EK_RECHECKS_AGREES) {
+    for (guint i = 0; i < RECHECK_TRIES && !capture->ended; i++) {
+        if (ek_recheck_ask(capture) == EK_RECHECK_AGREES) {
             confirm_pending(capture);
             capture->ask_at = MIN(capture->ask_at * 2, MOST_FAILURES_TO_ASK);
             return;

@@ -50,10 +50,10 @@ EkReadOutcome ek_capturing_read(EkCapture *capture, EkSector first, guint32 coun
                                 guint8 *buffer);
 
 typedef enum {
-    EK_RECHECKS_AGREES,
-    EK_RECHECKS_DIFFERS,
-    EK_RECHECKS_SILENT,
-    EK_RECHECKS_NONE
+    EK_RECHECK_AGREES,
+    EK_RECHECK_DIFFERS,
+    EK_RECHECK_SILENT,
+    EK_RECHECK_NONE
 } EkRecheck;
 
 /* Reads one good sector again and compares. */

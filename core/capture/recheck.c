@@ -30,7 +30,7 @@ static EkRecheck ask(EkCapture *capture, guint number)
     guint32 size = capture->info->sector_size;
     EkSector sector = 0;
     if (!find_recheck(capture, number, &sector))
-        return EK_RECHECKS_NONE;
+        return EK_RECHECK_NONE;
     guint32 unit = ek_capturing_unit(capture);
     sector -= sector % unit;
     guint32 count = (guint32)MIN(unit, capture->info->sectors - sector);
@@ -38,7 +38,7 @@ static EkRecheck ask(EkCapture *capture, guint number)
     g_autofree guint8 *image = g_malloc0((gsize)count * size);
     guint8 *buffer = ek_image_writer_take_buffer(capture->writer);
     EkReadOutcome outcome = ek_capturing_read(capture, sector, count, 0, buffer);
-    EkRecheck answer = EK_RECHECKS_SILENT;
+    EkRecheck answer = EK_RECHECK_SILENT;
     if (outcome.reason == EK_REASON_NONE) {
         EkSector tally[EK_STATES];
         if (outcome.zeros)
@@ -50,7 +50,7 @@ static EkRecheck ask(EkCapture *capture, guint number)
             ek_overlay_lay(capture->parts.kept, sector * size, image, bytes);
         /* A unit that is good only in part, or an image that does not read, proves nothing. */
         answer =
-            !same || memcmp(image, buffer, bytes) == 0 ? EK_RECHECKS_AGREES : EK_RECHECKS_DIFFERS;
+            !same || memcmp(image, buffer, bytes) == 0 ? EK_RECHECK_AGREES : EK_RECHECK_DIFFERS;
     }
     ek_image_writer_return_buffer(capture->writer, buffer);
     return answer;
@@ -87,8 +87,8 @@ gboolean ek_recheck_recognise(EkCapture *capture)
             continue;
         asked++;
         EkRecheck answer = ask(capture, i);
-        agree += answer == EK_RECHECKS_AGREES;
-        differ += answer == EK_RECHECKS_DIFFERS;
+        agree += answer == EK_RECHECK_AGREES;
+        differ += answer == EK_RECHECK_DIFFERS;
     }
     if (differ > 0 && differ >= agree) {
         ek_error_set(&capture->error, EK_ERROR_GONE,
@@ -106,8 +106,8 @@ void ek_recheck_compare(EkCapture *capture)
     EkComparison *comparison = &capture->comparison;
     for (guint i = 0; i < capture->parts.choices.compare && !ek_capturing_shall_end(capture); i++) {
         EkRecheck answer = ask(capture, i);
-        comparison->compared += answer != EK_RECHECKS_NONE;
-        comparison->differing += answer == EK_RECHECKS_DIFFERS;
-        comparison->silent += answer == EK_RECHECKS_SILENT;
+        comparison->compared += answer != EK_RECHECK_NONE;
+        comparison->differing += answer == EK_RECHECK_DIFFERS;
+        comparison->silent += answer == EK_RECHECK_SILENT;
     }
 }
