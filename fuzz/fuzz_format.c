@@ -87,9 +87,9 @@ static void infer(const FuzzDrive *drive, EkReader *reader)
     EkRange named = {drive->places[0], (EkByte)drive->lengths[drive->count - 1] << 11};
     g_array_append_val(places, named);
     EkSightings sightings = {runs, places, 512};
-    FORMAT.infer(reader, &sightings, take_volume, reader, NULL);
+    ek_volume_infer(&FORMAT, reader, &sightings, take_volume, reader, NULL);
     g_array_set_size(places, 0);
-    FORMAT.infer(reader, &sightings, take_volume, reader, NULL);
+    ek_volume_infer(&FORMAT, reader, &sightings, take_volume, reader, NULL);
 }
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)

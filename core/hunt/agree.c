@@ -235,7 +235,7 @@ static gboolean infer_all(EkReader *reader, guint32 sector_size, const GArray *p
             continue;
         g_autoptr(GArray) runs = gather_runs(traces, format->name);
         EkSightings sightings = {runs, places, sector_size};
-        if (!format->infer(reader, &sightings, take_inferred, findings, error))
+        if (!ek_volume_infer(format, reader, &sightings, take_inferred, findings, error))
             return FALSE;
     }
     return TRUE;

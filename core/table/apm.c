@@ -10,11 +10,6 @@
 
 static const guint32 sizes[] = {512, 1024, 2048, 4096}; /* of blocks */
 
-static const EkSignature signatures[] = {
-    /* PM, two zeros, a number of entries below 65536. */
-    {.offset = 0, .length = 6, .bytes = {'P', 'M', 0, 0, 0, 0}},
-};
-
 static gboolean is_text(EkSpan span)
 {
     gsize length = 0;
@@ -49,7 +44,7 @@ gboolean ek_apm_entry_read(EkSpan span, guint32 sector_size, EkTable *table)
 }
 
 /* The entry for the map itself, which is its first: all others are found from there. */
-static gboolean apm_read(EkSpan span, guint32 sector_size, EkTable *table)
+gboolean ek_apm_read(EkSpan span, guint32 sector_size, EkTable *table)
 {
     return ek_apm_entry_read(span, sector_size, table) &&
            g_str_equal(table->entries[0].type_text, EK_APM_MAP);
@@ -82,7 +77,7 @@ static void take_entries(EkReader *reader, EkByte at, EkTable *table)
 }
 
 /* `at` is the first entry; block 0 stands before it and names the size of a block. */
-static gboolean apm_follow(EkReader *reader, EkByte at, EkTable *table)
+gboolean ek_apm_follow(EkReader *reader, EkByte at, EkTable *table)
 {
     EkTable one;
     guint32 size = 0;
@@ -122,44 +117,3 @@ gboolean ek_apm_gather(EkReader *reader, EkTable *table)
     g_free(one);
     return table->count > 1 || (table->count == 1 && said != 0);
 }
-
-static GPtrArray *apm_explain(EkSpan span, guint32 sector_size)
-{
-    GPtrArray *fields = ek_fields_new();
-    EkTable one;
-    (void)sector_size;
-    if (ek_span_equals(span, 0, "ER", 2)) {
-        ek_fields_add(fields, 0, 2, "signature", NULL);
-        ek_fields_add(fields, 2, 2, "bytes per block",
-                      g_strdup_printf("%u", ek_span_be16(span, 2)));
-        ek_fields_add(fields, 4, 4, "blocks", g_strdup_printf("%u", ek_span_be32(span, 4)));
-        ek_fields_add(fields, 8, 504, "drivers, boot code", NULL);
-        return fields;
-    }
-    if (!ek_apm_entry_read(span, EK_STEP, &one)) {
-        ek_fields_add(fields, 0, span.length, "no entry", NULL);
-        return fields;
-    }
-    ek_fields_add(fields, 0, 4, "signature", NULL);
-    ek_fields_add(fields, 4, 4, "entries", g_strdup_printf("%u", one.entry_count));
-    ek_fields_add(fields, 8, 4, "first block", g_strdup_printf("%u", ek_span_be32(span, 8)));
-    ek_fields_add(fields, 12, 4, "blocks", g_strdup_printf("%u", ek_span_be32(span, 12)));
-    ek_fields_add(fields, EK_APM_NAME_AT, EK_APM_TEXT, "name", ek_text_escape(one.entries[0].name));
-    ek_fields_add(fields, EK_APM_TYPE_AT, EK_APM_TEXT, "type",
-                  ek_text_escape(one.entries[0].type_text));
-    ek_fields_add(fields, 80, 8, "first block and blocks of data", NULL);
-    ek_fields_add(fields, 88, 4, "status", NULL);
-    ek_fields_add(fields, 92, 420, "boot code", NULL);
-    return fields;
-}
-
-const EkTableFormat ek_table_apm = {
-    .scheme = EK_SCHEME_APM,
-    .header_bytes = EK_STEP,
-    .signatures = signatures,
-    .signature_count = G_N_ELEMENTS(signatures),
-    .read = apm_read,
-    .follow = apm_follow,
-    .compose = ek_apm_compose,
-    .explain = apm_explain,
-};

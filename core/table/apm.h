@@ -18,4 +18,8 @@ gboolean ek_apm_entry_read(EkSpan span, guint32 sector_size, EkTable *table);
 gboolean ek_apm_compose(const EkTable *table, EkReader *reader, EkTableSink sink, void *data,
                         GError **error);
 
+/* As in EkTableFormat. */
+gboolean ek_apm_read(EkSpan span, guint32 sector_size, EkTable *table);
+gboolean ek_apm_follow(EkReader *reader, EkByte at, EkTable *table);
+
 #endif

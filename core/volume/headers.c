@@ -115,15 +115,15 @@ void ek_presence_reason(EkVolume *volume, EkPresence part, const char *what, EkB
     }
 }
 
-EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, EkReader *reader,
-                          const EkCandidate *candidate, guint8 *data, gsize length, GError **error)
+EkVolume *ek_header_begin(const char *filesystem, EkReader *reader, const EkCandidate *candidate,
+                          guint8 *data, gsize length, GError **error)
 {
     EkByte limit = ek_reader_bytes(reader);
     gsize there = (gsize)MIN(length, limit - MIN(candidate->header_byte, limit));
     memset(data, 0, length);
     if (!ek_reader_read(reader, candidate->header_byte, data, there, NULL, error))
         return NULL;
-    EkVolume *volume = ek_volume_new(format, filesystem);
+    EkVolume *volume = ek_volume_new(NULL, filesystem);
     volume->first_byte = candidate->first_byte;
     volume->header_byte = candidate->header_byte;
     volume->own_sector_size = EK_STEP;

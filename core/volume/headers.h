@@ -37,8 +37,8 @@ EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit);
 /* Begins to measure a claim: a volume with its places set, and the `length` bytes (at least
  * EK_HEADER_MOST) of its header in `data`, zeros past the end of the drive. NULL when reading
  * failed. */
-EkVolume *ek_header_begin(const EkFileSystem *format, const char *filesystem, EkReader *reader,
-                          const EkCandidate *candidate, guint8 *data, gsize length, GError **error);
+EkVolume *ek_header_begin(const char *filesystem, EkReader *reader, const EkCandidate *candidate,
+                          guint8 *data, gsize length, GError **error);
 
 /* Does a partition usually begin there: on a MiB, on a cylinder, behind a cylinder's first track?
  */

@@ -64,7 +64,29 @@ EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader,
     }
     if (failure != NULL)
         g_propagate_error(error, failure);
+    if (volume != NULL)
+        volume->format = format;
     return volume;
+}
+
+typedef struct {
+    const EkFileSystem *format;
+    EkVolumeSink sink;
+    void *data;
+} Inferring;
+
+static void take_inferred(void *data, EkVolume *volume)
+{
+    const Inferring *inferring = data;
+    volume->format = inferring->format;
+    inferring->sink(inferring->data, volume);
+}
+
+gboolean ek_volume_infer(const EkFileSystem *format, EkReader *reader, const EkSightings *sightings,
+                         EkVolumeSink sink, void *data, GError **error)
+{
+    Inferring inferring = {format, sink, data};
+    return format->infer(reader, sightings, take_inferred, &inferring, error);
 }
 
 void ek_volume_property(EkVolume *volume, const char *name, const char *format, ...)

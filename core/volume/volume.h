@@ -72,6 +72,8 @@ typedef struct {
     char *value;
 } EkProperty;
 
+/* `format` may be NULL in a format's own files: ek_volume_measure and ek_volume_infer fill it in.
+ */
 EkVolume *ek_volume_new(const EkFileSystem *format, const char *filesystem);
 void ek_volume_free(EkVolume *volume);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkVolume, ek_volume_free)
@@ -206,6 +208,11 @@ struct EkFileSystem {
  * not stand. NULL with *error only when reading failed. The caller frees. */
 EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader,
                             const EkCandidate *candidate, GError **error);
+
+/* Hands on the volumes that these sightings belong to; the format must have `infer`. FALSE only
+ * when reading failed. */
+gboolean ek_volume_infer(const EkFileSystem *format, EkReader *reader, const EkSightings *sightings,
+                         EkVolumeSink sink, void *data, GError **error);
 
 /* All file systems, NULL at the end. */
 extern const EkFileSystem *const ek_file_systems[];

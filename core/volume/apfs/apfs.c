@@ -105,7 +105,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     guint8 copy[EK_HEADER_MOST];
     Super super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_apfs, "apfs", reader, candidate, data, BLOCK_MOST, error);
+        ek_header_begin("apfs", reader, candidate, data, BLOCK_MOST, error);
     if (volume == NULL || !super_read((EkSpan){data, BLOCK_MOST}, &super))
         return g_steal_pointer(&volume);
     EkByte start = start_behind(reader, candidate->header_byte, &super);

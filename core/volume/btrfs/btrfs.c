@@ -4,7 +4,6 @@
  * when its checksum fits or the chunk tree is where it says. The files are not listed by this
  * version. */
 #include "volume/btrfs/btrfs.h"
-#include "volume/formats.h"
 #include "volume/headers.h"
 
 #include "base/checksum.h"
@@ -35,15 +34,6 @@ typedef struct {
     guint64 device_bytes;
     guint32 chunks_bytes;
 } Super;
-
-static const EkSignature signatures[] = {
-    {.offset = MAGIC_OFFSET, .length = 8, .bytes = {'_', 'B', 'H', 'R', 'f', 'S', '_', 'M'}},
-};
-
-/* A node of a tree: its flags, as written and with the current kind of back references. */
-static const EkSignature record_signatures[] = {
-    {.offset = 56, .length = 8, .bytes = {1, 0, 0, 0, 0, 0, 0, 1}},
-};
 
 static gboolean super_read(EkSpan span, Super *super)
 {
@@ -81,7 +71,7 @@ static gboolean checksum_fits(EkSpan span)
            ek_span_le32(span, 0);
 }
 
-static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
+guint ek_btrfs_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     Super super;
     if (!super_read(span, &super) || super.place > at)
@@ -160,13 +150,13 @@ static guint weigh_mirrors(EkReader *reader, EkVolume *volume, const Super *supe
     return there;
 }
 
-static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
+EkVolume *ek_btrfs_measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[SUPER_BYTES];
     EkSpan span = {data, sizeof data};
     Super super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_btrfs, "btrfs", reader, candidate, data, sizeof data, error);
+        ek_header_begin("btrfs", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !super_read(span, &super))
         return g_steal_pointer(&volume);
     volume->bytes = super.device_bytes;
@@ -192,8 +182,8 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
 #define PLACE_OFFSET 48u
 
 /* Each mirror from the one that the volume was found by, with its own place and sum. */
-static gboolean repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
-                       GError **error)
+gboolean ek_btrfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                         GError **error)
 {
     guint8 good[SUPER_BYTES];
     EkSpan span = {good, sizeof good};
@@ -222,17 +212,3 @@ static gboolean repair(EkReader *reader, const EkVolume *volume, EkRepairSink si
     }
     return TRUE;
 }
-
-const EkFileSystem ek_fs_btrfs = {
-    .name = "btrfs",
-    .signatures = signatures,
-    .signature_count = G_N_ELEMENTS(signatures),
-    .header_offset = (EkByte)64 << 10,
-    .recognise = recognise,
-    .measure = measure,
-    .repair = repair,
-    .record_signatures = record_signatures,
-    .record_signature_count = G_N_ELEMENTS(record_signatures),
-    .record = ek_btrfs_record_seen,
-    .infer = ek_btrfs_infer,
-};

@@ -10,4 +10,10 @@ gboolean ek_btrfs_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_btrfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
                         void *data, GError **error);
 
+/* As in EkFileSystem. */
+guint ek_btrfs_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);
+EkVolume *ek_btrfs_measure(EkReader *reader, const EkCandidate *candidate, GError **error);
+gboolean ek_btrfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                         GError **error);
+
 #endif

@@ -207,7 +207,7 @@ static Found find_start(EkReader *reader, const Leaf *leaf, const GArray *runs)
 
 static EkVolume *describe(const Leaf *leaf, const Found *found)
 {
-    EkVolume *volume = ek_volume_new(&ek_fs_btrfs, "btrfs");
+    EkVolume *volume = ek_volume_new(NULL, "btrfs");
     volume->composed = volume->by_backup = TRUE;
     volume->first_byte = found->first;
     volume->bytes = found->bytes;

@@ -78,7 +78,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     guint8 block[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_bitlocker, "bitlocker", reader, candidate, data, sizeof data, error);
+        ek_header_begin("bitlocker", reader, candidate, data, sizeof data, error);
     if (volume == NULL || (!is_block(span) && !is_boot(span)))
         return g_steal_pointer(&volume);
     gboolean boot = is_boot(span);

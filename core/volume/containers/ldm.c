@@ -49,7 +49,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     guint8 block[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_ldm, "ldm", reader, candidate, data, sizeof data, error);
+        ek_header_begin("ldm", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !is_header(span))
         return g_steal_pointer(&volume);
     EkByte drive = candidate->first_byte;

@@ -86,7 +86,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     guint8 data[HEADER_BYTES];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_luks, "luks", reader, candidate, data, sizeof data, error);
+        ek_header_begin("luks", reader, candidate, data, sizeof data, error);
     EkCandidate again[EK_CANDIDATES_MOST];
     if (volume == NULL || recognise(span, candidate->header_byte, again) == 0)
         return g_steal_pointer(&volume);

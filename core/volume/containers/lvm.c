@@ -81,7 +81,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     guint8 data[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_lvm, "lvm2", reader, candidate, data, sizeof data, error);
+        ek_header_begin("lvm2", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !label_fits(span))
         return g_steal_pointer(&volume);
     gsize place = ek_span_le32(span, 20);

@@ -124,7 +124,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     guint8 data[V0_BYTES];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_raid, "linux-raid", reader, candidate, data, sizeof data, error);
+        ek_header_begin("linux-raid", reader, candidate, data, sizeof data, error);
     if (volume == NULL || (!v1_fits(span) && !v0_fits(span)))
         return g_steal_pointer(&volume);
     volume->is_container = TRUE;

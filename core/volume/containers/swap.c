@@ -43,7 +43,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     guint8 info[INFO_BYTES];
     gboolean unread = FALSE;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_swap, "linux-swap", reader, candidate, data, sizeof data, error);
+        ek_header_begin("linux-swap", reader, candidate, data, sizeof data, error);
     if (volume == NULL)
         return NULL;
     EkByte end = candidate->header_byte + EK_STEP;

@@ -3,7 +3,6 @@
  * the main or the backup boot region, believed when FAT and root folder are where it says. What it
  * distrusts: every number. */
 #include "volume/exfat/exfat.h"
-#include "volume/formats.h"
 #include "volume/headers.h"
 
 #include "base/text.h"
@@ -15,18 +14,6 @@
 #define LABEL_BYTES (16u << 10)
 #define STATE 106u
 #define STATE_DIRTY 2u
-
-static const EkSignature signatures[] = {
-    {.offset = 3, .length = 8, .bytes = {'E', 'X', 'F', 'A', 'T', ' ', ' ', ' '}},
-};
-
-/* The first FAT, an up-case table, and root folders by the entry of that table. */
-static const EkSignature record_signatures[] = {
-    {.length = 8, .bytes = {0xf8, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff}},
-    {.length = 8, .bytes = {0, 0, 1, 0, 2, 0, 3, 0}},
-    {.offset = EK_EXFAT_ENTRY_BYTES, .length = 4, .bytes = {EK_EXFAT_UPCASE}},
-    {.offset = 2 * EK_EXFAT_ENTRY_BYTES, .length = 4, .bytes = {EK_EXFAT_UPCASE}},
-};
 
 gboolean ek_exfat_boot_read(EkSpan span, EkExfatBoot *boot)
 {
@@ -73,7 +60,7 @@ EkLinkPlaces ek_exfat_links(const EkExfatBoot *boot, EkByte first_byte)
         .bytes = bytes};
 }
 
-static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
+guint ek_exfat_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     EkExfatBoot boot;
     if (!ek_exfat_boot_read(span, &boot))
@@ -211,12 +198,12 @@ void ek_exfat_weigh(EkReader *reader, EkVolume *volume, const EkExfatBoot *boot)
     ek_header_end(volume, weigh_places(reader, volume, boot, FALSE));
 }
 
-static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
+EkVolume *ek_exfat_measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     EkExfatBoot boot;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_exfat, "exfat", reader, candidate, data, sizeof data, error);
+        ek_header_begin("exfat", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !ek_exfat_boot_read((EkSpan){data, sizeof data}, &boot))
         return g_steal_pointer(&volume);
     volume->bytes = boot.sectors * boot.sector_size;
@@ -243,7 +230,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
 
 /* The bitmap has a bit a cluster. It lies in one piece on every volume that was not made to have it
  * otherwise. */
-static EkUsage use(EkReader *reader, const EkVolume *volume, EkByte at)
+EkUsage ek_exfat_use(EkReader *reader, const EkVolume *volume, EkByte at)
 {
     guint8 entries[ROOT_LOOKED_AT];
     EkExfatBoot boot;
@@ -268,32 +255,10 @@ static EkUsage use(EkReader *reader, const EkVolume *volume, EkByte at)
     return EK_USAGE_UNKNOWN;
 }
 
-static char *unclean(EkReader *reader, const EkVolume *volume)
+char *ek_exfat_unclean(EkReader *reader, const EkVolume *volume)
 {
     (void)reader;
     gboolean is_dirty =
         (ek_span_le16((EkSpan){volume->header, EK_HEADER_MOST}, STATE) & STATE_DIRTY) != 0;
     return is_dirty && !volume->composed ? g_strdup(EK_UNCLEAN_TEXT) : NULL;
 }
-
-const EkFileSystem ek_fs_exfat = {
-    .name = "exfat",
-    .signatures = signatures,
-    .signature_count = G_N_ELEMENTS(signatures),
-    .recognise = recognise,
-    .measure = measure,
-    .repair = ek_exfat_repair,
-    .structure = "exfat-boot",
-    .header_bytes = EK_HEADER_MOST,
-    .explain = ek_exfat_boot_explain,
-    .record_signatures = record_signatures,
-    .record_signature_count = G_N_ELEMENTS(record_signatures),
-    .record = ek_exfat_record_seen,
-    .infer = ek_exfat_infer,
-    .use = use,
-    .unclean = unclean,
-    .open = ek_exfat_open,
-    .close = ek_exfat_close,
-    .root = ek_exfat_root_number,
-    .walk = ek_exfat_walk,
-};

@@ -71,4 +71,10 @@ gboolean ek_exfat_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_exfat_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
                         void *data, GError **error);
 
+/* As in EkFileSystem. */
+guint ek_exfat_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);
+EkVolume *ek_exfat_measure(EkReader *reader, const EkCandidate *candidate, GError **error);
+EkUsage ek_exfat_use(EkReader *reader, const EkVolume *volume, EkByte at);
+char *ek_exfat_unclean(EkReader *reader, const EkVolume *volume);
+
 #endif

@@ -345,7 +345,7 @@ static void compose_boot(const EkExfatBoot *boot, guint8 *sector)
 static EkVolume *compose(EkReader *reader, const EkSightings *sightings, const Root *root,
                          const Fit *fit)
 {
-    EkVolume *volume = ek_volume_new(&ek_fs_exfat, "exfat");
+    EkVolume *volume = ek_volume_new(NULL, "exfat");
     Place place = find_place(reader, sightings, root, fit);
     guint32 size = fit->cluster_bytes >= place.sector_size ? place.sector_size : EK_STEP;
     guint32 clusters = count_clusters(reader, root, fit, &place, &volume->length_is_least);

@@ -4,7 +4,6 @@
 #include "volume/ext/ext.h"
 #include "volume/ext/log.h"
 
-#include "volume/formats.h"
 #include "volume/headers.h"
 
 #define COPIES_TRIED 6u /* beside the one that was found */
@@ -14,22 +13,7 @@
 #define RESERVED_INODES 10u
 #define FOLDER_MODE 0x4000u
 
-static const EkSignature signatures[] = {
-    /* The magic, the state below 8, what to do on errors. */
-    {.offset = 56,
-     .length = 4,
-     .bytes = {0x53, 0xef, 0x00, 0x00},
-     .mask = {0xff, 0xff, 0xf8, 0xff}},
-};
-
-/* The root folder's first block, and the head of the first inode table. */
-static const EkSignature record_signatures[] = {
-    {.length = 7, .bytes = {2, 0, 0, 0, 12, 0, 1}},
-    {.offset = 256, .length = 4, .bytes = {0xed, 0x41, 0, 0}},
-    {.offset = 128, .length = 4, .bytes = {0xed, 0x41, 0, 0}},
-};
-
-static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
+guint ek_ext_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     EkExtSuper super;
     if (!ek_ext_super_read(span, &super))
@@ -201,13 +185,13 @@ static void take_properties(EkVolume *volume, const EkExtSuper *super, EkSpan sp
     ek_ext_properties(volume, super);
 }
 
-static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
+EkVolume *ek_ext_measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[EK_EXT_SUPER_BYTES];
     EkSpan span = {data, sizeof data};
     EkExtSuper super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_ext, "ext2", reader, candidate, data, sizeof data, error);
+        ek_header_begin("ext2", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !ek_ext_super_read(span, &super))
         return g_steal_pointer(&volume);
     volume->filesystem = super.name;
@@ -279,7 +263,7 @@ static EkUsage use_by_itself(const EkExtSuper *super, EkSpan data, EkSpan descri
     return is_copy || is_own ? EK_USAGE_USED : EK_USAGE_FREE;
 }
 
-static EkUsage use(EkReader *reader, const EkVolume *volume, EkByte at)
+EkUsage ek_ext_use(EkReader *reader, const EkVolume *volume, EkByte at)
 {
     guint8 data[EK_EXT_SUPER_BYTES];
     guint8 descriptor[64];
@@ -315,7 +299,7 @@ static EkUsage use(EkReader *reader, const EkVolume *volume, EkByte at)
 
 /* The kept header is the first half of the superblock: what it takes to find the others is in it.
  */
-static EkByte backup(const EkVolume *volume)
+EkByte ek_ext_backup(const EkVolume *volume)
 {
     guint8 data[EK_EXT_SUPER_BYTES] = {0};
     EkExtSuper super;
@@ -326,27 +310,3 @@ static EkByte backup(const EkVolume *volume)
      * first. */
     return super.groups > 1 ? volume->first_byte + ek_ext_super_place(&super, 1) : EK_UNPLACED;
 }
-
-const EkFileSystem ek_fs_ext = {
-    .name = "ext",
-    .signatures = signatures,
-    .signature_count = G_N_ELEMENTS(signatures),
-    .recognise = recognise,
-    .measure = measure,
-    .record_signatures = record_signatures,
-    .record_signature_count = G_N_ELEMENTS(record_signatures),
-    .record = ek_ext_record_seen,
-    .infer = ek_ext_infer,
-    .repair = ek_ext_repair,
-    .use = use,
-    .unclean = ek_ext_unclean,
-    .header_offset = EK_EXT_SUPER_OFFSET,
-    .structure = "ext-superblock",
-    .header_bytes = EK_EXT_SUPER_BYTES,
-    .explain = ek_ext_super_explain,
-    .backup = backup,
-    .open = ek_ext_open,
-    .close = ek_ext_close,
-    .root = ek_ext_root,
-    .walk = ek_ext_walk,
-};

@@ -73,4 +73,10 @@ guint64 ek_ext_behind_super(const EkExtSuper *super, guint64 group);
  */
 guint ek_ext_super_groups(const EkExtSuper *super, guint64 *groups, guint most);
 
+/* As in EkFileSystem. */
+guint ek_ext_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);
+EkVolume *ek_ext_measure(EkReader *reader, const EkCandidate *candidate, GError **error);
+EkUsage ek_ext_use(EkReader *reader, const EkVolume *volume, EkByte at);
+EkByte ek_ext_backup(const EkVolume *volume);
+
 #endif

@@ -300,7 +300,7 @@ static EkVolume *compose(EkReader *reader, const GArray *places, Volume *found)
     EkExtSuper *super = &found->super;
     find_inodes(reader, found);
     find_length(reader, places, found);
-    EkVolume *volume = ek_volume_new(&ek_fs_ext, name_of(reader, found));
+    EkVolume *volume = ek_volume_new(NULL, name_of(reader, found));
     compose_super(super, volume->header);
     volume->composed = volume->by_backup = TRUE;
     volume->first_byte = found->start;

@@ -3,7 +3,6 @@
  * two superblocks, believed when a checkpoint whose sum fits is where it says. The files are not
  * listed by this version. */
 #include "volume/f2fs/f2fs.h"
-#include "volume/formats.h"
 #include "volume/headers.h"
 
 #include "base/checksum.h"
@@ -30,15 +29,6 @@ typedef struct {
     guint32 meta_inode;
 } Super;
 
-static const EkSignature signatures[] = {
-    {.offset = 0, .length = 4, .bytes = {0x10, 0x20, 0xf5, 0xf2}},
-};
-
-/* A checkpoint has no magic number, but its checksum has one place. */
-static const EkSignature record_signatures[] = {
-    {.offset = 164, .length = 4, .bytes = {0xfc, 0x0f, 0, 0}},
-};
-
 static gboolean super_read(EkSpan span, Super *super)
 {
     if (span.length < EK_HEADER_MOST || ek_span_le32(span, 0) != MAGIC ||
@@ -62,7 +52,7 @@ static gboolean super_read(EkSpan span, Super *super)
            super->main_block > super->checkpoint_block && super->main_block < super->blocks;
 }
 
-static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
+guint ek_f2fs_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     Super super;
     guint count = 0;
@@ -135,14 +125,14 @@ static Pair weigh_pair(EkReader *reader, EkVolume *volume, const Super *super, g
     return pair;
 }
 
-static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
+EkVolume *ek_f2fs_measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[SUPER_BYTES];
     guint8 copy[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     Super super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_f2fs, "f2fs", reader, candidate, data, sizeof data, error);
+        ek_header_begin("f2fs", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !super_read(span, &super))
         return g_steal_pointer(&volume);
     volume->bytes = super.blocks * BLOCK_BYTES;
@@ -173,16 +163,3 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
                               (checkpoints.unread == 2 && nodes.unread > 0));
     return g_steal_pointer(&volume);
 }
-
-const EkFileSystem ek_fs_f2fs = {
-    .name = "f2fs",
-    .signatures = signatures,
-    .signature_count = G_N_ELEMENTS(signatures),
-    .header_offset = SUPER_OFFSET,
-    .recognise = recognise,
-    .measure = measure,
-    .record_signatures = record_signatures,
-    .record_signature_count = G_N_ELEMENTS(record_signatures),
-    .record = ek_f2fs_record_seen,
-    .infer = ek_f2fs_infer,
-};

@@ -15,4 +15,8 @@ gboolean ek_f2fs_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_f2fs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
                        void *data, GError **error);
 
+/* As in EkFileSystem. */
+guint ek_f2fs_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);
+EkVolume *ek_f2fs_measure(EkReader *reader, const EkCandidate *candidate, GError **error);
+
 #endif

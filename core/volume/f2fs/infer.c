@@ -137,7 +137,7 @@ static guint64 blocks_of(const Areas *areas, EkByte start)
 
 static EkVolume *describe(const Areas *areas, const Found *found)
 {
-    EkVolume *volume = ek_volume_new(&ek_fs_f2fs, "f2fs");
+    EkVolume *volume = ek_volume_new(NULL, "f2fs");
     volume->composed = volume->by_backup = TRUE;
     volume->length_is_least = TRUE;
     volume->first_byte = found->start;

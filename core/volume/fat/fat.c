@@ -2,7 +2,6 @@
 /* FAT12, FAT16 and FAT32 volumes: found by their boot sector (FAT32: or its backup), believed when
  * FAT and root folder are where it says. */
 #include "volume/fat/fat.h"
-#include "volume/formats.h"
 #include "volume/headers.h"
 
 #define ENTRY_BYTES 32u
@@ -10,16 +9,7 @@
 #define ROOT_LOOKED_AT 4096u
 #define LINKS_LEAST 32 /* weight of a row of links, each to the next cluster */
 
-static const EkSignature signatures[] = {
-    {.offset = 510, .length = 2, .bytes = {0x55, 0xaa}},
-};
-
-static const EkSignature record_signatures[] = {
-    {.offset = 0, .length = 8, .bytes = {'.', ' ', ' ', ' ', ' ', ' ', ' ', ' '}},
-    {.offset = 0, .length = 3, .bytes = {0xf8, 0xff, 0xff}},
-};
-
-static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
+guint ek_fat_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     EkFatBoot boot;
     if (!ek_fat_boot_read(span, &boot))
@@ -200,12 +190,12 @@ void ek_fat_weigh(EkReader *reader, EkVolume *volume, const EkFatBoot *boot)
                          "FAT and root folder not found where the header points: not a volume");
 }
 
-static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
+EkVolume *ek_fat_measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 other[EK_HEADER_MOST];
     EkFatBoot boot;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_fat, "fat32", reader, candidate, other, sizeof other, error);
+        ek_header_begin("fat32", reader, candidate, other, sizeof other, error);
     if (volume == NULL || !ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return g_steal_pointer(&volume);
 
@@ -223,7 +213,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     return g_steal_pointer(&volume);
 }
 
-static EkUsage use(EkReader *reader, const EkVolume *volume, EkByte at)
+EkUsage ek_fat_use(EkReader *reader, const EkVolume *volume, EkByte at)
 {
     EkFatBoot boot;
     EkLinkTable links;
@@ -247,7 +237,7 @@ static EkUsage use(EkReader *reader, const EkVolume *volume, EkByte at)
 
 /* The second entry of the FAT has a bit that is cleared while the volume is in use; the boot sector
  * one that is set. */
-static char *unclean(EkReader *reader, const EkVolume *volume)
+char *ek_fat_unclean(EkReader *reader, const EkVolume *volume)
 {
     EkFatBoot boot;
     guint8 start[8];
@@ -265,7 +255,7 @@ static char *unclean(EkReader *reader, const EkVolume *volume)
     return is_used && !volume->composed ? g_strdup(EK_UNCLEAN_TEXT) : NULL;
 }
 
-static EkByte backup(const EkVolume *volume)
+EkByte ek_fat_backup(const EkVolume *volume)
 {
     EkFatBoot boot;
     if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot) ||
@@ -273,26 +263,3 @@ static EkByte backup(const EkVolume *volume)
         return EK_UNPLACED;
     return volume->first_byte + (EkByte)boot.backup_sector * boot.sector_size;
 }
-
-const EkFileSystem ek_fs_fat = {
-    .name = "fat",
-    .signatures = signatures,
-    .signature_count = G_N_ELEMENTS(signatures),
-    .recognise = recognise,
-    .measure = measure,
-    .record_signatures = record_signatures,
-    .record_signature_count = G_N_ELEMENTS(record_signatures),
-    .record = ek_fat_record_seen,
-    .infer = ek_fat_infer,
-    .repair = ek_fat_repair,
-    .use = use,
-    .unclean = unclean,
-    .structure = "fat-boot",
-    .header_bytes = EK_HEADER_MOST,
-    .explain = ek_fat_boot_explain,
-    .backup = backup,
-    .open = ek_fat_open,
-    .close = ek_fat_close,
-    .root = ek_fat_root,
-    .walk = ek_fat_walk,
-};

@@ -100,4 +100,11 @@ gboolean ek_fat_repair(EkReader *reader, const EkVolume *volume, EkRepairSink si
 /* Measures a volume whose boot sector is in volume->header; it is placed already. */
 void ek_fat_weigh(EkReader *reader, EkVolume *volume, const EkFatBoot *boot);
 
+/* As in EkFileSystem. */
+guint ek_fat_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);
+EkVolume *ek_fat_measure(EkReader *reader, const EkCandidate *candidate, GError **error);
+EkUsage ek_fat_use(EkReader *reader, const EkVolume *volume, EkByte at);
+char *ek_fat_unclean(EkReader *reader, const EkVolume *volume);
+EkByte ek_fat_backup(const EkVolume *volume);
+
 #endif

@@ -333,7 +333,7 @@ static EkVolume *compose(EkReader *reader, const GArray *places, const Grid *gri
     /* What is left behind the last whole cluster belongs to it too. */
     if (place != NULL && limit - start - sectors * EK_STEP < grid->cluster_bytes)
         sectors = (limit - start) / EK_STEP;
-    EkVolume *volume = ek_volume_new(&ek_fs_fat, ek_fat_name(tables->bits));
+    EkVolume *volume = ek_volume_new(NULL, ek_fat_name(tables->bits));
     EkFatBoot boot;
     if (sectors > G_MAXUINT32 || grid->cluster_bytes / EK_STEP > 128 ||
         (tables->bits == EK_FAT16 && tables->bytes / EK_STEP > G_MAXUINT16))

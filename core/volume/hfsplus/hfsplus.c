@@ -4,7 +4,6 @@
  * number; a volume is as long as its blocks and up to one block more. */
 #include "volume/hfsplus/hfsplus.h"
 
-#include "volume/formats.h"
 #include "volume/headers.h"
 
 #include "base/text.h"
@@ -13,12 +12,6 @@
 
 #define ATTRIBUTE_UNMOUNTED 0x100u
 #define ATTRIBUTE_JOURNAL 0x2000u
-
-static const EkSignature signatures[] = {
-    {.offset = 0, .length = 4, .bytes = {'H', '+', 0, 4}},
-    {.offset = 0, .length = 4, .bytes = {'H', 'X', 0, 5}},
-    {.offset = 0, .length = 2, .bytes = {'B', 'D'}}, /* an HFS volume around one */
-};
 
 gboolean ek_hfs_header_read(EkSpan span, EkHfsHeader *header)
 {
@@ -70,16 +63,7 @@ static gboolean wrapper_read(EkSpan span, Wrapper *wrapper)
            wrapper->inside_bytes > 2 * EK_HFS_HEADER_OFFSET;
 }
 
-/* The header nodes of the catalog and of the tree of extents, leaves of the catalog, and headers
- * wherever they stand. */
-static const EkSignature record_signatures[] = {
-    {.offset = 0, .length = 4, .bytes = {'H', '+', 0, 4}},
-    {.offset = 0, .length = 4, .bytes = {'H', 'X', 0, 5}},
-    {.offset = 8, .length = 4, .bytes = {1, 0, 0, 3}},
-    {.offset = 8, .length = 6, .bytes = {0xff, 1}, .mask = {0xff, 0xff, 0, 0, 0xff, 0xff}},
-};
-
-static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
+guint ek_hfs_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     EkHfsHeader header;
     Wrapper wrapper;
@@ -184,7 +168,7 @@ static void weigh_headers(EkReader *reader, EkVolume *volume)
     }
 }
 
-static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error);
+EkVolume *ek_hfs_measure(EkReader *reader, const EkCandidate *candidate, GError **error);
 
 /* By the header in the wrapper, or else by its copy. The partition is the wrapper's. */
 static EkVolume *measure_wrapped(EkReader *reader, const EkCandidate *candidate,
@@ -204,12 +188,12 @@ static EkVolume *measure_wrapped(EkReader *reader, const EkCandidate *candidate,
         EkPresence part = ek_presence_read(reader, inside[i].header_byte, header, sizeof header);
         if (part == EK_ABSENT || (part == EK_PRESENT && header[0] == 'B'))
             continue;
-        volume = measure(reader, &inside[i], error);
+        volume = ek_hfs_measure(reader, &inside[i], error);
         if (volume == NULL)
             return NULL;
     }
     if (volume == NULL)
-        return ek_volume_new(&ek_fs_hfsplus, "hfsplus");
+        return ek_volume_new(NULL, "hfsplus");
     if (!volume->is_confirmed)
         return g_steal_pointer(&volume);
     volume->metadata_byte = volume->first_byte;
@@ -222,14 +206,14 @@ static EkVolume *measure_wrapped(EkReader *reader, const EkCandidate *candidate,
     return g_steal_pointer(&volume);
 }
 
-static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
+EkVolume *ek_hfs_measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     EkHfsHeader header;
     EkHfsTree tree;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_hfsplus, "hfsplus", reader, candidate, data, sizeof data, error);
+        ek_header_begin("hfsplus", reader, candidate, data, sizeof data, error);
     Wrapper wrapper;
     if (volume != NULL && wrapper_read(span, &wrapper))
         return measure_wrapped(reader, candidate, &wrapper, error);
@@ -252,7 +236,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
 }
 
 /* The header says whether the volume was unmounted, and whether it has a journal. */
-static char *unclean(EkReader *reader, const EkVolume *volume)
+char *ek_hfs_unclean(EkReader *reader, const EkVolume *volume)
 {
     guint32 attributes = ek_span_be32((EkSpan){volume->header, EK_HEADER_MOST}, 4);
     (void)reader;
@@ -262,26 +246,3 @@ static char *unclean(EkReader *reader, const EkVolume *volume)
                         ? "The journal is not applied. " EK_UNCLEAN_TEXT
                         : EK_UNCLEAN_TEXT);
 }
-
-const EkFileSystem ek_fs_hfsplus = {
-    .name = "hfsplus",
-    .signatures = signatures,
-    .signature_count = G_N_ELEMENTS(signatures),
-    .header_offset = EK_HFS_HEADER_OFFSET,
-    .recognise = recognise,
-    .measure = measure,
-    .repair = ek_hfs_repair,
-    .structure = "hfsplus-header",
-    .header_bytes = EK_HEADER_MOST,
-    .explain = ek_hfs_header_explain,
-    .record_signatures = record_signatures,
-    .record_signature_count = G_N_ELEMENTS(record_signatures),
-    .record = ek_hfs_record_seen,
-    .infer = ek_hfs_infer,
-    .unclean = unclean,
-    .open = ek_hfs_open,
-    .close = ek_hfs_close,
-    .root = ek_hfs_root,
-    .walk = ek_hfs_walk,
-    .decode = ek_hfs_decode,
-};

@@ -86,4 +86,9 @@ gboolean ek_hfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink si
                        GError **error);
 GPtrArray *ek_hfs_header_explain(EkSpan span);
 
+/* As in EkFileSystem. */
+guint ek_hfs_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);
+EkVolume *ek_hfs_measure(EkReader *reader, const EkCandidate *candidate, GError **error);
+char *ek_hfs_unclean(EkReader *reader, const EkVolume *volume);
+
 #endif

@@ -220,7 +220,7 @@ static EkUsage use_of(EkReader *reader, EkByte bitmap, guint64 block)
 
 static EkVolume *begin_volume(const Catalog *catalog, EkByte start)
 {
-    EkVolume *volume = ek_volume_new(&ek_fs_hfsplus, "hfsplus");
+    EkVolume *volume = ek_volume_new(NULL, "hfsplus");
     volume->composed = volume->by_backup = TRUE;
     volume->first_byte = volume->metadata_byte = start;
     volume->header_byte = catalog->at;

@@ -124,7 +124,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     EkSpan span = {data, sizeof data};
     Descriptor descriptor;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_iso9660, "iso9660", reader, candidate, data, sizeof data, error);
+        ek_header_begin("iso9660", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !descriptor_read(span, &descriptor))
         return g_steal_pointer(&volume);
     volume->bytes = (EkByte)descriptor.blocks * descriptor.block_bytes;

@@ -177,7 +177,7 @@ static EkByte length_by_tables(const GArray *places, const Best *best, guint64 c
 static EkVolume *compose(EkReader *reader, const GArray *places, const System *system,
                          const Best *best)
 {
-    EkVolume *volume = ek_volume_new(&ek_fs_ntfs, "ntfs");
+    EkVolume *volume = ek_volume_new(NULL, "ntfs");
     guint64 per_cluster = best->cluster / EK_STEP;
     guint64 clusters = system->bytes / best->cluster;
     EkByte told = length_by_tables(places, best, clusters);

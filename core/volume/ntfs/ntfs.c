@@ -2,7 +2,6 @@
 /* NTFS volumes: found by their boot sector or its backup, believed when their first file record
  * stands where the boot sector says. */
 #include "volume/ntfs/ntfs.h"
-#include "volume/formats.h"
 #include "volume/headers.h"
 
 #define ATTRIBUTE_STANDARD 0x10u
@@ -23,15 +22,7 @@
 #define SYSTEM_RECORDS 16u
 #define MAX_CLUSTER_BYTES (2u << 20)
 
-static const EkSignature signatures[] = {
-    {.offset = 3, .length = 8, .bytes = {'N', 'T', 'F', 'S', ' ', ' ', ' ', ' '}},
-};
-
-static const EkSignature record_signatures[] = {
-    {.offset = 0, .length = 4, .bytes = {'F', 'I', 'L', 'E'}},
-};
-
-static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
+guint ek_ntfs_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     EkNtfsBoot boot;
     if (!ek_ntfs_boot_read(span, &boot))
@@ -227,12 +218,12 @@ void ek_ntfs_weigh(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot)
                              : "both boot sectors agree, but its first file records are missing");
 }
 
-static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
+EkVolume *ek_ntfs_measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 other[EK_HEADER_MOST];
     EkNtfsBoot boot;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_ntfs, "ntfs", reader, candidate, other, sizeof other, error);
+        ek_header_begin("ntfs", reader, candidate, other, sizeof other, error);
     if (volume == NULL || !ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
         return g_steal_pointer(&volume);
 
@@ -258,7 +249,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
 }
 
 /* $Bitmap has a bit a cluster. Its record need not be in the first piece of the file table. */
-static EkUsage use(EkReader *reader, const EkVolume *volume, EkByte at)
+EkUsage ek_ntfs_use(EkReader *reader, const EkVolume *volume, EkByte at)
 {
     EkNtfsBoot boot;
     if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
@@ -281,8 +272,8 @@ static EkUsage use(EkReader *reader, const EkVolume *volume, EkByte at)
                                 : EK_USAGE_UNKNOWN;
 }
 
-static gboolean repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
-                       GError **error)
+gboolean ek_ntfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                        GError **error)
 {
     EkNtfsBoot boot;
     guint8 copy[EK_HEADER_MOST];
@@ -298,7 +289,7 @@ static gboolean repair(EkReader *reader, const EkVolume *volume, EkRepairSink si
     return TRUE;
 }
 
-static EkByte backup(const EkVolume *volume)
+EkByte ek_ntfs_backup(const EkVolume *volume)
 {
     EkNtfsBoot boot;
     if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
@@ -307,7 +298,7 @@ static EkByte backup(const EkVolume *volume)
 }
 
 /* The record $Volume has a flag that is set while the volume is in use. */
-static char *unclean(EkReader *reader, const EkVolume *volume)
+char *ek_ntfs_unclean(EkReader *reader, const EkVolume *volume)
 {
     EkNtfsBoot boot;
     if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
@@ -321,29 +312,3 @@ static char *unclean(EkReader *reader, const EkVolume *volume)
                ? g_strdup("The log ($LogFile) is not applied. " EK_UNCLEAN_TEXT)
                : NULL;
 }
-
-const EkFileSystem ek_fs_ntfs = {
-    .name = "ntfs",
-    .signatures = signatures,
-    .signature_count = G_N_ELEMENTS(signatures),
-    .recognise = recognise,
-    .measure = measure,
-    .record_signatures = record_signatures,
-    .record_signature_count = G_N_ELEMENTS(record_signatures),
-    .record = ek_ntfs_record_seen,
-    .infer = ek_ntfs_infer,
-    .repair = repair,
-    .use = use,
-    .structure = "ntfs-boot",
-    .header_bytes = EK_HEADER_MOST,
-    .explain = ek_ntfs_boot_explain,
-    .unclean = unclean,
-    .backup = backup,
-    .open = ek_ntfs_open,
-    .lacks = ek_ntfs_lacks,
-    .adopt = ek_ntfs_adopt,
-    .close = ek_ntfs_close,
-    .root = ek_ntfs_root,
-    .walk = ek_ntfs_walk,
-    .decode = ek_ntfs_decode,
-};

@@ -77,4 +77,13 @@ gboolean ek_ntfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeS
 /* Measures a volume whose boot sector is in volume->header; it is placed already. */
 void ek_ntfs_weigh(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot);
 
+/* As in EkFileSystem. */
+guint ek_ntfs_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);
+EkVolume *ek_ntfs_measure(EkReader *reader, const EkCandidate *candidate, GError **error);
+gboolean ek_ntfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
+                        GError **error);
+EkUsage ek_ntfs_use(EkReader *reader, const EkVolume *volume, EkByte at);
+char *ek_ntfs_unclean(EkReader *reader, const EkVolume *volume);
+EkByte ek_ntfs_backup(const EkVolume *volume);
+
 #endif

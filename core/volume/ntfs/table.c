@@ -8,94 +8,12 @@
 #define TYPE_LIST 0x20u
 #define TYPE_DATA 0x80u
 #define MIRRORED 4u
-#define CLUSTERS_MOST (G_MAXINT64 / (2 << 20))
-
-void ek_ntfs_add_runs(EkSpan attribute, GArray *pieces)
-{
-    guint most = (guint)(attribute.length / 2) + 1;
-    g_autofree EkNtfsRun *runs = g_new(EkNtfsRun, most);
-    guint count = ek_ntfs_runs(attribute, runs, most);
-    guint64 cluster = ek_span_le64(attribute, 0x10);
-    for (guint i = 0; i < count && cluster < CLUSTERS_MOST; i++) {
-        EkNtfsFragment piece = {cluster, runs[i].clusters, runs[i].first};
-        if (piece.clusters > CLUSTERS_MOST - cluster)
-            break;
-        g_array_append_val(pieces, piece);
-        cluster += piece.clusters;
-    }
-}
-
-static gint by_cluster(gconstpointer a, gconstpointer b)
-{
-    const EkNtfsFragment *left = a;
-    const EkNtfsFragment *right = b;
-    return left->at < right->at ? -1 : left->at > right->at;
-}
-
-void ek_ntfs_sort_fragments(GArray *pieces)
-{
-    g_array_sort(pieces, by_cluster);
-}
-
-/* The piece that holds a cluster of what they are of; NULL when none does. */
-static const EkNtfsFragment *piece_at(const GArray *pieces, guint64 cluster)
-{
-    guint low = 0;
-    guint high = pieces->len;
-    while (low < high) {
-        guint middle = (low + high) / 2;
-        const EkNtfsFragment *piece = &g_array_index(pieces, EkNtfsFragment, middle);
-        if (cluster < piece->at)
-            high = middle;
-        else if (cluster - piece->at >= piece->clusters)
-            low = middle + 1;
-        else
-            return piece;
-    }
-    return NULL;
-}
-
-EkByte ek_ntfs_place(const EkNtfsTable *table, guint64 cluster)
-{
-    EkByte place = 0;
-    return cluster != EK_NTFS_HOLE && cluster < CLUSTERS_MOST &&
-                   g_uint64_checked_add(&place, table->first_byte,
-                                        cluster * table->boot.cluster_bytes)
-               ? place
-               : EK_UNPLACED;
-}
-
-gboolean ek_ntfs_read_fragments(const EkNtfsTable *table, const GArray *pieces, guint64 offset,
-                                guint8 *buffer, gsize length, EkKnown *known)
-{
-    guint32 cluster_bytes = table->boot.cluster_bytes;
-    *known = (EkKnown){0};
-    for (gsize done = 0; done < length;) {
-        guint64 at = offset + done;
-        const EkNtfsFragment *piece = piece_at(pieces, at / cluster_bytes);
-        if (piece == NULL)
-            return FALSE;
-        guint64 into = at - piece->at * cluster_bytes;
-        gsize part = (gsize)MIN(length - done, piece->clusters * cluster_bytes - into);
-        EkByte place = ek_ntfs_place(table, piece->first);
-        EkKnown own = {.good = part};
-        if (piece->first == EK_NTFS_HOLE)
-            memset(buffer + done, 0, part);
-        else if (place == EK_UNPLACED ||
-                 !ek_reader_read(table->reader, place + into, buffer + done, part, &own, NULL))
-            return FALSE;
-        known->good += own.good;
-        known->bad += own.bad;
-        known->unread += own.unread;
-        done += part;
-    }
-    return TRUE;
-}
 
 EkByte ek_ntfs_record_place(const EkNtfsTable *table, guint64 number)
 {
     guint64 at = number * table->boot.record_bytes;
-    const EkNtfsFragment *piece = piece_at(table->pieces, at / table->boot.cluster_bytes);
+    const EkNtfsFragment *piece =
+        ek_ntfs_fragment_at(table->pieces, at / table->boot.cluster_bytes);
     EkByte place = piece != NULL ? ek_ntfs_place(table, piece->first) : EK_UNPLACED;
     return place != EK_UNPLACED ? place + (at - piece->at * table->boot.cluster_bytes) : place;
 }
@@ -188,18 +106,6 @@ gboolean ek_ntfs_table_open(EkNtfsTable *table, EkReader *reader, const EkVolume
     if (table->pieces->len == 0)
         ek_ntfs_table_guess(table);
     return TRUE;
-}
-
-guint64 ek_ntfs_table_next(const EkNtfsTable *table, guint64 number)
-{
-    guint32 bytes = table->boot.record_bytes;
-    guint32 size = table->boot.cluster_bytes;
-    for (guint i = 0; i < table->pieces->len; i++) {
-        const EkNtfsFragment *piece = &g_array_index(table->pieces, EkNtfsFragment, i);
-        if ((piece->at + piece->clusters) * size > number * bytes)
-            return MIN(MAX(number, piece->at * size / bytes), table->records);
-    }
-    return table->records;
 }
 
 void ek_ntfs_table_close(EkNtfsTable *table)

@@ -57,6 +57,9 @@ EkNtfsFound ek_ntfs_table_read(const EkNtfsTable *table, guint64 number, guint8 
 EkNtfsFound ek_ntfs_table_take(const EkNtfsTable *table, guint64 number, guint8 *record,
                                gboolean was_read);
 
+/* The fragment that holds a cluster of what lies in `pieces`; NULL: none does. */
+const EkNtfsFragment *ek_ntfs_fragment_at(const GArray *pieces, guint64 cluster);
+
 /* Where a record, or a cluster of the volume, begins in the image. EK_UNPLACED: nowhere. */
 EkByte ek_ntfs_record_place(const EkNtfsTable *table, guint64 number);
 EkByte ek_ntfs_place(const EkNtfsTable *table, guint64 cluster);

@@ -59,7 +59,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     guint8 copy[EK_HEADER_MOST];
     Boot boot;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_refs, "refs", reader, candidate, data, sizeof data, error);
+        ek_header_begin("refs", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !boot_read((EkSpan){data, sizeof data}, &boot))
         return g_steal_pointer(&volume);
     EkByte backup = candidate->first_byte + boot.sectors * boot.sector_size;

@@ -162,7 +162,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     guint8 data[EK_HEADER_MOST];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_udf, "udf", reader, candidate, data, sizeof data, error);
+        ek_header_begin("udf", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !tag_fits(span, TAG_ANCHOR))
         return g_steal_pointer(&volume);
     Place place = find_place(reader, candidate->header_byte, span);

@@ -214,7 +214,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     EkSpan span = {data, sizeof data};
     Super super;
     g_autoptr(EkVolume) volume =
-        ek_header_begin(&ek_fs_xfs, "xfs", reader, candidate, data, sizeof data, error);
+        ek_header_begin("xfs", reader, candidate, data, sizeof data, error);
     if (volume == NULL || !super_read(span, &super))
         return g_steal_pointer(&volume);
     /* With sectors as large as the recogniser's window only now can be told which group it is. */

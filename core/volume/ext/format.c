@@ -1,0 +1,43 @@
+/* SPDX-License-Identifier: MIT */
+/* ext2, ext3 and ext4 as a file system among others: what it is found by, and what it can do. */
+#include "volume/ext/ext.h"
+#include "volume/formats.h"
+
+static const EkSignature signatures[] = {
+    /* The magic, the state below 8, what to do on errors. */
+    {.offset = 56,
+     .length = 4,
+     .bytes = {0x53, 0xef, 0x00, 0x00},
+     .mask = {0xff, 0xff, 0xf8, 0xff}},
+};
+
+/* The root folder's first block, and the head of the first inode table. */
+static const EkSignature record_signatures[] = {
+    {.length = 7, .bytes = {2, 0, 0, 0, 12, 0, 1}},
+    {.offset = 256, .length = 4, .bytes = {0xed, 0x41, 0, 0}},
+    {.offset = 128, .length = 4, .bytes = {0xed, 0x41, 0, 0}},
+};
+
+const EkFileSystem ek_fs_ext = {
+    .name = "ext",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .recognise = ek_ext_recognise,
+    .measure = ek_ext_measure,
+    .record_signatures = record_signatures,
+    .record_signature_count = G_N_ELEMENTS(record_signatures),
+    .record = ek_ext_record_seen,
+    .infer = ek_ext_infer,
+    .repair = ek_ext_repair,
+    .use = ek_ext_use,
+    .unclean = ek_ext_unclean,
+    .header_offset = EK_EXT_SUPER_OFFSET,
+    .structure = "ext-superblock",
+    .header_bytes = EK_EXT_SUPER_BYTES,
+    .explain = ek_ext_super_explain,
+    .backup = ek_ext_backup,
+    .open = ek_ext_open,
+    .close = ek_ext_close,
+    .root = ek_ext_root,
+    .walk = ek_ext_walk,
+};
