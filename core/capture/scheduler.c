@@ -6,8 +6,6 @@
 #include <math.h>
 
 #define LEAST_FAILURE 0.1 /* share of a read that failed */
-#define ABOUT 0.05        /* a change that makes no difference */
-#define WEAR 0.2          /* seconds that a failure counts at least, for what it does to a drive */
 #define FAR_SHARE 16u
 #define FLOOR_STEP 4u
 #define INSIDE_BYTES                                                                               \
@@ -56,156 +54,6 @@ const char *ek_round_name(EkRound round)
     case EK_ROUND_NONE: break;
     }
     return "";
-}
-
-/* --- the region --- */
-
-EkRegionKind ek_region_kind(const EkStretch *stretch)
-{
-    switch (stretch->mark.state) {
-    case EK_STATE_GOOD: return EK_REGION_GOOD;
-    case EK_STATE_BAD: return EK_REGION_BAD;
-    case EK_STATE_UNTOUCHED: return EK_REGION_UNTOUCHED;
-    case EK_STATE_SET_ASIDE: break;
-    }
-    gboolean tried = stretch->mark.attempts > 0;
-    switch (stretch->mark.reason) {
-    case EK_REASON_MEDIUM: return tried ? EK_REGION_FAILED : EK_REGION_EXPECTED;
-    case EK_REASON_TIMEOUT: return EK_REGION_FAILED;
-    case EK_REASON_TRANSPORT: return tried ? EK_REGION_FAILED : EK_REGION_AVOIDED;
-    case EK_REASON_SLOW: return tried ? EK_REGION_SLOW_IN : EK_REGION_SLOW;
-    case EK_REASON_SKIPPED:
-    case EK_REASON_NONE: break;
-    }
-    return EK_REGION_SKIPPED;
-}
-
-gboolean ek_region_is_fine(EkRegionKind kind)
-{
-    return kind == EK_REGION_GOOD || kind == EK_REGION_UNTOUCHED;
-}
-
-gboolean ek_scheduler_next_stretch(EkScheduler *self, EkSectorRange window, EkState state,
-                                   EkStretch *stretch)
-{
-    EkSector stop = window.first + window.count;
-    if (!ek_read_map_next(self->parts.map, self->cursor, EK_STATE_BIT(state), stretch) ||
-        stretch->first >= stop)
-        return FALSE;
-    stretch->count = MIN(stretch->count, stop - stretch->first);
-    self->cursor = stretch->first + stretch->count;
-    return TRUE;
-}
-
-EkRegionKind ek_region_before(const EkScheduler *self, EkSector first)
-{
-    if (first == 0)
-        return EK_REGION_GOOD;
-    EkStretch stretch = ek_read_map_at(self->parts.map, first - 1);
-    return ek_region_kind(&stretch);
-}
-
-EkRegionKind ek_region_from(const EkScheduler *self, EkSector end)
-{
-    if (end >= self->parts.sectors)
-        return EK_REGION_GOOD;
-    EkStretch stretch = ek_read_map_at(self->parts.map, end);
-    return ek_region_kind(&stretch);
-}
-
-EkSector ek_region_begin(const EkScheduler *self, EkSector first)
-{
-    /* A few steps are enough: what lies further back says little about this edge. */
-    for (int steps = 0; steps < 8 && first > 0; steps++) {
-        EkStretch stretch = ek_read_map_at(self->parts.map, first - 1);
-        EkRegionKind kind = ek_region_kind(&stretch);
-        if (ek_region_is_fine(kind))
-            break;
-        first = stretch.first;
-    }
-    return first;
-}
-
-void ek_scheduler_set(EkScheduler *self, EkSector first, EkSector end, EkState state,
-                      EkReason reason, guint32 attempts)
-{
-    if (end > first)
-        self->parts.set(self->parts.data, first, end - first, state, reason, attempts);
-}
-
-void ek_scheduler_reopen(EkScheduler *self, EkSector first, EkSector end)
-{
-    ek_scheduler_set(self, first, end, EK_STATE_UNTOUCHED, EK_REASON_NONE, 0);
-}
-
-EkSector ek_scheduler_align_down(const EkScheduler *self, EkSector sector)
-{
-    return sector - sector % self->parts.unit;
-}
-
-EkSector ek_scheduler_align_up(const EkScheduler *self, EkSector sector)
-{
-    return MIN(ek_divide_up(sector, self->parts.unit) * self->parts.unit, self->parts.sectors);
-}
-
-double ek_scheduler_failure_sectors(const EkScheduler *self)
-{
-    return self->costs.failure / self->costs.sector;
-}
-
-gboolean ek_scheduler_is_over(const EkScheduler *self, EkSector bad, EkSector end)
-{
-    double longer = 1 - ek_runs_share(&self->runs, end - bad, 0, self->parts.sectors);
-    return longer * MAX(self->costs.failure, WEAR) < 2 * self->costs.seek;
-}
-
-void ek_scheduler_note_separate_failure(EkScheduler *self)
-{
-    self->failed_at[self->failed_count++ % G_N_ELEMENTS(self->failed_at)] = self->odometer;
-}
-
-/* Separate failures a sector, of late: as few as any look back, near or far, allows. */
-static double failures_per_sector(const EkScheduler *self)
-{
-    guint kept = MIN(self->failed_count, G_N_ELEMENTS(self->failed_at));
-    double least = kept < 2 ? 0 : 1;
-    for (guint i = 1; i <= kept && kept >= 2; i *= 2) {
-        EkSector then = self->failed_at[(self->failed_count - i) % G_N_ELEMENTS(self->failed_at)];
-        least = MIN(least, (i + 1) / (double)MAX(self->odometer - then, 1));
-    }
-    return least;
-}
-
-static gboolean is_about(double value, double other)
-{
-    return value > other * (1 - ABOUT) && value < other * (1 + ABOUT);
-}
-
-static EkBlockSize block_size(EkScheduler *self)
-{
-    double rate = failures_per_sector(self);
-    EkBlockChoice *chosen = &self->chosen;
-    if (self->parts.block > 0)
-        return (EkBlockSize){self->parts.block, FALSE};
-    if (rate <= 0)
-        return (EkBlockSize){self->parts.command, FALSE};
-    if (chosen->size.block == 0 || chosen->most != self->parts.command ||
-        !is_about(chosen->rate, rate) || !is_about(chosen->failure, self->costs.failure) ||
-        !is_about(chosen->command, self->costs.command))
-        *chosen = (EkBlockChoice){
-            rate, self->costs.failure, self->costs.command, self->parts.command,
-            ek_block_size(&self->costs, rate, self->parts.unit, self->parts.command)};
-    return chosen->size;
-}
-
-guint32 ek_scheduler_block(EkScheduler *self)
-{
-    return block_size(self).block;
-}
-
-gboolean ek_scheduler_stays(EkScheduler *self)
-{
-    return block_size(self).stay;
 }
 
 /* --- rounds and levels --- */
@@ -362,71 +210,81 @@ static gboolean advance(EkScheduler *self)
     return TRUE;
 }
 
+static gboolean pick_fill(EkScheduler *self, EkSectorRange window)
+{
+    if (!ek_fill_reopen(self, window))
+        return ek_fill_pick(self, window);
+    begin_round(self);
+    return TRUE;
+}
+
+static gboolean pick_look(EkScheduler *self, EkSectorRange window)
+{
+    if (self->parts.backwards || !ek_stride_look_pick(self, window))
+        return FALSE;
+    begin_round(self);
+    return TRUE;
+}
+
+static gboolean pick_slow(EkScheduler *self, EkSectorRange window)
+{
+    return ek_plain_pick(self, window, EK_REGION_SLOW);
+}
+
+static gboolean pick_slow_inside(EkScheduler *self, EkSectorRange window)
+{
+    return ek_plain_pick(self, window, EK_REGION_SLOW_IN);
+}
+
+static gboolean pick_avoided(EkScheduler *self, EkSectorRange window)
+{
+    return ek_plain_pick(self, window, EK_REGION_AVOIDED);
+}
+
+/* Begins the next job of a level in this window; FALSE when it has none. */
+static gboolean (*const picks[LEVEL_END])(EkScheduler *self, EkSectorRange window) = {
+    [LEVEL_FIRST] = ek_first_pick,
+    [LEVEL_CHECK] = ek_stride_check_pick,
+    [LEVEL_FILL] = pick_fill,
+    [LEVEL_LOOK] = pick_look,
+    [LEVEL_GAPS] = ek_gap_pick,
+    [LEVEL_LEFT] = ek_left_pick,
+    [LEVEL_RIGHT] = ek_right_pick,
+    [LEVEL_SLOW] = pick_slow,
+    [LEVEL_SLOW_IN] = pick_slow_inside,
+    [LEVEL_INSIDE] = ek_inside_pick,
+    [LEVEL_INSIDE_FINE] = ek_inside_pick,
+    [LEVEL_AVOIDED] = pick_avoided,
+    [LEVEL_SINGLE] = ek_single_pick,
+    [LEVEL_AGAIN] = ek_again_pick,
+};
+
 static gboolean pick(EkScheduler *self)
 {
-    EkSectorRange window = g_array_index(self->windows, EkSectorRange, self->window);
-    switch (levels_of(self)[self->level]) {
-    case LEVEL_FIRST: return ek_first_pick(self, window);
-    case LEVEL_CHECK: return ek_stride_check_pick(self);
-    case LEVEL_FILL:
-        if (!ek_fill_reopen(self, window))
-            return ek_fill_pick(self, window);
-        begin_round(self);
-        return TRUE;
-    case LEVEL_LOOK:
-        if (self->parts.backwards || !ek_stride_look_pick(self, window))
-            return FALSE;
-        begin_round(self);
-        return TRUE;
-    case LEVEL_GAPS: return ek_gap_pick(self, window);
-    case LEVEL_LEFT: return ek_left_pick(self, window);
-    case LEVEL_RIGHT: return ek_right_pick(self, window);
-    case LEVEL_SLOW: return ek_plain_pick(self, window, EK_REGION_SLOW);
-    case LEVEL_SLOW_IN: return ek_plain_pick(self, window, EK_REGION_SLOW_IN);
-    case LEVEL_AVOIDED: return ek_plain_pick(self, window, EK_REGION_AVOIDED);
-    case LEVEL_INSIDE:
-    case LEVEL_INSIDE_FINE: return ek_inside_pick(self, window);
-    case LEVEL_SINGLE: return ek_single_pick(self, window);
-    case LEVEL_AGAIN: return ek_again_pick(self, window);
-    case LEVEL_END: break;
-    }
-    return FALSE;
+    Level level = levels_of(self)[self->level];
+    return level != LEVEL_END &&
+           picks[level](self, g_array_index(self->windows, EkSectorRange, self->window));
 }
 
-static gboolean job_next(EkScheduler *self, EkRead *read)
-{
-    switch (self->job.kind) {
-    case EK_JOB_FIRST: return ek_first_next(self, read);
-    case EK_JOB_BOUNDARY: return ek_boundary_next(self, read);
-    case EK_JOB_LEFT: return ek_left_next(self, read);
-    case EK_JOB_PLAIN: return ek_plain_next(self, read);
-    case EK_JOB_PROBE: return ek_probe_next(self, read);
-    case EK_JOB_SINGLE: return ek_single_next(self, read);
-    case EK_JOB_AGAIN: return ek_again_next(self, read);
-    case EK_JOB_NONE: break;
-    }
-    return FALSE;
-}
-
-static void job_observe(EkScheduler *self, const EkResult *result)
-{
-    switch (self->job.kind) {
-    case EK_JOB_FIRST: ek_first_observe(self, result); break;
-    case EK_JOB_BOUNDARY: ek_boundary_observe(self, result); break;
-    case EK_JOB_LEFT: ek_left_observe(self, result); break;
-    case EK_JOB_PLAIN: ek_plain_observe(self, result); break;
-    case EK_JOB_PROBE: ek_probe_observe(self, result); break;
-    case EK_JOB_SINGLE: ek_single_observe(self, result); break;
-    case EK_JOB_AGAIN: ek_again_observe(self, result); break;
-    case EK_JOB_NONE: break;
-    }
-}
+/* What each kind of job reads next, and what it makes of what came. */
+static const struct {
+    gboolean (*next)(EkScheduler *self, EkRead *read); /* FALSE: it is done */
+    void (*observe)(EkScheduler *self, const EkResult *result);
+} jobs[] = {
+    [EK_JOB_FIRST] = {ek_first_next, ek_first_observe},
+    [EK_JOB_BOUNDARY] = {ek_boundary_next, ek_boundary_observe},
+    [EK_JOB_LEFT] = {ek_left_next, ek_left_observe},
+    [EK_JOB_PLAIN] = {ek_plain_next, ek_plain_observe},
+    [EK_JOB_PROBE] = {ek_probe_next, ek_probe_observe},
+    [EK_JOB_SINGLE] = {ek_single_next, ek_single_observe},
+    [EK_JOB_AGAIN] = {ek_again_next, ek_again_observe},
+};
 
 gboolean ek_scheduler_next(EkScheduler *self, EkRead *read)
 {
     for (;;) {
         read->block = 0;
-        if (self->job.kind != EK_JOB_NONE && job_next(self, read)) {
+        if (self->job.kind != EK_JOB_NONE && jobs[self->job.kind].next(self, read)) {
             read->round = self->round;
             return TRUE;
         }
@@ -534,7 +392,8 @@ void ek_scheduler_observe(EkScheduler *self, const EkRead *read, const EkReadOut
         double before = ek_costs_expected(&self->costs, whole, (double)whole / block, continues);
         ek_costs_note_failure(&self->costs, MAX(seconds - before, seconds * LEAST_FAILURE));
     }
-    job_observe(self, &result);
+    if (self->job.kind != EK_JOB_NONE)
+        jobs[self->job.kind].observe(self, &result);
 }
 
 /* --- making one --- */

@@ -215,6 +215,8 @@ gboolean ek_first_pick(EkScheduler *self, EkSectorRange window);
 gboolean ek_first_next(EkScheduler *self, EkRead *read);
 void ek_first_observe(EkScheduler *self, const EkResult *result);
 
+/* The run of a pattern that holds a sector, or the next one. FALSE: there is none. */
+gboolean ek_stride_run_at(const EkStride *stride, EkSector sector, EkRepeated *run);
 /* Cuts [*first, end) to begin after, and end before, a region where a damaged head is expected. */
 gboolean ek_stride_step_over(EkScheduler *self, EkSector *first, EkSector *end);
 /* Sectors in a run of the pattern that was learned last; 0: there is none. */
@@ -226,7 +228,7 @@ void ek_stride_probed(EkScheduler *self, EkSector sector, gboolean failed);
  * has a job now. */
 gboolean ek_stride_note_failure(EkScheduler *self, EkSector first, EkSector end, gboolean landed);
 /* Looks where patterns ended that were believed until the end of the region. */
-gboolean ek_stride_check_pick(EkScheduler *self);
+gboolean ek_stride_check_pick(EkScheduler *self, EkSectorRange window);
 /* Learns from a map on which region was stepped over what pattern it was stepped over for. */
 void ek_stride_recall(EkScheduler *self);
 /* Looks for a pattern in a region that was jumped over, where that costs next to nothing: a search

@@ -13,9 +13,8 @@
 #define NEAR_FAILURES 3u
 #define POOR_YIELD 4 /* times what could be read in the time that a failure costs in all */
 #define LANDINGS 3u
-#define SLOW_PROBE 64.0 /* sectors */
-#define LANDING 32u     /* sectors: of what is read first where a jump lands */
-#define DEAR_FAILURE 8  /* times a command */
+#define LANDING 32u    /* sectors: of what is read first where a jump lands */
+#define DEAR_FAILURE 8 /* times a command */
 
 static EkSector bytes_to_sectors(const EkScheduler *self, EkByte bytes)
 {
@@ -51,24 +50,6 @@ gboolean ek_first_pick(EkScheduler *self, EkSectorRange window)
                         .end = MIN(stretch.first + stretch.count, stop),
                         .probing = self->landings > 0};
     return TRUE;
-}
-
-void ek_scheduler_size(EkScheduler *self, EkRead *read, EkSector well)
-{
-    guint32 block = ek_scheduler_block(self);
-    EkSector count = MIN(well, self->parts.most);
-    read->block = block;
-    read->count = (guint32)MAX(count - count % block, block);
-}
-
-guint32 ek_scheduler_slow_probe(const EkScheduler *self)
-{
-    const EkCosts *costs = &self->costs;
-    double patience = self->parts.patience;
-    double more = costs->slow_sector - patience * costs->sector;
-    double sectors = more > 0 ? (patience * (costs->command + costs->seek) + SLOW_GRACE) / more : 0;
-    double most = self->parts.command;
-    return MAX((guint32)CLAMP(sectors * 1.5, SLOW_PROBE, most), self->parts.unit);
 }
 
 gboolean ek_first_next(EkScheduler *self, EkRead *read)

@@ -26,42 +26,6 @@
 #define REOPENED 4u           /* strides */
 #define MOST_BEFORE 65536u    /* runs before the first, which were met before anything was known */
 
-/* --- stepping over --- */
-
-static gboolean run_at(const EkStride *stride, EkSector sector, EkRepeated *run)
-{
-    return stride->active && ek_repetition_find(&stride->runs, sector, run);
-}
-
-gboolean ek_stride_step_over(EkScheduler *self, EkSector *first, EkSector *end)
-{
-    /* What a search for a pattern is about must be seen. */
-    gboolean again =
-        self->learning.stage == EK_PATTERN_SEARCH_NONE || self->job.kind != EK_JOB_FIRST;
-    while (again && *first < *end) {
-        again = FALSE;
-        for (guint i = 0; i < self->stride_count; i++) {
-            EkRepeated run;
-            /* A region that was left once is given up again for a pattern that has proved itself.
-             */
-            gboolean counts = self->job.kind == EK_JOB_FIRST || self->strides[i].proofs > 0;
-            if (!counts || !run_at(&self->strides[i], *first, &run))
-                continue;
-            if (run.first > *first) {
-                *end = MIN(*end, run.first);
-                continue;
-            }
-            EkSector stop = MIN(run.first + run.count, *end);
-            if (self->job.kind == EK_JOB_FIRST)
-                self->strides[i].last = MAX(self->strides[i].last, run.number);
-            ek_scheduler_set(self, *first, stop, EK_STATE_SET_ASIDE, EK_REASON_MEDIUM, 0);
-            *first = stop;
-            again = TRUE;
-        }
-    }
-    return *first < *end;
-}
-
 EkSector ek_stride_width(const EkScheduler *self)
 {
     return self->stride_count > 0 ? self->strides[self->stride_count - 1].runs.count : 0;
@@ -81,7 +45,7 @@ static gboolean is_in_another(const EkScheduler *self, const EkStride *stride, E
 {
     EkRepeated run;
     for (guint i = 0; i < self->stride_count; i++)
-        if (&self->strides[i] != stride && run_at(&self->strides[i], sector, &run) &&
+        if (&self->strides[i] != stride && ek_stride_run_at(&self->strides[i], sector, &run) &&
             run.first <= sector)
             return TRUE;
     return FALSE;
@@ -136,7 +100,7 @@ gboolean ek_stride_wants_probe(EkScheduler *self, EkSector at, EkRead *read)
          i++) {
         EkStride *stride = &self->strides[i];
         EkRepeated run;
-        if (!run_at(stride, at, &run) || run.first > at || run.number < stride->to_probe)
+        if (!ek_stride_run_at(stride, at, &run) || run.first > at || run.number < stride->to_probe)
             continue;
         EkSector middle = middle_of(self, &run);
         guint32 count = self->parts.unit * (self->parts.unit < PROBE_UNITS ? PROBE_UNITS : 1);
@@ -159,7 +123,7 @@ void ek_stride_probed(EkScheduler *self, EkSector sector, gboolean failed)
     for (guint i = 0; i < self->stride_count; i++) {
         EkStride *stride = &self->strides[i];
         EkRepeated run;
-        if (!run_at(stride, sector, &run) || run.first > sector)
+        if (!ek_stride_run_at(stride, sector, &run) || run.first > sector)
             continue;
         if (failed) {
             stride->confirmed = MAX(stride->confirmed, run.number);
@@ -184,7 +148,7 @@ static void check_patterns(EkScheduler *self, EkSector sector)
         EkStride *stride = &self->strides[i];
         EkRepeated run;
         EkSector from = sector > near ? sector - near : 0;
-        if (run_at(stride, from, &run) && run.first <= sector + near)
+        if (ek_stride_run_at(stride, from, &run) && run.first <= sector + near)
             stride->active = FALSE;
     }
 }
@@ -241,8 +205,9 @@ static gboolean begin_check(EkScheduler *self, EkStride *stride)
     return FALSE;
 }
 
-gboolean ek_stride_check_pick(EkScheduler *self)
+gboolean ek_stride_check_pick(EkScheduler *self, EkSectorRange window)
 {
+    (void)window;
     for (guint i = 0; i < self->stride_count; i++)
         if (begin_check(self, &self->strides[i])) {
             self->found = TRUE;
@@ -327,17 +292,7 @@ void ek_stride_recall(EkScheduler *self)
     self->stride_count = 1;
 }
 
-gboolean ek_stride_is_busy(const EkScheduler *self)
-{
-    switch (self->learning.stage) {
-    case EK_PATTERN_SEARCH_NONE:
-    case EK_PATTERN_SEARCH_TO_SECOND:
-    case EK_PATTERN_SEARCH_TO_THIRD: return FALSE;
-    default: return TRUE;
-    }
-}
-
-/* Region nobody has tried yet, in [first, end), is left for this reason. */
+/* A region that nobody has tried yet, in [first, end), is left for this reason. */
 static void leave(EkScheduler *self, EkSector first, EkSector end, EkReason reason)
 {
     EkStretch stretch;
