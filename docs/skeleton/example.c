@@ -11,33 +11,35 @@ static const EkSignature signatures[] = {
 };
 
 /* Is what stands at `at` a header of ours? Looks at `span` only, and believes nothing. */
-static guint recognise(EkSpan span, EkByte at, EkCandidate claims[EK_CANDIDATES_MOST])
+static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     if (!ek_span_equals(span, 0, "SEED", 4) || ek_span_le32(span, 8) == 0)
         return 0;
-    claims[0] = (EkCandidate){.first_byte = at, .header_byte = at, .role = EK_ROLE_PRIMARY};
+    candidates[0] = (EkCandidate){.first_byte = at, .header_byte = at, .role = EK_ROLE_PRIMARY};
     return 1;
 }
 
 /* Does the rest stand where the header says? This is where false positives die: at most
  * EK_MEASURE_READS reads, a reason with points for each thing that is there, none for what was not
- * read, and `stands` only when something besides the header speaks for it. */
-static EkVolume *measure(EkReader *reader, const EkCandidate *claim, GError **error)
+ * read, and `is_confirmed` only when something besides the header speaks for it. */
+static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     g_autoptr(EkVolume) volume = ek_volume_new(&ek_fs_example, "example");
     EkKnown known;
     guint8 table[512];
-    if (!ek_reader_read(reader, claim->header_byte, volume->header, EK_HEADER_MOST, NULL, error))
+    if (!ek_reader_read(reader, candidate->header_byte, volume->header, EK_HEADER_MOST, NULL,
+                        error))
         return NULL;
     EkSpan header = {volume->header, EK_HEADER_MOST};
-    volume->first_byte = claim->first_byte;
-    volume->header_byte = claim->header_byte;
+    volume->first_byte = candidate->first_byte;
+    volume->header_byte = candidate->header_byte;
     volume->own_sector_size = 512;
     volume->bytes = (EkByte)ek_span_le32(header, 8) * 512;
-    ek_volume_reason(volume, 20, "header at sector %" G_GUINT64_FORMAT, claim->header_byte / 512);
+    ek_volume_reason(volume, 20, "header at sector %" G_GUINT64_FORMAT,
+                     candidate->header_byte / 512);
 
     EkByte at = 0;
-    if (!g_uint64_checked_add(&at, claim->first_byte, (EkByte)ek_span_le32(header, 4) * 512) ||
+    if (!g_uint64_checked_add(&at, candidate->first_byte, (EkByte)ek_span_le32(header, 4) * 512) ||
         !ek_reader_read(reader, at, table, sizeof table, &known, NULL)) {
         ek_volume_reason(volume, -100, "its table would lie past the end of the drive");
     } else if (known.good < sizeof table) {
