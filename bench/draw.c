@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Drive models drawn from a seed over the ranges in bench/models/RANGES. */
 #include "draw.h"
 
 #include <math.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What an imaging can be held against, computed from a drive model's faults. */
 #include "yardstick.h"
 
 #include "device/faultlookup.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* apply: writes the plan's edits to a target. */
 #include "cli.h"
 
 #include "base/text.h"

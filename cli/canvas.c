@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What the pictures share. */
 #include "canvas.h"
 
 #include "base/text.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What the commands share. */
 #include "cli.h"
 
 #include "base/text.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* clone: writes the image with the plan applied to a target. */
 #include "cli.h"
 
 #include "base/text.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* drives: lists the drives of this machine and who uses them. */
 #include "cli.h"
 
 #include "base/bytes.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* extract: writes files of volumes below a folder. */
 #include "filerow.h"
 #include "filters.h"
 #include "peeking.h"

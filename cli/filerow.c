@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A file as the commands show it. */
 #include "filerow.h"
 
 #include "profile.h"

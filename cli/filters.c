@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The options that choose files, shared by find and extract. */
 #include "filters.h"
 
 #include "nearest.h"

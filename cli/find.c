@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* find: finds files on all volumes by what is known of them. */
 #include "filerow.h"
 #include "filters.h"
 #include "peeking.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The primary header of a volume beside its backup, field by field. */
 #include "headers.h"
 
 #include "base/text.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The primary header of a volume beside its backup, field by field. */
 #ifndef EK_CLI_HEADERS_H
 #define EK_CLI_HEADERS_H
 

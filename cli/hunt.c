@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* hunt: searches the image for volumes and partition tables. */
 #include "cli.h"
 
 #include "base/text.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Hunting beside imaging, in a thread of its own. */
 #include "imagehunt.h"
 
 #include "volumes.h"

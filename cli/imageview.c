@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What a running imaging shows. */
 #include "imageview.h"
 
 #include "base/text.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* index: builds the file index of a volume. */
 #include "filerow.h"
 
 static json_t *totals_json(EkIndexing *indexing)

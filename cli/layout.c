@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The drive with its volumes as a line of text. */
 #include "layout.h"
 
 #include "base/text.h"

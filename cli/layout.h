@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The drive with its volumes as a line of text. */
 #ifndef EK_CLI_LAYOUT_H
 #define EK_CLI_LAYOUT_H
 

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The drive with its volumes as a picture, for a screen or a page. */
 #include "layoutpicture.h"
 
 #include "base/text.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* log: shows the history of a case. */
 #include "cli.h"
 
 #include "base/text.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* ls: lists a folder of a volume. */
 #include "filerow.h"
 
 #include "base/text.h"

@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* What the region that was not read hits. */
+/* What the sectors that were not read belong to. */
 #include "maphits.h"
 
 #include "base/text.h"

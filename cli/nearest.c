@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The nearest of some words, by the number of letters to change. */
 #include "nearest.h"
 
 #include <string.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The nearest word to one that there is not. */
 #ifndef EK_CLI_NEAREST_H
 #define EK_CLI_NEAREST_H
 

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* new: creates a case for a drive, or from an existing image. */
 #include "cli.h"
 
 #include "base/text.h"

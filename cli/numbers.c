@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Numbers as people type them. */
 #include "numbers.h"
 
 #include <errno.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* peek: previews one file. */
 #include "filerow.h"
 #include "peeking.h"
 #include "show.h"

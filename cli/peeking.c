@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The helper program that looks into files, as the commands use it. */
 #include "peeking.h"
 
 #include "base/text.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The read map as a picture. */
 #include "picture.h"
 
 #include "base/text.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* plan: proposes a partition table and repairs. */
 #include "planshow.h"
 
 #include "case/planstore.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A plan as JSON. */
 #include "planshow.h"
 
 #include "base/text.h"

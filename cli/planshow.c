@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A plan for people: the table, the edits, one edit byte by byte. */
 #include "planshow.h"
 
 #include "base/field.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The read map as columns of cells, each a slice of the drive. */
 #include "profile.h"
 
 const EkLayer ek_layers[EK_LAYERS] = {

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* set: tells the case where its image is now. */
 #include "cli.h"
 
 #include "work/ownimage.h"

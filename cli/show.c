@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Showing things in a terminal or a pipe. */
 #include "show.h"
 
 #include "base/text.h"

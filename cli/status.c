@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* status: the state of a case and the next step. */
 #include "cli.h"
 
 #include "base/text.h"

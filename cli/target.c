@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What the commands that write to a target share. */
 #include "target.h"
 
 #include "device/device.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* tree: the folders of a volume with what is below them. */
 #include "filerow.h"
 
 #include "base/text.h"

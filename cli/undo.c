@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* undo: restores the bytes that the last apply or clone replaced. */
 #include "cli.h"
 
 #include "base/text.h"

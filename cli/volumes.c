@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* volumes: lists the volumes found, or the evidence for one. */
 #include "volumes.h"
 
 #include "base/text.h"

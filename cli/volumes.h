@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Volumes as several commands show them. */
 #ifndef EK_CLI_VOLUMES_H
 #define EK_CLI_VOLUMES_H
 

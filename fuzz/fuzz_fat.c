@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Fuzzes the pieces that read FAT entries and names. */
 #include "harness.h"
 #include "volume/fat/fat.h"
 #include "volume/formats.h"

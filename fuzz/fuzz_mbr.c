@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Fuzzes the MBR and its chain. */
 #include "harness.h"
 #include "table/table.h"
 

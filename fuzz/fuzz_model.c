@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Fuzzes the reader of drive models. */
 #include "device/model.h"
 #include "harness.h"
 

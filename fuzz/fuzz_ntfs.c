@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Fuzzes the pieces that read NTFS records. */
 #include "harness.h"
 #include "volume/formats.h"
 #include "volume/ntfs/ntfs.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What the fuzz harnesses share. */
 #include "harness.h"
 
 #include <stdio.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A large drive of which an input holds a few pieces. */
 #include "pieces.h"
 
 #include "base/bytes.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Walks the files of a volume, and aborts where what is handed on breaks a promise. */
 #include "walk.h"
 
 #include <stdlib.h>

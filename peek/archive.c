@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Archives and office files: does everything in them unpack? */
 #include "peek.h"
 
 #include <archive.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Locks the helper down: limits, and the system calls that are left. */
 #include "peek.h"
 
 #include <errno.h>

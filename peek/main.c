@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The helper program: takes content on stdin, says what it is and whether it opens. */
 #include "peek.h"
 
 #include "files/peekwire.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Pictures: do they decode, and how they look in a terminal. */
 #include "peek.h"
 
 #include <chafa.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Text: its encoding, and whether it holds to the end. */
 #include "peek.h"
 
 #include <string.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What a file is, by its content (libmagic). */
 #include "peek.h"
 
 #include <magic.h>

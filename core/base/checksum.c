@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The checksums that on-disk formats use. */
 #include "base/checksum.h"
 
 #include <zlib.h>

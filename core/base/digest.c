@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* SHA-256 (FIPS 180-4) and the sums that guard an image's blocks. */
 #include "base/digest.h"
 
 #include "base/bytes.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* One error domain for the whole library. */
 #include "base/error.h"
 
 #include <errno.h>

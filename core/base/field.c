@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A named part of an on-disk structure, for showing what bytes mean. */
 #include "base/field.h"
 
 static void field_free(gpointer data)

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Runs of sectors that come again at a distance which itself changes by a constant. */
 #include "base/repetition.h"
 
 /* Where run k begins: first + k * every + drift * k(k-1)/2. FALSE when it does not exist. */

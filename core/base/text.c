@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Numbers and names as people read them. */
 #include "base/text.h"
 
 #include "base/bytes.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What things cost on this drive, as measured so far. */
 #include "capture/costs.h"
 
 #include <math.h>

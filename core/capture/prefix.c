@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The digest of an image's beginning, taken while it is read. */
 #include "capture/prefix.h"
 
 #define ZEROS 65536u

@@ -1,4 +1,6 @@
 /* SPDX-License-Identifier: MIT */
+/* Does the drive answer the same at addresses a fixed distance apart? Drives of faked capacity,
+ * and adapters that drop the upper part of an address, do. */
 #include "capture/repeats.h"
 
 #include "base/digest.h"

@@ -1,4 +1,6 @@
 /* SPDX-License-Identifier: MIT */
+/* Where bad runs begin and end when one is like the other, as where a scratch crosses track after
+ * track. */
 #include "capture/runpattern.h"
 
 #define SURE 2u

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* How long bad runs are on this drive. */
 #include "capture/runs.h"
 
 #include <math.h>

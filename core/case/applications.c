@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The write-ahead record of edits. */
 #include "case/applications.h"
 
 #include "case/seal.h"

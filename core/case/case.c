@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The case folder. */
 #include "case/case.h"
 
 #include "case/folder.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Which targets clones of this case were written to. */
 #include "case/clonestore.h"
 
 gint64 ek_clonestore_begin(EkCase *self, gint64 event, const char *target, const char *identity,

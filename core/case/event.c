@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The event log of a case. */
 #include "case/case.h"
 
 #include <unistd.h>

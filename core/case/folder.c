@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The files inside a case folder. */
 #include "case/folder.h"
 
 #include <errno.h>

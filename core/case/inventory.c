@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The inventory of a volume. */
 #include "case/inventory.h"
 
 #include "base/text.h"

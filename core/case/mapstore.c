@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The read map in the case. */
 #include "case/mapstore.h"
 
 #include "case/applications.h"

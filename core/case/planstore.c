@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The case's plan. */
 #include "case/planstore.h"
 
 #include "case/seal.h"

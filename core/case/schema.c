@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The stores' schema, one text a version (docs/case-format.md). */
 #include "case/schema.h"
 
 const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS] = {

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Sums of what is written to a target. */
 #include "case/seal.h"
 
 #include <string.h>

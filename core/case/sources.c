@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Every source that a case ever read from. */
 #include "case/case.h"
 
 void ek_case_source_free(EkCaseSource *source)

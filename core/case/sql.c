@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* SQLite with our errors. */
 #include "case/sql.h"
 
 #include "base/digest.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What hunting found, in the case. */
 #include "case/volumestore.h"
 
 #include <string.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Where sectors come from. */
 #include "device/device.h"
 
 #include "base/text.h"

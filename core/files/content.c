@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The content of a file in order, with its holes. */
 #include "files/files.h"
 
 #define PIECE (1u << 20)

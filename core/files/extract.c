@@ -243,7 +243,7 @@ static gboolean is_about_name(int errnum)
            errnum == EPERM || errnum == ENXIO || errnum == EPROTO;
 }
 
-/* The table of what was taken out has its name already. */
+/* The table of extracted files has its name already. */
 static gboolean is_taken(const EkExtract *extract, int folder, const char *name)
 {
     return folder == extract->fd && g_ascii_strcasecmp(name, EK_RECORD_NAME) == 0;

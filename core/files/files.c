@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Files of a volume. */
 #include "files/files.h"
 
 #include <string.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Which files a filter lets through. */
 #include "files/filter.h"
 
 #include <string.h>

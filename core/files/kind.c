@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Kinds of files, by name or media type. */
 #include "files/kind.h"
 
 #include <string.h>

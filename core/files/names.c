@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Names for what is written. */
 #include "files/names.h"
 
 #include "base/digest.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What a file is by its content, whether it opens, and a look at it. */
 #include "files/peeker.h"
 
 #include "base/error.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The table of extracted files, in the folder they were extracted to (RFC 4180). */
 #include "files/record.h"
 
 #include "base/text.h"

@@ -1,7 +1,8 @@
 /* SPDX-License-Identifier: MIT */
-/* What was taken out, as a table in the folder it was taken to: extracted.csv (RFC 4180). A later
- * extraction into the same folder knows by it what is there already. A text that a spreadsheet
- * would take for a formula, or that begins with an apostrophe, has an apostrophe in front. */
+/* The table of extracted files, in the folder they were extracted to: extracted.csv (RFC 4180). A
+ * later extraction into the same folder knows by it what is there already. A text that a
+ * spreadsheet would take for a formula, or that begins with an apostrophe, has an apostrophe in
+ * front. */
 #ifndef EK_FILES_RECORD_H
 #define EK_FILES_RECORD_H
 

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The content of one file, to a descriptor or to a digest. */
 #include "files/writing.h"
 
 #include "base/digest.h"

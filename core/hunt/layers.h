@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Which volume lies on which: remains of an older layout, and images in files. */
 #ifndef EK_HUNT_LAYERS_H
 #define EK_HUNT_LAYERS_H
 

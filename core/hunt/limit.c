@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* How many traces of a kind are kept one by one. */
 #include "hunt/limit.h"
 
 #include "base/digest.h"

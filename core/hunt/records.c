@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* All numbered records of one format in a part of the image. */
 #include "hunt/records.h"
 
 #define PIECE (1u << 20)

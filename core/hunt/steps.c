@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Looking at one step. */
 #include "hunt/steps.h"
 
 #include "hunt/matcher.h"

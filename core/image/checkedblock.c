@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A structure of some sectors, not all of which were read from the drive. */
 #include "image/checkedblock.h"
 
 gboolean ek_checked_block_read(EkCheckedBlock *piece, EkReader *reader, EkByte first,

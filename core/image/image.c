@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The image file. */
 #include "image/image.h"
 
 #include "base/bytes.h"

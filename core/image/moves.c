@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Blocks of an image of which a newer copy is elsewhere in it, as in a journal. */
 #include "image/moves.h"
 
 EkMoves *ek_moves_new(guint32 block_bytes)

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Bytes that lie over an image, by position. */
 #include "image/overlay.h"
 
 #include <string.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Writing edits to a target. */
 #include "rebuild/apply.h"
 
 #include "base/text.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Edits and the structures they belong to. */
 #include "rebuild/plan.h"
 
 #include <string.h>

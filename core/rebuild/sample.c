@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A sample of a volume's files. */
 #include "rebuild/sample.h"
 
 #include "base/bytes.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* One plan on top of another. */
 #include "rebuild/stack.h"
 
 #include <string.h>

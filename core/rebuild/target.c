@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What edits and clones are written to: is it the right one? */
 #include "rebuild/target.h"
 
 #include "device/device.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Partition tables of all schemes: which one is current, and reading it. */
 #include "table/table.h"
 
 const EkTableFormat *const ek_table_formats[] = {

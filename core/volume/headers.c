@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What the file systems with a primary and a backup boot sector share. */
 #include "volume/headers.h"
 
 EkHeaderState ek_header_look(EkReader *reader, EkByte at, const guint8 *header, gsize length,

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Tables of links. */
 #include "volume/links.h"
 
 #include <string.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The list of all file systems. */
 #include "volume/formats.h"
 
 const EkFileSystem *const ek_file_systems[] = {

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Names of files from other character sets. */
 #include "base/bytes.h"
 #include "volume/file.h"
 

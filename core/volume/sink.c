@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A sink that takes everything and does nothing with it. */
 #include "volume/file.h"
 
 static gboolean take_file(void *data, const EkFile *file)

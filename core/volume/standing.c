@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What a volume is to the current partition table. */
 #include "volume/standing.h"
 
 static const char *const names[EK_STANDINGS] = {

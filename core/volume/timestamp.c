@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Timestamps of the file systems, as seconds since 1970. */
 #include "volume/volume.h"
 
 #define STEPS_A_SECOND 10000000u

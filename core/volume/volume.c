@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Volumes: measuring and inferring them, and the reasons to believe in them. */
 #include "volume/volume.h"
 
 #include "base/text.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Reading the image of a case back. */
 #include "work/checking.h"
 
 #include "base/digest.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Writes the image, with the plan applied or without it, to a target, and verifies it. */
 #include "work/cloning.h"
 
 #include "base/bytes.h"

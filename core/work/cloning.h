@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* Writing the image, with the plan laid over it, to a file or device, and reading it back. */
+/* Writing the image, with the plan applied or without it, to a file or device, and verifying it. */
 #ifndef EK_WORK_CLONING_H
 #define EK_WORK_CLONING_H
 

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What the sectors that were not read belong to. */
 #include "work/hits.h"
 
 #define REST_MOST 20000u /* stretches without a file that are asked about */

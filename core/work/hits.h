@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* From region that was not read to what lies there: files, what a file system needs for itself,
+/* What the sectors that were not read belong to: files, what a file system needs for itself,
  * free space, or no volume at all. */
 #ifndef EK_WORK_HITS_H
 #define EK_WORK_HITS_H

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Hunting as a job on a case. */
 #include "work/hunting.h"
 
 #include "base/text.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Imaging as a job on a case. */
 #include "work/imaging.h"
 
 #include "base/text.h"

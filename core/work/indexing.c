@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A volume with its inventory. */
 #include "work/indexing.h"
 
 #include "base/digest.h"

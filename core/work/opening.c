@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Opening a case for a drive. */
 #include "work/opening.h"
 
 #include "case/mapstore.h"

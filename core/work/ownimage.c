@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The image of a case, before it is written to. */
 #include "work/ownimage.h"
 
 #include "case/applications.h"

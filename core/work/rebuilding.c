@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Planning, applying and taking back as jobs on a case. */
 #include "work/rebuilding.h"
 
 #include "case/planstore.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Is what is on a drive or in a file what the case read from its source? A few sectors tell. */
 #include "work/recognise.h"
 
 #include "device/childreader.h"

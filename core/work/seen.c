@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What a hunt saw, and what of that belongs to no volume. */
 #include "work/seen.h"
 
 static gboolean belongs(const GPtrArray *volumes, EkReader *reader, const EkTrace *trace)

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The image against the sums of its blocks that the case keeps. */
 #include "work/sums.h"
 
 #include "base/digest.h"

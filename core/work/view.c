@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A case with its image, read map and reader. */
 #include "work/view.h"
 
 #include "case/applications.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What is requested of a drive, as ranges to be read first. */
 #include "work/wanting.h"
 
 #include "base/text.h"

@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* What is wanted of a drive, as region to be read first: by what hunting has found so far. */
+/* What is wanted of a drive, as ranges to be read first: by what hunting has found so far. */
 #ifndef EK_WORK_WANTING_H
 #define EK_WORK_WANTING_H
 

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Tests of core/base. */
 #include "base/bytes.h"
 #include "base/checksum.h"
 #include "base/digest.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Tests of core/capture: reading, marking, keeping. */
 #include "base/digest.h"
 #include "capture/capture.h"
 #include "capture/imagewriter.h"

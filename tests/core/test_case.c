@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Tests of core/case. */
 #include "case/applications.h"
 #include "case/case.h"
 #include "case/mapstore.h"

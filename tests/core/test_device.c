@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Tests of core/device. */
 #include "check.h"
 #include "device/childreader.h"
 #include "device/device.h"

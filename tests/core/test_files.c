@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Tests of core/files. */
 #include "base/digest.h"
 #include "check.h"
 #include "files/files.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Tests of core/hunt. */
 #include "check.h"
 #include "fixture.h"
 #include "hunt/hunt.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Tests of core/image. */
 #include "check.h"
 #include "fixture.h"
 #include "image/checkedblock.h"

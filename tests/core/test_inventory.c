@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Tests of the inventory. */
 #include "case/inventory.h"
 #include "case/inventoryrows.h"
 #include "check.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Tests of core/rebuild. */
 #include "check.h"
 #include "fixture.h"
 #include "rebuild/apply.h"

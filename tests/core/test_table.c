@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Tests of core/table. */
 #include "check.h"
 #include "fixture.h"
 #include "table/table.h"

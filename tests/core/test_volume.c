@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Tests of core/volume. */
 #include "check.h"
 #include "fixture.h"
 #include "volume/fat/fat.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Assertions that print both sides, and what every test program shares. */
 #include "check.h"
 
 #include "base/error.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* On-disk structures, composed byte by byte from the published formats, and what reads them. */
 #include "fixture.h"
 
 #include <glib/gstdio.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What a walk hands on, kept for looking at. */
 #include "listing.h"
 
 #include <string.h>

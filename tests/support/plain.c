@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Second readers of the file systems, as plain as can be. */
 #include "plain.h"
 
 #define SECTOR 512u

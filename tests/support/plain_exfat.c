@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A plain second reader of exFAT. */
 #include "plain.h"
 
 typedef struct {

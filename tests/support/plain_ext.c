@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A plain second reader of ext2, ext3 and ext4. */
 #include "plain.h"
 
 #define EXTENTS 0x80000u

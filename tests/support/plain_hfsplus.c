@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A plain second reader of HFS+. */
 #include "plain.h"
 
 #define ROOT 2u

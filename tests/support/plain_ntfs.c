@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A plain second reader of NTFS. */
 #include "plain.h"
 
 #define ROOT 5u

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Driving the built program, and the system's tools, from a test. */
 #include "program.h"
 
 #include "base/digest.h"

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A scheduler over a simulated drive, with nothing but a map and a clock. */
 #include "trial.h"
 
 #include "check.h"

@@ -1,4 +1,6 @@
 /* SPDX-License-Identifier: MIT */
+/* Files that are put into a volume, by the system's own drivers where there are such, so that many
+ * of them lie in pieces. */
 #include "truth.h"
 
 #include "check.h"

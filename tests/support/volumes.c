@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Volumes that no tool here makes, composed byte by byte from the published formats. */
 #include "volumes.h"
 
 #include "base/bytes.h"

@@ -114,7 +114,8 @@ static EkPresence look_at_chunk_tree(EkReader *reader, EkVolume *volume, const S
     guint8 node[128];
     EkByte place = placed(own, super, super->chunk_root);
     if (place == EK_UNPLACED) {
-        ek_volume_reason(volume, 0, "where the chunk tree is cannot be told from this device");
+        ek_volume_reason(volume, 0,
+                         "the location of the chunk tree cannot be determined from this device");
         return EK_UNREAD;
     }
     EkByte at = volume->first_byte + place;

@@ -250,8 +250,8 @@ static gboolean place_by_regions(EkReader *reader, EkByte fat, Place *place)
         EkByte earlier = first - MIN(first, region);
         place->sector_size = size;
         place->first = both || !ek_is_usual_start(first) ? earlier : first;
-        place->why =
-            both ? "told by the sums of both boot regions" : "told by the sum of one boot region";
+        place->why = both ? "known from the checksums of both boot regions"
+                          : "known from the checksum of one boot region";
         return place->first < fat && fat - place->first >= 2 * region;
     }
     return FALSE;
@@ -272,7 +272,7 @@ static gboolean place_by_tables(const GArray *places, const Root *root, const Fi
             continue;
         place->first = range.first;
         place->end = ek_range_end(range);
-        place->why = "told by a partition table";
+        place->why = "known from a partition table";
         return TRUE;
     }
     return FALSE;
@@ -288,7 +288,7 @@ static Place find_place(EkReader *reader, const EkSightings *sightings, const Ro
         return place;
     place = (Place){.sector_size = sightings->sector_size,
                     .first = fit->fat - MIN(fit->fat, MIB),
-                    .why = "not told: taken for the usual distance from its FAT"};
+                    .why = "assumed to be the usual distance before its FAT"};
     for (gsize i = 0; i < G_N_ELEMENTS(usual); i++)
         if (usual[i] <= fit->fat && ek_is_usual_start(fit->fat - usual[i])) {
             place.first = fit->fat - usual[i];
@@ -376,11 +376,11 @@ static EkVolume *compose(EkReader *reader, const EkSightings *sightings, const R
                      "no boot sector found; root folder (sector %" G_GUINT64_FORMAT
                      "), allocation bitmap, up-case table and FAT agree on the cluster layout",
                      root->at / EK_STEP);
-    ek_volume_reason(volume, 0, "where it begins is %s", place.why);
+    ek_volume_reason(volume, 0, "its first sector is %s", place.why);
     ek_exfat_weigh(reader, volume, &boot);
     if (volume->length_is_least)
         ek_volume_reason(volume, 0,
-                         "its length is told to eight clusters: %" G_GUINT64_FORMAT
+                         "its length is known to within eight clusters: %" G_GUINT64_FORMAT
                          " to %" G_GUINT64_FORMAT " of them",
                          (root->bitmap_bytes - 1) * 8 + 1, root->bitmap_bytes * 8);
     ek_volume_reason(volume, 0, "serial number lost (stored only in the boot sector)");

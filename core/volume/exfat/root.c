@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The root folder of an exFAT volume by its first entries. */
 #include "volume/exfat/exfat.h"
 
 #define SYSTEM_ENTRIES_MOST 8u

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* A superblock where none is left. */
 #include "volume/ext/compose.h"
 
 #include "base/checksum.h"

@@ -319,8 +319,8 @@ static EkVolume *compose(EkReader *reader, const GArray *places, Volume *found)
                      "the table of %" G_GUINT64_FORMAT " groups at sector %" G_GUINT64_FORMAT
                      " names that inode table",
                      super->groups, found->groups_at / EK_STEP);
-    ek_volume_reason(volume, 0, "its length is told %s",
-                     found->is_least ? "by the bitmap of its last group" : "by a partition table");
+    ek_volume_reason(volume, 0, "its length is known from %s",
+                     found->is_least ? "the bitmap of its last group" : "a partition table");
     ek_volume_reason(volume, 0, "UUID and label lost (stored only in the superblock)");
     ek_header_end(volume, TRUE);
     return volume;

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Reading the inodes of an ext volume. */
 #include "volume/ext/inode.h"
 
 #define INCOMPAT_TYPES 0x2u

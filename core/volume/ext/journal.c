@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Older copies of blocks in the journal of an ext3 or ext4 volume. */
 #include "volume/ext/journal.h"
 #include "volume/ext/log.h"
 

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The journal of an ext3 or ext4 volume as a row of blocks. */
 #include "volume/ext/log.h"
 
 #include "volume/headers.h"

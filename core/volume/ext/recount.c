@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The counts of a group descriptor, from the bitmaps and the inodes. */
 #include "volume/ext/recount.h"
 
 #include "base/checksum.h"

@@ -158,7 +158,7 @@ static void weigh_wide(EkReader *reader, EkVolume *volume, const EkFatBoot *boot
     EkByte info = volume->first_byte + (EkByte)boot->info_sector * boot->sector_size;
     if (boot->info_sector != 0 && ek_reader_read(reader, info, copy, sizeof copy, &known, NULL) &&
         ek_fat_is_info((EkSpan){copy, sizeof copy}))
-        ek_volume_reason(volume, 5, "the information sector is at sector %" G_GUINT64_FORMAT,
+        ek_volume_reason(volume, 5, "the FSInfo sector is at sector %" G_GUINT64_FORMAT,
                          info / EK_STEP);
 }
 

@@ -244,7 +244,7 @@ static guint guess_reserved(const Tables *tables, guint most, const char **why)
     for (guint i = 1; i <= most; i++)
         if (ek_is_usual_start(tables->first - i * EK_STEP))
             return i;
-    *why = "not told: taken for the usual number";
+    *why = "assumed to be the usual number";
     return MIN(usual, most);
 }
 
@@ -313,13 +313,13 @@ static guint64 count_clusters(EkReader *reader, const Grid *grid, const Tables *
 static EkVolume *compose(EkReader *reader, const GArray *places, const Grid *grid,
                          const Tables *tables)
 {
-    const char *why = "told by the information sector";
+    const char *why = "known from the FSInfo sector";
     guint before = (guint)MIN(RESERVED_MOST, tables->first / EK_STEP);
     guint reserved = tables->bits == EK_FAT32 ? reserved_by_info(reader, tables, before) : 0;
     const EkRange *place = find_place(places, grid, tables, reserved);
     if (reserved == 0 && place != NULL) {
         reserved = (guint)((tables->first - place->first) / EK_STEP);
-        why = "told by a partition table";
+        why = "known from a partition table";
     }
     if (reserved == 0)
         reserved = guess_reserved(tables, before, &why);

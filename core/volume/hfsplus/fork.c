@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Forks of HFS+ files and the nodes of its trees, as in Technical Note TN1150. */
 #include "volume/hfsplus/fork.h"
 
 #define EXTENTS_A_RECORD 8u

@@ -573,9 +573,9 @@ static EkVolume *compose_by_files(EkReader *reader, const EkSightings *sightings
         "the likely allocation bitmap marks all %u checked blocks of catalog and files as used",
         fit.agree);
     ek_volume_reason(volume, 0, "its first sector is %s",
-                     fit.end != 0 ? "told by a partition table"
+                     fit.end != 0 ? "known from a partition table"
                                   : "assumed: partitions usually start there");
-    ek_volume_reason(volume, 0, "its UUID stood nowhere else");
+    ek_volume_reason(volume, 0, "UUID lost (stored only in the header)");
     end_volume(reader, volume, catalog);
     return volume;
 }

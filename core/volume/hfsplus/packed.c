@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Files that the system packed. */
 #include "volume/hfsplus/packed.h"
 
 #include <string.h>

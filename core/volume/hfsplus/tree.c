@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* B-trees of HFS+: nodes and records, bounded. */
 #include "volume/hfsplus/hfsplus.h"
 
 #define HEADER_RECORDS 3u

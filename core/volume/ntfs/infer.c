@@ -212,7 +212,7 @@ static EkVolume *compose(EkReader *reader, const GArray *places, const System *s
                      "%u system files start where their records state", best->agreeing);
     ek_ntfs_weigh(reader, volume, &boot);
     if (told != 0)
-        ek_volume_reason(volume, 0, "its length is told by a partition table");
+        ek_volume_reason(volume, 0, "its length is known from a partition table");
     else if (clusters > 0)
         ek_volume_reason(volume, 0,
                          "length known to within one cluster (%" G_GUINT64_FORMAT

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* LZNT1, as in [MS-XCA] section 2.5. */
 #include "volume/ntfs/lznt.h"
 
 #define CHUNK 4096u

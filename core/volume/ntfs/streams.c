@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* What the attributes of a file say, gathered from its record and the further ones it names. */
 #include "volume/ntfs/streams.h"
 
 #include <string.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Is the log of an XFS volume clean? Only for this folder. */
 #ifndef EK_VOLUME_XFS_LOG_H
 #define EK_VOLUME_XFS_LOG_H
 
