@@ -55,7 +55,8 @@ static gboolean gather(EkCase *opened, Standing *standing, GError **error)
             last_hunt = event->id;
         standing->cloned = standing->cloned || (done && g_str_equal(event->command, "clone"));
     }
-    g_autoptr(GArray) hunted = ek_volumestore_hunted(opened, EK_RECOGNISERS, error);
+    g_autofree char *recognisers = ek_hunt_recognisers();
+    g_autoptr(GArray) hunted = ek_volumestore_hunted(opened, recognisers, error);
     if (hunted == NULL)
         return FALSE;
     EkByte searched = 0;

@@ -8,8 +8,9 @@
 #include "volume/standing.h"
 #include "volume/volume.h"
 
-/* Names the set of recognisers: what was hunted by another set is hunted again. */
-#define EK_RECOGNISERS "all;10"
+/* Names the set of recognisers of this version: what was hunted by another set is hunted again.
+ * It follows from the list of formats and their versions. The caller frees. */
+char *ek_hunt_recognisers(void);
 
 /* One piece of evidence at one place, or a run of alike ones. */
 typedef struct {

@@ -145,6 +145,7 @@ typedef void (*EkVolumeSink)(void *data, EkVolume *volume);
 
 struct EkFileSystem {
     const char *name; /* of the family: "ntfs", "fat" */
+    guint recogniser; /* its version: one more when it recognises more than before */
     const EkSignature *signatures;
     gsize signature_count;
     EkByte header_offset; /* of the first header, in a volume */

@@ -58,7 +58,8 @@ static void add_rest(GArray *ranges, EkRange good, const GArray *hunted)
 static GArray *ranges_to_hunt(EkView *view, GError **error)
 {
     const EkCaseInfo *info = ek_case_info(view->opened);
-    g_autoptr(GArray) hunted = ek_volumestore_hunted(view->opened, EK_RECOGNISERS, error);
+    g_autofree char *recognisers = ek_hunt_recognisers();
+    g_autoptr(GArray) hunted = ek_volumestore_hunted(view->opened, recognisers, error);
     if (hunted == NULL)
         return NULL;
     GArray *ranges = g_array_new(FALSE, FALSE, sizeof(EkRange));
@@ -136,7 +137,8 @@ EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads
     hunting->event = ek_event_begin(hunting->view.opened, "hunt", options, error);
     if (hunting->event == 0)
         return NULL;
-    hunting->store = ek_huntstore_new(hunting->view.opened, hunting->event, EK_RECOGNISERS);
+    g_autofree char *recognisers = ek_hunt_recognisers();
+    hunting->store = ek_huntstore_new(hunting->view.opened, hunting->event, recognisers);
     hunting->kept = ek_huntstore_sink(hunting->store);
     hunting->threads = threads;
     renew_hunt(hunting);
