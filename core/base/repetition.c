@@ -2,21 +2,37 @@
 /* Runs of sectors that come again at a distance which itself changes by a constant. */
 #include "base/repetition.h"
 
-/* Where run k begins: first + k * every + drift * k(k-1)/2. FALSE when it does not exist. */
+/* Where run k begins: first + k * every + drift * k(k-1)/2. FALSE when it does not exist, or not
+ * within 64 bits: while the distance is positive, the drift takes less than half of k * every. */
 static gboolean begins(const EkRepetition *repetition, guint64 k, EkSector *first)
 {
-    if (k > 0 && (repetition->every == 0 || k > G_MAXUINT32))
+    guint64 every = repetition->every;
+    guint64 slope = repetition->drift < 0 ? (guint64) - (repetition->drift + 1) + 1
+                                          : (guint64)repetition->drift;
+    guint64 before = k > 0 ? k - 1 : 0;
+    guint64 change = 0;
+    guint64 along = 0;
+    guint64 bend = 0;
+    guint64 at = 0;
+    if (k > 0 && (every == 0 || k > G_MAXUINT32))
         return FALSE;
-    __extension__ typedef __int128 wide;
-    wide step = (wide)repetition->every + (wide)repetition->drift * (wide)(k > 0 ? k - 1 : 0);
-    if (k > 0 && step < (wide)repetition->count)
+    if (!g_uint64_checked_mul(&change, slope, before))
+        return FALSE;
+    if (k > 0 && repetition->drift < 0 && (change > every || every - change < repetition->count))
         return FALSE; /* a negative drift has used up the distance */
-    wide at = (wide)repetition->first + (wide)k * repetition->every +
-              (wide)repetition->drift * (wide)k * (wide)(k > 0 ? k - 1 : 0) / 2;
-    wide limit = repetition->until != 0 ? (wide)repetition->until : (wide)G_MAXINT64;
-    if (at < 0 || at > limit)
+    if (k > 0 && repetition->drift >= 0 && every < repetition->count &&
+        repetition->count - every > change)
         return FALSE;
-    *first = (EkSector)at;
+    if (!g_uint64_checked_mul(&along, k, every) ||
+        !g_uint64_checked_mul(&bend, k * before / 2, slope) ||
+        !g_uint64_checked_add(&at, repetition->first, along))
+        return FALSE;
+    if (repetition->drift < 0 ? bend > at : !g_uint64_checked_add(&at, at, bend))
+        return FALSE;
+    at -= repetition->drift < 0 ? bend : 0;
+    if (at > (repetition->until != 0 ? repetition->until : (guint64)G_MAXINT64))
+        return FALSE;
+    *first = at;
     return TRUE;
 }
 

@@ -10,6 +10,7 @@
 #include <sys/mman.h>
 #include <sys/prctl.h>
 #include <sys/socket.h>
+#include <sys/syscall.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -57,6 +58,18 @@ static void serve(int socket_fd, int fd, guint8 *shared)
     _exit(0);
 }
 
+/* Closes the descriptors from `first` to `last`; one call where the system has it. */
+static void close_all(unsigned first, unsigned last)
+{
+#ifdef SYS_close_range
+    if (syscall(SYS_close_range, first, last, 0) == 0)
+        return;
+#endif
+    long most = sysconf(_SC_OPEN_MAX);
+    for (unsigned fd = first; fd <= last && (long)fd < most; fd++)
+        close((int)fd);
+}
+
 /* Everything but the two that are needed is closed: locks are held by open files. */
 static void become_child(int socket_fd, int fd, guint8 *shared)
 {
@@ -71,10 +84,10 @@ static void become_child(int socket_fd, int fd, guint8 *shared)
     unsigned low = (unsigned)MIN(socket_fd, fd);
     unsigned high = (unsigned)MAX(socket_fd, fd);
     if (low > 0)
-        close_range(0, low - 1, 0);
+        close_all(0, low - 1);
     if (high > low + 1)
-        close_range(low + 1, high - 1, 0);
-    close_range(high + 1, ~0u, 0);
+        close_all(low + 1, high - 1);
+    close_all(high + 1, ~0u);
     serve(socket_fd, fd, shared);
 }
 
