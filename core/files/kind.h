@@ -18,6 +18,20 @@ typedef enum {
     EK_KINDS
 } EkKind;
 
+/* A type of content, as far as its name and its first bytes say. */
+typedef struct {
+    const char *name; /* "jpeg" */
+    EkKind kind;
+    const char *ends;  /* of file names, each between spaces: " jpg jpeg " */
+    const char *media; /* what its media type begins with (RFC 6838); NULL: it has none */
+    guint8 offset;     /* where `start` stands */
+    guint8 length;     /* of it; 0: it has no fixed beginning */
+    const char *start;
+} EkContentType;
+
+/* The type of a file by the part of its name behind the last dot; NULL: none that is known. */
+const EkContentType *ek_content_type_of(const char *file_name);
+
 /* "pictures", "video" … */
 const char *ek_kind_name(EkKind kind);
 
