@@ -12,7 +12,7 @@
 
 typedef struct {
     const EkSignature *signature;
-    guint bit;
+    guint id;
 } Member;
 
 typedef struct {
@@ -70,7 +70,7 @@ static gsize word_of(const EkSignature *signature, guint32 *word, guint32 *mask)
     return offset;
 }
 
-void ek_matcher_add(EkMatcher *matcher, guint bit, const EkSignature *signatures, gsize count)
+void ek_matcher_add(EkMatcher *matcher, guint id, const EkSignature *signatures, gsize count)
 {
     for (gsize i = 0; i < count; i++) {
         guint32 word = 0;
@@ -92,30 +92,45 @@ void ek_matcher_add(EkMatcher *matcher, guint bit, const EkSignature *signatures
         Group *group = &g_array_index(matcher->groups, Group, place);
         guint hash = hash_of(word);
         group->bits[hash / 64] |= (guint64)1 << hash % 64;
-        Member member = {&signatures[i], bit};
+        Member member = {&signatures[i], id};
         g_array_append_val(group->members, member);
     }
 }
 
-static guint64 look_closer(const Group *group, const guint8 *step)
+static void add_match(EkMatches *matches, guint id)
 {
-    guint64 found = 0;
+    guint place = matches->count;
+    while (place > 0 && matches->ids[place - 1] > id)
+        place--;
+    if (place > 0 && matches->ids[place - 1] == id)
+        return;
+    memmove(matches->ids + place + 1, matches->ids + place,
+            (matches->count - place) * sizeof *matches->ids);
+    matches->ids[place] = id;
+    matches->count++;
+}
+
+static void look_closer(const Group *group, const guint8 *step, EkMatches *matches)
+{
     for (guint i = 0; i < group->members->len; i++) {
         const Member *member = &g_array_index(group->members, Member, i);
         if (ek_signature_stands(member->signature, step))
-            found |= (guint64)1 << member->bit;
+            add_match(matches, member->id);
     }
-    return found;
 }
 
-guint64 ek_matcher_look(const EkMatcher *matcher, const guint8 *step)
+gboolean ek_matcher_look(const EkMatcher *matcher, const guint8 *step, EkMatches *matches)
 {
-    guint64 found = 0;
+    gboolean is_any = FALSE;
     const Group *groups = (const Group *)(gconstpointer)matcher->groups->data;
     for (guint i = 0; i < matcher->groups->len; i++) {
         guint hash = hash_of(word_at(step + groups[i].offset) & groups[i].mask);
-        if ((groups[i].bits[hash / 64] >> hash % 64 & 1) != 0)
-            found |= look_closer(&groups[i], step);
+        if ((groups[i].bits[hash / 64] >> hash % 64 & 1) == 0)
+            continue;
+        if (!is_any)
+            matches->count = 0;
+        is_any = TRUE;
+        look_closer(&groups[i], step, matches);
     }
-    return found;
+    return is_any && matches->count > 0;
 }

@@ -12,10 +12,17 @@ EkMatcher *ek_matcher_new(void);
 void ek_matcher_free(EkMatcher *matcher);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkMatcher, ek_matcher_free)
 
-/* Adds signatures that stand for `bit` (0 to 63). They are not copied. */
-void ek_matcher_add(EkMatcher *matcher, guint bit, const EkSignature *signatures, gsize count);
+/* Adds signatures that stand for `id` (below EK_MATCHES_MOST). They are not copied. */
+#define EK_MATCHES_MOST 256u
+void ek_matcher_add(EkMatcher *matcher, guint id, const EkSignature *signatures, gsize count);
 
-/* A bit for each format of which a signature stands in the step of 512 bytes. */
-guint64 ek_matcher_look(const EkMatcher *matcher, const guint8 *step);
+/* Those of which a signature stands in a step, each once, in ascending order. */
+typedef struct {
+    guint count;
+    guint ids[EK_MATCHES_MOST];
+} EkMatches;
+
+/* Looks at a step of 512 bytes. FALSE, with `matches` left as it is, when nothing stands there. */
+gboolean ek_matcher_look(const EkMatcher *matcher, const guint8 *step, EkMatches *matches);
 
 #endif

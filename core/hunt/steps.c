@@ -5,11 +5,10 @@
 #include "hunt/matcher.h"
 
 #define RUNS_COMPARED 8u
-#define SIEVE_BITS 64u
 
 struct EkHuntSteps {
-    EkMatcher *matcher; /* one bit a file system, then one the records of each, then one a table */
-    guint first_record; /* the bit of the first one's records */
+    EkMatcher *matcher; /* one id a file system, then one the records of each, then one a table */
+    guint first_record; /* the id of the first one's records */
     guint first_table;
 };
 
@@ -17,20 +16,20 @@ EkHuntSteps *ek_hunt_steps_new(void)
 {
     EkHuntSteps *steps = g_new0(EkHuntSteps, 1);
     EkMatcher *matcher = steps->matcher = ek_matcher_new();
-    guint bit = 0;
+    guint id = 0;
     for (guint i = 0; ek_file_systems[i] != NULL; i++)
-        ek_matcher_add(matcher, bit++, ek_file_systems[i]->signatures,
+        ek_matcher_add(matcher, id++, ek_file_systems[i]->signatures,
                        ek_file_systems[i]->signature_count);
-    steps->first_record = bit;
+    steps->first_record = id;
     for (guint i = 0; ek_file_systems[i] != NULL; i++)
-        ek_matcher_add(matcher, bit++, ek_file_systems[i]->record_signatures,
+        ek_matcher_add(matcher, id++, ek_file_systems[i]->record_signatures,
                        ek_file_systems[i]->record_signature_count);
-    steps->first_table = bit;
+    steps->first_table = id;
     for (guint i = 0; ek_table_formats[i] != NULL; i++)
-        ek_matcher_add(matcher, bit++, ek_table_formats[i]->signatures,
+        ek_matcher_add(matcher, id++, ek_table_formats[i]->signatures,
                        ek_table_formats[i]->signature_count);
     /* Whoever adds the format that is one too many learns it from the first test. */
-    g_assert(bit <= SIEVE_BITS);
+    g_assert(id <= EK_MATCHES_MOST);
     return steps;
 }
 
@@ -72,38 +71,41 @@ static void add_record(GArray *runs, const char *format, const EkRecord *record,
 
 /* Asks those whose signature stands in the step. A boot sector ends as a table does: only what is
  * no boot sector may be one. */
-static void look_closer(const EkHuntSteps *steps, guint64 bits, EkSpan span, EkByte at,
+static void look_closer(const EkHuntSteps *steps, const EkMatches *matches, EkSpan span, EkByte at,
                         GArray *traces, GArray *runs)
 {
     EkCandidate candidates[EK_CANDIDATES_MOST];
     EkRecord record;
     EkTable table;
     gboolean is_taken = FALSE;
-    for (guint i = 0; ek_file_systems[i] != NULL; i++) {
-        const EkFileSystem *format = ek_file_systems[i];
-        if ((bits >> i & 1) != 0 && format->recognise(span, at, candidates) > 0) {
+    for (guint i = 0; i < matches->count; i++) {
+        guint id = matches->ids[i];
+        if (id < steps->first_record) {
+            const EkFileSystem *format = ek_file_systems[id];
+            if (format->recognise(span, at, candidates) == 0)
+                continue;
             add_trace(traces, "boot-sector", format->name, span, at);
             is_taken = TRUE;
+        } else if (id < steps->first_table) {
+            const EkFileSystem *format = ek_file_systems[id - steps->first_record];
+            if (runs != NULL && format->record(span, &record))
+                add_record(runs, format->name, &record, at);
+        } else if (!is_taken) {
+            const EkTableFormat *format = ek_table_formats[id - steps->first_table];
+            /* A drive does not begin with a link of a chain. */
+            if ((at == 0 && format == &ek_table_ebr) || !format->read(span, EK_STEP, &table))
+                continue;
+            add_trace(traces, "table", ek_scheme_name(format->scheme), span, at);
+            is_taken = TRUE;
         }
-        if ((bits >> (steps->first_record + i) & 1) != 0 && runs != NULL &&
-            format->record(span, &record))
-            add_record(runs, format->name, &record, at);
-    }
-    for (guint i = 0; ek_table_formats[i] != NULL && !is_taken; i++) {
-        const EkTableFormat *format = ek_table_formats[i];
-        /* A drive does not begin with a link of a chain. */
-        if ((bits >> (steps->first_table + i) & 1) == 0 || (at == 0 && format == &ek_table_ebr) ||
-            !format->read(span, EK_STEP, &table))
-            continue;
-        add_trace(traces, "table", ek_scheme_name(format->scheme), span, at);
-        is_taken = TRUE;
     }
 }
 
 void ek_hunt_steps_look(const EkHuntSteps *steps, EkReader *reader, EkSpan span, EkByte at,
                         GArray *traces, GArray *runs)
 {
-    guint64 bits = ek_matcher_look(steps->matcher, span.data);
-    if (bits != 0 && ek_reader_known(reader, at, EK_STEP).good == EK_STEP)
-        look_closer(steps, bits, span, at, traces, runs);
+    EkMatches matches;
+    if (ek_matcher_look(steps->matcher, span.data, &matches) &&
+        ek_reader_known(reader, at, EK_STEP).good == EK_STEP)
+        look_closer(steps, &matches, span, at, traces, runs);
 }
