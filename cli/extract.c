@@ -470,9 +470,8 @@ static void print_end(const Taking *taking)
                       " folders are damaged; some files may be missing",
                       totals->hurt_folders);
     if (taking->unknown > 0)
-        ek_cli_advise(
-            "extract: %" G_GUINT64_FORMAT " more would fit, but do not tell %s that was asked for",
-            taking->unknown, taking->peeker != NULL ? "the date or the kind" : "the date");
+        ek_cli_advise("extract: %" G_GUINT64_FORMAT " more files match, but their %s is unknown",
+                      taking->unknown, taking->peeker != NULL ? "date or kind" : "date");
     if (taking->links > 0) {
         g_autofree char *links = ek_text_count(taking->links, "link", "links");
         ek_cli_advise("extract: %s of the volume are not created: they may lead anywhere. "

@@ -172,9 +172,8 @@ static int run(Search *search, EkView *view)
                       size, cli->operands[0]);
     }
     if (search->unknown > 0)
-        ek_cli_advise(
-            "find: %" G_GUINT64_FORMAT " more would fit, but do not tell %s that was asked for",
-            search->unknown, search->peeker != NULL ? "the date or the kind" : "the date");
+        ek_cli_advise("find: %" G_GUINT64_FORMAT " more files match, but their %s is unknown",
+                      search->unknown, search->peeker != NULL ? "date or kind" : "date");
     return g_atomic_int_get(search->cancel) != 0 ? EK_EXIT_INTERRUPTED : EK_EXIT_DONE;
 }
 

@@ -190,7 +190,7 @@ int ek_command_hunt(EkCli *cli)
     if (!ek_cli_parse(cli, entries, &status))
         return status;
     if (threads < 0 || threads > 1024)
-        return ek_cli_misused(cli, "--threads %d is not from 1 to 1024", threads);
+        return ek_cli_misused(cli, "--threads %d: must be between 1 and 1024", threads);
 
     if (wanted != NULL && !g_str_equal(wanted, "json"))
         return ek_cli_misused(cli, "--progress takes json, not \"%s\"", wanted);

@@ -304,8 +304,9 @@ static int explain_end(EkCli *cli, EkCaptureEnd end, EkImaging *imaging, const O
         return EK_EXIT_LEFT;
     case EK_CAPTURE_CANCELLED:
         print_result(&now);
-        ek_cli_advise("image: interrupted; everything read is kept. To go on: ektypon image %s",
-                      folder);
+        ek_cli_advise(
+            "image: interrupted. All data read so far is saved. To continue: ektypon image %s",
+            folder);
         return EK_EXIT_INTERRUPTED;
     case EK_CAPTURE_STOPPED:
         ek_cli_advise(

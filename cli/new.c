@@ -13,8 +13,8 @@ static void warn_of_adapter(EkCli *cli, const EkCaseInfo *info)
 {
     g_autoptr(EkDrive) drive = ek_system_drive_of_path(cli->system, info->path);
     if (drive != NULL && drive->buffered)
-        ek_cli_advise("new: %s is a loop device that goes through the page cache: one bad sector "
-                      "takes its whole page with it. Make it with direct I/O: losetup "
+        ek_cli_advise("new: %s is a loop device that uses the page cache: one bad sector makes its "
+                      "whole page unreadable. Recreate it with direct I/O: losetup "
                       "--direct-io=on",
                       info->path);
 }

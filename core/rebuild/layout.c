@@ -533,8 +533,8 @@ static void warn_of_other_sectors(EkPlanner *planner, const GPtrArray *tables)
         ek_planner_warn(
             planner,
             "the old table counts in sectors of %u bytes, the planned one in %u, as the adapter "
-            "showed the drive that was imaged. A drive that shows itself in sectors of %u bytes "
-            "needs the other one: --table-sectors %u",
+            "showed the drive that was imaged. A drive with %u-byte sectors needs the other "
+            "one: --table-sectors %u",
             table->sector_size, planner->table_size, table->sector_size, table->sector_size);
         return;
     }

@@ -118,8 +118,8 @@ gboolean ek_target_has_sectors(const EkTarget *target, guint32 bytes, GError **e
         return TRUE;
     return ek_error_set(
         error, EK_ERROR_REFUSED,
-        "%s shows itself in sectors of %d bytes, what would be written counts in %u: "
-        "no system would find the partitions there. To plan for it: plan --table-sectors %d",
+        "%s uses %d-byte sectors, but the planned table uses %u-byte sectors: no system would find "
+        "its partitions. Make the plan with: plan --table-sectors %d",
         target->path, size, bytes, size);
 }
 

@@ -44,7 +44,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
         ek_volume_reason(volume, -100, "its table would lie past the end of the drive");
     } else if (known.good < sizeof table) {
         volume->is_confirmed = TRUE;
-        ek_volume_reason(volume, 0, "its table was not read: not checked");
+        ek_volume_reason(volume, 0, "its table could not be checked (unread)");
     } else if (ek_span_le32((EkSpan){table, sizeof table}, 0) == 1) {
         volume->is_confirmed = TRUE;
         ek_volume_reason(volume, 50, "its table is where it says");

@@ -284,7 +284,7 @@ static void other_sectors_are_refused(void)
     for (gsize i = 0; i < G_N_ELEMENTS(commands); i++) {
         g_auto(Result) refused = ektypon("%s narrow %s --confirm %s", commands[i], device, device);
         CHECK_STATUS(refused, 4);
-        CHECK_CONTAINS(refused.err, "shows itself in sectors of 4096 bytes");
+        CHECK_CONTAINS(refused.err, "uses 4096-byte sectors");
         must("cmp disk.img wide.img");
     }
     done("plan narrow --table-sectors 4096");

@@ -279,7 +279,7 @@ static EkVolume *compose_by_copy(EkReader *reader, const EkSightings *sightings,
                                            : "the extents overflow file is unread: not checked");
     ek_volume_reason(volume, use == EK_USAGE_USED ? 10 : 0,
                      use == EK_USAGE_USED ? "its bitmap has the catalog in use"
-                                          : "its bitmap was not read: not checked");
+                                          : "its bitmap could not be checked (unread)");
     end_volume(reader, volume, catalog);
     return volume;
 }
