@@ -4,6 +4,8 @@
 #include "pieces.h"
 #include "table/table.h"
 
+#include <stdlib.h>
+
 static gboolean take_part(void *data, const char *structure, EkByte first_byte, const guint8 *after,
                           gsize length, const char *what, GError **error)
 {
@@ -21,7 +23,11 @@ static gboolean take_part(void *data, const char *structure, EkByte first_byte, 
 static void use_table(const EkTableFormat *format, EkReader *reader, EkByte at, guint32 sector_size,
                       const EkTable *table)
 {
+    EkScheme scheme;
     ek_table_scheme_words(table->scheme);
+    /* What is stored by its name is read back as it was. */
+    if (!ek_scheme_from_name(ek_scheme_name(table->scheme), &scheme) || scheme != table->scheme)
+        abort();
     ek_gpt_is_lawful(table, ek_reader_bytes(reader));
     ek_gpt_is_lawful(table, (MAX(table->place, table->other_place) + 1) * table->sector_size);
     ek_gpt_usual_entries();
