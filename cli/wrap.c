@@ -112,6 +112,22 @@ static void wrap_line(GString *out, const char *line, guint width, guint first, 
     }
 }
 
+#define LABEL_LEAST 4u
+#define LABEL_MOST 16
+
+/* Where further lines begin: below the text of a line that has a label before it ("Read     …"),
+ * below one that is indented itself, else at `indent`. */
+static guint hanging(const char *line, guint indent)
+{
+    gsize front = strspn(line, " ");
+    if (front >= LABEL_LEAST)
+        return (guint)front;
+    const char *gap = front == 0 ? strstr(line, "  ") : NULL;
+    if (gap != NULL && gap - line < LABEL_MOST && memchr(line, ' ', (gsize)(gap - line)) == NULL)
+        return (guint)((gsize)(gap - line) + strspn(gap, " "));
+    return indent + (guint)front;
+}
+
 char *ek_wrap(const char *text, guint width, guint first, guint indent)
 {
     GString *out = g_string_new(NULL);
@@ -122,8 +138,7 @@ char *ek_wrap(const char *text, guint width, guint first, guint indent)
         if (start + ek_show_columns(line) <= width)
             g_string_append(out, line);
         else
-            wrap_line(out, line, width, start,
-                      indent + (number > 0 ? (guint)strspn(line, " ") : 0));
+            wrap_line(out, line, width, start, start > 0 ? indent : hanging(line, indent));
         if (end == NULL)
             return g_string_free(out, FALSE);
         g_string_append_c(out, '\n');
