@@ -98,8 +98,9 @@ static void wrap_line(GString *out, const char *line, guint width, guint first, 
         g_autofree char *piece = g_strndup(line, length);
         guint columns = ek_show_columns(piece);
         if (!is_first && column + 1 + columns > width) {
-            g_string_append_printf(out, "\n%*s", (int)indent, "");
-            column = indent;
+            /* What is too wide for that begins further to the left. */
+            column = MIN(indent, width - MIN(width, columns));
+            g_string_append_printf(out, "\n%*s", (int)column, "");
         } else if (!is_first) {
             g_string_append_c(out, ' ');
             column++;
