@@ -150,7 +150,7 @@ static void offer_values(Completion *completion, const GOptionEntry *entry, cons
         offer_volumes(completion, before, TRUE);
         printf(":files\n");
     } else {
-        /* "zeros|skip|stop": what is in small letters is typed as it is. */
+        /* "zeros|skip|stop": lower-case words are the values themselves. */
         g_auto(GStrv) values = g_strsplit(argument, "|", -1);
         for (char **value = values; *value != NULL; value++)
             if (g_ascii_islower(**value))

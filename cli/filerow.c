@@ -187,17 +187,9 @@ static char *marks_text(const EkItem *item, gboolean color, gboolean is_short)
     return g_string_free(marks, FALSE);
 }
 
-/* The columns of a row: all of them, or those that the terminal has room for. */
-typedef struct {
-    gboolean has_time; /* beside the date */
-    gboolean has_number;
-    gboolean has_date;
-    guint name; /* columns of the name, 0: as many as it takes */
-} RowShape;
-
-static RowShape row_shape(const EkCli *cli)
+static EkFileRowShape row_shape(const EkCli *cli)
 {
-    RowShape shape = {TRUE, TRUE, TRUE, 0};
+    EkFileRowShape shape = {TRUE, TRUE, TRUE, 0};
     if (isatty(STDOUT_FILENO) == 0)
         return shape;
     int width = cli->width;
@@ -211,7 +203,7 @@ static RowShape row_shape(const EkCli *cli)
     return shape;
 }
 
-static void print_header(const EkCli *cli, const RowShape *shape)
+static void print_header(const EkCli *cli, const EkFileRowShape *shape)
 {
     g_autoptr(GString) line = g_string_new(NULL);
     g_string_append_printf(line, "%*s", SIZE_COLUMNS, "SIZE");
@@ -229,10 +221,12 @@ static void print_header(const EkCli *cli, const RowShape *shape)
 void ek_filerow_print(EkFileRows *rows, EkIndexing *indexing, const char *name, const EkItem *item)
 {
     gboolean color = rows->cli->color_out;
-    RowShape shape = row_shape(rows->cli);
-    if (!rows->is_begun)
-        print_header(rows->cli, &shape);
-    rows->is_begun = TRUE;
+    if (!rows->is_begun) {
+        rows->shape = row_shape(rows->cli);
+        print_header(rows->cli, &rows->shape);
+        rows->is_begun = TRUE;
+    }
+    EkFileRowShape shape = rows->shape;
     g_autofree char *size = size_text(item);
     g_autofree char *modified = ek_timestamp_text(&item->file.modified);
     g_autofree char *safe = ek_text_escape(name);

@@ -13,8 +13,16 @@ json_t *ek_filerow_holes_json(EkIndexing *indexing, const EkItem *item);
 /* Rows for people, under a header that is printed with the first of them. On a terminal each takes
  * one line: columns are left out where it is narrow, and a name too long is cut in its middle. */
 typedef struct {
+    gboolean has_time; /* beside the date */
+    gboolean has_number;
+    gboolean has_date;
+    guint name; /* columns of the name, 0: as many as it takes */
+} EkFileRowShape;
+
+typedef struct {
     EkCli *cli;
     gboolean is_begun;
+    EkFileRowShape shape; /* once it is begun */
 } EkFileRows;
 
 /* One row; called by `name`. */

@@ -182,7 +182,7 @@ int ek_command_find(EkCli *cli)
     EkFilterWords words = {0};
     EkFilter filter;
     Search search = {
-        .cli = cli, .rows = {cli, FALSE}, .filter = &filter, .cancel = ek_cli_watch_signals()};
+        .cli = cli, .rows = {.cli = cli}, .filter = &filter, .cancel = ek_cli_watch_signals()};
     g_autofree char *order = NULL;
     const GOptionEntry entries[] = {
         EK_FILTER_ENTRIES(words),

@@ -14,7 +14,8 @@
 static const GOptionEntry help_entry = {"help",           0,   0, G_OPTION_ARG_NONE, NULL,
                                         "show this page", NULL};
 
-char *ek_help_option(const GOptionEntry *entry)
+/* "--want WHAT". The caller frees. */
+static char *option_words(const GOptionEntry *entry)
 {
     if (entry->arg_description == NULL)
         return g_strconcat("--", entry->long_name, NULL);
@@ -36,7 +37,7 @@ static void print_wrapped(const char *text, guint indent)
 
 static void print_option(const GOptionEntry *entry)
 {
-    g_autofree char *name = ek_help_option(entry);
+    g_autofree char *name = option_words(entry);
     guint columns = 2 + ek_show_columns(name);
     if (columns + 2 > OPTION_COLUMNS)
         ek_cli_print("  %s\n%*s", name, (int)OPTION_COLUMNS, "");

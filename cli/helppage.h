@@ -13,7 +13,4 @@ int ek_help_man(EkCli *cli, const GOptionEntry *entries);
 /* Prints the commands with their summaries, for the section COMMANDS of ektypon(1). */
 void ek_help_man_commands(const EkCli *cli);
 
-/* "--want WHAT". The caller frees. */
-char *ek_help_option(const GOptionEntry *entry);
-
 #endif

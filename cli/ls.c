@@ -28,7 +28,7 @@ static gboolean list_entry(void *data, const char *path, const EkItem *item)
 
 static int list_place(EkCli *cli, const EkPlace *place, guint with, gboolean json)
 {
-    Listing listing = {.cli = cli, .indexing = place->indexing, .json = json, .rows = {cli, FALSE}};
+    Listing listing = {.cli = cli, .indexing = place->indexing, .json = json, .rows = {.cli = cli}};
     EkInventory *inventory = ek_indexing_inventory(place->indexing);
     GError *error = NULL;
     ek_filerow_count_start(&listing.totals, inventory, place->number);

@@ -68,8 +68,10 @@ char *ek_timestamp_text(const EkTimestamp *timestamp)
 
 /* --- holes ---------------------------------------------------------------------------------- */
 
-static void add_hole(GArray *holes, EkByte offset, EkByte bytes)
+static void add_hole(void *data, EkByte offset, EkByte bytes, gboolean bad)
 {
+    GArray *holes = data;
+    (void)bad;
     EkHole *last = holes->len > 0 ? &g_array_index(holes, EkHole, holes->len - 1) : NULL;
     EkHole hole = {offset, bytes};
     if (last != NULL && offset <= last->offset + last->bytes)
@@ -78,25 +80,34 @@ static void add_hole(GArray *holes, EkByte offset, EkByte bytes)
         g_array_append_val(holes, hole);
 }
 
-static void add_holes_of(EkReader *reader, const EkExtent *extent, GArray *holes)
+/* Receives part of a file that is not there. */
+typedef void (*HoleSink)(void *data, EkByte offset, EkByte bytes, gboolean bad);
+
+static void each_hole_of(EkReader *reader, const EkExtent *extent, HoleSink sink, void *data)
 {
     EkRange inside;
     EkRange hole;
     gboolean bad = FALSE;
     if (extent->first_byte == EK_UNPLACED ||
         !ek_range_checked(extent->first_byte, extent->stored, ek_reader_bytes(reader), &inside)) {
-        add_hole(holes, extent->offset, extent->bytes);
+        sink(data, extent->offset, extent->bytes, FALSE);
         return;
     }
     EkByte at = inside.first;
     while (ek_reader_next_hole(reader, at, ek_range_end(inside), &hole, &bad)) {
         /* What is encoded is lost as a whole. */
         if (extent->is_packed)
-            add_hole(holes, extent->offset, extent->bytes);
+            sink(data, extent->offset, extent->bytes, bad);
         else
-            add_hole(holes, extent->offset + (hole.first - inside.first), hole.bytes);
+            sink(data, extent->offset + (hole.first - inside.first), hole.bytes, bad);
         at = ek_range_end(hole);
     }
+}
+
+static void each_hole(EkReader *reader, const GArray *extents, HoleSink sink, void *data)
+{
+    for (guint i = 0; i < extents->len; i++)
+        each_hole_of(reader, &g_array_index(extents, EkExtent, i), sink, data);
 }
 
 typedef struct {
@@ -106,8 +117,9 @@ typedef struct {
 } Measuring;
 
 /* Adds a hole to the parts that it reaches into. */
-static void measure_hole(Measuring *measuring, EkByte offset, EkByte bytes, gboolean bad)
+static void measure_hole(void *data, EkByte offset, EkByte bytes, gboolean bad)
 {
+    Measuring *measuring = data;
     EkByte end = offset + MIN(bytes, G_MAXUINT64 - offset);
     for (guint i = 0; i < measuring->count; i++) {
         /* size / count, without a product that does not fit. */
@@ -122,39 +134,17 @@ static void measure_hole(Measuring *measuring, EkByte offset, EkByte bytes, gboo
     }
 }
 
-static void measure_extent(Measuring *measuring, EkReader *reader, const EkExtent *extent)
-{
-    EkRange inside;
-    EkRange hole;
-    gboolean bad = FALSE;
-    if (extent->first_byte == EK_UNPLACED ||
-        !ek_range_checked(extent->first_byte, extent->stored, ek_reader_bytes(reader), &inside)) {
-        measure_hole(measuring, extent->offset, extent->bytes, FALSE);
-        return;
-    }
-    EkByte at = inside.first;
-    while (ek_reader_next_hole(reader, at, ek_range_end(inside), &hole, &bad)) {
-        if (extent->is_packed)
-            measure_hole(measuring, extent->offset, extent->bytes, bad);
-        else
-            measure_hole(measuring, extent->offset + (hole.first - inside.first), hole.bytes, bad);
-        at = ek_range_end(hole);
-    }
-}
-
 void ek_files_measure(EkReader *reader, const GArray *extents, guint64 size, EkKnown *parts,
                       guint count)
 {
     Measuring measuring = {size, parts, count};
     memset(parts, 0, count * sizeof *parts);
-    for (guint i = 0; i < extents->len; i++)
-        measure_extent(&measuring, reader, &g_array_index(extents, EkExtent, i));
+    each_hole(reader, extents, measure_hole, &measuring);
 }
 
 GArray *ek_files_holes(EkReader *reader, const GArray *extents)
 {
     GArray *holes = g_array_new(FALSE, FALSE, sizeof(EkHole));
-    for (guint i = 0; i < extents->len; i++)
-        add_holes_of(reader, &g_array_index(extents, EkExtent, i), holes);
+    each_hole(reader, extents, add_hole, holes);
     return holes;
 }

@@ -234,15 +234,36 @@ static EkVolume *describe(const Leaf *leaf, const Found *found)
     return volume;
 }
 
+/* What the newest leaf so far says of a place. */
+typedef struct {
+    guint64 generation;
+    EkVolume *volume;
+} Newest;
+
+/* Of several at one place the newest leaf says how things are. */
+static void take_found(GArray *newest, const Leaf *leaf, const Found *found)
+{
+    for (guint i = 0; i < newest->len; i++) {
+        Newest *known = &g_array_index(newest, Newest, i);
+        if (known->volume->first_byte != found->first)
+            continue;
+        if (leaf->generation > known->generation) {
+            ek_volume_free(known->volume);
+            *known = (Newest){leaf->generation, describe(leaf, found)};
+        }
+        return;
+    }
+    Newest fresh = {leaf->generation, describe(leaf, found)};
+    g_array_append_val(newest, fresh);
+}
+
 gboolean ek_btrfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
                         void *data, GError **error)
 {
     const GArray *runs = sightings->runs;
     guint tried = 0;
     (void)error;
-    g_autoptr(GArray) seen = g_array_new(FALSE, FALSE, sizeof(Found));
-    g_autoptr(GPtrArray) volumes = g_ptr_array_new();
-    g_autoptr(GArray) generations = g_array_new(FALSE, FALSE, sizeof(guint64));
+    g_autoptr(GArray) newest = g_array_new(FALSE, FALSE, sizeof(Newest));
     for (guint i = 0; i < runs->len && tried < LEAVES_TRIED; i++) {
         const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i);
         Leaf leaf;
@@ -252,22 +273,11 @@ gboolean ek_btrfs_infer(EkReader *reader, const EkSightings *sightings, EkVolume
         if (!leaf_read(reader, run->first_byte, &leaf))
             continue;
         Found found = find_start(reader, &leaf, runs);
-        guint k = 0;
-        while (k < seen->len && g_array_index(seen, Found, k).first != found.first)
-            k++;
-        /* Of several at one place the newest leaf says how things are. */
-        if (found.bytes > 0 && k == seen->len) {
-            g_array_append_val(seen, found);
-            g_array_append_val(generations, leaf.generation);
-            g_ptr_array_add(volumes, describe(&leaf, &found));
-        } else if (found.bytes > 0 && leaf.generation > g_array_index(generations, guint64, k)) {
-            g_array_index(generations, guint64, k) = leaf.generation;
-            ek_volume_free(volumes->pdata[k]);
-            volumes->pdata[k] = describe(&leaf, &found);
-        }
+        if (found.bytes > 0)
+            take_found(newest, &leaf, &found);
         leaf_clear(&leaf);
     }
-    for (guint i = 0; i < volumes->len; i++)
-        sink(data, volumes->pdata[i]);
+    for (guint i = 0; i < newest->len; i++)
+        sink(data, g_array_index(newest, Newest, i).volume);
     return TRUE;
 }

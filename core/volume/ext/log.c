@@ -81,7 +81,8 @@ gboolean ek_ext_log_names(EkReader *reader, EkByte at, guint32 block_bytes, guin
     g_autoptr(GArray) tags = g_array_new(FALSE, FALSE, sizeof(EkExtTag));
     /* No tag takes less than eight bytes. */
     guint most = MIN(block_bytes / 8, DESCRIPTOR_REACH);
-    for (guint back = 1; back <= most && at >= (EkByte)back * block_bytes; back++) {
+    for (guint back = 1;
+         back <= most && at >= (EkByte)back * block_bytes && !ek_reader_is_spent(reader); back++) {
         EkSpan span = {data, block_bytes};
         EkByte place = at - (EkByte)back * block_bytes;
         if (ek_presence_read(reader, place, data, EK_EXT_LOG_HEADER_BYTES) != EK_PRESENT ||
