@@ -42,7 +42,7 @@ static char *said(const Header *header, const EkField *field)
 static void header_compose(const EkVolume *volume, Header *header)
 {
     *header = (Header){.at = EK_UNPLACED, .is_read = TRUE, .length = volume->format->header_bytes};
-    memcpy(header->data, volume->header, MIN(header->length, EK_HEADER_MOST));
+    memcpy(header->data, volume->header, MIN(header->length, EK_HEADER_BYTES));
     header->fields = volume->format->explain((EkSpan){header->data, header->length});
 }
 

@@ -36,7 +36,7 @@ static void use_volume(EkReader *reader, const EkVolume *volume)
     for (guint i = 0; format->use != NULL && i < USES && volume->bytes < G_MAXINT64 / USES; i++)
         format->use(reader, volume, volume->first_byte + volume->bytes / USES * i);
     if (format->explain != NULL) {
-        GPtrArray *fields = format->explain((EkSpan){volume->header, EK_HEADER_MOST});
+        GPtrArray *fields = format->explain(ek_volume_header(volume));
         if (fields != NULL)
             g_ptr_array_unref(fields);
     }

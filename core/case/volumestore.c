@@ -90,10 +90,8 @@ static void read_trace(sqlite3_stmt *rows, EkTrace *trace)
         .count = (guint64)sqlite3_column_int64(rows, 4),
         .stride = (guint64)sqlite3_column_int64(rows, 5),
         .first_record = (guint64)sqlite3_column_int64(rows, 6),
+        .sum = (guint64)sqlite3_column_int64(rows, 3),
     };
-    trace->header_length = MIN((gsize)sqlite3_column_bytes(rows, 3), EK_HEADER_MOST);
-    if (trace->header_length > 0)
-        memcpy(trace->header, sqlite3_column_blob(rows, 3), trace->header_length);
 }
 
 /* The traces (EkTrace) of a kind and format in a range, in order; NULL on failure. */
@@ -104,7 +102,7 @@ static GArray *traces_in(EkCase *self, const char *kind, const char *format, EkR
     g_autoptr(GArray) traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));
     g_autoptr(EkStatement) rows = ek_sql_prepare(
         db, error,
-        "SELECT kind,format,first_byte,header,count,stride,first_record FROM trace"
+        "SELECT kind,format,first_byte,sum,count,stride,first_record FROM trace"
         " WHERE kind=? AND format=? AND first_byte>=? AND first_byte<? ORDER BY first_byte",
         "ssuu", kind, format, range.first, ek_range_end(range));
     int got = rows != NULL ? 1 : -1;
@@ -169,9 +167,8 @@ static gboolean put_gathered(sqlite3 *db, void *data, GError **error)
     for (guint i = 0; i < store->traces->len; i++) {
         const EkTrace *trace = store->traces->pdata[i];
         if (!ek_sql_do(db, error, "INSERT OR REPLACE INTO trace VALUES (?,?,?,?,?,?,?,?)",
-                       "ssuuuuib", trace->kind, trace->format, trace->first_byte, trace->count,
-                       trace->stride, trace->first_record, store->event, trace->header,
-                       trace->header_length))
+                       "ssuuuuiu", trace->kind, trace->format, trace->first_byte, trace->count,
+                       trace->stride, trace->first_record, store->event, trace->sum))
             return FALSE;
     }
     for (guint i = 0; i < store->hunted->len; i++)
@@ -229,7 +226,7 @@ GPtrArray *ek_volumestore_traces(EkCase *self, GError **error)
     g_autoptr(GPtrArray) traces = g_ptr_array_new_with_free_func(g_free);
     g_autoptr(EkStatement) rows =
         ek_sql_prepare(store, error,
-                       "SELECT kind,format,first_byte,header,count,stride,first_record FROM trace"
+                       "SELECT kind,format,first_byte,sum,count,stride,first_record FROM trace"
                        " ORDER BY first_byte",
                        "");
     if (rows == NULL)
@@ -320,7 +317,7 @@ static gboolean put_volume(sqlite3 *db, gint64 event, const EkFinding *finding, 
                      "suisssiubiiiiiui", volume->filesystem, volume->bytes,
                      (gint64)volume->own_sector_size, volume->label, volume->uuid,
                      ek_standing_name(finding->standing), (gint64)volume->confidence,
-                     volume->header_byte, volume->header, (gsize)EK_HEADER_MOST, event,
+                     volume->header_byte, volume->header, volume->header_bytes, event,
                      (gint64)volume->length_is_least, (gint64)volume->is_container,
                      (gint64)volume->by_backup, (gint64)volume->composed, finding->overwritten,
                      number) &&
@@ -425,9 +422,9 @@ GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
         volume->label = ek_sql_text(rows, 5);
         volume->uuid = ek_sql_text(rows, 6);
         volume->header_byte = (EkByte)sqlite3_column_int64(rows, 9);
-        gsize length = MIN((gsize)sqlite3_column_bytes(rows, 10), EK_HEADER_MOST);
-        if (length > 0)
-            memcpy(volume->header, sqlite3_column_blob(rows, 10), length);
+        if (sqlite3_column_blob(rows, 10) != NULL)
+            ek_volume_set_header(volume, (EkSpan){sqlite3_column_blob(rows, 10),
+                                                  (gsize)sqlite3_column_bytes(rows, 10)});
         volume->length_is_least = sqlite3_column_int(rows, 11) != 0;
         volume->is_container = sqlite3_column_int(rows, 12) != 0;
         volume->by_backup = sqlite3_column_int(rows, 13) != 0;

@@ -21,8 +21,7 @@ typedef struct {
     guint64 count;
     guint64 stride;       /* bytes from one to the next; 0 for a single one */
     guint64 first_record; /* of a run of numbered records */
-    gsize header_length;
-    guint8 header[EK_HEADER_MOST];
+    guint64 sum;          /* of the bytes there: alike ones have the same; 0: of no single place */
 } EkTrace;
 
 #define EK_TRACE_RECORDS "records" /* a run of numbered records */

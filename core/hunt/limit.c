@@ -2,7 +2,6 @@
 /* How many traces of a kind are kept one by one. */
 #include "hunt/limit.h"
 
-#include "base/digest.h"
 #include "volume/headers.h"
 
 #define WINDOW ((EkByte)256 << 20)
@@ -15,7 +14,7 @@
 #define OF_A_PART 4u /* records */
 
 typedef struct {
-    guint64 hash;
+    guint64 sum;
     guint count;
 } Content;
 
@@ -73,13 +72,12 @@ static gboolean is_usual(const EkTrace *trace, EkSpan span)
 
 static gboolean take_content(Tally *tally, const EkTrace *trace)
 {
-    guint64 hash = ek_block_sum(0, EK_STEP, trace->header, trace->header_length);
     for (guint i = 0; i < tally->contents_kept; i++)
-        if (tally->contents[i].hash == hash)
+        if (tally->contents[i].sum == trace->sum)
             return tally->contents[i].count++ < OF_A_CONTENT;
     if (tally->contents_kept == CONTENTS)
         return FALSE;
-    tally->contents[tally->contents_kept++] = (Content){hash, 1};
+    tally->contents[tally->contents_kept++] = (Content){trace->sum, 1};
     return TRUE;
 }
 
@@ -104,7 +102,7 @@ static gboolean count(EkTraceLimit *limit, Tally *tally, const EkTrace *trace)
     tally->count++;
     if (g_str_equal(trace->kind, EK_TRACE_RECORDS))
         return take_records(tally, trace);
-    if (trace->header_length < EK_STEP)
+    if (trace->sum == 0)
         return tally->count <= FIRST_ONES;
     gboolean is_new = take_content(tally, trace);
     if (tally->count <= FIRST_ONES || is_new)

@@ -2,34 +2,39 @@
 /* Looking at one step. */
 #include "hunt/steps.h"
 
-#include "hunt/matcher.h"
+#include "base/digest.h"
 
 #define RUNS_COMPARED 8u
 
 struct EkHuntSteps {
-    EkMatcher *matcher; /* one id a file system, then one the records of each, then one a table */
-    guint first_record; /* the id of the first one's records */
-    guint first_table;
+    EkMatcher *matcher; /* its own */
+    guint first_record; /* ids: one a file system, from here on one the records of each */
+    guint first_table;  /* from here on one a table */
 };
+
+guint ek_hunt_steps_enter(EkMatcher *matcher, guint first)
+{
+    guint id = first;
+    for (guint i = 0; ek_file_systems[i] != NULL; i++)
+        ek_matcher_add(matcher, id++, ek_file_systems[i]->signatures,
+                       ek_file_systems[i]->signature_count);
+    for (guint i = 0; ek_file_systems[i] != NULL; i++)
+        ek_matcher_add(matcher, id++, ek_file_systems[i]->record_signatures,
+                       ek_file_systems[i]->record_signature_count);
+    for (guint i = 0; ek_table_formats[i] != NULL; i++)
+        ek_matcher_add(matcher, id++, ek_table_formats[i]->signatures,
+                       ek_table_formats[i]->signature_count);
+    return id;
+}
 
 EkHuntSteps *ek_hunt_steps_new(void)
 {
     EkHuntSteps *steps = g_new0(EkHuntSteps, 1);
-    EkMatcher *matcher = steps->matcher = ek_matcher_new();
-    guint id = 0;
-    for (guint i = 0; ek_file_systems[i] != NULL; i++)
-        ek_matcher_add(matcher, id++, ek_file_systems[i]->signatures,
-                       ek_file_systems[i]->signature_count);
-    steps->first_record = id;
-    for (guint i = 0; ek_file_systems[i] != NULL; i++)
-        ek_matcher_add(matcher, id++, ek_file_systems[i]->record_signatures,
-                       ek_file_systems[i]->record_signature_count);
-    steps->first_table = id;
-    for (guint i = 0; ek_table_formats[i] != NULL; i++)
-        ek_matcher_add(matcher, id++, ek_table_formats[i]->signatures,
-                       ek_table_formats[i]->signature_count);
-    /* Whoever adds the format that is one too many learns it from the first test. */
-    g_assert(id <= EK_MATCHES_MOST);
+    while (ek_file_systems[steps->first_record] != NULL)
+        steps->first_record++;
+    steps->first_table = 2 * steps->first_record;
+    steps->matcher = ek_matcher_new();
+    ek_hunt_steps_enter(steps->matcher, 0);
     return steps;
 }
 
@@ -42,8 +47,8 @@ void ek_hunt_steps_free(EkHuntSteps *steps)
 static void add_trace(GArray *traces, const char *kind, const char *format, EkSpan span, EkByte at)
 {
     EkTrace trace = {.kind = kind, .format = format, .first_byte = at, .count = 1};
-    trace.header_length = MIN(span.length, EK_HEADER_MOST);
-    memcpy(trace.header, span.data, trace.header_length);
+    /* One bit less: as a number that every store can hold. */
+    trace.sum = MAX(ek_block_sum(0, EK_STEP, span.data, EK_STEP) >> 1, 1);
     g_array_append_val(traces, trace);
 }
 
@@ -71,8 +76,8 @@ static void add_record(GArray *runs, const char *format, const EkRecord *record,
 
 /* Asks those whose signature stands in the step. A boot sector ends as a table does: only what is
  * no boot sector may be one. */
-static void look_closer(const EkHuntSteps *steps, const EkMatches *matches, EkSpan span, EkByte at,
-                        GArray *traces, GArray *runs)
+void ek_hunt_steps_recognise(const EkHuntSteps *steps, const EkMatches *matches, EkSpan span,
+                             EkByte at, GArray *traces, GArray *runs)
 {
     EkCandidate candidates[EK_CANDIDATES_MOST];
     EkRecord record;
@@ -107,5 +112,5 @@ void ek_hunt_steps_look(const EkHuntSteps *steps, EkReader *reader, EkSpan span,
     EkMatches matches;
     if (ek_matcher_look(steps->matcher, span.data, &matches) &&
         ek_reader_known(reader, at, EK_STEP).good == EK_STEP)
-        look_closer(steps, &matches, span, at, traces, runs);
+        ek_hunt_steps_recognise(steps, &matches, span, at, traces, runs);
 }

@@ -46,7 +46,7 @@ void ek_header_reason(EkVolume *volume, EkHeaderState state, const char *which, 
 void ek_header_repair(const EkVolume *volume, EkByte at, const char *what, EkRepairSink sink,
                       void *data)
 {
-    gsize length = MIN(volume->own_sector_size, EK_HEADER_MOST);
+    gsize length = MIN(volume->own_sector_size, EK_HEADER_BYTES);
     EkRepair *repair = g_new0(EkRepair, 1);
     repair->structure = volume->format->structure;
     repair->first_byte = at;
@@ -129,7 +129,7 @@ EkVolume *ek_header_begin(const char *filesystem, EkReader *reader, const EkCand
     volume->header_byte = candidate->header_byte;
     volume->own_sector_size = EK_STEP;
     volume->by_backup = candidate->role == EK_ROLE_BACKUP;
-    memcpy(volume->header, data, EK_HEADER_MOST);
+    memcpy(volume->header, data, EK_HEADER_BYTES);
     return volume;
 }
 

@@ -35,7 +35,7 @@ void ek_header_repair_range(EkReader *reader, const char *structure, EkByte at,
 EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit);
 
 /* Begins to measure a claim: a volume with its places set, and the `length` bytes (at least
- * EK_HEADER_MOST) of its header in `data`, zeros past the end of the drive. NULL when reading
+ * EK_HEADER_BYTES) of its header in `data`, zeros past the end of the drive. NULL when reading
  * failed. */
 EkVolume *ek_header_begin(const char *filesystem, EkReader *reader, const EkCandidate *candidate,
                           guint8 *data, gsize length, GError **error);

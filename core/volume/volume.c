@@ -26,6 +26,8 @@ EkVolume *ek_volume_new(const EkFileSystem *format, const char *filesystem)
     EkVolume *volume = g_new0(EkVolume, 1);
     volume->format = format;
     volume->filesystem = filesystem;
+    volume->header = g_malloc0(EK_HEADER_BYTES);
+    volume->header_bytes = EK_HEADER_BYTES;
     volume->reasons = g_ptr_array_new_with_free_func(region_free);
     volume->properties = g_ptr_array_new_with_free_func(property_free);
     return volume;
@@ -33,11 +35,22 @@ EkVolume *ek_volume_new(const EkFileSystem *format, const char *filesystem)
 
 void ek_volume_free(EkVolume *volume)
 {
+    g_free(volume->header);
     g_free(volume->label);
     g_free(volume->uuid);
     g_ptr_array_unref(volume->reasons);
     g_ptr_array_unref(volume->properties);
     g_free(volume);
+}
+
+void ek_volume_set_header(EkVolume *volume, EkSpan header)
+{
+    gsize length = MIN(header.length, EK_HEADER_MOST);
+    guint8 *kept = g_malloc0(MAX(length, EK_HEADER_BYTES));
+    memcpy(kept, header.data, length);
+    g_free(volume->header);
+    volume->header = kept;
+    volume->header_bytes = MAX(length, EK_HEADER_BYTES);
 }
 
 void ek_volume_reason(EkVolume *volume, int points, const char *format, ...)

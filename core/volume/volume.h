@@ -11,7 +11,10 @@
 #include "image/reader.h"
 #include "volume/file.h"
 
-#define EK_HEADER_MOST 512u      /* bytes of a header that are kept of a volume */
+#define EK_HEADER_BYTES                                                                            \
+    512u                      /* of a header, kept of each volume unless its format asks for more  \
+                               */
+#define EK_HEADER_MOST 65536u /* what a format may ask for */
 #define EK_RECOGNISE_BYTES 4096u /* what a recogniser is given at least, but for the end */
 #define EK_MEASURE_READS 64u     /* a claim gets at most */
 #define EK_CONFIDENT 50          /* from here on a volume is planned for */
@@ -45,25 +48,26 @@ typedef struct {
     char *uuid;  /* serial number or UUID as people write it; NULL when not known */
     EkByte header_byte;
     EkByte
-        metadata_byte; /* where that begins from which it can be composed: file table, FAT, root
-                        * folder; where the volume itself begins that may be in a wrapper; else 0 */
-    guint8 header[EK_HEADER_MOST]; /* geometry and all: the header it is opened with */
-    gboolean is_container;         /* others lie in it: nothing of theirs contradicts it */
-    gboolean composed;             /* no header is left: this one was made from other traces */
-    gboolean by_backup;            /* opened with a copy of its header: the first is not right */
-    gboolean length_is_least;      /* it is at least so long: nothing tells where it ends */
-    gboolean length_from_table;    /* a partition table tells its length, and nothing of its own */
-    gboolean without_journal;      /* shall be read as it lies, whatever its journal holds */
-    gboolean used_is_exact;        /* whatever is written to it moves `used` */
-    EkTimestamp created;           /* when it was made, as far as it tells */
-    EkTimestamp used;              /* when it was last mounted or written, as far as it tells */
-    GPtrArray *properties;         /* EkProperty*: its geometry, in the file system's own terms */
-    gboolean is_confirmed;         /* FALSE: measured, and nothing there */
-    int confidence;                /* 0 to 100 */
-    gboolean root_is_lost;         /* something else is where its root folder should be */
-    guint headers;                 /* boot sectors that are where they should be, and agree */
-    guint contradicted;            /* times something else stands where it says */
-    GPtrArray *reasons;            /* EkEvidence* */
+        metadata_byte;     /* where that begins from which it can be composed: file table, FAT, root
+                            * folder; where the volume itself begins that may be in a wrapper; else 0 */
+    guint8 *header;        /* geometry and all: the header it is opened with */
+    gsize header_bytes;    /* EK_HEADER_BYTES unless set otherwise */
+    gboolean is_container; /* others lie in it: nothing of theirs contradicts it */
+    gboolean composed;     /* no header is left: this one was made from other traces */
+    gboolean by_backup;    /* opened with a copy of its header: the first is not right */
+    gboolean length_is_least;   /* it is at least so long: nothing tells where it ends */
+    gboolean length_from_table; /* a partition table tells its length, and nothing of its own */
+    gboolean without_journal;   /* shall be read as it lies, whatever its journal holds */
+    gboolean used_is_exact;     /* whatever is written to it moves `used` */
+    EkTimestamp created;        /* when it was made, as far as it tells */
+    EkTimestamp used;           /* when it was last mounted or written, as far as it tells */
+    GPtrArray *properties;      /* EkProperty*: its geometry, in the file system's own terms */
+    gboolean is_confirmed;      /* FALSE: measured, and nothing there */
+    int confidence;             /* 0 to 100 */
+    gboolean root_is_lost;      /* something else is where its root folder should be */
+    guint headers;              /* boot sectors that are where they should be, and agree */
+    guint contradicted;         /* times something else stands where it says */
+    GPtrArray *reasons;         /* EkEvidence* */
 } EkVolume;
 
 /* Something that a file system says of itself: "blocks per group", "32768". */
@@ -77,6 +81,15 @@ typedef struct {
 EkVolume *ek_volume_new(const EkFileSystem *format, const char *filesystem);
 void ek_volume_free(EkVolume *volume);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkVolume, ek_volume_free)
+
+/* Keeps a header of another length than EK_HEADER_BYTES, at most EK_HEADER_MOST: what there is no
+ * room for is cut, what is shorter than EK_HEADER_BYTES is filled up with zeros. */
+void ek_volume_set_header(EkVolume *volume, EkSpan header);
+
+static inline EkSpan ek_volume_header(const EkVolume *volume)
+{
+    return (EkSpan){volume->header, volume->header_bytes};
+}
 
 /* Adds a reason; its points go into the confidence, which stays within 0 and 100. */
 void ek_volume_reason(EkVolume *volume, int points, const char *format, ...) G_GNUC_PRINTF(3, 4);

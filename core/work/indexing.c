@@ -24,7 +24,7 @@ static char *basis_of(EkView *view, const EkCaseVolume *entry)
 {
     const EkVolume *volume = entry->volume;
     guint8 sum[EK_SHA256_BYTES];
-    ek_sha256_of(volume->header, sizeof volume->header, sum);
+    ek_sha256_of(volume->header, volume->header_bytes, sum);
     g_autofree char *header = ek_text_hex(sum, 8, '\0');
     return g_strdup_printf(
         READERS "%s %s %s %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %s %" G_GUINT64_FORMAT

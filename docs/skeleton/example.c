@@ -27,10 +27,10 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     g_autoptr(EkVolume) volume = ek_volume_new(&ek_fs_example, "example");
     EkKnown known;
     guint8 table[512];
-    if (!ek_reader_read(reader, candidate->header_byte, volume->header, EK_HEADER_MOST, NULL,
+    if (!ek_reader_read(reader, candidate->header_byte, volume->header, EK_HEADER_BYTES, NULL,
                         error))
         return NULL;
-    EkSpan header = {volume->header, EK_HEADER_MOST};
+    EkSpan header = {volume->header, EK_HEADER_BYTES};
     volume->first_byte = candidate->first_byte;
     volume->header_byte = candidate->header_byte;
     volume->own_sector_size = 512;

@@ -184,7 +184,7 @@ static void check_bare(const GPtrArray *findings, const Composed *composed, gboo
     /* The rest of the header is what it was. */
     EkHfsHeader is;
     EkHfsHeader was;
-    CHECK(ek_hfs_header_read((EkSpan){volume->header, sizeof volume->header}, &is));
+    CHECK(ek_hfs_header_read(ek_volume_header(volume), &is));
     CHECK(ek_hfs_header_read((EkSpan){composed->data + composed->first_byte, 512}, &was));
     CHECK_NUMBER(is.block_bytes, was.block_bytes);
     CHECK_NUMBER(is.blocks, was.blocks);

@@ -28,7 +28,7 @@ static const EkSignature signatures[] = {
 
 static gboolean super_read(EkSpan span, Super *super)
 {
-    if (span.length < EK_HEADER_MOST || !ek_span_equals(span, MAGIC_OFFSET, "NXSB", 4) ||
+    if (span.length < EK_HEADER_BYTES || !ek_span_equals(span, MAGIC_OFFSET, "NXSB", 4) ||
         (ek_span_le32(span, 24) & TYPE_MASK) != TYPE_SUPER)
         return FALSE;
     *super = (Super){
@@ -102,7 +102,7 @@ static EkByte start_behind(EkReader *reader, EkByte at, const Super *super)
 static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     g_autofree guint8 *data = g_malloc(BLOCK_MOST);
-    guint8 copy[EK_HEADER_MOST];
+    guint8 copy[EK_HEADER_BYTES];
     Super super;
     g_autoptr(EkVolume) volume =
         ek_header_begin("apfs", reader, candidate, data, BLOCK_MOST, error);

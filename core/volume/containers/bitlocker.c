@@ -30,7 +30,7 @@ static gboolean is_boot(EkSpan span)
 
 static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
-    if (span.length < EK_HEADER_MOST || (!is_block(span) && !is_boot(span)))
+    if (span.length < EK_HEADER_BYTES || (!is_block(span) && !is_boot(span)))
         return 0;
     candidates[0] = (EkCandidate){at, at, is_boot(span) ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
     return 1;
@@ -74,8 +74,8 @@ static EkByte start_of(EkReader *reader, EkByte at, EkSpan places)
 
 static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
-    guint8 data[EK_HEADER_MOST];
-    guint8 block[EK_HEADER_MOST];
+    guint8 data[EK_HEADER_BYTES];
+    guint8 block[EK_HEADER_BYTES];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
         ek_header_begin("bitlocker", reader, candidate, data, sizeof data, error);

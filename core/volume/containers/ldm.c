@@ -45,8 +45,8 @@ static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDA
 
 static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
-    guint8 data[EK_HEADER_MOST];
-    guint8 block[EK_HEADER_MOST];
+    guint8 data[EK_HEADER_BYTES];
+    guint8 block[EK_HEADER_BYTES];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
         ek_header_begin("ldm", reader, candidate, data, sizeof data, error);

@@ -27,7 +27,7 @@ static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDA
 {
     guint16 version = ek_span_be16(span, 6);
     EkByte before = 0;
-    if (span.length < EK_HEADER_MOST)
+    if (span.length < EK_HEADER_BYTES)
         return 0;
     if (version == 2) {
         before = ek_span_be64(span, 256);
@@ -63,7 +63,7 @@ static gboolean weigh_second(EkReader *reader, EkVolume *volume, EkSpan header)
 {
     EkByte own = ek_span_be64(header, 256);
     EkByte at = volume->first_byte + (own == 0 ? ek_span_be64(header, 8) : 0);
-    guint8 other[EK_HEADER_MOST];
+    guint8 other[EK_HEADER_BYTES];
     EkPresence part = ek_presence_read(reader, at, other, sizeof other);
     if (part == EK_PRESENT && (memcmp(other + 168, header.data + 168, 40) != 0 ||
                                ek_span_be16((EkSpan){other, sizeof other}, 6) != 2))

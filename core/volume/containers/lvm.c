@@ -78,7 +78,7 @@ static EkPresence weigh_metadata(EkReader *reader, EkVolume *volume, EkRange are
 
 static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
-    guint8 data[EK_HEADER_MOST];
+    guint8 data[EK_HEADER_BYTES];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
         ek_header_begin("lvm2", reader, candidate, data, sizeof data, error);

@@ -48,7 +48,7 @@ static gboolean v0_fits(EkSpan span)
 static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
     EkByte before = 0;
-    if (span.length < EK_HEADER_MOST || ek_span_le32(span, 0) != MAGIC)
+    if (span.length < EK_HEADER_BYTES || ek_span_le32(span, 0) != MAGIC)
         return 0;
     if (v1_fits(span)) {
         guint64 offset = ek_span_le64(span, 144);

@@ -39,7 +39,7 @@ static guint32 find_page(EkReader *reader, EkByte end, guint8 info[INFO_BYTES], 
 
 static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
-    guint8 data[EK_HEADER_MOST];
+    guint8 data[EK_HEADER_BYTES];
     guint8 info[INFO_BYTES];
     gboolean unread = FALSE;
     g_autoptr(EkVolume) volume =

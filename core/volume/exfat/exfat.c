@@ -19,7 +19,7 @@ gboolean ek_exfat_boot_read(EkSpan span, EkExfatBoot *boot)
 {
     guint8 shift = ek_span_u8(span, 108);
     guint8 per_cluster = ek_span_u8(span, 109);
-    if (span.length < EK_HEADER_MOST || !ek_span_equals(span, 3, "EXFAT   ", 8) ||
+    if (span.length < EK_HEADER_BYTES || !ek_span_equals(span, 3, "EXFAT   ", 8) ||
         ek_span_le16(span, 510) != 0xaa55 || !ek_bytes_are_zero(span.data + 11, 53) || shift < 9 ||
         shift > 12 || per_cluster > 25 - shift)
         return FALSE;
@@ -200,7 +200,7 @@ void ek_exfat_weigh(EkReader *reader, EkVolume *volume, const EkExfatBoot *boot)
 
 EkVolume *ek_exfat_measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
-    guint8 data[EK_HEADER_MOST];
+    guint8 data[EK_HEADER_BYTES];
     EkExfatBoot boot;
     g_autoptr(EkVolume) volume =
         ek_header_begin("exfat", reader, candidate, data, sizeof data, error);
@@ -234,7 +234,7 @@ EkUsage ek_exfat_use(EkReader *reader, const EkVolume *volume, EkByte at)
 {
     guint8 entries[ROOT_LOOKED_AT];
     EkExfatBoot boot;
-    if (!ek_exfat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+    if (!ek_exfat_boot_read(ek_volume_header(volume), &boot))
         return EK_USAGE_UNKNOWN;
     EkByte heap = (EkByte)boot.heap_sector * boot.sector_size;
     EkByte inside = at - volume->first_byte;
@@ -258,7 +258,6 @@ EkUsage ek_exfat_use(EkReader *reader, const EkVolume *volume, EkByte at)
 char *ek_exfat_unclean(EkReader *reader, const EkVolume *volume)
 {
     (void)reader;
-    gboolean is_dirty =
-        (ek_span_le16((EkSpan){volume->header, EK_HEADER_MOST}, STATE) & STATE_DIRTY) != 0;
+    gboolean is_dirty = (ek_span_le16(ek_volume_header(volume), STATE) & STATE_DIRTY) != 0;
     return is_dirty && !volume->composed ? g_strdup(EK_UNCLEAN_TEXT) : NULL;
 }

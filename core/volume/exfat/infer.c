@@ -320,7 +320,7 @@ static guint32 count_clusters(EkReader *reader, const Root *root, const Fit *fit
 
 static void compose_boot(const EkExfatBoot *boot, guint8 *sector)
 {
-    memset(sector, 0, EK_HEADER_MOST);
+    memset(sector, 0, EK_HEADER_BYTES);
     memcpy(sector,
            "\xeb\x76\x90"
            "EXFAT   ",
@@ -365,7 +365,7 @@ static EkVolume *compose(EkReader *reader, const EkSightings *sightings, const R
         .partition_sector = place.first / size,
     };
     compose_boot(&boot, volume->header);
-    if (heap % size != 0 || !ek_exfat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+    if (heap % size != 0 || !ek_exfat_boot_read(ek_volume_header(volume), &boot))
         return volume;
     volume->composed = volume->by_backup = TRUE;
     volume->first_byte = place.first;

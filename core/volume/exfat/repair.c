@@ -53,7 +53,7 @@ static guint8 *wanted_for(const Region *own, const Region *other, const EkVolume
     static const guint8 own_bytes[] = {STATE, STATE + 1, SHARE_IN_USE};
     guint8 *wanted = g_memdup2(other->is_whole ? other->data : own->data, own->length);
     if (!other->is_whole && !own->has_boot)
-        memcpy(wanted, volume->header, EK_HEADER_MOST);
+        memcpy(wanted, volume->header, EK_HEADER_BYTES);
     if (own->has_boot)
         for (gsize i = 0; i < G_N_ELEMENTS(own_bytes); i++)
             wanted[own_bytes[i]] = own->data[own_bytes[i]];
@@ -75,7 +75,7 @@ gboolean ek_exfat_repair(EkReader *reader, const EkVolume *volume, EkRepairSink 
 {
     EkExfatBoot boot;
     Region regions[2];
-    if (!ek_exfat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+    if (!ek_exfat_boot_read(ek_volume_header(volume), &boot))
         return ek_error_set(error, EK_ERROR_DAMAGED, "the saved boot sector is invalid");
     EkByte bytes = (EkByte)EK_EXFAT_REGION_SECTORS * boot.sector_size;
     for (guint i = 0; i < 2; i++)

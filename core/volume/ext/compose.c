@@ -226,7 +226,7 @@ gboolean ek_ext_compose_super(EkExtRecount *recount, const EkVolume *volume)
     guint8 *raw = recount->raw;
     features->recount = recount;
     memset(raw, 0, EK_EXT_SUPER_BYTES);
-    memcpy(raw, volume->header, EK_HEADER_MOST);
+    memcpy(raw, volume->header, EK_HEADER_BYTES);
     ek_put_le32(raw + 4, (guint32)(recount->super.blocks & 0xffffffff));
     ek_put_le32(raw + 336, (guint32)(recount->super.blocks >> 32));
     if (!find_features(features))
@@ -242,7 +242,7 @@ gboolean ek_ext_compose_super(EkExtRecount *recount, const EkVolume *volume)
     for (guint i = 0; i < 4; i++) {
         mode[3] = (guint8)i;
         guint32 part = ek_crc32c(ek_crc32c(features->seed, (EkSpan){mode, sizeof mode}),
-                                 (EkSpan){volume->header, EK_HEADER_MOST});
+                                 ek_volume_header(volume));
         ek_put_le32(raw + 104 + 4ul * i, part);
     }
     raw[110] = (guint8)((raw[110] & 0x0f) | 0x40);

@@ -303,7 +303,7 @@ EkByte ek_ext_backup(const EkVolume *volume)
 {
     guint8 data[EK_EXT_SUPER_BYTES] = {0};
     EkExtSuper super;
-    memcpy(data, volume->header, EK_HEADER_MOST);
+    memcpy(data, volume->header, EK_HEADER_BYTES);
     if (!ek_ext_super_read((EkSpan){data, sizeof data}, &super))
         return EK_UNPLACED;
     /* With sparse_super2 the groups are named in the other half: mke2fs takes group 1 for the

@@ -262,7 +262,7 @@ static void compose_super(const EkExtSuper *super, guint8 *header)
     guint log = 0;
     while (BLOCK_LEAST << log < super->block_bytes)
         log++;
-    memset(header, 0, EK_HEADER_MOST);
+    memset(header, 0, EK_HEADER_BYTES);
     ek_put_le32(header, super->inodes);
     ek_put_le32(header + 4, (guint32)super->blocks);
     ek_put_le32(header + 20, super->first_data_block);

@@ -23,7 +23,7 @@ static gboolean load_super(EkExtVolume *volume, const EkVolume *of)
     if (of->composed ||
         !ek_reader_read(volume->reader, of->header_byte, data, sizeof data, &known, NULL))
         memset(data, 0, sizeof data);
-    memcpy(data, of->header, EK_HEADER_MOST);
+    memcpy(data, of->header, EK_HEADER_BYTES);
     if (!ek_ext_super_read(span, &volume->super))
         return FALSE;
     volume->has_types = of->composed || (ek_span_le32(span, 96) & INCOMPAT_TYPES) != 0;

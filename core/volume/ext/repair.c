@@ -153,7 +153,7 @@ static gboolean repair_composed(EkReader *reader, const EkVolume *volume, EkRepa
     EkSpan span = {good, sizeof good};
     EkExtRecount recount = {.reader = reader, .first_byte = volume->first_byte, .raw = good};
     guint64 holders[HOLDERS_MOST];
-    memcpy(good, volume->header, EK_HEADER_MOST);
+    memcpy(good, volume->header, EK_HEADER_BYTES);
     if (!ek_ext_super_read(span, &recount.super))
         return TRUE;
     recount.super.descriptor_bytes = ek_span_le16(span, 254) > 32 ? 64 : 32;

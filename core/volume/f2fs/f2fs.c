@@ -31,7 +31,7 @@ typedef struct {
 
 static gboolean super_read(EkSpan span, Super *super)
 {
-    if (span.length < EK_HEADER_MOST || ek_span_le32(span, 0) != MAGIC ||
+    if (span.length < EK_HEADER_BYTES || ek_span_le32(span, 0) != MAGIC ||
         ek_span_le32(span, 16) != 12 || ek_span_le32(span, 20) != 9)
         return FALSE;
     *super = (Super){
@@ -128,7 +128,7 @@ static Pair weigh_pair(EkReader *reader, EkVolume *volume, const Super *super, g
 EkVolume *ek_f2fs_measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
     guint8 data[SUPER_BYTES];
-    guint8 copy[EK_HEADER_MOST];
+    guint8 copy[EK_HEADER_BYTES];
     EkSpan span = {data, sizeof data};
     Super super;
     g_autoptr(EkVolume) volume =

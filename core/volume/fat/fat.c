@@ -148,11 +148,11 @@ static EkPresence weigh_root(EkReader *reader, EkVolume *volume, const EkFatBoot
 
 static void weigh_wide(EkReader *reader, EkVolume *volume, const EkFatBoot *boot)
 {
-    guint8 copy[EK_HEADER_MOST];
+    guint8 copy[EK_HEADER_BYTES];
     EkKnown known;
     if (boot->backup_sector != 0) {
         EkByte at = volume->first_byte + (EkByte)boot->backup_sector * boot->sector_size;
-        ek_header_reason(volume, ek_header_look(reader, at, volume->header, EK_HEADER_MOST, copy),
+        ek_header_reason(volume, ek_header_look(reader, at, volume->header, EK_HEADER_BYTES, copy),
                          "backup boot sector", at, 15);
     }
     EkByte info = volume->first_byte + (EkByte)boot->info_sector * boot->sector_size;
@@ -192,11 +192,11 @@ void ek_fat_weigh(EkReader *reader, EkVolume *volume, const EkFatBoot *boot)
 
 EkVolume *ek_fat_measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
-    guint8 other[EK_HEADER_MOST];
+    guint8 other[EK_HEADER_BYTES];
     EkFatBoot boot;
     g_autoptr(EkVolume) volume =
         ek_header_begin("fat32", reader, candidate, other, sizeof other, error);
-    if (volume == NULL || !ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+    if (volume == NULL || !ek_fat_boot_read(ek_volume_header(volume), &boot))
         return g_steal_pointer(&volume);
 
     volume->filesystem = ek_fat_name(boot.bits);
@@ -207,7 +207,7 @@ EkVolume *ek_fat_measure(EkReader *reader, const EkCandidate *candidate, GError 
 
     ek_header_reason(
         volume,
-        ek_header_look(reader, candidate->first_byte, volume->header, EK_HEADER_MOST, other),
+        ek_header_look(reader, candidate->first_byte, volume->header, EK_HEADER_BYTES, other),
         "boot sector", candidate->first_byte, 20);
     ek_fat_weigh(reader, volume, &boot);
     return g_steal_pointer(&volume);
@@ -218,7 +218,7 @@ EkUsage ek_fat_use(EkReader *reader, const EkVolume *volume, EkByte at)
     EkFatBoot boot;
     EkLinkTable links;
     guint32 next = 0;
-    if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+    if (!ek_fat_boot_read(ek_volume_header(volume), &boot))
         return EK_USAGE_UNKNOWN;
     EkByte inside = at - volume->first_byte;
     if (inside < boot.data_start)
@@ -242,7 +242,7 @@ char *ek_fat_unclean(EkReader *reader, const EkVolume *volume)
     EkFatBoot boot;
     guint8 start[8];
     EkSpan span = {start, sizeof start};
-    EkSpan header = {volume->header, EK_HEADER_MOST};
+    EkSpan header = ek_volume_header(volume);
     if (!ek_fat_boot_read(header, &boot))
         return NULL;
     gboolean is_used = (ek_span_u8(header, boot.bits == EK_FAT32 ? 65 : 37) & 1) != 0;
@@ -258,8 +258,7 @@ char *ek_fat_unclean(EkReader *reader, const EkVolume *volume)
 EkByte ek_fat_backup(const EkVolume *volume)
 {
     EkFatBoot boot;
-    if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot) ||
-        boot.backup_sector == 0)
+    if (!ek_fat_boot_read(ek_volume_header(volume), &boot) || boot.backup_sector == 0)
         return EK_UNPLACED;
     return volume->first_byte + (EkByte)boot.backup_sector * boot.sector_size;
 }

@@ -36,7 +36,7 @@ struct EkOpened {
 EkOpened *ek_fat_open(EkReader *reader, const EkVolume *volume, GError **error)
 {
     EkFatBoot boot;
-    if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot)) {
+    if (!ek_fat_boot_read(ek_volume_header(volume), &boot)) {
         ek_error_set(error, EK_ERROR_DAMAGED, "the saved boot sector is invalid");
         return NULL;
     }

@@ -339,8 +339,7 @@ static EkVolume *compose(EkReader *reader, const GArray *places, const Grid *gri
         (tables->bits == EK_FAT16 && tables->bytes / EK_STEP > G_MAXUINT16))
         return volume;
     compose_boot(volume->header, grid, tables, reserved, sectors, start);
-    if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot) ||
-        boot.bits != tables->bits)
+    if (!ek_fat_boot_read(ek_volume_header(volume), &boot) || boot.bits != tables->bits)
         return volume;
     volume->composed = volume->by_backup = TRUE;
     volume->first_byte = start;

@@ -87,18 +87,21 @@ static void repair_boot(Repairing *repairing)
 {
     EkVolume header = *repairing->volume;
     const EkFatBoot *boot = &repairing->boot;
-    guint8 copy[EK_HEADER_MOST];
+    guint8 own[EK_HEADER_BYTES];
+    guint8 copy[EK_HEADER_BYTES];
     EkByte first = header.first_byte;
     EkByte backup = first + (EkByte)boot->backup_sector * boot->sector_size;
+    memcpy(own, header.header, sizeof own);
+    header.header = own;
     if (header.composed)
-        take_label(repairing, header.header);
-    if (ek_header_look(repairing->reader, first, repairing->volume->header, EK_HEADER_MOST, copy) !=
-        EK_HEADER_AGREES)
+        take_label(repairing, own);
+    if (ek_header_look(repairing->reader, first, repairing->volume->header, EK_HEADER_BYTES,
+                       copy) != EK_HEADER_AGREES)
         ek_header_repair(&header, first, "boot sector", repairing->sink, repairing->data);
     if (boot->backup_sector == 0)
         return;
     EkHeaderState state =
-        ek_header_look(repairing->reader, backup, repairing->volume->header, EK_HEADER_MOST, copy);
+        ek_header_look(repairing->reader, backup, repairing->volume->header, EK_HEADER_BYTES, copy);
     EkFatBoot other;
     /* A whole one that says the same place for everything is right enough: only what boots, and
      * what it is called, may differ. */
@@ -115,7 +118,7 @@ gboolean ek_fat_repair(EkReader *reader, const EkVolume *volume, EkRepairSink si
                        GError **error)
 {
     Repairing repairing = {.reader = reader, .volume = volume, .sink = sink, .data = data};
-    if (!ek_fat_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &repairing.boot))
+    if (!ek_fat_boot_read(ek_volume_header(volume), &repairing.boot))
         return ek_error_set(error, EK_ERROR_DAMAGED, "the saved boot sector is invalid");
     EkOpened *opened = ek_fat_open(reader, volume, error);
     if (opened == NULL)

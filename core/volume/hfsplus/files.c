@@ -106,7 +106,7 @@ static gboolean find_start(EkOpened *opened, const EkVolume *volume)
 
 EkOpened *ek_hfs_open(EkReader *reader, const EkVolume *volume, GError **error)
 {
-    EkSpan span = {volume->header, EK_HEADER_MOST};
+    EkSpan span = ek_volume_header(volume);
     EkSpan catalog = ek_span_part(span, EK_HFS_CATALOG_FORK, EK_HFS_FORK_RECORD);
     EkSpan attributes = ek_span_part(span, EK_HFS_ATTRIBUTES_FORK, EK_HFS_FORK_RECORD);
     EkOpened *opened = g_new0(EkOpened, 1);

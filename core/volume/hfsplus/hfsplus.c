@@ -15,7 +15,7 @@
 
 gboolean ek_hfs_header_read(EkSpan span, EkHfsHeader *header)
 {
-    if (span.length < EK_HEADER_MOST ||
+    if (span.length < EK_HEADER_BYTES ||
         (!ek_span_equals(span, 0, "H+\0\4", 4) && !ek_span_equals(span, 0, "HX\0\5", 4)))
         return FALSE;
     *header = (EkHfsHeader){
@@ -99,7 +99,7 @@ void ek_hfs_take_label(EkReader *reader, EkVolume *volume, EkByte leaf)
 /* The catalog begins with a header node. */
 static EkPresence look_at_catalog(EkReader *reader, EkByte at, EkHfsTree *tree)
 {
-    guint8 node[EK_HEADER_MOST];
+    guint8 node[EK_HEADER_BYTES];
     EkPresence part = ek_presence_read(reader, at, node, sizeof node);
     if (part == EK_PRESENT && !ek_hfs_tree_read((EkSpan){node, sizeof node}, tree))
         part = EK_ABSENT;
@@ -111,7 +111,7 @@ static EkPresence look_at_catalog(EkReader *reader, EkByte at, EkHfsTree *tree)
  * alternate one that was found, at the catalog's. */
 static EkByte find_rest(EkReader *reader, EkVolume *volume, const EkHfsHeader *header, EkRole role)
 {
-    guint8 sector[EK_HEADER_MOST];
+    guint8 sector[EK_HEADER_BYTES];
     EkHfsTree tree;
     EkByte catalog = (EkByte)header->catalog_block * header->block_bytes;
     for (EkByte rest = 0; rest < MIN(header->block_bytes, 16 * EK_STEP); rest += EK_STEP) {
@@ -138,7 +138,7 @@ static EkTimestamp timestamp_of(guint32 seconds, gboolean is_local)
 
 void ek_hfs_take_header(EkVolume *volume, const EkHfsHeader *header)
 {
-    EkSpan span = {volume->header, EK_HEADER_MOST};
+    EkSpan span = ek_volume_header(volume);
     if (!ek_bytes_are_zero(volume->header + 104, 8))
         volume->uuid = ek_text_hex(volume->header + 104, 8, '\0');
     volume->created = timestamp_of(ek_span_be32(span, 16), TRUE);
@@ -154,7 +154,7 @@ void ek_hfs_take_header(EkVolume *volume, const EkHfsHeader *header)
 
 static void weigh_headers(EkReader *reader, EkVolume *volume)
 {
-    guint8 copy[EK_HEADER_MOST];
+    guint8 copy[EK_HEADER_BYTES];
     EkByte places[] = {volume->first_byte + EK_HFS_HEADER_OFFSET,
                        volume->first_byte + volume->bytes - EK_HFS_HEADER_OFFSET};
     for (guint i = 0; i < G_N_ELEMENTS(places); i++) {
@@ -208,7 +208,7 @@ static EkVolume *measure_wrapped(EkReader *reader, const EkCandidate *candidate,
 
 EkVolume *ek_hfs_measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
-    guint8 data[EK_HEADER_MOST];
+    guint8 data[EK_HEADER_BYTES];
     EkSpan span = {data, sizeof data};
     EkHfsHeader header;
     EkHfsTree tree;
@@ -238,7 +238,7 @@ EkVolume *ek_hfs_measure(EkReader *reader, const EkCandidate *candidate, GError 
 /* The header says whether the volume was unmounted, and whether it has a journal. */
 char *ek_hfs_unclean(EkReader *reader, const EkVolume *volume)
 {
-    guint32 attributes = ek_span_be32((EkSpan){volume->header, EK_HEADER_MOST}, 4);
+    guint32 attributes = ek_span_be32(ek_volume_header(volume), 4);
     (void)reader;
     if (volume->composed || (attributes & ATTRIBUTE_UNMOUNTED) != 0)
         return NULL;

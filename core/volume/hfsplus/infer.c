@@ -231,7 +231,7 @@ static EkVolume *begin_volume(const Catalog *catalog, EkByte start)
 static void end_volume(EkReader *reader, EkVolume *volume, const Catalog *catalog)
 {
     EkHfsHeader header;
-    gboolean stands = ek_hfs_header_read((EkSpan){volume->header, EK_HEADER_MOST}, &header);
+    gboolean stands = ek_hfs_header_read(ek_volume_header(volume), &header);
     if (stands && catalog->first_leaf != EK_UNPLACED)
         ek_hfs_take_label(reader, volume, catalog->first_leaf);
     ek_header_end(volume, stands);
@@ -251,7 +251,7 @@ static EkByte length_of(const GArray *places, EkByte start, EkByte bytes, guint3
 static EkVolume *compose_by_copy(EkReader *reader, const EkSightings *sightings,
                                  const Catalog *catalog, EkByte copy)
 {
-    guint8 data[EK_HEADER_MOST];
+    guint8 data[EK_HEADER_BYTES];
     EkHfsHeader header;
     if (!read_step(reader, copy, data) ||
         !ek_hfs_header_read((EkSpan){data, sizeof data}, &header) ||
@@ -531,7 +531,7 @@ static void compose_extents(EkReader *reader, const GArray *runs, const Fit *fit
 static void compose_header(const Catalog *catalog, const Fit *fit, guint64 blocks, guint8 *header)
 {
     guint32 size = fit->block_bytes;
-    memset(header, 0, EK_HEADER_MOST);
+    memset(header, 0, EK_HEADER_BYTES);
     memcpy(header, catalog->tree.is_sensitive ? "HX\0\5" : "H+\0\4", 4);
     ek_put_be32(header + 40, size);
     ek_put_be32(header + 44, (guint32)blocks);

@@ -69,7 +69,7 @@ static guint32 count_free(const EkHfsArea *region, const EkHfsFork *bitmap)
 static void recount(EkReader *reader, const EkVolume *volume, const EkHfsHeader *own,
                     guint8 *header)
 {
-    EkSpan span = {header, EK_HEADER_MOST};
+    EkSpan span = {header, EK_HEADER_BYTES};
     EkHfsArea region = {.reader = reader,
                         .first_byte = volume->first_byte,
                         .block_bytes = own->block_bytes,
@@ -101,7 +101,7 @@ static void recount(EkReader *reader, const EkVolume *volume, const EkHfsHeader 
 gboolean ek_hfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
                        GError **error)
 {
-    guint8 header[EK_HEADER_MOST];
+    guint8 header[EK_HEADER_BYTES];
     EkHfsHeader own;
     memcpy(header, volume->header, sizeof header);
     /* One in a wrapper is opened by its wrapper's header. */
@@ -120,7 +120,7 @@ gboolean ek_hfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink si
                        volume->first_byte + volume->bytes - EK_HFS_HEADER_OFFSET};
     static const char *const names[] = {"volume header", "alternate volume header"};
     for (guint i = 0; i < G_N_ELEMENTS(places); i++) {
-        guint8 there[EK_HEADER_MOST];
+        guint8 there[EK_HEADER_BYTES];
         EkHfsHeader other;
         gboolean is_there =
             ek_presence_read(reader, places[i], there, sizeof there) == EK_PRESENT &&
@@ -159,7 +159,7 @@ GPtrArray *ek_hfs_header_explain(EkSpan span)
         {432, 80, "startup file", EK_FIELD_BYTES, NULL},
     };
     GPtrArray *fields = ek_fields_new();
-    if (span.length >= EK_HEADER_MOST)
+    if (span.length >= EK_HEADER_BYTES)
         ek_fields_add_rules(fields, span, rules, G_N_ELEMENTS(rules));
     return fields;
 }

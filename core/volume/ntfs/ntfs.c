@@ -220,11 +220,11 @@ void ek_ntfs_weigh(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot)
 
 EkVolume *ek_ntfs_measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
-    guint8 other[EK_HEADER_MOST];
+    guint8 other[EK_HEADER_BYTES];
     EkNtfsBoot boot;
     g_autoptr(EkVolume) volume =
         ek_header_begin("ntfs", reader, candidate, other, sizeof other, error);
-    if (volume == NULL || !ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+    if (volume == NULL || !ek_ntfs_boot_read(ek_volume_header(volume), &boot))
         return g_steal_pointer(&volume);
 
     volume->bytes = ek_ntfs_boot_bytes(&boot);
@@ -240,9 +240,9 @@ EkVolume *ek_ntfs_measure(EkReader *reader, const EkCandidate *candidate, GError
     EkByte backup = candidate->first_byte + boot.sectors * boot.sector_size;
     ek_header_reason(
         volume,
-        ek_header_look(reader, candidate->first_byte, volume->header, EK_HEADER_MOST, other),
+        ek_header_look(reader, candidate->first_byte, volume->header, EK_HEADER_BYTES, other),
         "boot sector", candidate->first_byte, 20);
-    ek_header_reason(volume, ek_header_look(reader, backup, volume->header, EK_HEADER_MOST, other),
+    ek_header_reason(volume, ek_header_look(reader, backup, volume->header, EK_HEADER_BYTES, other),
                      "backup boot sector", backup, 15);
     ek_ntfs_weigh(reader, volume, &boot);
     return g_steal_pointer(&volume);
@@ -252,7 +252,7 @@ EkVolume *ek_ntfs_measure(EkReader *reader, const EkCandidate *candidate, GError
 EkUsage ek_ntfs_use(EkReader *reader, const EkVolume *volume, EkByte at)
 {
     EkNtfsBoot boot;
-    if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+    if (!ek_ntfs_boot_read(ek_volume_header(volume), &boot))
         return EK_USAGE_UNKNOWN;
     g_autofree guint8 *record = g_malloc(boot.record_bytes);
     EkSpan span = {record, boot.record_bytes};
@@ -276,14 +276,14 @@ gboolean ek_ntfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink s
                         GError **error)
 {
     EkNtfsBoot boot;
-    guint8 copy[EK_HEADER_MOST];
-    if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+    guint8 copy[EK_HEADER_BYTES];
+    if (!ek_ntfs_boot_read(ek_volume_header(volume), &boot))
         return ek_error_set(error, EK_ERROR_DAMAGED, "the saved boot sector is invalid");
     EkByte backup = volume->first_byte + boot.sectors * boot.sector_size;
-    if (ek_header_look(reader, volume->first_byte, volume->header, EK_HEADER_MOST, copy) !=
+    if (ek_header_look(reader, volume->first_byte, volume->header, EK_HEADER_BYTES, copy) !=
         EK_HEADER_AGREES)
         ek_header_repair(volume, volume->first_byte, "boot sector", sink, data);
-    EkHeaderState state = ek_header_look(reader, backup, volume->header, EK_HEADER_MOST, copy);
+    EkHeaderState state = ek_header_look(reader, backup, volume->header, EK_HEADER_BYTES, copy);
     if (state == EK_HEADER_UNREAD || state == EK_HEADER_DIFFERS)
         ek_header_repair(volume, backup, "backup boot sector", sink, data);
     return TRUE;
@@ -292,7 +292,7 @@ gboolean ek_ntfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink s
 EkByte ek_ntfs_backup(const EkVolume *volume)
 {
     EkNtfsBoot boot;
-    if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+    if (!ek_ntfs_boot_read(ek_volume_header(volume), &boot))
         return EK_UNPLACED;
     return volume->first_byte + boot.sectors * boot.sector_size;
 }
@@ -301,7 +301,7 @@ EkByte ek_ntfs_backup(const EkVolume *volume)
 char *ek_ntfs_unclean(EkReader *reader, const EkVolume *volume)
 {
     EkNtfsBoot boot;
-    if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &boot))
+    if (!ek_ntfs_boot_read(ek_volume_header(volume), &boot))
         return NULL;
     g_autofree guint8 *record = g_malloc(boot.record_bytes);
     EkSpan span = {record, boot.record_bytes};

@@ -82,7 +82,7 @@ static void add_listed_runs(EkNtfsTable *table, EkSpan first, guint8 *record)
 gboolean ek_ntfs_table_open(EkNtfsTable *table, EkReader *reader, const EkVolume *volume)
 {
     *table = (EkNtfsTable){.reader = reader, .first_byte = volume->first_byte};
-    if (!ek_ntfs_boot_read((EkSpan){volume->header, EK_HEADER_MOST}, &table->boot))
+    if (!ek_ntfs_boot_read(ek_volume_header(volume), &table->boot))
         return FALSE;
     guint32 bytes = table->boot.record_bytes;
     g_autofree guint8 *record = g_malloc0(bytes);

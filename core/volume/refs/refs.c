@@ -20,7 +20,7 @@ static const EkSignature signatures[] = {
 
 static gboolean boot_read(EkSpan span, Boot *boot)
 {
-    if (span.length < EK_HEADER_MOST || !ek_span_equals(span, 3, "ReFS\0\0\0\0", 8) ||
+    if (span.length < EK_HEADER_BYTES || !ek_span_equals(span, 3, "ReFS\0\0\0\0", 8) ||
         !ek_span_equals(span, 16, "FSRS", 4))
         return FALSE;
     guint32 per_cluster = ek_span_le32(span, 36);
@@ -55,8 +55,8 @@ static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDA
 
 static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
-    guint8 data[EK_HEADER_MOST];
-    guint8 copy[EK_HEADER_MOST];
+    guint8 data[EK_HEADER_BYTES];
+    guint8 copy[EK_HEADER_BYTES];
     Boot boot;
     g_autoptr(EkVolume) volume =
         ek_header_begin("refs", reader, candidate, data, sizeof data, error);
@@ -69,8 +69,9 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     ek_volume_property_number(volume, "bytes per sector", boot.sector_size);
     ek_volume_property_number(volume, "bytes per cluster", boot.cluster_bytes);
     ek_volume_property(volume, "version", "%u.%u", boot.major, boot.minor);
-    EkHeaderState first = ek_header_look(reader, candidate->first_byte, data, EK_HEADER_MOST, copy);
-    EkHeaderState second = ek_header_look(reader, backup, data, EK_HEADER_MOST, copy);
+    EkHeaderState first =
+        ek_header_look(reader, candidate->first_byte, data, EK_HEADER_BYTES, copy);
+    EkHeaderState second = ek_header_look(reader, backup, data, EK_HEADER_BYTES, copy);
     ek_header_reason(volume, first, "boot sector", candidate->first_byte, 30);
     ek_header_reason(volume, second, "backup boot sector", backup, 30);
     /* Two alike at this very distance are no accident. */

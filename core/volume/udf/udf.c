@@ -43,8 +43,8 @@ static gboolean tag_fits(EkSpan span, guint16 kind)
 
 static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
-    if (span.length < EK_HEADER_MOST ||
-        !tag_fits(ek_span_part(span, 0, EK_HEADER_MOST), TAG_ANCHOR))
+    if (span.length < EK_HEADER_BYTES ||
+        !tag_fits(ek_span_part(span, 0, EK_HEADER_BYTES), TAG_ANCHOR))
         return 0;
     guint32 block = ek_span_le32(span, 12);
     if (ek_span_le32(span, 16) == 0 || block < FIRST_ANCHOR)
@@ -63,7 +63,7 @@ typedef struct {
 /* Tries the sizes a block can have: the descriptors must stand where the anchor says. */
 static Place find_place(EkReader *reader, EkByte at, EkSpan anchor)
 {
-    guint8 data[EK_HEADER_MOST];
+    guint8 data[EK_HEADER_BYTES];
     EkSpan span = {data, sizeof data};
     for (guint32 size = EK_STEP; size <= BLOCK_MOST; size *= 2) {
         EkByte before = (EkByte)ek_span_le32(anchor, 12) * size;
@@ -104,7 +104,7 @@ static char *uuid_of(EkSpan span)
 /* Walks the descriptors: label, partitions and their end. */
 static void take_descriptors(EkReader *reader, EkVolume *volume, EkSpan anchor, const Place *place)
 {
-    guint8 data[EK_HEADER_MOST];
+    guint8 data[EK_HEADER_BYTES];
     EkSpan span = {data, sizeof data};
     EkByte at = place->first_byte + (EkByte)ek_span_le32(anchor, 20) * place->block_bytes;
     guint blocks = MIN(ek_span_le32(anchor, 16) / place->block_bytes, DESCRIPTORS_TRIED);
@@ -159,7 +159,7 @@ static void find_end(EkReader *reader, EkVolume *volume, const Place *place, EkB
 
 static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError **error)
 {
-    guint8 data[EK_HEADER_MOST];
+    guint8 data[EK_HEADER_BYTES];
     EkSpan span = {data, sizeof data};
     g_autoptr(EkVolume) volume =
         ek_header_begin("udf", reader, candidate, data, sizeof data, error);
@@ -179,7 +179,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     ek_volume_property_number(volume, "bytes per block", place.block_bytes);
     take_descriptors(reader, volume, span, &place);
     find_end(reader, volume, &place, candidate->header_byte);
-    guint8 mark[EK_HEADER_MOST];
+    guint8 mark[EK_HEADER_BYTES];
     EkByte at = place.first_byte + 32768;
     EkPresence part = ek_presence_read(reader, at, mark, sizeof mark);
     EkSpan marked = {mark, sizeof mark};

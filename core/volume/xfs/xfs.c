@@ -50,7 +50,7 @@ static gboolean checksum_fits(EkSpan span, guint32 sector_size)
 
 static gboolean super_read(EkSpan span, Super *super)
 {
-    if (span.length < EK_HEADER_MOST || !ek_span_equals(span, 0, "XFSB", 4))
+    if (span.length < EK_HEADER_BYTES || !ek_span_equals(span, 0, "XFSB", 4))
         return FALSE;
     guint16 version = ek_span_be16(span, 100) & 15;
     *super = (Super){
@@ -348,14 +348,14 @@ static gboolean repair(EkReader *reader, const EkVolume *volume, EkRepairSink si
 static EkByte backup(const EkVolume *volume)
 {
     Super super;
-    if (!super_read((EkSpan){volume->header, EK_HEADER_MOST}, &super) || super.groups < 2)
+    if (!super_read(ek_volume_header(volume), &super) || super.groups < 2)
         return EK_UNPLACED;
     return volume->first_byte + group_byte(&super, 1);
 }
 
 static char *unclean(EkReader *reader, const EkVolume *volume)
 {
-    EkSpan header = {volume->header, EK_HEADER_MOST};
+    EkSpan header = ek_volume_header(volume);
     Super super;
     guint64 start = ek_span_be64(header, LOG_START);
     if (!super_read(header, &super) || start == 0) /* 0: on a drive of its own */

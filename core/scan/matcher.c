@@ -2,7 +2,7 @@
 /* Signatures at the same place, with the same bits that count among the first four bytes, form a
  * group. A group is one load, one multiplication and one bit: which of its signatures it is, if
  * any, is looked at only when the bit is set. */
-#include "hunt/matcher.h"
+#include "scan/matcher.h"
 
 #include "base/units.h"
 

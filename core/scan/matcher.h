@@ -1,8 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 /* All signatures of all formats, compiled into one test that a step passes or not: hardly any does,
  * and only then is somebody called. */
-#ifndef EK_HUNT_MATCHER_H
-#define EK_HUNT_MATCHER_H
+#ifndef EK_SCAN_MATCHER_H
+#define EK_SCAN_MATCHER_H
 
 #include "base/signature.h"
 
