@@ -33,8 +33,12 @@ static void use_volume(EkReader *reader, const EkVolume *volume)
     fuzz_walk(reader, volume);
     if (format->backup != NULL)
         format->backup(volume);
-    for (guint i = 0; format->use != NULL && i < USES && volume->bytes < G_MAXINT64 / USES; i++)
-        format->use(reader, volume, volume->first_byte + volume->bytes / USES * i);
+    EkByte same = 0;
+    for (guint i = 0; i < USES; i++)
+        ek_volume_use(volume, reader,
+                      (EkRange){volume->first_byte + volume->bytes / USES * i,
+                                volume->bytes - volume->bytes / USES * i},
+                      &same);
     if (format->explain != NULL) {
         GPtrArray *fields = format->explain(ek_volume_header(volume));
         if (fields != NULL)

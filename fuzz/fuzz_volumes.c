@@ -29,9 +29,11 @@ static void measure(EkReader *reader, const EkFileSystem *format, EkByte at)
             abort();
         if (volume->is_confirmed && format->repair != NULL)
             format->repair(reader, volume, drop_repair, NULL, NULL);
-        if (volume->is_confirmed && format->use != NULL && volume->bytes < G_MAXINT64 / 2)
-            for (EkByte part = 0; part < volume->bytes; part += volume->bytes / 5 + 1)
-                format->use(reader, volume, volume->first_byte + part);
+        EkByte same = 0;
+        for (EkByte part = 0; volume->is_confirmed && part < volume->bytes / 5 * 5;
+             part += volume->bytes / 5)
+            ek_volume_use(volume, reader,
+                          (EkRange){volume->first_byte + part, volume->bytes - part}, &same);
     }
 }
 

@@ -159,11 +159,10 @@ static char *found_in(const Drive *drive, const GArray *sectors)
         sized.length_is_least = FALSE;
         if (volume->is_confirmed && volume->format->repair != NULL)
             volume->format->repair(drive->reader, &sized, add_repair, text, NULL);
-        for (guint k = 0; volume->format->use != NULL && k < 16; k++)
-            g_string_append_printf(
-                text, "%d",
-                volume->format->use(drive->reader, volume,
-                                    volume->first_byte + volume->bytes / 16 * k));
+        for (guint k = 0; k < 16; k++)
+            g_string_append_printf(text, "%d",
+                                   ek_volume_use_at(volume, drive->reader,
+                                                    volume->first_byte + volume->bytes / 16 * k));
     }
     g_autofree EkTable *table = g_new0(EkTable, 1);
     gboolean unread = FALSE;

@@ -3,7 +3,6 @@
  * and against each other. */
 #include "case/inventoryrows.h"
 
-#include "base/text.h"
 
 #define LIVE_MOST 64u /* extents that lie across each other: beyond, each one is doubtful */
 
@@ -105,36 +104,14 @@ static gboolean lay_under(Sweep *sweep, Open deleted, EkByte first, GError **err
     return TRUE;
 }
 
-/* What a volume uses or not, together. */
-static EkByte grain_of(const EkVolume *volume)
-{
-    for (guint i = 0; i < volume->properties->len; i++) {
-        const EkProperty *property = volume->properties->pdata[i];
-        guint64 bytes = 0;
-        if ((g_str_equal(property->name, "bytes per cluster") ||
-             g_str_equal(property->name, "bytes per block")) &&
-            ek_text_parse_u64(property->value, &bytes) && bytes >= EK_STEP && bytes <= 1u << 25)
-            return bytes;
-    }
-    return EK_STEP;
-}
-
 /* What of a range a newer volume lies on, and does not call free. */
 static EkByte count_taken_by(const Sweep *sweep, const EkVolume *volume, EkRange range)
 {
-    EkByte grain = grain_of(volume);
     EkByte taken = 0;
-    if (volume->format->use == NULL)
-        return range.bytes;
-    for (EkByte at = range.first; at < ek_range_end(range);) {
-        /* Up to where the next cluster begins, wherever the first one does. */
-        EkByte next = MIN(at + grain - (at - volume->first_byte) % grain, ek_range_end(range));
-        /* Where clusters do not begin with the volume one may lie across: both ends count. */
-        if (volume->format->use(sweep->reader, volume, at) != EK_USAGE_FREE ||
-            volume->format->use(sweep->reader, volume, next - 1) != EK_USAGE_FREE)
-            taken += next - at;
-        at = next;
-    }
+    EkByte same = 0;
+    for (; range.bytes > 0; range.first += same, range.bytes -= same)
+        if (ek_volume_use(volume, sweep->reader, range, &same) != EK_USAGE_FREE)
+            taken += same;
     return taken;
 }
 
@@ -158,17 +135,14 @@ static gboolean count_used(const Sweep *sweep, EkRange extent, EkByte *used)
 {
     const EkVolume *volume = sweep->volume;
     *used = 0;
-    if (volume == NULL || volume->format->use == NULL)
+    if (volume == NULL)
         return FALSE;
-    EkByte grain = grain_of(volume);
-    for (EkByte at = extent.first; at < ek_range_end(extent);) {
-        /* Files begin where clusters do. */
-        EkByte next = MIN(at + grain, ek_range_end(extent));
-        EkUsage usage = volume->format->use(sweep->reader, volume, at);
+    EkByte same = 0;
+    for (; extent.bytes > 0; extent.first += same, extent.bytes -= same) {
+        EkUsage usage = ek_volume_use(volume, sweep->reader, extent, &same);
         if (usage == EK_USAGE_UNKNOWN)
             return FALSE;
-        *used += usage == EK_USAGE_USED ? next - at : 0;
-        at = next;
+        *used += usage == EK_USAGE_USED ? same : 0;
     }
     return TRUE;
 }

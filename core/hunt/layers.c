@@ -198,9 +198,7 @@ static gboolean is_within(const EkFinding *inner, const EkFinding *outer)
 
 static EkUsage use_of(EkReader *reader, const EkFinding *inner, const EkFinding *outer)
 {
-    const EkFileSystem *format = outer->volume->format;
-    return format->use != NULL ? format->use(reader, outer->volume, inner->volume->first_byte)
-                               : EK_USAGE_UNKNOWN;
+    return ek_volume_use_at(outer->volume, reader, inner->volume->first_byte);
 }
 
 /* One that begins inside another, and came after it. */

@@ -148,12 +148,34 @@ void ek_header_end(EkVolume *volume, gboolean stands)
                          "none of the structures it points to were found: not a volume");
 }
 
+#define BITMAP_READ 4096u /* bytes: as much as costs no more than one */
+
+EkUsage ek_usage_bits(EkReader *reader, EkByte at, guint64 bit, guint64 most, guint64 *same)
+{
+    guint8 bits[BITMAP_READ];
+    gsize skip = (gsize)(bit % 8);
+    guint64 bits_most = MIN(most, (guint64)sizeof bits * 8 - skip);
+    gsize length = (gsize)ek_divide_up(skip + bits_most, 8);
+    EkByte place = 0;
+    *same = 1;
+    if (!g_uint64_checked_add(&place, at, bit / 8))
+        return EK_USAGE_UNKNOWN;
+    /* Where not all of it was read, a byte may have been. */
+    if (ek_presence_read(reader, place, bits, length) != EK_PRESENT) {
+        length = 1;
+        if (ek_presence_read(reader, place, bits, length) != EK_PRESENT)
+            return EK_USAGE_UNKNOWN;
+    }
+    gboolean is_used = (bits[0] >> skip & 1) != 0;
+    bits_most = MIN(bits_most, (guint64)length * 8 - skip);
+    while (*same < bits_most &&
+           ((bits[(skip + *same) / 8] >> (skip + *same) % 8 & 1) != 0) == is_used)
+        (*same)++;
+    return is_used ? EK_USAGE_USED : EK_USAGE_FREE;
+}
+
 EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit)
 {
-    guint8 byte;
-    EkByte place = 0;
-    if (!g_uint64_checked_add(&place, at, bit / 8) ||
-        ek_presence_read(reader, place, &byte, 1) != EK_PRESENT)
-        return EK_USAGE_UNKNOWN;
-    return (byte >> bit % 8 & 1) != 0 ? EK_USAGE_USED : EK_USAGE_FREE;
+    guint64 same = 0;
+    return ek_usage_bits(reader, at, bit, 1, &same);
 }

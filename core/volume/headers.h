@@ -31,7 +31,11 @@ void ek_header_repair_range(EkReader *reader, const char *structure, EkByte at,
                             const guint8 *wanted, gsize length, const char *what, const char *from,
                             EkRepairSink sink, void *data);
 
-/* What one bit of a bitmap that begins at `at` says; bit 0 is the lowest of the first byte. */
+/* What a bitmap at `at` says of the bit `bit`, of which 1 means used: *same is how many bits from
+ * there on, of at most `most`, say so too as far as it was looked. */
+EkUsage ek_usage_bits(EkReader *reader, EkByte at, guint64 bit, guint64 most, guint64 *same);
+
+/* The same of one bit. */
 EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit);
 
 /* Begins to measure a claim: a volume with its places set, and the `length` bytes (at least

@@ -83,6 +83,24 @@ EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader,
     return volume;
 }
 
+EkUsage ek_volume_use(const EkVolume *volume, EkReader *reader, EkRange range, EkByte *same)
+{
+    *same = range.bytes;
+    if (volume->format->use == NULL || range.first < volume->first_byte ||
+        range.first - volume->first_byte > volume->bytes ||
+        range.bytes > volume->bytes - (range.first - volume->first_byte))
+        return EK_USAGE_UNKNOWN;
+    EkUsage usage = volume->format->use(reader, volume, range, same);
+    *same = CLAMP(*same, 1, range.bytes);
+    return usage;
+}
+
+EkUsage ek_volume_use_at(const EkVolume *volume, EkReader *reader, EkByte at)
+{
+    EkByte same = 0;
+    return ek_volume_use(volume, reader, (EkRange){at, 1}, &same);
+}
+
 typedef struct {
     const EkFileSystem *format;
     EkVolumeSink sink;

@@ -194,9 +194,11 @@ struct EkFileSystem {
      * of this format has one. */
     EkByte (*backup)(const EkVolume *volume);
 
-    /* Does the volume itself use the byte at `at`, which lies in it, for a file or for itself? NULL
-     * where this version cannot tell. */
-    EkUsage (*use)(EkReader *reader, const EkVolume *volume, EkByte at);
+    /* Does the volume itself use the first byte of `range`, which lies in it, for a file or for
+     * itself? *same: for how many bytes from there on, at least 1, it is known to be so; what comes
+     * behind them may be alike. Called through ek_volume_use. NULL where this version cannot tell.
+     */
+    EkUsage (*use)(EkReader *reader, const EkVolume *volume, EkRange range, EkByte *same);
 
     /* NULL: the volume was cleanly unmounted. Otherwise sentences that say what that means for its
      * files. NULL where the format, or this version, does not tell. The caller frees. */
@@ -227,6 +229,14 @@ EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader,
  * when reading failed. */
 gboolean ek_volume_infer(const EkFileSystem *format, EkReader *reader, const EkSightings *sightings,
                          EkVolumeSink sink, void *data, GError **error);
+
+/* Does the volume use the first byte of `range` for a file or for itself? *same: for how many bytes
+ * of the range, at least 1, that holds; what comes behind them may be alike. EK_USAGE_UNKNOWN, for
+ * all of it, where the range leaves the volume or its format does not tell. */
+EkUsage ek_volume_use(const EkVolume *volume, EkReader *reader, EkRange range, EkByte *same);
+
+/* The same of one byte. */
+EkUsage ek_volume_use_at(const EkVolume *volume, EkReader *reader, EkByte at);
 
 /* All file systems, NULL at the end. */
 extern const EkFileSystem *const ek_file_systems[];

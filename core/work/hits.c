@@ -111,8 +111,7 @@ static void add_rest(EkHits *hits, EkReader *reader, const GPtrArray *volumes, E
     EkHit hit = {.region = region, .is_bad = bad, .usage = EK_USAGE_UNKNOWN};
     if (entry != NULL) {
         hit.volume = entry->number;
-        if (entry->volume->format->use != NULL)
-            hit.usage = entry->volume->format->use(reader, entry->volume, region.first);
+        hit.usage = ek_volume_use_at(entry->volume, reader, region.first);
     }
     EkHit *last = last_before(hits, region, bad);
     if (last != NULL && last->path == NULL && last->volume == hit.volume &&

@@ -11,8 +11,7 @@ static gboolean belongs(const GPtrArray *volumes, EkReader *reader, const EkTrac
         if (!g_str_equal(volume->format->name, trace->format) || trace->first_byte < range.first ||
             trace->first_byte >= ek_range_end(range))
             continue;
-        if (reader == NULL || volume->format->use == NULL ||
-            volume->format->use(reader, volume, trace->first_byte) != EK_USAGE_FREE)
+        if (reader == NULL || ek_volume_use_at(volume, reader, trace->first_byte) != EK_USAGE_FREE)
             return TRUE;
     }
     return FALSE;

@@ -2,6 +2,7 @@
 /* Tests of core/volume. */
 #include "check.h"
 #include "fixture.h"
+#include "program.h"
 #include "volume/fat/fat.h"
 #include "volume/formats.h"
 #include "volume/ntfs/ntfs.h"
@@ -319,6 +320,50 @@ static void chains_end_where_the_format_says(void)
     }
 }
 
+/* Says of each step what the step alone says, whatever range is asked for. */
+static void check_use(const char *make, const EkFileSystem *format, EkByte header)
+{
+    Bench bench;
+    gsize length = 0;
+    must("rm -f made.raw; mkdir -p put; seq 40000 > put/trays.txt; truncate -s 40M made.raw; %s",
+         make);
+    g_autofree guint8 *data = read_file("made.raw", &length);
+    bench_open(&bench, data, length);
+    g_autoptr(EkVolume) volume = measure(&bench, format, 0, header, EK_ROLE_PRIMARY);
+    guint64 counts[3] = {0};
+    guint runs = 0;
+    guint wrong = 0;
+    EkByte same = 0;
+    for (EkByte at = 0; at < volume->bytes / EK_STEP * EK_STEP; at += same, runs++) {
+        EkUsage usage =
+            ek_volume_use(volume, bench.reader, (EkRange){at, volume->bytes - at}, &same);
+        for (EkByte step = at / EK_STEP * EK_STEP; step < at + same; step += 7 * EK_STEP)
+            wrong += ek_volume_use_at(volume, bench.reader, MAX(step, at)) != usage;
+        wrong += ek_volume_use_at(volume, bench.reader, at + same - 1) != usage;
+        counts[usage] += same;
+    }
+    CHECK_NUMBER(wrong, 0);
+    CHECK(runs < 2000);
+    CHECK(counts[EK_USAGE_FREE] > volume->bytes / 2 && counts[EK_USAGE_USED] > 100000);
+    CHECK(counts[EK_USAGE_UNKNOWN] < 1u << 20);
+    /* Nothing outside of it. */
+    CHECK_NUMBER(ek_volume_use_at(volume, bench.reader, volume->bytes), EK_USAGE_UNKNOWN);
+    ek_volume_use(volume, bench.reader, (EkRange){volume->bytes - 512, 1024}, &same);
+    CHECK_NUMBER(same, 1024);
+    bench_close(&bench);
+}
+
+static void use_is_told_for_ranges(void)
+{
+    check_use("mkfs.ntfs -q -F made.raw", &ek_fs_ntfs, 0);
+    check_use("mkfs.vfat -F 16 made.raw && mcopy -i made.raw put/trays.txt ::", &ek_fs_fat, 0);
+    check_use("mkfs.vfat -F 32 -s 1 made.raw && mcopy -i made.raw put/trays.txt ::", &ek_fs_fat, 0);
+    check_use("mkfs.exfat made.raw >made.log", &ek_fs_exfat, 0);
+    check_use("mke2fs -q -t ext4 -g 4096 -d put made.raw", &ek_fs_ext, 1024);
+    check_use("mke2fs -q -t ext2 -b 1024 -d put made.raw", &ek_fs_ext, 1024);
+    check_use("mke2fs -q -t ext4 -O bigalloc -C 16384 -d put made.raw", &ek_fs_ext, 1024);
+}
+
 int main(void)
 {
     static const Test tests[] = {
@@ -336,6 +381,7 @@ int main(void)
         {"an NTFS claim without records is none", an_ntfs_claim_without_records_is_none},
         {"a torn file record is none", a_torn_file_record_is_none},
         {"the fields of a header cover it", the_fields_of_a_header_cover_it},
+        {"use is told for ranges", use_is_told_for_ranges},
     };
     return RUN_TESTS("volume", tests);
 }

@@ -230,27 +230,35 @@ EkVolume *ek_exfat_measure(EkReader *reader, const EkCandidate *candidate, GErro
 
 /* The bitmap has a bit a cluster. It lies in one piece on every volume that was not made to have it
  * otherwise. */
-EkUsage ek_exfat_use(EkReader *reader, const EkVolume *volume, EkByte at)
+EkUsage ek_exfat_use(EkReader *reader, const EkVolume *volume, EkRange range, EkByte *same)
 {
     guint8 entries[ROOT_LOOKED_AT];
     EkExfatBoot boot;
     if (!ek_exfat_boot_read(ek_volume_header(volume), &boot))
         return EK_USAGE_UNKNOWN;
     EkByte heap = (EkByte)boot.heap_sector * boot.sector_size;
-    EkByte inside = at - volume->first_byte;
+    EkByte inside = range.first - volume->first_byte;
     EkByte root = cluster_byte(&boot, volume->first_byte, boot.root_cluster);
     gsize length = MIN(boot.cluster_bytes, ROOT_LOOKED_AT);
     EkSpan span = {entries, length};
-    if (inside < heap)
+    if (inside < heap) {
+        *same = heap - inside;
         return EK_USAGE_USED;
+    }
     guint64 bit = (inside - heap) / boot.cluster_bytes;
+    guint64 bits = 0;
+    *same = boot.cluster_bytes - (inside - heap) % boot.cluster_bytes;
     if (ek_presence_read(reader, root, entries, length) != EK_PRESENT)
         return EK_USAGE_UNKNOWN;
     for (gsize i = 0; i < length; i += EK_EXFAT_ENTRY_BYTES) {
         guint32 cluster = ek_span_le32(span, i + 20);
         if (entries[i] == EK_EXFAT_BITMAP && cluster >= 2 && cluster - 2 < boot.clusters &&
-            bit / 8 < ek_span_le64(span, i + 24))
-            return ek_usage_bit(reader, cluster_byte(&boot, volume->first_byte, cluster), bit);
+            bit / 8 < ek_span_le64(span, i + 24) && bit < boot.clusters) {
+            EkUsage usage = ek_usage_bits(reader, cluster_byte(&boot, volume->first_byte, cluster),
+                                          bit, boot.clusters - bit, &bits);
+            *same += (bits - 1) * boot.cluster_bytes;
+            return usage;
+        }
     }
     return EK_USAGE_UNKNOWN;
 }

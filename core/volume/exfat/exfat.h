@@ -74,7 +74,7 @@ gboolean ek_exfat_infer(EkReader *reader, const EkSightings *sightings, EkVolume
 /* As in EkFileSystem. */
 guint ek_exfat_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);
 EkVolume *ek_exfat_measure(EkReader *reader, const EkCandidate *candidate, GError **error);
-EkUsage ek_exfat_use(EkReader *reader, const EkVolume *volume, EkByte at);
+EkUsage ek_exfat_use(EkReader *reader, const EkVolume *volume, EkRange range, EkByte *same);
 char *ek_exfat_unclean(EkReader *reader, const EkVolume *volume);
 
 #endif

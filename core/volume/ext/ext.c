@@ -249,21 +249,30 @@ static gboolean holds_copy(const EkExtSuper *super, guint64 group)
 /* In a group whose bitmap was never written: a copy of the superblock and of the descriptors, room
  * for more of them, the group's own bitmaps and inodes. */
 static EkUsage use_by_itself(const EkExtSuper *super, EkSpan data, EkSpan descriptor, guint64 group,
-                             guint64 block, guint64 bit)
+                             guint64 block, guint64 *alike)
 {
+    guint64 start = super->first_data_block + group * super->blocks_per_group;
     guint64 inodes =
         ek_divide_up((guint64)super->inodes_per_group * super->inode_bytes, super->block_bytes);
     guint64 descriptors = ek_divide_up(super->groups * super->descriptor_bytes, super->block_bytes);
     guint64 table = ek_span_le32(descriptor, 8) | (guint64)ek_span_le32(descriptor, 40) << 32;
     guint64 bitmaps[] = {ek_span_le32(descriptor, 0) | (guint64)ek_span_le32(descriptor, 32) << 32,
                          ek_span_le32(descriptor, 4) | (guint64)ek_span_le32(descriptor, 36) << 32};
-    gboolean is_copy = holds_copy(super, group) && bit < 1 + descriptors + ek_span_le16(data, 206);
+    guint64 copy = holds_copy(super, group) ? 1 + descriptors + ek_span_le16(data, 206) : 0;
+    guint64 borders[] = {start + copy, start + super->blocks_per_group,
+                         bitmaps[0],   bitmaps[0] + 1,
+                         bitmaps[1],   bitmaps[1] + 1,
+                         table,        table + inodes};
     gboolean is_own =
         block == bitmaps[0] || block == bitmaps[1] || (block >= table && block - table < inodes);
-    return is_copy || is_own ? EK_USAGE_USED : EK_USAGE_FREE;
+    *alike = G_MAXUINT32;
+    for (gsize i = 0; i < G_N_ELEMENTS(borders); i++)
+        if (borders[i] > block)
+            *alike = MIN(*alike, borders[i] - block);
+    return is_own || block - start < copy ? EK_USAGE_USED : EK_USAGE_FREE;
 }
 
-EkUsage ek_ext_use(EkReader *reader, const EkVolume *volume, EkByte at)
+EkUsage ek_ext_use(EkReader *reader, const EkVolume *volume, EkRange range, EkByte *same)
 {
     guint8 data[EK_EXT_SUPER_BYTES];
     guint8 descriptor[64];
@@ -271,11 +280,15 @@ EkUsage ek_ext_use(EkReader *reader, const EkVolume *volume, EkByte at)
     if (ek_presence_read(reader, volume->header_byte, data, sizeof data) != EK_PRESENT ||
         !ek_ext_super_read((EkSpan){data, sizeof data}, &super) || super.meta_bg)
         return EK_USAGE_UNKNOWN;
-    guint64 block = (at - volume->first_byte) / super.block_bytes;
+    guint64 block = (range.first - volume->first_byte) / super.block_bytes;
+    guint64 alike = 0;
+    EkByte of_block = super.block_bytes - (range.first - volume->first_byte) % super.block_bytes;
+    *same = of_block;
     if (block < super.first_data_block || block >= super.blocks)
         return EK_USAGE_USED;
     guint64 group = (block - super.first_data_block) / super.blocks_per_group;
     guint64 bit = (block - super.first_data_block) % super.blocks_per_group;
+    guint64 group_start = block - bit;
     /* A cluster of blocks has one bit. */
     guint32 blocks_a_bit =
         MAX(super.blocks_per_group / MAX(ek_span_le32((EkSpan){data, sizeof data}, 36), 1), 1);
@@ -288,12 +301,20 @@ EkUsage ek_ext_use(EkReader *reader, const EkVolume *volume, EkByte at)
         EK_PRESENT)
         return EK_USAGE_UNKNOWN;
     guint64 bitmap = ek_span_le32(span, 0) | (guint64)ek_span_le32(span, 32) << 32;
-    if ((ek_span_le16(span, 18) & BLOCKS_NOT_WRITTEN) != 0)
-        return use_by_itself(&super, (EkSpan){data, sizeof data}, span, group, block, bit);
+    if ((ek_span_le16(span, 18) & BLOCKS_NOT_WRITTEN) != 0) {
+        EkUsage own =
+            use_by_itself(&super, (EkSpan){data, sizeof data}, span, group, block, &alike);
+        *same = of_block + (alike - 1) * super.block_bytes;
+        return own;
+    }
     if (bitmap == 0 || bitmap >= super.blocks)
         return EK_USAGE_UNKNOWN;
-    EkUsage usage =
-        ek_usage_bit(reader, volume->first_byte + bitmap * super.block_bytes, bit / blocks_a_bit);
+    guint64 bits =
+        ek_divide_up(MIN(super.blocks_per_group, super.blocks - group_start), blocks_a_bit);
+    EkUsage usage = ek_usage_bits(reader, volume->first_byte + bitmap * super.block_bytes,
+                                  bit / blocks_a_bit, bits - bit / blocks_a_bit, &alike);
+    /* To the end of the last block whose bit says the same. */
+    *same = of_block + ((bit / blocks_a_bit + alike) * blocks_a_bit - bit - 1) * super.block_bytes;
     return usage == EK_USAGE_FREE && is_due ? EK_USAGE_UNKNOWN : usage;
 }
 

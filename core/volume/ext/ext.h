@@ -77,7 +77,7 @@ guint ek_ext_super_groups(const EkExtSuper *super, guint64 *groups, guint most);
 /* As in EkFileSystem. */
 guint ek_ext_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);
 EkVolume *ek_ext_measure(EkReader *reader, const EkCandidate *candidate, GError **error);
-EkUsage ek_ext_use(EkReader *reader, const EkVolume *volume, EkByte at);
+EkUsage ek_ext_use(EkReader *reader, const EkVolume *volume, EkRange range, EkByte *same);
 EkByte ek_ext_backup(const EkVolume *volume);
 
 #endif

@@ -213,26 +213,41 @@ EkVolume *ek_fat_measure(EkReader *reader, const EkCandidate *candidate, GError 
     return g_steal_pointer(&volume);
 }
 
-EkUsage ek_fat_use(EkReader *reader, const EkVolume *volume, EkByte at)
+static EkUsage usage_of(EkLinkTable *links, guint32 cluster)
+{
+    guint32 next = 0;
+    EkLink link = ek_links_of(links, EK_LINK_JUDGED, cluster, &next);
+    return link == EK_LINK_FREE      ? EK_USAGE_FREE
+           : link == EK_LINK_UNKNOWN ? EK_USAGE_UNKNOWN
+                                     : EK_USAGE_USED;
+}
+
+EkUsage ek_fat_use(EkReader *reader, const EkVolume *volume, EkRange range, EkByte *same)
 {
     EkFatBoot boot;
     EkLinkTable links;
-    guint32 next = 0;
     if (!ek_fat_boot_read(ek_volume_header(volume), &boot))
         return EK_USAGE_UNKNOWN;
-    EkByte inside = at - volume->first_byte;
-    if (inside < boot.data_start)
+    EkByte inside = range.first - volume->first_byte;
+    if (inside < boot.data_start) {
+        *same = boot.data_start - inside;
         return EK_USAGE_USED;
+    }
     guint64 cluster = (inside - boot.data_start) / boot.cluster_bytes + 2;
     if (cluster > G_MAXUINT32 || !ek_fat_cluster_exists(&boot, (guint32)cluster))
         return EK_USAGE_FREE;
     EkLinkPlaces places = ek_fat_links(&boot, volume->first_byte);
     ek_links_init(&links, reader, &places, EK_FAT_GLANCE);
-    EkLink link = ek_links_of(&links, EK_LINK_JUDGED, (guint32)cluster, &next);
+    EkUsage usage = usage_of(&links, (guint32)cluster);
+    *same = boot.cluster_bytes - (inside - boot.data_start) % boot.cluster_bytes;
+    for (guint i = 1; i < EK_FAT_GLANCE / 4 && *same < range.bytes; i++) {
+        guint32 further = (guint32)cluster + i;
+        if (!ek_fat_cluster_exists(&boot, further) || usage_of(&links, further) != usage)
+            break;
+        *same += boot.cluster_bytes;
+    }
     ek_links_clear(&links);
-    return link == EK_LINK_FREE      ? EK_USAGE_FREE
-           : link == EK_LINK_UNKNOWN ? EK_USAGE_UNKNOWN
-                                     : EK_USAGE_USED;
+    return usage;
 }
 
 /* The second entry of the FAT has a bit that is cleared while the volume is in use; the boot sector

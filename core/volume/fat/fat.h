@@ -104,7 +104,7 @@ void ek_fat_weigh(EkReader *reader, EkVolume *volume, const EkFatBoot *boot);
 /* As in EkFileSystem. */
 guint ek_fat_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);
 EkVolume *ek_fat_measure(EkReader *reader, const EkCandidate *candidate, GError **error);
-EkUsage ek_fat_use(EkReader *reader, const EkVolume *volume, EkByte at);
+EkUsage ek_fat_use(EkReader *reader, const EkVolume *volume, EkRange range, EkByte *same);
 char *ek_fat_unclean(EkReader *reader, const EkVolume *volume);
 EkByte ek_fat_backup(const EkVolume *volume);
 

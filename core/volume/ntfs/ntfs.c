@@ -249,14 +249,17 @@ EkVolume *ek_ntfs_measure(EkReader *reader, const EkCandidate *candidate, GError
 }
 
 /* $Bitmap has a bit a cluster. Its record need not be in the first piece of the file table. */
-EkUsage ek_ntfs_use(EkReader *reader, const EkVolume *volume, EkByte at)
+EkUsage ek_ntfs_use(EkReader *reader, const EkVolume *volume, EkRange range, EkByte *same)
 {
     EkNtfsBoot boot;
     if (!ek_ntfs_boot_read(ek_volume_header(volume), &boot))
         return EK_USAGE_UNKNOWN;
     g_autofree guint8 *record = g_malloc(boot.record_bytes);
     EkSpan span = {record, boot.record_bytes};
-    guint64 bit = (at - volume->first_byte) / boot.cluster_bytes;
+    guint64 bit = (range.first - volume->first_byte) / boot.cluster_bytes;
+    EkByte of_cluster =
+        boot.cluster_bytes - (range.first - volume->first_byte) % boot.cluster_bytes;
+    guint64 bits = 0;
     EkByte table = volume->first_byte + boot.mft_cluster * boot.cluster_bytes;
     EkByte place = (EkByte)RECORD_BITMAP * boot.record_bytes;
     if (look_at_record(reader, &boot, table, 0, record) == EK_PRESENT)
@@ -267,9 +270,15 @@ EkUsage ek_ntfs_use(EkReader *reader, const EkVolume *volume, EkByte at)
     if (place == EK_UNPLACED ||
         look_at_record(reader, &boot, first, RECORD_BITMAP, record) != EK_PRESENT)
         return EK_USAGE_UNKNOWN;
+    *same = of_cluster;
     place = place_in(ek_ntfs_record_named(span, TYPE_DATA, ""), &boot, bit / 8);
-    return place != EK_UNPLACED ? ek_usage_bit(reader, volume->first_byte + place, bit % 8)
-                                : EK_USAGE_UNKNOWN;
+    if (place == EK_UNPLACED)
+        return EK_USAGE_UNKNOWN;
+    /* Behind this cluster the bitmap may go on elsewhere. */
+    guint64 most = (boot.cluster_bytes - bit / 8 % boot.cluster_bytes) * 8 - bit % 8;
+    EkUsage usage = ek_usage_bits(reader, volume->first_byte + place, bit % 8, most, &bits);
+    *same += (bits - 1) * boot.cluster_bytes;
+    return usage;
 }
 
 gboolean ek_ntfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,

@@ -83,7 +83,7 @@ guint ek_ntfs_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDID
 EkVolume *ek_ntfs_measure(EkReader *reader, const EkCandidate *candidate, GError **error);
 gboolean ek_ntfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,
                         GError **error);
-EkUsage ek_ntfs_use(EkReader *reader, const EkVolume *volume, EkByte at);
+EkUsage ek_ntfs_use(EkReader *reader, const EkVolume *volume, EkRange range, EkByte *same);
 char *ek_ntfs_unclean(EkReader *reader, const EkVolume *volume);
 EkByte ek_ntfs_backup(const EkVolume *volume);
 
