@@ -71,7 +71,7 @@ static void print_extents(const Peeking *peeking, const GArray *extents)
         const EkExtent *extent = &g_array_index(extents, EkExtent, i);
         g_autofree char *size = ek_text_size(extent->stored);
         g_string_append_printf(text, "%s%s ", shown++ > 0 ? ", " : "", size);
-        if (extent->first_byte == EK_UNPLACED)
+        if (ek_extent_place(extent) == EK_UNPLACED)
             g_string_append(text, "at an unknown location");
         else if (extent->first_byte % peeking->sector_size == 0)
             g_string_append_printf(text, "at sector %" G_GUINT64_FORMAT,
@@ -179,7 +179,7 @@ static json_t *extents_json(const GArray *extents)
         json_array_append_new(
             list, json_pack("{s:o,s:o,s:o}", "offset", ek_json_u64(extent->offset), "bytes",
                             ek_json_u64(extent->bytes), "first_byte",
-                            extent->first_byte == EK_UNPLACED ? json_null()
+                            ek_extent_place(extent) == EK_UNPLACED ? json_null()
                                                               : ek_json_u64(extent->first_byte)));
     }
     return list;

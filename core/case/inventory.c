@@ -345,7 +345,8 @@ GArray *ek_inventory_extents(EkInventory *inventory, guint64 number, GError **er
                            (guint64)sqlite3_column_int64(rows, 2),
                            (guint64)sqlite3_column_int64(rows, 3),
                            (sqlite3_column_int(rows, 4) & EK_EXTENT_PACKED) != 0,
-                           (sqlite3_column_int(rows, 4) & EK_EXTENT_IN_RECORD) != 0};
+                           (sqlite3_column_int(rows, 4) & EK_EXTENT_IN_RECORD) != 0,
+                           (guint32)(sqlite3_column_int64(rows, 4) >> EK_EXTENT_LAYER_SHIFT)};
         g_array_append_val(extents, extent);
     }
     return got == 0 ? g_steal_pointer(&extents) : NULL;

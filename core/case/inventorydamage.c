@@ -206,8 +206,9 @@ static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
     EkByte stored = (guint64)sqlite3_column_int64(row, 3);
     guint flags = (guint)sqlite3_column_int(row, 4);
     gboolean in_record = (sqlite3_column_int(row, 6) & EK_EXTENT_IN_RECORD) != 0;
+    gboolean is_elsewhere = sqlite3_column_int64(row, 6) >> EK_EXTENT_LAYER_SHIFT != 0;
     EkRange inside;
-    if (first == EK_UNPLACED ||
+    if (first == EK_UNPLACED || is_elsewhere ||
         !ek_range_checked(first, stored, ek_reader_bytes(sweep->reader), &inside))
         return add_damage(sweep, file, (EkDamage){.unplaced_bytes = bytes}, error);
     EkKnown known = {.good = stored};
@@ -236,7 +237,7 @@ static gboolean sweep_extents(Sweep *sweep, GError **error)
         ek_sql_prepare(sweep->inventory->store, error,
                        "SELECT e.file,e.first,e.bytes,e.stored,f.flags,"
                        " coalesce(f.created,f.modified,0),e.packed FROM extent e"
-                       " JOIN file f ON f.number=e.file WHERE ?=0 OR e.first<0 ORDER BY e.first",
+                       " JOIN file f ON f.number=e.file WHERE ?=0 OR e.first<0 OR e.packed>=256 ORDER BY e.first",
                        "i", (gint64)sweep->is_whole);
     int got = rows != NULL ? 0 : -1;
     while (rows != NULL && (got = ek_sql_step(sweep->inventory->store, rows, error)) == 1)

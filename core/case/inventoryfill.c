@@ -68,9 +68,10 @@ static gboolean take_extent(void *data, guint64 file, const EkExtent *extent)
     sqlite3_bind_int64(row, 3, (gint64)extent->first_byte);
     sqlite3_bind_int64(row, 4, (gint64)extent->bytes);
     sqlite3_bind_int64(row, 5, (gint64)extent->stored);
-    sqlite3_bind_int(row, 6,
-                     (extent->is_packed ? EK_EXTENT_PACKED : 0) |
-                         (extent->in_record ? EK_EXTENT_IN_RECORD : 0));
+    sqlite3_bind_int64(row, 6,
+                       (extent->is_packed ? EK_EXTENT_PACKED : 0) |
+                           (extent->in_record ? EK_EXTENT_IN_RECORD : 0) |
+                           (gint64)extent->layer << EK_EXTENT_LAYER_SHIFT);
     return put(inventory, row);
 }
 

@@ -31,6 +31,7 @@ struct EkInventory {
 /* In the column `packed` of an extent. */
 #define EK_EXTENT_PACKED 1
 #define EK_EXTENT_IN_RECORD 2
+#define EK_EXTENT_LAYER_SHIFT 8 /* above: the layer that it lies in */
 
 /* Made when all rows are there. */
 #define EK_INVENTORY_INDICES                                                                       \

@@ -72,7 +72,7 @@ gboolean ek_files_read(EkFiles *files, const EkFile *file, const GArray *extents
             continue;
         EkByte bytes = MIN(extent->bytes, file->size - extent->offset);
         if (!pass_nothing(&passing, extent->offset - at, TRUE) ||
-            !pass_extent(&passing, extent->first_byte, bytes))
+            !pass_extent(&passing, ek_extent_place(extent), bytes))
             return FALSE;
         at = extent->offset + bytes;
     }

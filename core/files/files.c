@@ -88,7 +88,7 @@ static void each_hole_of(EkReader *reader, const EkExtent *extent, HoleSink sink
     EkRange inside;
     EkRange hole;
     gboolean bad = FALSE;
-    if (extent->first_byte == EK_UNPLACED ||
+    if (ek_extent_place(extent) == EK_UNPLACED ||
         !ek_range_checked(extent->first_byte, extent->stored, ek_reader_bytes(reader), &inside)) {
         sink(data, extent->offset, extent->bytes, FALSE);
         return;

@@ -70,7 +70,7 @@ static void add_evidence(EkVolume *volume, const EkVolume *composed)
                          "it would be found without a header as well, by what else is left of it");
 }
 
-static void take_volume(GPtrArray *findings, EkVolume *volume)
+static void take_one(GPtrArray *findings, EkVolume *volume)
 {
     for (guint i = 0; i < findings->len; i++) {
         EkFinding *finding = findings->pdata[i];
@@ -93,6 +93,20 @@ static void take_volume(GPtrArray *findings, EkVolume *volume)
     EkFinding *finding = g_new0(EkFinding, 1);
     finding->volume = volume;
     g_ptr_array_add(findings, finding);
+}
+
+/* What a container holds are volumes like others. */
+static void take_volume(GPtrArray *findings, EkVolume *volume)
+{
+    g_autoptr(GPtrArray) parts = g_steal_pointer(&volume->parts);
+    take_one(findings, volume);
+    while (parts != NULL && parts->len > 0) {
+        EkVolume *part = g_ptr_array_steal_index(parts, 0);
+        if (part->is_confirmed)
+            take_volume(findings, part);
+        else
+            ek_volume_free(part);
+    }
 }
 
 static gint by_place(gconstpointer a, gconstpointer b)

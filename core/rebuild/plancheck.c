@@ -71,8 +71,8 @@ static gboolean count_extent(void *data, guint64 file, const EkExtent *extent)
         return TRUE;
     /* What is packed begins with something else. */
     if (extent->offset == 0 && extent->stored == extent->bytes && !extent->is_packed)
-        ek_sample_place(count->sample, file, extent->first_byte);
-    EkKnown known = ek_reader_known(count->reader, extent->first_byte, extent->stored);
+        ek_sample_place(count->sample, file, ek_extent_place(extent));
+    EkKnown known = ek_reader_known(count->reader, ek_extent_place(extent), extent->stored);
     count->is_holed |= known.bad + known.unread > 0;
     return TRUE;
 }

@@ -27,6 +27,15 @@ EkTimestamp ek_timestamp_utc(gint64 seconds);
 /* Sets *moment to `other` when that is later, or *moment is not set. */
 void ek_timestamp_advance(EkTimestamp *timestamp, EkTimestamp other);
 
+/* A file's number names the tree of files that it is numbered in too, above its number there. Most
+ * formats have one tree: 0. */
+#define EK_TREE_SHIFT 40
+
+static inline guint64 ek_number_in_tree(guint32 tree, guint64 number)
+{
+    return (guint64)tree << EK_TREE_SHIFT | number;
+}
+
 typedef enum {
     EK_TYPE_FILE,
     EK_TYPE_FOLDER,
@@ -76,9 +85,17 @@ typedef struct {
     EkByte stored;      /* bytes there: as many as of the file, unless they are packed */
     gboolean is_packed; /* they cannot be read in part: what is missing costs all of it */
     gboolean in_record; /* they are part of the file's own record, in region of the file system */
+    guint32 layer;      /* in which first_byte counts: 0 the one that the volume lies in */
 } EkExtent;
 
 #define EK_UNPLACED G_MAXUINT64
+
+/* Where it begins in the layer that the volume lies in: EK_UNPLACED where that is not known, or it
+ * lies in a layer that has another reader. */
+static inline EkByte ek_extent_place(const EkExtent *extent)
+{
+    return extent->layer == 0 ? extent->first_byte : EK_UNPLACED;
+}
 
 /* What of a folder, or of the table of all files, was not read. */
 typedef struct {

@@ -40,7 +40,16 @@ void ek_volume_free(EkVolume *volume)
     g_free(volume->uuid);
     g_ptr_array_unref(volume->reasons);
     g_ptr_array_unref(volume->properties);
+    g_clear_pointer(&volume->parts, g_ptr_array_unref);
     g_free(volume);
+}
+
+void ek_volume_add_part(EkVolume *volume, EkVolume *part)
+{
+    if (volume->parts == NULL)
+        volume->parts = g_ptr_array_new_with_free_func((GDestroyNotify)ek_volume_free);
+    g_ptr_array_add(volume->parts, part);
+    volume->is_container = TRUE;
 }
 
 void ek_volume_set_header(EkVolume *volume, EkSpan header)
@@ -80,6 +89,10 @@ EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader,
         g_propagate_error(error, failure);
     if (volume != NULL)
         volume->format = format;
+    for (guint i = 0; volume != NULL && volume->parts != NULL && i < volume->parts->len; i++) {
+        EkVolume *part = volume->parts->pdata[i];
+        part->format = part->format != NULL ? part->format : format;
+    }
     return volume;
 }
 

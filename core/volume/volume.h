@@ -37,8 +37,10 @@ typedef struct {
     char *text;
 } EkEvidence; /* one reason of a confidence */
 
+typedef struct EkVolume EkVolume;
+
 /* A volume: what traces agree on. */
-typedef struct {
+struct EkVolume {
     const EkFileSystem *format;
     const char *filesystem; /* the name, static: "ntfs", "fat32" … */
     EkByte first_byte;
@@ -68,7 +70,8 @@ typedef struct {
     guint headers;              /* boot sectors that are where they should be, and agree */
     guint contradicted;         /* times something else stands where it says */
     GPtrArray *reasons;         /* EkEvidence* */
-} EkVolume;
+    GPtrArray *parts;           /* EkVolume*: those that one container holds; NULL: it is none */
+};
 
 /* Something that a file system says of itself: "blocks per group", "32768". */
 typedef struct {
@@ -80,6 +83,9 @@ typedef struct {
  */
 EkVolume *ek_volume_new(const EkFileSystem *format, const char *filesystem);
 void ek_volume_free(EkVolume *volume);
+
+/* Adds a volume that this container holds. Takes `part`. */
+void ek_volume_add_part(EkVolume *volume, EkVolume *part);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkVolume, ek_volume_free)
 
 /* Keeps a header of another length than EK_HEADER_BYTES, at most EK_HEADER_MOST: what there is no
@@ -167,8 +173,8 @@ struct EkFileSystem {
      * Writes what it may mean into `claims`, returns how many. */
     guint (*recognise)(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);
 
-    /* Follows a claim into the image. NULL only when reading failed. Called through
-     * ek_volume_measure. */
+    /* Follows a claim into the image: a volume, with its parts where it is a container of several.
+     * NULL only when reading failed. Called through ek_volume_measure. */
     EkVolume *(*measure)(EkReader *reader, const EkCandidate *candidate, GError **error);
 
     /* Secondary traces, for when all headers are gone; NULL where this version knows none. Is what

@@ -64,7 +64,7 @@ static gboolean take_file(void *data, const char *path, const EkItem *item)
         EkRange inside;
         EkRange hole;
         gboolean bad = FALSE;
-        if (extent->first_byte == EK_UNPLACED ||
+        if (ek_extent_place(extent) == EK_UNPLACED ||
             !ek_range_checked(extent->first_byte, extent->stored,
                               ek_reader_bytes(gathering->reader), &inside))
             continue;

@@ -189,7 +189,7 @@ static gboolean take_file(void *data, const char *path, const EkItem *item)
                                                      item->file.number, &wanting->error);
     for (guint i = 0; extents != NULL && i < extents->len; i++) {
         const EkExtent *extent = &g_array_index(extents, EkExtent, i);
-        if (extent->first_byte != EK_UNPLACED)
+        if (ek_extent_place(extent) != EK_UNPLACED)
             add_unread(wanting, extent->first_byte, extent->stored);
     }
     return extents != NULL;

@@ -67,7 +67,7 @@ static void put(Shelf *shelf, guint64 number, EkFileType type, guint flags, guin
                    .flags = flags,
                    .generation = 3,
                    .size = type == EK_TYPE_FILE ? CLUSTER : 0};
-    EkExtent extent = {0, CLUSTER, place, CLUSTER, FALSE, FALSE};
+    EkExtent extent = {0, CLUSTER, place, CLUSTER, FALSE, FALSE, 0};
     EkFileName called = {.file = number,
                          .parent = parent,
                          .parent_generation = parent_generation,
@@ -341,6 +341,28 @@ static void conditions_come_from_map_and_later_owners(void)
     shelf_close(&shelf);
 }
 
+/* What lies in another layer is kept as that, and is not read from this one. */
+static void an_extent_names_its_layer(void)
+{
+    Shelf shelf;
+    GError *error = NULL;
+    shelf_open(&shelf);
+    put(&shelf, ek_number_in_tree(3, 10), EK_TYPE_FILE, 0, ROOT, 0, "inside", 0);
+    put(&shelf, 10, EK_TYPE_FILE, 0, ROOT, 0, "outside", 8 * CLUSTER);
+    EkExtent extent = {0, CLUSTER, 9 * CLUSTER, CLUSTER, FALSE, FALSE, 70000};
+    CHECK(shelf.sink.extent(shelf.sink.data, ek_number_in_tree(3, 10), &extent));
+    finish(&shelf);
+    g_autofree char *tree = tree_of(&shelf, 0);
+    CHECK_TEXT(tree, "inside unplaced\noutside whole\n");
+    g_autoptr(GArray) extents =
+        ek_inventory_extents(shelf.inventory, ek_number_in_tree(3, 10), &error);
+    CHECK_NUMBER(extents->len, 1);
+    CHECK_NUMBER(g_array_index(extents, EkExtent, 0).layer, 70000);
+    CHECK_NUMBER(g_array_index(extents, EkExtent, 0).first_byte, 9 * CLUSTER);
+    CHECK_NUMBER(ek_extent_place(&g_array_index(extents, EkExtent, 0)), EK_UNPLACED);
+    shelf_close(&shelf);
+}
+
 /* Two that are deleted cannot both be whole on the same region: the later one is. */
 static void of_two_deleted_ones_the_later_is_whole(void)
 {
@@ -354,7 +376,7 @@ static void of_two_deleted_ones_the_later_is_whole(void)
                        .flags = EK_FILE_DELETED,
                        .size = CLUSTER,
                        .created = ek_timestamp_utc(made[i])};
-        EkExtent extent = {0, CLUSTER, 8 * CLUSTER, CLUSTER, FALSE, FALSE};
+        EkExtent extent = {0, CLUSTER, 8 * CLUSTER, CLUSTER, FALSE, FALSE, 0};
         EkFileName called = {.file = 40 + i, .parent = ROOT, .is_deleted = TRUE, .text = name};
         CHECK(shelf.sink.file(shelf.sink.data, &file));
         CHECK(shelf.sink.extent(shelf.sink.data, file.number, &extent));
@@ -495,6 +517,7 @@ int main(void)
          conditions_come_from_map_and_later_owners},
         {"one folder may hold very many", one_folder_may_hold_very_many},
         {"many files take little memory", many_files_take_little_memory},
+        {"an extent names its layer", an_extent_names_its_layer},
         {"of two deleted ones the later is whole", of_two_deleted_ones_the_later_is_whole},
         {"an interrupted one goes on", an_interrupted_one_goes_on},
     };

@@ -28,6 +28,34 @@ static char *reasons_of(const EkVolume *volume)
     return g_string_free(text, FALSE);
 }
 
+static EkVolume *measure_rack(EkReader *reader, const EkCandidate *candidate, GError **error)
+{
+    (void)reader;
+    (void)error;
+    EkVolume *rack = ek_volume_new(NULL, "rack");
+    for (guint i = 0; i < 2; i++) {
+        EkVolume *tray = ek_volume_new(i == 0 ? &ek_fs_fat : NULL, "tray");
+        tray->first_byte = candidate->first_byte + 4096 * (i + 1);
+        ek_volume_add_part(rack, tray);
+    }
+    return rack;
+}
+
+static void a_container_has_parts(void)
+{
+    static const EkFileSystem format = {.name = "rack", .measure = measure_rack};
+    Bench bench;
+    guint8 nothing[8192] = {0};
+    bench_open(&bench, nothing, sizeof nothing);
+    g_autoptr(EkVolume) rack = measure(&bench, &format, 512, 512, EK_ROLE_PRIMARY);
+    CHECK(rack->is_container && rack->parts->len == 2);
+    const EkVolume *first = rack->parts->pdata[0];
+    const EkVolume *second = rack->parts->pdata[1];
+    CHECK(first->format == &ek_fs_fat && second->format == &format);
+    CHECK_NUMBER(second->first_byte, 512 + 8192);
+    bench_close(&bench);
+}
+
 static void a_fat_boot_sector_is_decoded(void)
 {
     static const guint widths[] = {12, 16, 32};
@@ -381,6 +409,7 @@ int main(void)
         {"an NTFS claim without records is none", an_ntfs_claim_without_records_is_none},
         {"a torn file record is none", a_torn_file_record_is_none},
         {"the fields of a header cover it", the_fields_of_a_header_cover_it},
+        {"a container has parts", a_container_has_parts},
         {"use is told for ranges", use_is_told_for_ranges},
     };
     return RUN_TESTS("volume", tests);

@@ -295,7 +295,7 @@ static void pass_set(Walk *walk, EkFile *file, EkFileName *name, guint units,
     RunSink sink = (file->flags & EK_FILE_DELETED) != 0 ? pass_gone_run : pass_run;
     EkByte placed = walk_content(walk, &written, sink, file->number);
     if (placed < written.bytes && !walk->stopped) {
-        EkExtent rest = {placed, written.bytes - placed, EK_UNPLACED, 0, FALSE, FALSE};
+        EkExtent rest = {placed, written.bytes - placed, EK_UNPLACED, 0, FALSE, FALSE, 0};
         pass_run(walk, file->number, &rest);
     }
 }

@@ -56,7 +56,7 @@ static gboolean add_blocks(Mapping *mapping, guint64 at, guint64 count, guint64 
     }
     if (!pass_run(mapping))
         return FALSE;
-    *run = (EkExtent){offset, bytes, place, place != EK_UNPLACED ? bytes : 0, FALSE, FALSE};
+    *run = (EkExtent){offset, bytes, place, place != EK_UNPLACED ? bytes : 0, FALSE, FALSE, 0};
     return TRUE;
 }
 
@@ -213,7 +213,7 @@ static gboolean add_inline(Mapping *mapping, EkSpan inode, EkByte at)
 {
     EkByte size = mapping->inode->size;
     EkByte own = MIN(size, BLOCK_MAP_BYTES);
-    EkExtent first = {0, own, at + BLOCK_MAP, own, FALSE, TRUE};
+    EkExtent first = {0, own, at + BLOCK_MAP, own, FALSE, TRUE, 0};
     gsize length = 0;
     if (first.bytes > 0 && !mapping->sink(mapping->data, &first))
         return FALSE;
@@ -222,8 +222,13 @@ static gboolean add_inline(Mapping *mapping, EkSpan inode, EkByte at)
     gsize place = find_overflow(inode, &length);
     EkByte bytes = size - BLOCK_MAP_BYTES;
     gboolean is_there = place != 0 && length >= bytes;
-    EkExtent rest = {BLOCK_MAP_BYTES,      bytes, is_there ? at + place : EK_UNPLACED,
-                     is_there ? bytes : 0, FALSE, TRUE};
+    EkExtent rest = {BLOCK_MAP_BYTES,
+                     bytes,
+                     is_there ? at + place : EK_UNPLACED,
+                     is_there ? bytes : 0,
+                     FALSE,
+                     TRUE,
+                     0};
     return mapping->sink(mapping->data, &rest);
 }
 

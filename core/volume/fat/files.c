@@ -197,7 +197,7 @@ static void pass_content(Walk *walk, const EkFile *file, const EkLinkWay *way)
         pass_run(walk, file->number, &run);
     }
     if (placed < file->size && !walk->stopped) {
-        EkExtent rest = {placed, file->size - placed, EK_UNPLACED, 0, FALSE, FALSE};
+        EkExtent rest = {placed, file->size - placed, EK_UNPLACED, 0, FALSE, FALSE, 0};
         pass_run(walk, file->number, &rest);
     }
 }

@@ -22,9 +22,9 @@
 #define MODE_TYPE 0xf000u
 #define MODE_LINK 0xa000u
 #define FLAG_PACKED 0x20u
-#define RESOURCE_BIT ((guint64)1 << 40) /* in the number of a file: its resource fork */
-#define SEEN_MOST (1u << 29)            /* numbers of which it is known whether they are there */
-#define EPOCH 2082844800                /* seconds from 1904 to 1970 */
+#define RESOURCE_FORKS 1u    /* the tree of files that they are numbered in */
+#define SEEN_MOST (1u << 29) /* numbers of which it is known whether they are there */
+#define EPOCH 2082844800     /* seconds from 1904 to 1970 */
 #define ATTRIBUTES_FILE 8u
 #define MARK_EVERY 16u   /* nodes */
 #define GUESS_NODES 256u /* that are looked at for the size of a node */
@@ -230,12 +230,12 @@ static gboolean pass_fork(Walk *walk, guint64 number, const EkHfsFork *fork)
         const EkHfsExtent *piece = &g_array_index(fork->pieces, EkHfsExtent, i);
         EkByte bytes = MIN(piece->count * size, fork->bytes - done);
         EkByte place = ek_hfs_extent_byte(&opened->region, piece);
-        EkExtent extent = {done, bytes, place, place != EK_UNPLACED ? bytes : 0, FALSE, FALSE};
+        EkExtent extent = {done, bytes, place, place != EK_UNPLACED ? bytes : 0, FALSE, FALSE, 0};
         if (!walk->sink->extent(walk->sink->data, number, &extent))
             return FALSE;
         done += bytes;
     }
-    EkExtent rest = {done, fork->bytes - done, EK_UNPLACED, 0, FALSE, FALSE};
+    EkExtent rest = {done, fork->bytes - done, EK_UNPLACED, 0, FALSE, FALSE, 0};
     return rest.bytes == 0 || walk->sink->extent(walk->sink->data, number, &rest);
 }
 
@@ -247,7 +247,7 @@ static gboolean pass_resources(Walk *walk, const EkFile *file, guint32 parent, E
         ek_hfs_fork_of(&walk->opened->region, ek_span_part(record, RESOURCE_FORK_AT, 80),
                        (guint32)file->number, EK_HFS_RESOURCE);
     EkFile further = *file;
-    further.number = file->number | RESOURCE_BIT;
+    further.number = ek_number_in_tree(RESOURCE_FORKS, file->number);
     further.type = EK_TYPE_STREAM;
     further.size = fork.bytes;
     gboolean fine = TRUE;

@@ -158,7 +158,7 @@ static gboolean pass_packed(const Passing *passing, const EkHfsFork *fork, EkByt
         EkByte together = 0;
         EkByte place = ek_hfs_fork_place(passing->region, fork, at, &together);
         EkByte part = MIN(stored, together);
-        EkExtent extent = {offset, bytes, place, part, TRUE, FALSE};
+        EkExtent extent = {offset, bytes, place, part, TRUE, FALSE, 0};
         if (!passing->sink->extent(passing->sink->data, passing->file, &extent))
             return FALSE;
         if (place == EK_UNPLACED)
@@ -171,7 +171,7 @@ static gboolean pass_packed(const Passing *passing, const EkHfsFork *fork, EkByt
 
 static gboolean pass_nowhere(const Passing *passing, EkByte offset, EkByte bytes)
 {
-    EkExtent nowhere = {offset, bytes, EK_UNPLACED, 0, FALSE, FALSE};
+    EkExtent nowhere = {offset, bytes, EK_UNPLACED, 0, FALSE, FALSE, 0};
     return passing->sink->extent(passing->sink->data, passing->file, &nowhere);
 }
 

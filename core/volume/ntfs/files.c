@@ -73,7 +73,8 @@ typedef struct {
 static gboolean pass(const Placing *placing, EkByte offset, EkByte bytes, EkByte place,
                      EkByte stored, gboolean is_packed)
 {
-    EkExtent extent = {offset, bytes, place, stored, is_packed, placing->stream->resident != NULL};
+    EkExtent extent = {offset, bytes, place, stored, is_packed, placing->stream->resident != NULL,
+                       0};
     return placing->sink->extent(placing->sink->data, placing->file, &extent);
 }
 
