@@ -2,7 +2,7 @@
 /* Fuzzes the pieces that read NTFS records. */
 #include "harness.h"
 #include "volume/formats.h"
-#include "volume/ntfs/ntfs.h"
+#include "volume/ntfs/record.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -23,6 +23,13 @@ static void measure(const uint8_t *data, size_t size)
     fuzz_image_close(&fuzz);
 }
 
+static void check_within(EkSpan part, EkSpan whole)
+{
+    if (part.length > 0 &&
+        (part.data < whole.data || part.data + part.length > whole.data + whole.length))
+        abort();
+}
+
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
     measure(data, size);
@@ -30,12 +37,17 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     g_autofree guint8 *record = g_memdup2(data, size);
     EkSpan span = {record, size};
     if (size > 0 && size <= 65536 && ek_ntfs_record_fix_up(record, size, 512)) {
-        ek_ntfs_record_number(span);
-        for (guint32 type = 0x10; type <= 0x100; type += 0x10) {
-            EkSpan content = ek_ntfs_resident(ek_ntfs_record_attribute(span, type));
-            if (content.length > 0 &&
-                (content.data < record || content.data + content.length > record + size))
-                abort();
+        EkNtfsAttribute attribute;
+        EkNtfsNamed named;
+        EkNtfsRun runs[8];
+        for (gsize at = 0; ek_ntfs_attribute_next(span, &at, &attribute);) {
+            check_within(attribute.span, span);
+            check_within(attribute.content, span);
+            check_within(attribute.name, span);
+            check_within(attribute.runs, span);
+            ek_ntfs_runs(&attribute, runs, G_N_ELEMENTS(runs));
+            if (ek_ntfs_name_read(attribute.content, &named))
+                check_within(named.units, span);
         }
     }
     return 0;

@@ -5,7 +5,7 @@
 #include "program.h"
 #include "volume/fat/fat.h"
 #include "volume/formats.h"
-#include "volume/ntfs/ntfs.h"
+#include "volume/ntfs/record.h"
 #include "volume/volume.h"
 
 #include <string.h>
@@ -278,9 +278,12 @@ static void a_torn_file_record_is_none(void)
     memcpy(record, ntfs + NTFS_MFT_BYTE + 3 * 1024, sizeof record);
     CHECK(ek_ntfs_record_fix_up(record, sizeof record, 512));
     EkSpan span = {record, sizeof record};
-    CHECK_NUMBER(ek_ntfs_record_number(span), 3);
-    CHECK_NUMBER(ek_ntfs_resident(ek_ntfs_record_attribute(span, 0x60)).length, 18);
-    CHECK_NUMBER(ek_ntfs_record_attribute(span, 0x80).length, 0);
+    EkNtfsRecord header;
+    EkNtfsAttribute data = ek_ntfs_attribute_of(span, EK_NTFS_DATA);
+    CHECK(ek_ntfs_record_read(span, &header));
+    CHECK_NUMBER(header.number, 3);
+    CHECK_NUMBER(ek_ntfs_attribute_of(span, EK_NTFS_LABEL).content.length, 18);
+    CHECK(!ek_ntfs_attribute_exists(&data));
     memcpy(record, ntfs + NTFS_MFT_BYTE, sizeof record);
     record[1022] ^= 1;
     CHECK(!ek_ntfs_record_fix_up(record, sizeof record, 512));
@@ -289,7 +292,7 @@ static void a_torn_file_record_is_none(void)
             memcpy(record, ntfs + NTFS_MFT_BYTE + 3 * 1024, sizeof record);
             record[at] = (guint8)value;
             if (ek_ntfs_record_fix_up(record, sizeof record, 512))
-                ek_ntfs_resident(ek_ntfs_record_attribute(span, 0x60));
+                ek_ntfs_attribute_of(span, EK_NTFS_LABEL);
         }
 }
 

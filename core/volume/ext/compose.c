@@ -31,8 +31,6 @@
 #define FLAG_ATTRIBUTES 0x200000u
 
 #define RESIZE_INODE 7u
-#define SUM_LOW 124u /* in an inode */
-#define SUM_HIGH 130u
 #define EXTRA_BYTES 32u /* of an inode, as it is usual */
 #define SIGNED_NAMES 1u
 #define USUAL_FLEX 4u /* 16 groups, as a power of two */
@@ -51,12 +49,11 @@ typedef struct {
 
 /* --- inodes --------------------------------------------------------------------------------- */
 
-static guint64 block_at(const EkExtRecount *recount, guint64 group, gsize low)
+static EkExtDescriptor group_of(const EkExtRecount *recount, guint64 group)
 {
-    EkSpan span = {recount->descriptors + group * recount->super.descriptor_bytes,
-                   recount->super.descriptor_bytes};
-    return ek_span_le32(span, low) |
-           (span.length >= 64 ? (guint64)ek_span_le32(span, low + 32) << 32 : 0);
+    return ek_ext_descriptor_read(
+        (EkSpan){recount->descriptors + group * recount->super.descriptor_bytes,
+                 recount->super.descriptor_bytes});
 }
 
 /* Reads inode `number`, from 1. FALSE when it was not read. */
@@ -66,7 +63,7 @@ static gboolean load_inode(Features *features, guint64 number)
     const EkExtSuper *super = &recount->super;
     guint64 group = (number - 1) / super->inodes_per_group;
     guint64 index = (number - 1) % super->inodes_per_group;
-    EkByte table = recount->first_byte + block_at(recount, group, 8) * super->block_bytes;
+    EkByte table = recount->first_byte + group_of(recount, group).inode_table * super->block_bytes;
     return super->inode_bytes <= sizeof features->inode && group < super->groups &&
            ek_presence_read(recount->reader, table + index * super->inode_bytes, features->inode,
                             super->inode_bytes) == EK_PRESENT;
@@ -85,13 +82,13 @@ static guint32 seed_of(const Features *features, guint64 number)
     guint8 bytes[4096];
     guint8 head[8];
     EkSpan inode = inode_of(features);
-    guint32 sum = ek_span_le16(inode, SUM_LOW) | (guint32)ek_span_le16(inode, SUM_HIGH) << 16;
+    EkExtInode is = ek_ext_inode_read(inode);
     memcpy(bytes, inode.data, inode.length);
-    ek_put_le16(bytes + SUM_LOW, 0);
-    ek_put_le16(bytes + SUM_HIGH, 0);
+    ek_put_le16(bytes + EK_EXT_SUM_LOW, 0);
+    ek_put_le16(bytes + EK_EXT_SUM_HIGH, 0);
     ek_put_le32(head, (guint32)number);
-    memcpy(head + 4, inode.data + 100, 4); /* the generation */
-    return ek_crc32c_before(ek_crc32c_before(sum, (EkSpan){bytes, inode.length}),
+    ek_put_le32(head + 4, is.generation);
+    return ek_crc32c_before(ek_crc32c_before(is.sum, (EkSpan){bytes, inode.length}),
                             (EkSpan){head, sizeof head});
 }
 
@@ -99,7 +96,7 @@ static guint32 seed_of(const Features *features, guint64 number)
 static void note_sum(Features *features, guint64 number)
 {
     EkSpan inode = inode_of(features);
-    if (inode.length <= 128 || ek_span_le16(inode, 128) < 4 ||
+    if (ek_ext_inode_read(inode).held < EK_EXT_SUM_HIGH + 2 ||
         features->fits + features->misfit >= SAMPLES)
         return;
     guint32 seed = seed_of(features, number);
@@ -115,9 +112,9 @@ static void note_sum(Features *features, guint64 number)
 
 static void note_inode(Features *features, guint64 number)
 {
-    EkSpan inode = inode_of(features);
-    guint32 flags = ek_span_le32(inode, 32);
-    if (ek_span_le16(inode, 0) == 0)
+    EkExtInode inode = ek_ext_inode_read(inode_of(features));
+    guint32 flags = inode.flags;
+    if (inode.mode == 0)
         return;
     note_sum(features, number);
     if ((flags & EK_EXT_EXTENTS) != 0)
@@ -130,7 +127,7 @@ static void note_inode(Features *features, guint64 number)
         features->incompat |= INCOMPAT_LARGE_ATTRIBUTES;
     if ((flags & FLAG_VERITY) != 0)
         features->ro |= RO_VERITY;
-    if (ek_span_le32(inode, 104) != 0)
+    if (inode.attributes != 0)
         features->compat |= COMPAT_ATTRIBUTES;
 }
 
@@ -141,7 +138,7 @@ static void look_at_inodes(Features *features)
     g_autofree guint8 *bitmap = g_malloc(super->block_bytes);
     for (guint64 group = 0; group < super->groups; group++) {
         EkByte at = features->recount->first_byte +
-                    block_at(features->recount, group, 4) * super->block_bytes;
+                    group_of(features->recount, group).inodes_bitmap * super->block_bytes;
         if (ek_presence_read(features->recount->reader, at, bitmap, super->block_bytes) !=
             EK_PRESENT)
             continue;
@@ -161,7 +158,7 @@ static guint flex_log(const Features *features)
     guint64 end = super->first_data_block + super->blocks_per_group;
     guint64 count = 0;
     guint log = 0;
-    while (count < super->groups && block_at(recount, count, 0) < end)
+    while (count < super->groups && group_of(recount, count).blocks_bitmap < end)
         count++;
     if (count < 2)
         return 0;
@@ -177,15 +174,14 @@ static guint64 reserved_blocks(const EkExtRecount *recount)
     guint64 table =
         ek_divide_up(super->groups * super->descriptor_bytes, (guint64)super->block_bytes);
     guint64 behind = super->first_data_block + 1 + table;
-    guint64 bitmap = block_at(recount, 0, 0);
+    guint64 bitmap = group_of(recount, 0).blocks_bitmap;
     return bitmap > behind ? MIN(bitmap - behind, super->block_bytes / 4) : 0;
 }
 
 static gboolean has_sums(const EkExtRecount *recount)
 {
-    guint32 bytes = recount->super.descriptor_bytes;
     for (guint64 group = 0; group < recount->super.groups; group++)
-        if (ek_span_le16((EkSpan){recount->descriptors + group * bytes, bytes}, 30) != 0)
+        if (group_of(recount, group).sum != 0)
             return TRUE;
     return FALSE;
 }
@@ -213,9 +209,9 @@ static gboolean find_features(Features *features)
     } else if (has_sums(recount)) {
         features->ro |= RO_GROUP_SUMS;
     }
-    if (load_inode(features, RESIZE_INODE) && ek_span_le16(inode_of(features), 0) != 0)
+    if (load_inode(features, RESIZE_INODE) && ek_ext_inode_read(inode_of(features)).mode != 0)
         features->compat |= COMPAT_RESIZE;
-    if (load_inode(features, EK_EXT_JOURNAL) && ek_span_le16(inode_of(features), 26) != 0)
+    if (load_inode(features, EK_EXT_JOURNAL) && ek_ext_inode_read(inode_of(features)).links != 0)
         features->compat |= COMPAT_JOURNAL;
     return TRUE;
 }

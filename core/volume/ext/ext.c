@@ -11,7 +11,6 @@
 #define DESCRIPTORS_TRIED 16u
 #define ROOT_INODE 2u
 #define RESERVED_INODES 10u
-#define FOLDER_MODE 0x4000u
 
 guint ek_ext_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
@@ -74,21 +73,26 @@ static guint weigh_copies(EkReader *reader, EkVolume *volume, const EkExtSuper *
     return there;
 }
 
+/* What of a descriptor is known. */
+static guint32 descriptor_read_bytes(const EkExtSuper *super)
+{
+    return super->descriptor_bytes >= EK_EXT_DESCRIPTOR_MOST ? EK_EXT_DESCRIPTOR_MOST : 32;
+}
+
 /* The block of the inode table of group 0 as a copy of the descriptors tells; 0: it does not. */
 static guint64 inode_table_of(EkReader *reader, const EkVolume *volume, const EkExtSuper *super,
                               guint64 group, gboolean *unread)
 {
-    guint8 first[64];
+    guint8 first[EK_EXT_DESCRIPTOR_MOST];
+    guint32 bytes = descriptor_read_bytes(super);
     /* Right behind the block of the superblock; with meta groups those of group 0 do as well. */
     guint64 block = ek_ext_behind_super(super, group);
-    EkPresence part = ek_presence_read(reader, volume->first_byte + block * super->block_bytes,
-                                       first, super->descriptor_bytes >= 64 ? 64 : 32);
+    EkPresence part =
+        ek_presence_read(reader, volume->first_byte + block * super->block_bytes, first, bytes);
     *unread |= part == EK_UNREAD;
     if (part != EK_PRESENT)
         return 0;
-    EkSpan span = {first, sizeof first};
-    guint64 high = super->descriptor_bytes >= 64 ? ek_span_le32(span, 40) : 0;
-    guint64 table = ek_span_le32(span, 8) | high << 32;
+    guint64 table = ek_ext_descriptor_read((EkSpan){first, bytes}).inode_table;
     return table < super->blocks ? table : 0;
 }
 
@@ -109,27 +113,12 @@ static EkPresence look_at_root(EkReader *reader, const EkVolume *volume, const E
         *place = volume->first_byte + table * super->block_bytes +
                  (EkByte)(ROOT_INODE - 1) * super->inode_bytes;
         EkPresence part = ek_presence_read(reader, *place, inode, sizeof inode);
-        EkSpan span = {inode, sizeof inode};
+        EkExtInode root = ek_ext_inode_read((EkSpan){inode, sizeof inode});
         unread |= part == EK_UNREAD;
-        if (part == EK_PRESENT && (ek_span_le16(span, 0) & 0xf000) == FOLDER_MODE &&
-            ek_span_le16(span, 26) >= 2)
+        if (part == EK_PRESENT && (root.mode & EK_EXT_TYPE) == EK_EXT_FOLDER && root.links >= 2)
             return EK_PRESENT;
     }
     return unread ? EK_UNREAD : EK_ABSENT;
-}
-
-/* Where a group keeps its bitmaps and its inodes. */
-static gboolean is_descriptor(EkSpan span, const EkExtSuper *super)
-{
-    gboolean wide = super->descriptor_bytes >= 64;
-    guint64 places[3];
-    for (guint i = 0; i < 3; i++) {
-        places[i] =
-            ek_span_le32(span, i * 4) | (wide ? (guint64)ek_span_le32(span, 32 + i * 4) << 32 : 0);
-        if (places[i] <= super->first_data_block || places[i] >= super->blocks)
-            return FALSE;
-    }
-    return places[0] != places[1] && places[0] != places[2] && places[1] != places[2];
 }
 
 /* The group descriptors behind the superblock that was found: whoever copies the one, a journal or
@@ -138,16 +127,19 @@ static EkPresence look_at_descriptors(EkReader *reader, const EkVolume *volume,
                                       const EkExtSuper *super, EkByte *at)
 {
     guint8 table[DESCRIPTORS_TRIED * 64];
-    guint32 bytes = super->descriptor_bytes >= 64 ? super->descriptor_bytes : 32;
+    guint32 bytes = MAX(super->descriptor_bytes, descriptor_read_bytes(super));
     guint count = (guint)MIN(super->groups, DESCRIPTORS_TRIED);
     guint64 block = ek_ext_behind_super(super, super->group);
     *at = volume->first_byte + block * super->block_bytes;
     if (super->meta_bg || bytes > 64)
         return EK_UNREAD;
     EkPresence part = ek_presence_read(reader, *at, table, (gsize)count * bytes);
-    for (guint i = 0; part == EK_PRESENT && i < count; i++)
-        if (!is_descriptor((EkSpan){table + (gsize)i * bytes, bytes}, super))
+    for (guint i = 0; part == EK_PRESENT && i < count; i++) {
+        EkExtDescriptor descriptor =
+            ek_ext_descriptor_read((EkSpan){table + (gsize)i * bytes, bytes});
+        if (!ek_ext_descriptor_is_possible(&descriptor, super))
             part = EK_ABSENT;
+    }
     return part;
 }
 
@@ -233,7 +225,6 @@ EkVolume *ek_ext_measure(EkReader *reader, const EkCandidate *candidate, GError 
     return g_steal_pointer(&volume);
 }
 
-#define BLOCKS_NOT_WRITTEN 2u /* a group's bitmap of blocks was never written: files use none */
 #define HOLDERS_MOST 64u
 
 static gboolean holds_copy(const EkExtSuper *super, guint64 group)
@@ -248,16 +239,15 @@ static gboolean holds_copy(const EkExtSuper *super, guint64 group)
 
 /* In a group whose bitmap was never written: a copy of the superblock and of the descriptors, room
  * for more of them, the group's own bitmaps and inodes. */
-static EkUsage use_by_itself(const EkExtSuper *super, EkSpan data, EkSpan descriptor, guint64 group,
-                             guint64 block, guint64 *alike)
+static EkUsage use_by_itself(const EkExtSuper *super, EkSpan data, const EkExtDescriptor *group_is,
+                             guint64 group, guint64 block, guint64 *alike)
 {
     guint64 start = super->first_data_block + group * super->blocks_per_group;
     guint64 inodes =
         ek_divide_up((guint64)super->inodes_per_group * super->inode_bytes, super->block_bytes);
     guint64 descriptors = ek_divide_up(super->groups * super->descriptor_bytes, super->block_bytes);
-    guint64 table = ek_span_le32(descriptor, 8) | (guint64)ek_span_le32(descriptor, 40) << 32;
-    guint64 bitmaps[] = {ek_span_le32(descriptor, 0) | (guint64)ek_span_le32(descriptor, 32) << 32,
-                         ek_span_le32(descriptor, 4) | (guint64)ek_span_le32(descriptor, 36) << 32};
+    guint64 table = group_is->inode_table;
+    guint64 bitmaps[] = {group_is->blocks_bitmap, group_is->inodes_bitmap};
     guint64 copy = holds_copy(super, group) ? 1 + descriptors + ek_span_le16(data, 206) : 0;
     guint64 borders[] = {start + copy, start + super->blocks_per_group,
                          bitmaps[0],   bitmaps[0] + 1,
@@ -296,14 +286,15 @@ EkUsage ek_ext_use(EkReader *reader, const EkVolume *volume, EkRange range, EkBy
     /* What is free may be used by what only the journal holds. */
     gboolean is_due =
         (ek_span_le32((EkSpan){data, sizeof data}, 96) & EK_EXT_INCOMPAT_RECOVER) != 0;
-    EkSpan span = {descriptor, super.descriptor_bytes >= 64 ? 64 : 32};
+    EkSpan span = {descriptor, descriptor_read_bytes(&super)};
     if (ek_presence_read(reader, table + group * super.descriptor_bytes, descriptor, span.length) !=
         EK_PRESENT)
         return EK_USAGE_UNKNOWN;
-    guint64 bitmap = ek_span_le32(span, 0) | (guint64)ek_span_le32(span, 32) << 32;
-    if ((ek_span_le16(span, 18) & BLOCKS_NOT_WRITTEN) != 0) {
+    EkExtDescriptor of_group = ek_ext_descriptor_read(span);
+    guint64 bitmap = of_group.blocks_bitmap;
+    if ((of_group.flags & EK_EXT_BLOCKS_UNWRITTEN) != 0) {
         EkUsage own =
-            use_by_itself(&super, (EkSpan){data, sizeof data}, span, group, block, &alike);
+            use_by_itself(&super, (EkSpan){data, sizeof data}, &of_group, group, block, &alike);
         *same = of_block + (alike - 1) * super.block_bytes;
         return own;
     }

@@ -36,6 +36,28 @@ typedef struct {
 gboolean ek_ext_super_read(EkSpan span, EkExtSuper *super);
 GPtrArray *ek_ext_super_explain(EkSpan span);
 
+#define EK_EXT_DESCRIPTOR_MOST 64u /* bytes of a group descriptor that are known */
+#define EK_EXT_INODES_UNWRITTEN 1u /* flags of a group: its bitmap of inodes was never written */
+#define EK_EXT_BLOCKS_UNWRITTEN 2u /* its bitmap of blocks */
+
+/* What a group descriptor says. */
+typedef struct {
+    guint64 blocks_bitmap; /* block */
+    guint64 inodes_bitmap;
+    guint64 inode_table;
+    guint32 free_blocks;
+    guint32 free_inodes;
+    guint32 unused_inodes; /* at the end of its table, that were never written */
+    guint16 flags;
+    guint16 sum;
+} EkExtDescriptor;
+
+/* Decodes one of the span's length: its upper halves where that is 64 bytes. */
+EkExtDescriptor ek_ext_descriptor_read(EkSpan span);
+
+/* Are its bitmaps and its table blocks of the volume, each another? */
+gboolean ek_ext_descriptor_is_possible(const EkExtDescriptor *descriptor, const EkExtSuper *super);
+
 /* Adds the geometry to a volume's terms. */
 void ek_ext_properties(EkVolume *volume, const EkExtSuper *super);
 

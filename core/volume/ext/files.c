@@ -369,8 +369,7 @@ static void restore_size(Walk *walk, EkSpan span, EkExtInode *inode, EkByte at, 
 
 static gboolean pass_inode(Walk *walk, EkSpan span, EkByte at)
 {
-    const EkExtVolume *volume = &walk->opened->volume;
-    EkExtInode inode = ek_ext_inode_read(volume, span);
+    EkExtInode inode = ek_ext_inode_read(span);
     EkFile file = {
         .number = walk->number,
         .type = type_of(&inode),
@@ -399,12 +398,11 @@ static gboolean pass_inode(Walk *walk, EkSpan span, EkByte at)
 static gboolean take_inode(Walk *walk, EkSpan span, EkByte at)
 {
     EkOpened *opened = walk->opened;
-    guint16 mode = ek_span_le16(span, 0);
-    guint16 links = ek_span_le16(span, 26);
+    EkExtInode inode = ek_ext_inode_read(span);
     g_autofree guint8 *older = NULL;
-    if (mode == 0 || !ek_ext_inode_is_possible(&opened->volume, span))
+    if (inode.mode == 0 || !ek_ext_inode_is_possible(&opened->volume, span))
         return TRUE;
-    walk->is_deleted = links == 0;
+    walk->is_deleted = inode.links == 0;
     if (!walk->is_deleted)
         return pass_inode(walk, span, at);
     if (opened->journal != NULL) {

@@ -4,7 +4,7 @@
  * says in which block that folder is. Together they tell where the volume begins; the table of
  * groups, in its place or a copy of it, must name that inode table, and tells how many groups there
  * are. Offsets as in the Linux kernel's Documentation/filesystems/ext4. */
-#include "volume/ext/ext.h"
+#include "volume/ext/inode.h"
 #include "volume/formats.h"
 #include "volume/headers.h"
 
@@ -13,10 +13,7 @@
 #define TRIED_MOST 64u /* root folders, and inode tables */
 #define BLOCK_LEAST 1024u
 #define BLOCK_MOST 65536u
-#define FOLDER_MODE 0x4000u
-#define FLAG_EXTENTS 0x80000u
 #define EXTENTS_MAGIC 0xf30au
-#define BLOCKS_NOT_WRITTEN 2u
 #define JOURNAL_INODE 8u
 #define GROUPS_MOST (1u << 18) /* 32 TiB in groups of 128 MiB */
 #define FIRST_INODES 11u       /* in use on every volume */
@@ -25,25 +22,27 @@
 enum { SEEN_ROOT = 1, SEEN_SMALL_INODES = 2, SEEN_INODES = 3 };
 
 /* Where the root folder's inode says that its first block is; 0: it is no such inode. */
-static guint64 root_block_of(EkSpan inode)
+static guint64 root_block_of(EkSpan span)
 {
-    if ((ek_span_le16(inode, 0) & 0xf000) != FOLDER_MODE || ek_span_le16(inode, 26) < 2 ||
-        ek_span_le32(inode, 4) == 0 || ek_span_le32(inode, 4) % BLOCK_LEAST != 0 ||
-        ek_span_le32(inode, 20) != 0)
+    EkExtInode inode = ek_ext_inode_read(span);
+    EkSpan map = inode.map;
+    if ((inode.mode & EK_EXT_TYPE) != EK_EXT_FOLDER || inode.links < 2 || inode.size == 0 ||
+        inode.size % BLOCK_LEAST != 0 || inode.deleted != 0)
         return 0;
-    if ((ek_span_le32(inode, 32) & FLAG_EXTENTS) == 0)
-        return ek_span_le32(inode, 40);
-    return ek_span_le16(inode, 40) == EXTENTS_MAGIC && ek_span_le16(inode, 42) > 0 &&
-                   ek_span_le16(inode, 46) == 0 && ek_span_le32(inode, 52) == 0
-               ? ek_span_le32(inode, 60) | (guint64)ek_span_le16(inode, 58) << 32
+    if ((inode.flags & EK_EXT_EXTENTS) == 0)
+        return ek_span_le32(map, 0);
+    return ek_span_le16(map, 0) == EXTENTS_MAGIC && ek_span_le16(map, 2) > 0 &&
+                   ek_span_le16(map, 6) == 0 && ek_span_le32(map, 12) == 0
+               ? ek_span_le32(map, 20) | (guint64)ek_span_le16(map, 18) << 32
                : 0;
 }
 
 /* The head of the first inode table: inode 1 holds nothing, inode 2 is the root folder's. */
 static gboolean are_first_inodes(EkSpan span, gsize inode_bytes)
 {
-    return ek_span_le16(span, 0) == 0 && ek_span_le32(span, 4) == 0 &&
-           ek_span_le16(span, 26) == 0 && root_block_of(ek_span_part(span, inode_bytes, 128)) != 0;
+    EkExtInode first = ek_ext_inode_read(ek_span_part(span, 0, inode_bytes));
+    return first.mode == 0 && first.size == 0 && first.links == 0 &&
+           root_block_of(ek_span_part(span, inode_bytes, EK_EXT_INODE_LEAST)) != 0;
 }
 
 static gboolean is_root_folder(EkSpan span)
@@ -89,36 +88,18 @@ typedef struct {
     gboolean is_least;
 } Volume;
 
-typedef struct {
-    guint64 blocks_bitmap;
-    guint64 inodes_bitmap;
-    guint64 inode_table;
-    guint32 free_inodes;
-    guint32 free_blocks;
-    guint16 flags;
-} Group;
-
-static gboolean group_read(EkReader *reader, const Volume *volume, guint64 number, Group *group)
+static gboolean group_read(EkReader *reader, const Volume *volume, guint64 number,
+                           EkExtDescriptor *group)
 {
     guint8 data[64] = {0};
     guint32 bytes = volume->super.descriptor_bytes;
-    EkSpan span = {data, sizeof data};
+    EkSpan span = {data, bytes};
     if (ek_presence_read(reader, volume->groups_at + number * bytes, data, bytes) != EK_PRESENT)
         return FALSE;
-    *group = (Group){
-        .blocks_bitmap = ek_span_le32(span, 0) | (guint64)ek_span_le32(span, 32) << 32,
-        .inodes_bitmap = ek_span_le32(span, 4) | (guint64)ek_span_le32(span, 36) << 32,
-        .inode_table = ek_span_le32(span, 8) | (guint64)ek_span_le32(span, 40) << 32,
-        .free_blocks = ek_span_le16(span, 12) | (guint32)ek_span_le16(span, 44) << 16,
-        .free_inodes = ek_span_le16(span, 14) | (guint32)ek_span_le16(span, 46) << 16,
-        .flags = ek_span_le16(span, 18),
-    };
-    guint64 most = (ek_reader_bytes(reader) - volume->start) / volume->super.block_bytes;
-    return group->blocks_bitmap > volume->super.first_data_block && group->blocks_bitmap < most &&
-           group->inodes_bitmap > volume->super.first_data_block && group->inodes_bitmap < most &&
-           group->inode_table > volume->super.first_data_block && group->inode_table < most &&
-           group->blocks_bitmap != group->inodes_bitmap &&
-           group->inode_table != group->blocks_bitmap && group->inode_table != group->inodes_bitmap;
+    *group = ek_ext_descriptor_read(span);
+    EkExtSuper bounds = volume->super;
+    bounds.blocks = (ek_reader_bytes(reader) - volume->start) / volume->super.block_bytes;
+    return ek_ext_descriptor_is_possible(group, &bounds);
 }
 
 /* Does a lone descriptor go on? The later half of a larger one has the later half of two sums. */
@@ -137,7 +118,7 @@ static guint64 count_groups(EkReader *reader, Volume *volume)
     guint32 bytes = 0;
     for (guint32 size = 32; size <= 64; size *= 2) {
         guint64 count = 0;
-        Group group;
+        EkExtDescriptor group;
         volume->super.descriptor_bytes = size;
         while (count < GROUPS_MOST && group_read(reader, volume, count, &group))
             count++;
@@ -157,7 +138,7 @@ static gboolean find_groups(EkReader *reader, Volume *volume)
     EkExtSuper *super = &volume->super;
     guint64 table = (volume->inodes - volume->start) / super->block_bytes;
     for (gsize i = 0; i < G_N_ELEMENTS(copies); i++) {
-        Group first;
+        EkExtDescriptor first;
         guint64 block = ek_ext_behind_super(super, copies[i]);
         volume->groups_at = volume->start + block * super->block_bytes;
         super->groups = count_groups(reader, volume);
@@ -170,7 +151,8 @@ static gboolean find_groups(EkReader *reader, Volume *volume)
 
 /* In the bitmap of a group's inodes all that is behind the last one is marked as used. 0: that does
  * not agree with how many are free. */
-static guint64 inodes_by_bitmap(EkReader *reader, const Volume *volume, const Group *group)
+static guint64 inodes_by_bitmap(EkReader *reader, const Volume *volume,
+                                const EkExtDescriptor *group)
 {
     const EkExtSuper *super = &volume->super;
     guint64 bits = (guint64)super->block_bytes * 8;
@@ -197,8 +179,8 @@ static void find_inodes(EkReader *reader, Volume *volume)
 {
     EkExtSuper *super = &volume->super;
     guint64 per_group = 0;
-    Group first = {0};
-    Group group;
+    EkExtDescriptor first = {0};
+    EkExtDescriptor group;
     group_read(reader, volume, 0, &first);
     guint64 by_bitmap = inodes_by_bitmap(reader, volume, &first);
     for (guint64 i = 1; i < super->groups; i++)
@@ -222,10 +204,10 @@ static void find_inodes(EkReader *reader, Volume *volume)
 static guint64 last_blocks(EkReader *reader, const Volume *volume)
 {
     const EkExtSuper *super = &volume->super;
-    Group last;
+    EkExtDescriptor last;
     if (!group_read(reader, volume, super->groups - 1, &last))
         return 1;
-    if ((last.flags & BLOCKS_NOT_WRITTEN) != 0)
+    if ((last.flags & EK_EXT_BLOCKS_UNWRITTEN) != 0)
         return CLAMP(last.free_blocks, 1, super->blocks_per_group);
     g_autofree guint8 *bitmap = g_malloc(super->block_bytes);
     if (ek_presence_read(reader, volume->start + last.blocks_bitmap * super->block_bytes, bitmap,
@@ -286,7 +268,7 @@ static const char *name_of(EkReader *reader, const Volume *volume)
     EkSpan span = {inode, sizeof inode};
     EkByte bytes = volume->super.inode_bytes;
     if (ek_presence_read(reader, volume->inodes + bytes, inode, sizeof inode) == EK_PRESENT &&
-        (ek_span_le32(span, 32) & FLAG_EXTENTS) != 0)
+        (ek_span_le32(span, 32) & EK_EXT_EXTENTS) != 0)
         return "ext4";
     if (ek_presence_read(reader, volume->inodes + (JOURNAL_INODE - 1) * bytes, inode,
                          sizeof inode) == EK_PRESENT &&

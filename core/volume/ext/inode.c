@@ -5,9 +5,7 @@
 #define INCOMPAT_TYPES 0x2u
 #define RO_GROUP_SUMS 0x10u
 #define RO_CHECKSUM 0x400u
-#define INODES_NOT_WRITTEN 1u
 #define COPIES_MOST 16u
-#define OLD_INODE_BYTES 128u
 #define OLD_FIRST_INODE 11u
 #define LINKS_MOST 65000u
 #define LINK_MOST 4096u /* bytes of where a link leads */
@@ -66,8 +64,7 @@ static gboolean read_descriptor(const EkExtVolume *volume, guint64 number, guint
                                 EkExtGroup *group)
 {
     const EkExtSuper *super = &volume->super;
-    guint8 data[64] = {0};
-    EkSpan span = {data, sizeof data};
+    guint8 data[EK_EXT_DESCRIPTOR_MOST] = {0};
     guint32 bytes = MIN(super->descriptor_bytes, sizeof data);
     guint64 a_block = super->block_bytes / super->descriptor_bytes;
     EkByte at = ek_ext_block_byte(volume, descriptor_block(volume, number, copy));
@@ -77,14 +74,15 @@ static gboolean read_descriptor(const EkExtVolume *volume, guint64 number, guint
                         bytes, &known, NULL) ||
         known.good < bytes)
         return FALSE;
-    guint32 unused = ek_span_le16(span, 28) | (guint32)ek_span_le16(span, 50) << 16;
-    group->table = ek_span_le32(span, 8) | (guint64)ek_span_le32(span, 40) << 32;
+    EkExtDescriptor descriptor = ek_ext_descriptor_read((EkSpan){data, bytes});
+    group->table = descriptor.inode_table;
     group->used = super->inodes_per_group;
     /* Copies are as old as the volume: what was unused then may not be now. */
     if (volume->has_unused && copy == 0)
-        group->used = (ek_span_le16(span, 18) & INODES_NOT_WRITTEN) != 0
-                          ? 0
-                          : super->inodes_per_group - MIN(unused, super->inodes_per_group);
+        group->used =
+            (descriptor.flags & EK_EXT_INODES_UNWRITTEN) != 0
+                ? 0
+                : super->inodes_per_group - MIN(descriptor.unused_inodes, super->inodes_per_group);
     return group->table > super->first_data_block && group->table < super->blocks;
 }
 
@@ -112,19 +110,24 @@ gboolean ek_ext_volume_open(EkExtVolume *volume, EkReader *reader, const EkVolum
 
 /* --- inodes --------------------------------------------------------------------------------- */
 
+/* How much of it its writer knew of. */
+static gsize held_bytes(EkSpan inode)
+{
+    return EK_EXT_INODE_LEAST +
+           (inode.length > EK_EXT_INODE_LEAST ? (gsize)ek_span_le16(inode, EK_EXT_INODE_LEAST) : 0);
+}
+
 /* Seconds with a sign; two more bits of them and the nanoseconds where the inode has room. */
 static EkTimestamp timestamp_at(EkSpan inode, gsize seconds, gsize extra)
 {
-    guint32 more = extra + 4 <= OLD_INODE_BYTES + (gsize)ek_span_le16(inode, 128)
-                       ? ek_span_le32(inode, extra)
-                       : 0;
+    guint32 more = extra + 4 <= held_bytes(inode) ? ek_span_le32(inode, extra) : 0;
     gint64 value = (gint32)ek_span_le32(inode, seconds);
     EkTimestamp timestamp = ek_timestamp_utc(value + ((gint64)(more & 3) << 32));
     timestamp.nanoseconds = (more >> 2) % 1000000000;
     return timestamp;
 }
 
-EkExtInode ek_ext_inode_read(const EkExtVolume *volume, EkSpan span)
+EkExtInode ek_ext_inode_read(EkSpan span)
 {
     EkExtInode inode = {
         .mode = ek_span_le16(span, 0),
@@ -134,11 +137,15 @@ EkExtInode ek_ext_inode_read(const EkExtVolume *volume, EkSpan span)
         .deleted = ek_span_le32(span, 20),
         .generation = ek_span_le32(span, 100),
         .sectors = ek_span_le32(span, 28) | (guint64)ek_span_le16(span, 116) << 32,
+        .attributes = ek_span_le32(span, 104),
+        .held = held_bytes(span),
+        .sum = ek_span_le16(span, EK_EXT_SUM_LOW) | (guint32)ek_span_le16(span, EK_EXT_SUM_HIGH)
+                                                        << 16,
+        .map = ek_span_part(span, EK_EXT_MAP, EK_EXT_MAP_BYTES),
         .modified = timestamp_at(span, 16, 136),
         .accessed = timestamp_at(span, 8, 140),
     };
-    gsize room = OLD_INODE_BYTES + (gsize)ek_span_le16(span, 128);
-    if (volume->super.inode_bytes > OLD_INODE_BYTES && room >= 148)
+    if (inode.held >= 148)
         inode.created = timestamp_at(span, 144, 148);
     if ((inode.mode & EK_EXT_TYPE) == EK_EXT_FILE)
         inode.size |= (guint64)ek_span_le32(span, 108) << 32;
@@ -162,8 +169,7 @@ static gboolean is_possible_map(const EkExtVolume *volume, EkSpan map, gboolean 
 
 gboolean ek_ext_inode_is_possible(const EkExtVolume *volume, EkSpan span)
 {
-    EkExtInode inode = ek_ext_inode_read(volume, span);
-    EkSpan map = ek_span_part(span, 40, 60);
+    EkExtInode inode = ek_ext_inode_read(span);
     gboolean has_extents = (inode.flags & EK_EXT_EXTENTS) != 0;
     gboolean is_folder = (inode.mode & EK_EXT_TYPE) == EK_EXT_FOLDER;
     guint32 size = volume->super.block_bytes;
@@ -185,6 +191,6 @@ gboolean ek_ext_inode_is_possible(const EkExtVolume *volume, EkSpan span)
     if (is_folder && inode.size % size != 0)
         return FALSE;
     /* A deleted one has lost its map. */
-    return is_possible_map(volume, map, has_extents) ||
-           (inode.links == 0 && ek_bytes_are_zero(map.data, map.length));
+    return is_possible_map(volume, inode.map, has_extents) ||
+           (inode.links == 0 && ek_bytes_are_zero(inode.map.data, inode.map.length));
 }

@@ -32,6 +32,12 @@ EkExtGroup ek_ext_group(const EkExtVolume *volume, guint64 number);
 /* Where a block of the volume begins; EK_UNPLACED when it has no such block. */
 EkByte ek_ext_block_byte(const EkExtVolume *volume, guint64 block);
 
+#define EK_EXT_INODE_LEAST 128u /* bytes of the oldest inodes */
+#define EK_EXT_MAP 40u          /* where the map stands in an inode */
+#define EK_EXT_MAP_BYTES 60u
+#define EK_EXT_SUM_LOW 124u
+#define EK_EXT_SUM_HIGH 130u
+
 /* What an inode says. */
 typedef struct {
     guint16 mode;
@@ -40,7 +46,11 @@ typedef struct {
     guint32 flags;
     guint32 deleted; /* Unix time; 0: it is not */
     guint32 generation;
-    guint64 sectors; /* of 512 bytes that it takes, but for EK_EXT_HUGE */
+    guint64 sectors;    /* of 512 bytes that it takes, but for EK_EXT_HUGE */
+    guint32 attributes; /* lower half of the block that holds more of them; 0: none */
+    gsize held;         /* bytes of it that have a meaning */
+    guint32 sum;        /* both halves */
+    EkSpan map;         /* EK_EXT_MAP_BYTES: where its content lies, or the content */
     EkTimestamp created;
     EkTimestamp modified;
     EkTimestamp accessed;
@@ -56,7 +66,7 @@ typedef struct {
 #define EK_EXT_ATTRIBUTES 0x200000u /* it holds an attribute of another inode */
 #define EK_EXT_HUGE 0x40000u        /* its blocks are counted in blocks */
 
-EkExtInode ek_ext_inode_read(const EkExtVolume *volume, EkSpan inode);
+EkExtInode ek_ext_inode_read(EkSpan inode);
 
 /* May this be an inode at all? One of noise is none. */
 gboolean ek_ext_inode_is_possible(const EkExtVolume *volume, EkSpan inode);

@@ -142,7 +142,7 @@ EkExtLog *ek_ext_log_open(EkExtVolume *volume)
         !ek_reader_read(volume->reader, at + index * bytes, data, bytes, &known, NULL) ||
         known.good < bytes)
         return NULL;
-    EkExtInode inode = ek_ext_inode_read(volume, span);
+    EkExtInode inode = ek_ext_inode_read(span);
     if ((inode.mode & EK_EXT_TYPE) != EK_EXT_FILE || inode.size == 0)
         return NULL;
     EkExtLog *log = g_new0(EkExtLog, 1);

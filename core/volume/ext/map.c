@@ -4,8 +4,6 @@
 #include "image/checkedblock.h"
 #include "volume/ext/inode.h"
 
-#define BLOCK_MAP 40u /* in the inode */
-#define BLOCK_MAP_BYTES 60u
 #define DIRECT_BLOCKS 12u
 #define EXTENTS_MAGIC 0xf30au
 #define DEPTH_MOST 5u
@@ -193,7 +191,7 @@ static gboolean add_lists(Mapping *mapping, EkSpan map, guint64 blocks)
 /* The attribute that holds what does not fit into the map; its place in the inode, 0: none. */
 static gsize find_overflow(EkSpan inode, gsize *length)
 {
-    gsize base = 128 + (gsize)ek_span_le16(inode, 128);
+    gsize base = ek_ext_inode_read(inode).held;
     if (ek_span_le32(inode, base) != ATTRIBUTES_MAGIC)
         return 0;
     gsize first = base + 4;
@@ -212,17 +210,17 @@ static gsize find_overflow(EkSpan inode, gsize *length)
 static gboolean add_inline(Mapping *mapping, EkSpan inode, EkByte at)
 {
     EkByte size = mapping->inode->size;
-    EkByte own = MIN(size, BLOCK_MAP_BYTES);
-    EkExtent first = {0, own, at + BLOCK_MAP, own, FALSE, TRUE, 0};
+    EkByte own = MIN(size, EK_EXT_MAP_BYTES);
+    EkExtent first = {0, own, at + EK_EXT_MAP, own, FALSE, TRUE, 0};
     gsize length = 0;
     if (first.bytes > 0 && !mapping->sink(mapping->data, &first))
         return FALSE;
-    if (size <= BLOCK_MAP_BYTES)
+    if (size <= EK_EXT_MAP_BYTES)
         return TRUE;
     gsize place = find_overflow(inode, &length);
-    EkByte bytes = size - BLOCK_MAP_BYTES;
+    EkByte bytes = size - EK_EXT_MAP_BYTES;
     gboolean is_there = place != 0 && length >= bytes;
-    EkExtent rest = {BLOCK_MAP_BYTES,
+    EkExtent rest = {EK_EXT_MAP_BYTES,
                      bytes,
                      is_there ? at + place : EK_UNPLACED,
                      is_there ? bytes : 0,
@@ -235,7 +233,7 @@ static gboolean add_inline(Mapping *mapping, EkSpan inode, EkByte at)
 /* Short targets of links stand where the map would. */
 static gboolean is_short_link(EkSpan span, const EkExtInode *inode)
 {
-    return (inode->mode & EK_EXT_TYPE) == EK_EXT_LINK && inode->size < BLOCK_MAP_BYTES &&
+    return (inode->mode & EK_EXT_TYPE) == EK_EXT_LINK && inode->size < EK_EXT_MAP_BYTES &&
            (inode->flags & EK_EXT_EXTENTS) == 0 &&
            (ek_span_le32(span, 28) == 0 || ek_span_le32(span, 104) != 0);
 }
@@ -244,7 +242,7 @@ gboolean ek_ext_extents(EkExtVolume *volume, EkSpan span, const EkExtInode *inod
                         EkExtSink sink, void *data)
 {
     Mapping mapping = {.volume = volume, .inode = inode, .sink = sink, .data = data};
-    EkSpan map = ek_span_part(span, BLOCK_MAP, BLOCK_MAP_BYTES);
+    EkSpan map = ek_span_part(span, EK_EXT_MAP, EK_EXT_MAP_BYTES);
     guint64 blocks = ek_divide_up(inode->size, volume->super.block_bytes);
     if ((inode->flags & EK_EXT_INLINE) != 0 || is_short_link(span, inode))
         return add_inline(&mapping, span, at);

@@ -13,8 +13,6 @@
 #define RO_GROUP_SUMS 0x10u
 #define RO_BIGALLOC 0x200u
 #define RO_CHECKSUM 0x400u
-#define INODES_NOT_WRITTEN 1u /* flags of a group */
-#define BLOCKS_NOT_WRITTEN 2u
 #define SUM_AT 30u /* in a descriptor */
 #define WIDE_BYTES 64u
 #define PIECE_BYTES 65536u
@@ -73,17 +71,12 @@ void ek_ext_sum_group(const EkExtRecount *recount, guint64 group)
 
 /* --- a group -------------------------------------------------------------------------------- */
 
-/* Fields of a descriptor have a low half, and a high one where there is room. */
-static guint64 get_field(const EkExtRecount *recount, const guint8 *descriptor, gsize low,
-                         gsize high)
+static EkExtDescriptor read_descriptor(const EkExtRecount *recount, const guint8 *descriptor)
 {
-    EkSpan span = {descriptor, recount->super.descriptor_bytes};
-    gboolean is_wide = span.length >= WIDE_BYTES;
-    if (low < 12)
-        return ek_span_le32(span, low) | (is_wide ? (guint64)ek_span_le32(span, high) << 32 : 0);
-    return ek_span_le16(span, low) | (is_wide ? (guint64)ek_span_le16(span, high) << 16 : 0);
+    return ek_ext_descriptor_read((EkSpan){descriptor, recount->super.descriptor_bytes});
 }
 
+/* Fields of a descriptor have a low half, and a high one where there is room. */
 static void put_half(const EkExtRecount *recount, guint8 *descriptor, gsize low, gsize high,
                      guint32 value)
 {
@@ -146,7 +139,7 @@ static guint32 count_turns(const guint8 *bitmap, guint64 bits)
 static gboolean was_written(const EkExtRecount *recount, const guint8 *descriptor, guint16 flag,
                             const guint8 *bitmap, guint64 bits)
 {
-    gboolean is_flagged = (ek_span_le16((EkSpan){descriptor, 32}, 18) & flag) != 0 &&
+    gboolean is_flagged = (read_descriptor(recount, descriptor).flags & flag) != 0 &&
                           has_ro(recount, RO_GROUP_SUMS | RO_CHECKSUM);
     guint64 end = (guint64)recount->super.block_bytes * 8;
     return (!is_flagged || !ek_bytes_are_zero(bitmap, (gsize)(bits / 8))) &&
@@ -154,9 +147,9 @@ static gboolean was_written(const EkExtRecount *recount, const guint8 *descripto
                count_free(bitmap + bits / 8, bits % 8);
 }
 
-static void clear_flag(guint8 *descriptor, guint16 flag)
+static void clear_flag(const EkExtRecount *recount, guint8 *descriptor, guint16 flag)
 {
-    ek_put_le16(descriptor + 18, (guint16)(ek_span_le16((EkSpan){descriptor, 32}, 18) & ~flag));
+    ek_put_le16(descriptor + 18, (guint16)(read_descriptor(recount, descriptor).flags & ~flag));
 }
 
 /* Does the bitmap say that a group's own bitmaps and inodes are in use, as far as these are in this
@@ -166,8 +159,10 @@ static gboolean blocks_are_plausible(const EkExtRecount *recount, const guint8 *
                                      guint64 before, const guint8 *bitmap, guint64 bits)
 {
     guint32 a_bit = blocks_a_bit(recount);
-    for (gsize i = 0; i < 3; i++) {
-        guint64 block = get_field(recount, descriptor, i * 4, 32 + i * 4);
+    EkExtDescriptor is = read_descriptor(recount, descriptor);
+    guint64 own[] = {is.blocks_bitmap, is.inodes_bitmap, is.inode_table};
+    for (gsize i = 0; i < G_N_ELEMENTS(own); i++) {
+        guint64 block = own[i];
         if (block >= before && (block - before) / a_bit < bits &&
             !is_used(bitmap, (block - before) / a_bit))
             return FALSE;
@@ -178,16 +173,18 @@ static gboolean blocks_are_plausible(const EkExtRecount *recount, const guint8 *
 static void recount_blocks(const EkExtRecount *recount, guint64 group, guint8 *descriptor)
 {
     const EkExtSuper *super = &recount->super;
-    g_autofree guint8 *bitmap = load_bitmap(recount, get_field(recount, descriptor, 0, 32));
+    g_autofree guint8 *bitmap =
+        load_bitmap(recount, read_descriptor(recount, descriptor).blocks_bitmap);
     guint64 before = super->first_data_block + group * super->blocks_per_group;
     guint64 blocks = MIN(super->blocks - before, super->blocks_per_group);
     guint32 a_bit = blocks_a_bit(recount);
     guint64 bits = MIN(ek_divide_up(blocks, a_bit), (guint64)super->block_bytes * 8);
     guint64 all = MIN(super->blocks_per_group / a_bit, (guint64)super->block_bytes * 8);
-    if (bitmap == NULL || !was_written(recount, descriptor, BLOCKS_NOT_WRITTEN, bitmap, bits) ||
+    if (bitmap == NULL ||
+        !was_written(recount, descriptor, EK_EXT_BLOCKS_UNWRITTEN, bitmap, bits) ||
         !blocks_are_plausible(recount, descriptor, before, bitmap, bits))
         return;
-    clear_flag(descriptor, BLOCKS_NOT_WRITTEN);
+    clear_flag(recount, descriptor, EK_EXT_BLOCKS_UNWRITTEN);
     put_half(recount, descriptor, 12, 44, count_free(bitmap, bits));
     put_bitmap_sum(recount, descriptor, bitmap, all, 24, 56);
 }
@@ -203,7 +200,7 @@ typedef struct {
 
 static void count_inode(const EkExtVolume *volume, EkSpan inode, Tally *tally)
 {
-    guint16 mode = ek_span_le16(inode, 0);
+    guint16 mode = ek_ext_inode_read(inode).mode;
     if (mode == 0)
         tally->empty++;
     else if (!ek_ext_inode_is_possible(volume, inode))
@@ -222,7 +219,8 @@ static Tally count_inodes(const EkExtRecount *recount, const guint8 *descriptor,
     guint64 from = 0; /* inodes in the piece */
     guint64 behind = 0;
     gboolean is_read = FALSE;
-    EkByte table = recount->first_byte + get_field(recount, descriptor, 8, 40) * super->block_bytes;
+    EkByte table =
+        recount->first_byte + read_descriptor(recount, descriptor).inode_table * super->block_bytes;
     EkExtVolume volume = {.reader = recount->reader, .super = *super};
     Tally tally = {0};
     for (guint64 i = 0; i < super->inodes_per_group; i++) {
@@ -254,13 +252,14 @@ static void recount_inodes(const EkExtRecount *recount, guint8 *descriptor)
 {
     const EkExtSuper *super = &recount->super;
     guint64 bits = super->inodes_per_group;
-    g_autofree guint8 *bitmap = load_bitmap(recount, get_field(recount, descriptor, 4, 36));
-    if (bitmap == NULL || !was_written(recount, descriptor, INODES_NOT_WRITTEN, bitmap, bits))
+    g_autofree guint8 *bitmap =
+        load_bitmap(recount, read_descriptor(recount, descriptor).inodes_bitmap);
+    if (bitmap == NULL || !was_written(recount, descriptor, EK_EXT_INODES_UNWRITTEN, bitmap, bits))
         return;
     Tally tally = count_inodes(recount, descriptor, bitmap);
     if (!inodes_are_plausible(&tally))
         return;
-    clear_flag(descriptor, INODES_NOT_WRITTEN);
+    clear_flag(recount, descriptor, EK_EXT_INODES_UNWRITTEN);
     put_half(recount, descriptor, 14, 46, count_free(bitmap, bits));
     put_half(recount, descriptor, 16, 48, tally.folders);
     if (has_ro(recount, RO_GROUP_SUMS | RO_CHECKSUM))
@@ -295,8 +294,8 @@ void ek_ext_recount_super(const EkExtRecount *recount)
     guint32 bytes = recount->super.descriptor_bytes;
     for (guint64 group = 0; group < recount->super.groups; group++) {
         const guint8 *descriptor = recount->descriptors + group * bytes;
-        blocks += get_field(recount, descriptor, 12, 44);
-        inodes += get_field(recount, descriptor, 14, 46);
+        blocks += read_descriptor(recount, descriptor).free_blocks;
+        inodes += read_descriptor(recount, descriptor).free_inodes;
     }
     blocks *= blocks_a_bit(recount);
     if (blocks > recount->super.blocks || inodes > recount->super.inodes)

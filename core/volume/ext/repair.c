@@ -20,17 +20,10 @@ static EkByte descriptors_byte(const EkVolume *volume, const EkExtSuper *super, 
            super->block_bytes;
 }
 
-/* Where a group's bitmaps and inodes lie. */
-static gboolean is_plausible(const EkExtSuper *super, EkSpan descriptor)
+static gboolean is_plausible(const EkExtSuper *super, EkSpan span)
 {
-    for (gsize at = 0; at < 12; at += 4) {
-        guint64 block = ek_span_le32(descriptor, at);
-        if (descriptor.length >= 64)
-            block |= (guint64)ek_span_le32(descriptor, at + 32) << 32;
-        if (block <= super->first_data_block || block >= super->blocks)
-            return FALSE;
-    }
-    return TRUE;
+    EkExtDescriptor descriptor = ek_ext_descriptor_read(span);
+    return ek_ext_descriptor_is_possible(&descriptor, super);
 }
 
 /* A copy of all descriptors in which every one can be; NULL: none was read. The caller frees. */

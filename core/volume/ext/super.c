@@ -181,3 +181,38 @@ GPtrArray *ek_ext_super_explain(EkSpan span)
     ek_fields_add_rules(fields, span, rules, count);
     return fields;
 }
+
+/* --- group descriptors ---------------------------------------------------------------------- */
+
+EkExtDescriptor ek_ext_descriptor_read(EkSpan span)
+{
+    EkExtDescriptor descriptor = {
+        .blocks_bitmap = ek_span_le32(span, 0),
+        .inodes_bitmap = ek_span_le32(span, 4),
+        .inode_table = ek_span_le32(span, 8),
+        .free_blocks = ek_span_le16(span, 12),
+        .free_inodes = ek_span_le16(span, 14),
+        .unused_inodes = ek_span_le16(span, 28),
+        .flags = ek_span_le16(span, 18),
+        .sum = ek_span_le16(span, 30),
+    };
+    if (span.length < EK_EXT_DESCRIPTOR_MOST)
+        return descriptor;
+    descriptor.blocks_bitmap |= (guint64)ek_span_le32(span, 32) << 32;
+    descriptor.inodes_bitmap |= (guint64)ek_span_le32(span, 36) << 32;
+    descriptor.inode_table |= (guint64)ek_span_le32(span, 40) << 32;
+    descriptor.free_blocks |= (guint32)ek_span_le16(span, 44) << 16;
+    descriptor.free_inodes |= (guint32)ek_span_le16(span, 46) << 16;
+    descriptor.unused_inodes |= (guint32)ek_span_le16(span, 50) << 16;
+    return descriptor;
+}
+
+gboolean ek_ext_descriptor_is_possible(const EkExtDescriptor *descriptor, const EkExtSuper *super)
+{
+    guint64 places[] = {descriptor->blocks_bitmap, descriptor->inodes_bitmap,
+                        descriptor->inode_table};
+    for (gsize i = 0; i < G_N_ELEMENTS(places); i++)
+        if (places[i] <= super->first_data_block || places[i] >= super->blocks)
+            return FALSE;
+    return places[0] != places[1] && places[0] != places[2] && places[1] != places[2];
+}

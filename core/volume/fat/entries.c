@@ -1,31 +1,81 @@
 /* SPDX-License-Identifier: MIT */
-/* Entries of a FAT folder, looked at one by one: is it an entry at all, is it right in every field,
- * and what label do they hold? By the "FAT32 File System Specification" 1.03. */
-#include "volume/fat/fat.h"
+/* Entries of a FAT folder: what one says, is it an entry at all, is it right in every field, and
+ * what label do they hold? By the "FAT32 File System Specification" 1.03. */
+#include "volume/fat/entry.h"
 
 #include <string.h>
 
-#define ENTRY_BYTES 32u
-#define MAX_LONG_ENTRIES 20u
-#define DELETED 0xe5u
+enum { ATTRIBUTE_LABEL = 0x08, ATTRIBUTE_LONG_NAME = 0x0f, ATTRIBUTES = 0x3f };
 
-enum { ATTRIBUTE_LABEL = 0x08, ATTRIBUTE_FOLDER = 0x10, ATTRIBUTE_LONG_NAME = 0x0f };
-
-gboolean ek_fat_is_plausible(EkSpan entry)
+EkFatEntry ek_fat_entry_read(EkSpan span, gsize at)
 {
-    guint8 first = ek_span_u8(entry, 0);
-    guint8 attributes = ek_span_u8(entry, 11);
-    if (first == 0xe5)
+    static const guint8 nothing[EK_FAT_NAME_BYTES];
+    EkSpan raw = ek_span_part(span, at, EK_FAT_ENTRY_BYTES);
+    guint8 attributes = ek_span_u8(raw, 11);
+    guint8 first = ek_span_u8(raw, 0);
+    gboolean is_long = (attributes & ATTRIBUTES) == ATTRIBUTE_LONG_NAME;
+    return (EkFatEntry){
+        .name = raw.length >= EK_FAT_NAME_BYTES ? raw.data : nothing,
+        .first = first,
+        .attributes = attributes,
+        .is_end = first == 0,
+        .is_deleted = first == EK_FAT_DELETED,
+        .is_long = is_long,
+        .is_label = !is_long && (attributes & ATTRIBUTE_LABEL) != 0,
+        .is_folder = (attributes & (ATTRIBUTE_LABEL | EK_FAT_IS_FOLDER)) == EK_FAT_IS_FOLDER,
+        .case_flags = ek_span_u8(raw, 12),
+        .cluster = ek_span_le16(raw, 26) | (guint32)ek_span_le16(raw, 20) << 16,
+        .size = ek_span_le32(raw, 28),
+        .written_date = ek_span_le16(raw, 24),
+        .written_time = ek_span_le16(raw, 22),
+        .created_date = ek_span_le16(raw, 16),
+        .created_time = ek_span_le16(raw, 14),
+        .read_date = ek_span_le16(raw, 18),
+        .order = first & 0x3fu,
+        .is_last = (first & 0x40) != 0,
+        .sum = ek_span_u8(raw, 13),
+    };
+}
+
+void ek_fat_entry_units(EkSpan span, gsize at, gunichar2 units[EK_FAT_LONG_UNITS])
+{
+    static const guint8 places[EK_FAT_LONG_UNITS] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
+    for (guint i = 0; i < EK_FAT_LONG_UNITS; i++)
+        units[i] = ek_span_le16(span, at + places[i]);
+}
+
+gboolean ek_fat_entry_is_dot(const EkFatEntry *entry)
+{
+    return memcmp(entry->name, ".          ", EK_FAT_NAME_BYTES) == 0;
+}
+
+gboolean ek_fat_entry_is_dot_dot(const EkFatEntry *entry)
+{
+    return memcmp(entry->name, "..         ", EK_FAT_NAME_BYTES) == 0;
+}
+
+gboolean ek_fat_begins_folder(EkSpan span, EkFatEntry *self, EkFatEntry *parent)
+{
+    *self = ek_fat_entry_read(span, 0);
+    *parent = ek_fat_entry_read(span, EK_FAT_ENTRY_BYTES);
+    return ek_fat_entry_is_dot(self) && ek_fat_entry_is_dot_dot(parent) && self->is_folder &&
+           parent->is_folder;
+}
+
+gboolean ek_fat_is_plausible(EkSpan span)
+{
+    EkFatEntry entry = ek_fat_entry_read(span, 0);
+    if (entry.is_deleted)
         return TRUE;
-    if ((attributes & 0xc0) != 0)
+    if ((entry.attributes & ~ATTRIBUTES) != 0)
         return FALSE;
-    if (attributes == ATTRIBUTE_LONG_NAME)
-        return (first & 0x3f) >= 1 && (first & 0x3f) <= MAX_LONG_ENTRIES &&
-               ek_span_u8(entry, 12) == 0 && ek_span_le16(entry, 26) == 0;
-    if (first == ' ')
+    if (entry.is_long)
+        return entry.order >= 1 && entry.order <= EK_FAT_LONG_MOST && entry.case_flags == 0 &&
+               (entry.cluster & 0xffff) == 0;
+    if (entry.first == ' ')
         return FALSE;
-    for (gsize i = 0; i < 11; i++) {
-        guint8 c = ek_span_u8(entry, i);
+    for (gsize i = 0; i < EK_FAT_NAME_BYTES; i++) {
+        guint8 c = entry.name[i];
         if (c < 0x20 && !(i == 0 && c == 0x05))
             return FALSE;
         if (c < 0x80 && strchr("\"*+,/:;<=>?[\\]|", c) != NULL)
@@ -38,48 +88,41 @@ guint ek_fat_count_entries(EkSpan span, guint *plausible)
 {
     guint used = 0;
     *plausible = 0;
-    for (gsize at = 0; at + ENTRY_BYTES <= span.length; at += ENTRY_BYTES) {
-        EkSpan entry = ek_span_part(span, at, ENTRY_BYTES);
-        if (ek_span_u8(entry, 0) == 0)
-            break;
+    for (gsize at = 0; at + EK_FAT_ENTRY_BYTES <= span.length && ek_span_u8(span, at) != 0;
+         at += EK_FAT_ENTRY_BYTES) {
         used++;
-        *plausible += ek_fat_is_plausible(entry) ? 1 : 0;
+        *plausible += ek_fat_is_plausible(ek_span_part(span, at, EK_FAT_ENTRY_BYTES)) ? 1 : 0;
     }
     return used;
 }
 
 /* Is this a short entry in use, with all of it as the format wants it? */
-static gboolean is_sound_entry(EkSpan entry, const EkFatBoot *boot)
+static gboolean is_sound_entry(EkSpan span, const EkFatBoot *boot)
 {
-    guint8 attributes = ek_span_u8(entry, 11);
-    guint32 cluster = ek_span_le16(entry, 26);
-    guint32 size = ek_span_le32(entry, 28);
-    guint16 date = ek_span_le16(entry, 24);
-    if (boot->bits == EK_FAT32)
-        cluster |= (guint32)ek_span_le16(entry, 20) << 16;
-    if (!ek_fat_is_plausible(entry) || ek_span_u8(entry, 0) == DELETED ||
-        attributes == ATTRIBUTE_LONG_NAME)
+    EkFatEntry entry = ek_fat_entry_read(span, 0);
+    guint32 cluster = ek_fat_entry_cluster(&entry, boot->bits);
+    if (!ek_fat_is_plausible(span) || entry.is_deleted || entry.is_long)
         return FALSE;
-    for (gsize i = 0; i < 11; i++)
-        if (g_ascii_islower(ek_span_u8(entry, i)))
+    for (gsize i = 0; i < EK_FAT_NAME_BYTES; i++)
+        if (g_ascii_islower(entry.name[i]))
             return FALSE;
-    if ((attributes & ATTRIBUTE_LABEL) != 0)
-        return cluster == 0 && size == 0;
-    if (!ek_timestamp_dos(date, ek_span_le16(entry, 22)).is_set)
+    if (entry.is_label)
+        return cluster == 0 && entry.size == 0;
+    if (!ek_fat_entry_written(&entry).is_set)
         return FALSE;
-    if ((attributes & ATTRIBUTE_FOLDER) != 0)
-        return ek_fat_cluster_exists(boot, cluster) && size == 0;
-    return size == 0 ? cluster == 0 || ek_fat_cluster_exists(boot, cluster)
-                     : ek_fat_cluster_exists(boot, cluster) &&
-                           size <= (guint64)boot->clusters * boot->cluster_bytes;
+    if (entry.is_folder)
+        return ek_fat_cluster_exists(boot, cluster) && entry.size == 0;
+    return entry.size == 0 ? cluster == 0 || ek_fat_cluster_exists(boot, cluster)
+                           : ek_fat_cluster_exists(boot, cluster) &&
+                                 entry.size <= (guint64)boot->clusters * boot->cluster_bytes;
 }
 
 guint ek_fat_count_sound(EkSpan span, const EkFatBoot *boot)
 {
     guint sound = 0;
-    for (gsize at = 0; at + ENTRY_BYTES <= span.length && ek_span_u8(span, at) != 0;
-         at += ENTRY_BYTES)
-        sound += is_sound_entry(ek_span_part(span, at, ENTRY_BYTES), boot) ? 1 : 0;
+    for (gsize at = 0; at + EK_FAT_ENTRY_BYTES <= span.length && ek_span_u8(span, at) != 0;
+         at += EK_FAT_ENTRY_BYTES)
+        sound += is_sound_entry(ek_span_part(span, at, EK_FAT_ENTRY_BYTES), boot) ? 1 : 0;
     return sound;
 }
 
@@ -90,31 +133,34 @@ gboolean ek_fat_is_folder(EkSpan span)
     return plausible >= used - used / 4;
 }
 
+/* A label has no dot: its eleven bytes are one name. */
+static char *label_in(const EkFatEntry *entry)
+{
+    gboolean escaped = FALSE;
+    guint8 part[EK_FAT_NAME_BYTES];
+    memset(part, ' ', sizeof part);
+    memcpy(part, entry->name, 8);
+    g_autofree char *left = ek_fat_short_name(part, 0, &escaped);
+    memset(part, ' ', sizeof part);
+    memcpy(part, entry->name + 8, 3);
+    g_autofree char *right = ek_fat_short_name(part, 0, &escaped);
+    gboolean full = entry->name[7] != ' ';
+    char *label =
+        *right == '\0' ? g_strdup(left) : g_strdup_printf("%s%s%s", left, full ? "" : " ", right);
+    return g_strchomp(label);
+}
+
 char *ek_fat_label_of(EkSpan span, guint8 *raw)
 {
-    for (gsize at = 0; at + ENTRY_BYTES <= span.length; at += ENTRY_BYTES) {
-        EkSpan entry = ek_span_part(span, at, ENTRY_BYTES);
-        guint8 attributes = ek_span_u8(entry, 11);
-        if (ek_span_u8(entry, 0) == 0)
+    for (gsize at = 0; at + EK_FAT_ENTRY_BYTES <= span.length; at += EK_FAT_ENTRY_BYTES) {
+        EkFatEntry entry = ek_fat_entry_read(span, at);
+        if (entry.is_end)
             break;
-        if (ek_span_u8(entry, 0) == 0xe5 || attributes == ATTRIBUTE_LONG_NAME ||
-            (attributes & ATTRIBUTE_LABEL) == 0)
+        if (entry.is_deleted || !entry.is_label)
             continue;
         if (raw != NULL)
-            memcpy(raw, entry.data, 11);
-        /* A label has no dot: its eleven bytes are one name. */
-        gboolean escaped = FALSE;
-        guint8 base[11];
-        memset(base, ' ', sizeof base);
-        memcpy(base, entry.data, 8);
-        g_autofree char *left = ek_fat_short_name(base, 0, &escaped);
-        memset(base, ' ', sizeof base);
-        memcpy(base, entry.data + 8, 3);
-        g_autofree char *right = ek_fat_short_name(base, 0, &escaped);
-        gboolean full = entry.data[7] != ' ';
-        char *label = *right == '\0' ? g_strdup(left)
-                                     : g_strdup_printf("%s%s%s", left, full ? "" : " ", right);
-        return g_strchomp(label);
+            memcpy(raw, entry.name, EK_FAT_NAME_BYTES);
+        return label_in(&entry);
     }
     return NULL;
 }

@@ -1,11 +1,9 @@
 /* SPDX-License-Identifier: MIT */
 /* FAT12, FAT16 and FAT32 volumes: found by their boot sector (FAT32: or its backup), believed when
  * FAT and root folder are where it says. */
-#include "volume/fat/fat.h"
+#include "volume/fat/entry.h"
 #include "volume/headers.h"
 
-#define ENTRY_BYTES 32u
-#define ATTRIBUTE_LABEL 0x08u
 #define ROOT_LOOKED_AT 4096u
 #define LINKS_LEAST 32 /* weight of a row of links, each to the next cluster */
 
@@ -83,14 +81,14 @@ static Fats weigh_fats(EkReader *reader, EkVolume *volume, const EkFatBoot *boot
 /* Formatting dates the label; whatever is written to the root folder later dates itself. */
 static void take_timestamps(EkVolume *volume, EkSpan root)
 {
-    for (gsize at = 0; at + ENTRY_BYTES <= root.length && ek_span_u8(root, at) != 0;
-         at += ENTRY_BYTES) {
-        guint8 attributes = ek_span_u8(root, at + 11);
-        if ((attributes & 0x3f) == 0x0f)
+    for (gsize at = 0; at + EK_FAT_ENTRY_BYTES <= root.length; at += EK_FAT_ENTRY_BYTES) {
+        EkFatEntry entry = ek_fat_entry_read(root, at);
+        EkTimestamp written = ek_fat_entry_written(&entry);
+        if (entry.is_end)
+            return;
+        if (entry.is_long)
             continue;
-        EkTimestamp written =
-            ek_timestamp_dos(ek_span_le16(root, at + 24), ek_span_le16(root, at + 22));
-        if ((attributes & ATTRIBUTE_LABEL) != 0)
+        if (entry.is_label)
             volume->created = written;
         else
             ek_timestamp_advance(&volume->used, written);

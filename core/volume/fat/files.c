@@ -6,25 +6,15 @@
  * sectors that were not read), sizes, names. */
 #include "base/text.h"
 #include "volume/clusterbitmap.h"
-#include "volume/fat/fat.h"
+#include "volume/fat/entry.h"
 #include "volume/headers.h"
 
-#define ENTRY_BYTES 32u
 #define MAX_FOLDER_BYTES (2u << 20) /* by the specification: 65 536 entries */
-#define LONG_UNITS 13u
-#define MAX_LONG_ENTRIES 20u
-#define DELETED 0xe5u
 #define LOST_LETTER '_'
 #define STEPS_MORE 65536u /* along chains, than eight for each cluster */
 #define LOST_MOST (1u << 20)
 #define MARK_EVERY 65536u       /* clusters */
 #define WINDOW_MOST (16u << 20) /* of each FAT, while all files are walked */
-
-enum {
-    ATTRIBUTE_LABEL = 0x08,
-    ATTRIBUTE_FOLDER = 0x10,
-    ATTRIBUTE_LONG_NAME = 0x0f,
-};
 
 struct EkOpened {
     EkReader *reader;
@@ -93,7 +83,7 @@ typedef struct {
     /* Of the folder that is being read: */
     Folder folder;
     EkFolderDamage damage;
-    gunichar2 units[MAX_LONG_ENTRIES * LONG_UNITS];
+    gunichar2 units[EK_FAT_LONG_MOST * EK_FAT_LONG_UNITS];
     guint expected; /* the long entry that must come next; 0: none is open */
     guint total;    /* long entries of the open name */
     guint8 sum;     /* of the short name they belong to */
@@ -204,43 +194,34 @@ static void pass_content(Walk *walk, const EkFile *file, const EkLinkWay *way)
 
 /* --- names ---------------------------------------------------------------------------------- */
 
-static void take_long_units(Walk *walk, EkSpan entry, guint place)
+static void take_long_entry(Walk *walk, EkSpan span, gsize at, const EkFatEntry *entry)
 {
-    static const guint8 places[LONG_UNITS] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
-    for (guint i = 0; i < LONG_UNITS; i++)
-        walk->units[place * LONG_UNITS + i] = ek_span_le16(entry, places[i]);
-}
-
-static void take_long_entry(Walk *walk, EkSpan entry)
-{
-    guint order = ek_span_u8(entry, 0) & 0x3f;
     walk->erased = 0;
-    if ((ek_span_u8(entry, 0) & 0x40) != 0) {
-        walk->expected = order;
-        walk->total = order;
-        walk->sum = ek_span_u8(entry, 13);
+    if (entry->is_last) {
+        walk->expected = entry->order;
+        walk->total = entry->order;
+        walk->sum = entry->sum;
     }
-    if (order == 0 || order > MAX_LONG_ENTRIES || order != walk->expected ||
-        ek_span_u8(entry, 13) != walk->sum) {
+    if (entry->order == 0 || entry->order > EK_FAT_LONG_MOST || entry->order != walk->expected ||
+        entry->sum != walk->sum) {
         walk->expected = 0;
         walk->total = 0;
         return;
     }
-    take_long_units(walk, entry, order - 1);
+    ek_fat_entry_units(span, at, walk->units + (entry->order - 1) * EK_FAT_LONG_UNITS);
     walk->expected--;
 }
 
 /* Deleted ones have lost their order, but stand in it: the last one first. */
-static void take_erased_entry(Walk *walk, EkSpan entry)
+static void take_erased_entry(Walk *walk, EkSpan span, gsize at, const EkFatEntry *entry)
 {
     walk->total = 0;
-    if (walk->erased == MAX_LONG_ENTRIES ||
-        (walk->erased > 0 && walk->sum != ek_span_u8(entry, 13)))
+    if (walk->erased == EK_FAT_LONG_MOST || (walk->erased > 0 && walk->sum != entry->sum))
         walk->erased = 0;
-    walk->sum = ek_span_u8(entry, 13);
-    memmove(walk->units + LONG_UNITS, walk->units,
-            sizeof walk->units - LONG_UNITS * sizeof walk->units[0]);
-    take_long_units(walk, entry, 0);
+    walk->sum = entry->sum;
+    memmove(walk->units + EK_FAT_LONG_UNITS, walk->units,
+            sizeof walk->units - EK_FAT_LONG_UNITS * sizeof walk->units[0]);
+    ek_fat_entry_units(span, at, walk->units);
     walk->erased++;
 }
 
@@ -250,7 +231,7 @@ static gboolean find_letter(guint8 *short_name, guint8 sum)
     for (guint letter = 1; letter < 0x100; letter++) {
         short_name[0] = (guint8)letter;
         if (ek_fat_name_sum(short_name) == sum)
-            return letter > ' ' && letter != DELETED;
+            return letter > ' ' && letter != EK_FAT_DELETED;
     }
     return FALSE;
 }
@@ -265,7 +246,7 @@ static gboolean gather_long_name(Walk *walk, guint8 *short_name, gboolean is_del
                                                    : walk->expected == 0 &&
                                                          walk->sum == ek_fat_name_sum(short_name));
     gsize count = 0;
-    while (complete && count < entries * LONG_UNITS && walk->units[count] != 0)
+    while (complete && count < entries * EK_FAT_LONG_UNITS && walk->units[count] != 0)
         count++;
     walk->total = walk->expected = walk->erased = 0;
     if (count == 0)
@@ -280,66 +261,62 @@ static gboolean gather_long_name(Walk *walk, guint8 *short_name, gboolean is_del
     return TRUE;
 }
 
-static gboolean is_dot(const guint8 *name)
-{
-    return memcmp(name, ".          ", 11) == 0 || memcmp(name, "..         ", 11) == 0;
-}
-
 static gboolean leads_somewhere(const EkFatBoot *boot, guint32 cluster, guint32 bytes)
 {
     return ek_fat_cluster_exists(boot, cluster) &&
            bytes <= (guint64)boot->clusters * boot->cluster_bytes;
 }
 
-static void take_short_entry(Walk *walk, EkSpan span, EkByte place)
+/* A day that there is not: no entry that anyone wrote. Where it leads nowhere it is none at all. */
+static gboolean is_odd(const EkFatEntry *entry)
 {
-    guint8 attributes = ek_span_u8(span, 11);
-    gboolean is_deleted = ek_span_u8(span, 0) == DELETED;
-    guint8 short_name[11];
-    memcpy(short_name, span.data, sizeof short_name);
-    if (is_deleted)
-        short_name[0] = LOST_LETTER;
-    EkFile file = {
-        .number = (place - walk->opened->first_byte) / ENTRY_BYTES,
-        .type = (attributes & ATTRIBUTE_FOLDER) != 0 ? EK_TYPE_FOLDER : EK_TYPE_FILE,
-        .flags = is_deleted ? EK_FILE_DELETED | EK_FILE_GUESSED : 0,
-        .attributes = attributes,
-        .created = ek_timestamp_dos(ek_span_le16(span, 16), ek_span_le16(span, 14)),
-        .modified = ek_timestamp_dos(ek_span_le16(span, 24), ek_span_le16(span, 22)),
-        .accessed = ek_timestamp_dos(ek_span_le16(span, 18), 0),
-        .place = ek_span_le16(span, 26),
+    return !ek_fat_entry_written(entry).is_set &&
+           (entry->written_date != 0 || entry->attributes == 0);
+}
+
+/* What is a folder's own, its label and the like, is none of its files. */
+static EkFile file_of(const Walk *walk, const EkFatEntry *entry, EkByte place)
+{
+    gboolean is_deleted = entry->is_deleted || walk->folder.is_deleted;
+    gboolean is_guessed = is_deleted || is_odd(entry);
+    return (EkFile){
+        .number = (place - walk->opened->first_byte) / EK_FAT_ENTRY_BYTES,
+        .type = entry->is_folder ? EK_TYPE_FOLDER : EK_TYPE_FILE,
+        .flags = (is_deleted ? EK_FILE_DELETED : 0) | (is_guessed ? EK_FILE_GUESSED : 0),
+        .size = entry->is_folder ? 0 : entry->size,
+        .attributes = entry->attributes,
+        .created = ek_timestamp_dos(entry->created_date, entry->created_time),
+        .modified = ek_fat_entry_written(entry),
+        .accessed = ek_timestamp_dos(entry->read_date, 0),
+        .place = ek_fat_entry_cluster(entry, walk->opened->boot.bits),
     };
+}
+
+static void take_short_entry(Walk *walk, const EkFatEntry *entry, EkByte place)
+{
+    guint8 short_name[EK_FAT_NAME_BYTES];
+    memcpy(short_name, entry->name, sizeof short_name);
+    if (entry->is_deleted)
+        short_name[0] = LOST_LETTER;
+    EkFile file = file_of(walk, entry, place);
     EkFileName name = {
-        .file = file.number, .parent = walk->folder.number, .is_deleted = is_deleted};
+        .file = file.number, .parent = walk->folder.number, .is_deleted = entry->is_deleted};
     gboolean escaped = FALSE;
     g_string_truncate(walk->name, 0);
-    gboolean has_long = gather_long_name(walk, short_name, is_deleted, &name);
-    if ((attributes & ATTRIBUTE_LABEL) != 0 || is_dot(span.data))
+    gboolean has_long = gather_long_name(walk, short_name, entry->is_deleted, &name);
+    if (entry->is_label || ek_fat_entry_is_dot(entry) || ek_fat_entry_is_dot_dot(entry) ||
+        (is_odd(entry) && !leads_somewhere(&walk->opened->boot, (guint32)file.place, entry->size)))
         return;
-    if (walk->opened->boot.bits == EK_FAT32)
-        file.place |= (guint64)ek_span_le16(span, 20) << 16;
-    /* A day that there is not: no entry that anyone wrote. Where it leads nowhere it is none at
-     * all. */
-    gboolean is_odd = !file.modified.is_set && (ek_span_le16(span, 24) != 0 || attributes == 0);
-    if (is_odd &&
-        !leads_somewhere(&walk->opened->boot, (guint32)file.place, ek_span_le32(span, 28)))
-        return;
-    if (is_odd)
-        file.flags |= EK_FILE_GUESSED;
     if (!has_long) {
-        if (is_deleted)
+        if (entry->is_deleted)
             short_name[0] = LOST_LETTER;
-        g_autofree char *text = ek_fat_short_name(short_name, ek_span_u8(span, 12), &escaped);
+        g_autofree char *text = ek_fat_short_name(short_name, entry->case_flags, &escaped);
         g_string_assign(walk->name, text);
         if (escaped) {
             name.bytes = short_name;
             name.length = sizeof short_name;
         }
     }
-    if (walk->folder.is_deleted)
-        file.flags |= EK_FILE_DELETED | EK_FILE_GUESSED;
-    if (file.type == EK_TYPE_FILE)
-        file.size = ek_span_le32(span, 28);
     name.text = walk->name->str;
     EkLinkWay way = {EK_LINK_JUDGED, 0, FALSE};
     if (file.type == EK_TYPE_FILE && (file.flags & EK_FILE_DELETED) == 0)
@@ -359,7 +336,7 @@ static void take_short_entry(Walk *walk, EkSpan span, EkByte place)
 /* Is this what a deleted entry looks like, rather than noise? */
 static gboolean is_plausible_deleted(EkSpan entry)
 {
-    guint8 with_letter[ENTRY_BYTES];
+    guint8 with_letter[EK_FAT_ENTRY_BYTES];
     memcpy(with_letter, entry.data, sizeof with_letter);
     with_letter[0] = LOST_LETTER;
     return ek_fat_is_plausible((EkSpan){with_letter, sizeof with_letter});
@@ -380,19 +357,18 @@ static EkByte claim_run(Walk *walk, const EkExtent *run)
 
 static void take_entries(Walk *walk, EkSpan span, EkByte place)
 {
-    for (gsize at = 0; at + ENTRY_BYTES <= span.length && !walk->ended && !walk->stopped;
-         at += ENTRY_BYTES) {
-        EkSpan entry = ek_span_part(span, at, ENTRY_BYTES);
-        guint8 first = ek_span_u8(entry, 0);
-        gboolean is_long = (ek_span_u8(entry, 11) & 0x3f) == ATTRIBUTE_LONG_NAME;
-        if (first == 0x00)
+    for (gsize at = 0; at + EK_FAT_ENTRY_BYTES <= span.length && !walk->ended && !walk->stopped;
+         at += EK_FAT_ENTRY_BYTES) {
+        EkFatEntry entry = ek_fat_entry_read(span, at);
+        if (entry.is_end)
             walk->ended = TRUE;
-        else if (is_long && first == DELETED)
-            take_erased_entry(walk, entry);
-        else if (is_long)
-            take_long_entry(walk, entry);
-        else if (first != DELETED || is_plausible_deleted(entry))
-            take_short_entry(walk, entry, place + at);
+        else if (entry.is_long && entry.is_deleted)
+            take_erased_entry(walk, span, at, &entry);
+        else if (entry.is_long)
+            take_long_entry(walk, span, at, &entry);
+        else if (!entry.is_deleted ||
+                 is_plausible_deleted(ek_span_part(span, at, EK_FAT_ENTRY_BYTES)))
+            take_short_entry(walk, &entry, place + at);
         else
             walk->total = walk->erased = 0;
     }
@@ -433,6 +409,8 @@ static void take_deleted_folder(Walk *walk)
     const EkFatBoot *boot = &walk->opened->boot;
     g_autofree guint8 *data = g_malloc(boot->cluster_bytes);
     EkSpan span = {data, boot->cluster_bytes};
+    EkFatEntry self;
+    EkFatEntry parent;
     guint32 next = 0;
     for (guint32 cluster = walk->folder.cluster;
          ek_fat_cluster_exists(boot, cluster) && !walk->ended && !walk->stopped; cluster++) {
@@ -442,10 +420,9 @@ static void take_deleted_folder(Walk *walk)
         if (ek_links_of(&walk->opened->links, EK_LINK_JUDGED, cluster, &next) != EK_LINK_FREE ||
             !ek_reader_read(walk->opened->reader, place, data, span.length, &known, NULL) ||
             known.good < span.length ||
-            (is_first
-                 ? !ek_span_equals(span, 0, ".          ", 11) ||
-                       (ek_span_le16(span, 26) | (guint32)ek_span_le16(span, 20) << 16) != cluster
-                 : ek_span_u8(span, 0) == 0 || !ek_fat_is_folder(span)))
+            (is_first ? !ek_fat_begins_folder(span, &self, &parent) ||
+                            ek_fat_entry_cluster(&self, boot->bits) != cluster
+                      : ek_span_u8(span, 0) == 0 || !ek_fat_is_folder(span)))
             return;
         take_entries(walk, span, place);
     }
@@ -553,21 +530,21 @@ typedef struct {
  * folder it is in. */
 static gboolean begins_folder(const Walk *walk, guint32 cluster, Lost *lost)
 {
-    guint8 entries[2 * ENTRY_BYTES];
+    guint8 entries[2 * EK_FAT_ENTRY_BYTES];
     EkSpan span = {entries, sizeof entries};
+    EkFatEntry self;
+    EkFatEntry parent;
     EkKnown known;
     lost->cluster = cluster;
     lost->place = ek_fat_cluster_byte(&walk->opened->boot, walk->opened->first_byte, cluster);
     /* What was not read is not asked for: it may be anything. */
     if (ek_reader_known(walk->opened->reader, lost->place, sizeof entries).good < sizeof entries ||
         !ek_reader_read(walk->opened->reader, lost->place, entries, sizeof entries, &known, NULL) ||
-        known.good < sizeof entries || !ek_span_equals(span, 0, ".          ", 11) ||
-        !ek_span_equals(span, ENTRY_BYTES, "..         ", 11) ||
-        (ek_span_le16(span, 26) | (guint32)ek_span_le16(span, 20) << 16) != cluster)
+        known.good < sizeof entries || !ek_fat_begins_folder(span, &self, &parent) ||
+        ek_fat_entry_cluster(&self, walk->opened->boot.bits) != cluster)
         return FALSE;
-    lost->parent =
-        ek_span_le16(span, ENTRY_BYTES + 26) | (guint32)ek_span_le16(span, ENTRY_BYTES + 20) << 16;
-    lost->modified = ek_timestamp_dos(ek_span_le16(span, 24), ek_span_le16(span, 22));
+    lost->parent = ek_fat_entry_cluster(&parent, walk->opened->boot.bits);
+    lost->modified = ek_fat_entry_written(&self);
     return TRUE;
 }
 
@@ -615,10 +592,10 @@ static gboolean is_lost(const GArray *all, guint32 cluster)
 static void take_lost(Walk *walk, const Lost *lost)
 {
     EkFile file = {
-        .number = (lost->place - walk->opened->first_byte) / ENTRY_BYTES,
+        .number = (lost->place - walk->opened->first_byte) / EK_FAT_ENTRY_BYTES,
         .type = EK_TYPE_FOLDER,
         .modified = lost->modified,
-        .attributes = ATTRIBUTE_FOLDER,
+        .attributes = EK_FAT_IS_FOLDER,
         .place = lost->cluster,
     };
     if (walk->stopped || ek_cluster_bitmap_has(&walk->taken, lost->cluster))

@@ -4,11 +4,10 @@
  * further one must agree. The FATs begin with entries that no other content begins with; where they
  * are gives their length. How many sectors were reserved before them stands nowhere: an information
  * sector, or where partitions usually begin, decides, and it is said. */
-#include "volume/fat/fat.h"
+#include "volume/fat/entry.h"
 #include "volume/formats.h"
 #include "volume/headers.h"
 
-#define ENTRY_BYTES 32u
 #define FOLDERS_MOST 96u
 #define GROUPS_MOST 512u
 #define VOLUMES_MOST 32u
@@ -28,20 +27,13 @@
 /* The distance between records of a run tells what was seen: folders and FATs form none. */
 enum { SEEN_FOLDER = 0, SEEN_FAT12 = 12, SEEN_FAT16 = 16, SEEN_FAT32 = 32 };
 
-static gboolean is_folder_start(EkSpan span)
-{
-    return ek_span_equals(span, 0, ".          ", 11) &&
-           ek_span_equals(span, ENTRY_BYTES, "..         ", 11) &&
-           (ek_span_u8(span, 11) & 0x18) == 0x10 &&
-           (ek_span_u8(span, ENTRY_BYTES + 11) & 0x18) == 0x10;
-}
-
 gboolean ek_fat_record_seen(EkSpan span, EkRecord *record)
 {
-    if (is_folder_start(span)) {
-        guint32 cluster = ek_span_le16(span, 26) | (guint32)ek_span_le16(span, 20) << 16;
-        *record = (EkRecord){cluster, SEEN_FOLDER};
-        return cluster >= 2 && cluster < 0x0ffffff7;
+    EkFatEntry self;
+    EkFatEntry parent;
+    if (ek_fat_begins_folder(span, &self, &parent)) {
+        *record = (EkRecord){self.cluster, SEEN_FOLDER};
+        return self.cluster >= 2 && self.cluster < 0x0ffffff7;
     }
     /* Media and end-of-chain, in the first two entries; the third is the root folder's, or a
      * file's. */
@@ -260,7 +252,7 @@ static void compose_boot(guint8 *sector, const Grid *grid, const Tables *tables,
     sector[13] = (guint8)(grid->cluster_bytes / EK_STEP);
     ek_put_le16(sector + 14, (guint16)reserved);
     sector[16] = 2;
-    ek_put_le16(sector + 17, (guint16)(tables->root_bytes / ENTRY_BYTES));
+    ek_put_le16(sector + 17, (guint16)(tables->root_bytes / EK_FAT_ENTRY_BYTES));
     if (sectors < 65536 && !wide)
         ek_put_le16(sector + 19, (guint16)sectors);
     else
@@ -374,13 +366,13 @@ static EkByte root_bytes_at(EkReader *reader, EkByte at)
 {
     static const guint entries[] = {512, 224, 112, 240, 64};
     for (gsize i = 0; i < G_N_ELEMENTS(entries); i++) {
-        gsize length = entries[i] * (gsize)ENTRY_BYTES;
+        gsize length = entries[i] * (gsize)EK_FAT_ENTRY_BYTES;
         g_autofree guint8 *root = g_malloc(length);
         if (ek_presence_read(reader, at, root, length) != EK_PRESENT)
             continue;
         gsize used = 0;
         while (used < length && root[used] != 0)
-            used += ENTRY_BYTES;
+            used += EK_FAT_ENTRY_BYTES;
         if (ek_bytes_are_zero(root + used, length - used))
             return length;
     }
@@ -413,13 +405,13 @@ static guint32 cluster_by_chains(EkReader *reader, const Tables *tables, guint *
         gboolean all = ek_fat_count_sound(span, &boot) > 0;
         count = 0;
         for (gsize at = 0; at < span.length && root[at] != 0 && all && count < FILES_TRIED;
-             at += ENTRY_BYTES) {
-            guint32 bytes = ek_span_le32(span, at + 28);
-            guint32 first = ek_span_le16(span, at + 26);
-            if (root[at] == 0xe5 || (root[at + 11] & 0x18) != 0 || bytes <= EK_STEP || first < 2 ||
-                first - 2 >= clusters)
+             at += EK_FAT_ENTRY_BYTES) {
+            EkFatEntry entry = ek_fat_entry_read(span, at);
+            guint32 first = ek_fat_entry_cluster(&entry, tables->bits);
+            if (entry.is_deleted || entry.is_long || entry.is_label || entry.is_folder ||
+                entry.size <= EK_STEP || !ek_fat_cluster_exists(&boot, first))
                 continue;
-            guint64 wanted = ek_divide_up(bytes, size);
+            guint64 wanted = ek_divide_up(entry.size, size);
             EkChain chain = ek_links_follow(&links, first, MIN(wanted, clusters));
             all = ek_chain_fits(&chain, wanted);
             count++;
@@ -486,7 +478,7 @@ static gboolean try_pair(EkReader *reader, const EkSightings *sightings, guint i
 /* Does a file's entry begin here? */
 static gboolean is_entry(EkReader *reader, EkByte at)
 {
-    guint8 entry[ENTRY_BYTES];
+    guint8 entry[EK_FAT_ENTRY_BYTES];
     EkFatBoot boot = {.bits = EK_FAT16, .clusters = 65524, .cluster_bytes = EK_STEP};
     return ek_presence_read(reader, at, entry, sizeof entry) == EK_PRESENT &&
            ek_fat_count_sound((EkSpan){entry, sizeof entry}, &boot) > 0;

@@ -6,12 +6,12 @@
 
 #define CLUSTERS_MOST (G_MAXINT64 / (2 << 20))
 
-void ek_ntfs_add_runs(EkSpan attribute, GArray *pieces)
+void ek_ntfs_add_runs(const EkNtfsAttribute *attribute, GArray *pieces)
 {
-    guint most = (guint)(attribute.length / 2) + 1;
+    guint most = (guint)(attribute->runs.length / 2) + 1;
     g_autofree EkNtfsRun *runs = g_new(EkNtfsRun, most);
     guint count = ek_ntfs_runs(attribute, runs, most);
-    guint64 cluster = ek_span_le64(attribute, 0x10);
+    guint64 cluster = attribute->first_cluster;
     for (guint i = 0; i < count && cluster < CLUSTERS_MOST; i++) {
         EkNtfsFragment piece = {cluster, runs[i].clusters, runs[i].first};
         if (piece.clusters > CLUSTERS_MOST - cluster)

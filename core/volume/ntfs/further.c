@@ -5,7 +5,6 @@
 
 #define WINDOW_BYTES (256u << 10)
 #define FURTHER_MOST 1000000u
-#define IN_USE 1u
 
 typedef struct {
     guint64 owner; /* a reference, with its generation */
@@ -43,11 +42,11 @@ static gint by_owner(gconstpointer a, gconstpointer b)
 /* The beginning of a record is not under the update sequence's care. */
 static void note_record(GArray *all, guint64 number, EkSpan record)
 {
-    guint64 owner = ek_span_le64(record, 0x20);
-    if (!ek_span_equals(record, 0, "FILE", 4) || (owner & EK_NTFS_NUMBER) == 0 ||
+    EkNtfsRecord header;
+    if (!ek_ntfs_record_read(record, &header) || (header.base & EK_NTFS_NUMBER) == 0 ||
         all->len >= FURTHER_MOST)
         return;
-    Further further = {owner, number, (ek_span_le16(record, 0x16) & IN_USE) != 0};
+    Further further = {header.base, number, header.is_in_use};
     g_array_append_val(all, further);
 }
 

@@ -5,19 +5,12 @@
  * of them stand where they should. */
 #include "volume/formats.h"
 #include "volume/headers.h"
-#include "volume/ntfs/ntfs.h"
+#include "volume/ntfs/record.h"
 
-#define TYPE_NAME 0x30u
-#define TYPE_DATA 0x80u
-#define TYPE_INDEX_ROOT 0x90u
-#define TYPE_INDEX 0xa0u
-#define RECORD_LEAST 512u
-#define RECORD_MOST 4096u
 #define CLUSTER_LEAST 512u
 #define CLUSTER_MOST (2u << 20)
 #define SYSTEM_RECORDS 11u
 #define LEAST_AGREEING 2u
-#define IN_USE 1u
 #define STARTS_MOST 1024u
 #define UNKNOWN_LENGTH_POINTS (-30)
 
@@ -25,16 +18,16 @@ enum { RECORD_MFT, RECORD_MIRROR, RECORD_LOG, RECORD_ROOT = 5, RECORD_BAD = 8, R
 
 gboolean ek_ntfs_record_seen(EkSpan span, EkRecord *record)
 {
-    guint32 bytes = ek_span_le32(span, 0x1c);
-    gsize sequence = ek_span_le16(span, 4);
+    EkNtfsRecord header;
     /* Self-numbered ones only: the sequence stands behind the number. */
-    if (!ek_span_equals(span, 0, "FILE", 4) || sequence < 0x30 || sequence > 0x100 ||
-        !ek_is_power_of_two(bytes) || bytes < RECORD_LEAST || bytes > RECORD_MOST ||
-        (ek_span_le16(span, 6) - 1u) * EK_STEP != bytes || ek_span_le32(span, 0x18) > bytes)
+    if (!ek_ntfs_record_read(span, &header) || header.sequence < 0x30 || header.sequence > 0x100 ||
+        !ek_is_power_of_two(header.bytes) || header.bytes < EK_NTFS_RECORD_LEAST ||
+        header.bytes > EK_NTFS_RECORD_MOST || header.steps * EK_STEP != header.bytes ||
+        header.used > header.bytes)
         return FALSE;
-    *record = (EkRecord){ek_span_le32(span, 0x2c), bytes};
+    *record = (EkRecord){header.number, (guint32)header.bytes};
     /* Reserved ones that were never used have no number yet; the first one is always in use. */
-    return record->number != 0 || (ek_span_le16(span, 0x16) & IN_USE) != 0;
+    return record->number != 0 || header.is_in_use;
 }
 
 /* The system files of one volume, as far as they were read from one copy of them. */
@@ -60,10 +53,11 @@ static EkSpan record_of(const System *system, guint number)
                                  : (EkSpan){NULL, 0};
 }
 
-static guint64 begin_of(EkSpan attribute)
+static guint64 begin_of(const System *system, guint number, EkNtfsType type, const char *name)
 {
     EkNtfsRun run;
-    return ek_ntfs_runs(attribute, &run, 1) == 1 ? run.first : EK_NTFS_HOLE;
+    EkNtfsAttribute attribute = ek_ntfs_attribute_named(record_of(system, number), type, name);
+    return ek_ntfs_runs(&attribute, &run, 1) == 1 ? run.first : EK_NTFS_HOLE;
 }
 
 static void system_clear(System *system)
@@ -84,26 +78,27 @@ static gboolean system_read(EkReader *reader, EkByte at, guint32 record_bytes, S
         return FALSE;
     for (guint i = 0; i < SYSTEM_RECORDS; i++) {
         guint8 *record = system->records + i * (gsize)record_bytes;
+        EkNtfsRecord header;
         system->valid[i] = ek_ntfs_record_fix_up(record, record_bytes, EK_STEP) &&
-                           ek_ntfs_record_number((EkSpan){record, record_bytes}) == i;
+                           ek_ntfs_record_read((EkSpan){record, record_bytes}, &header) &&
+                           header.number == i;
     }
-    EkSpan table = ek_ntfs_record_named(record_of(system, RECORD_MFT), TYPE_DATA, "");
-    EkSpan bad = ek_ntfs_record_named(record_of(system, RECORD_BAD), TYPE_DATA, "$Bad");
-    EkSpan root = ek_ntfs_resident(
-        ek_ntfs_record_named(record_of(system, RECORD_ROOT), TYPE_INDEX_ROOT, "$I30"));
-    system->table = begin_of(table);
-    system->mirror =
-        begin_of(ek_ntfs_record_named(record_of(system, RECORD_MIRROR), TYPE_DATA, ""));
-    system->log = begin_of(ek_ntfs_record_named(record_of(system, RECORD_LOG), TYPE_DATA, ""));
-    system->upcase =
-        begin_of(ek_ntfs_record_named(record_of(system, RECORD_UPCASE), TYPE_DATA, ""));
-    system->root =
-        begin_of(ek_ntfs_record_named(record_of(system, RECORD_ROOT), TYPE_INDEX, "$I30"));
-    system->index_bytes = ek_span_le32(root, 8);
+    EkNtfsAttribute table =
+        ek_ntfs_attribute_named(record_of(system, RECORD_MFT), EK_NTFS_DATA, "");
+    EkNtfsAttribute bad =
+        ek_ntfs_attribute_named(record_of(system, RECORD_BAD), EK_NTFS_DATA, "$Bad");
+    EkNtfsAttribute root =
+        ek_ntfs_attribute_named(record_of(system, RECORD_ROOT), EK_NTFS_INDEX_ROOT, "$I30");
+    system->table = begin_of(system, RECORD_MFT, EK_NTFS_DATA, "");
+    system->mirror = begin_of(system, RECORD_MIRROR, EK_NTFS_DATA, "");
+    system->log = begin_of(system, RECORD_LOG, EK_NTFS_DATA, "");
+    system->upcase = begin_of(system, RECORD_UPCASE, EK_NTFS_DATA, "");
+    system->root = begin_of(system, RECORD_ROOT, EK_NTFS_INDEX, "$I30");
+    system->index_bytes = ek_span_le32(root.content, 8);
     /* The file of bad clusters is as long as all clusters together. */
-    system->bytes = ek_span_le64(bad, 0x28);
-    guint64 clusters = ek_span_le64(table, 0x18) + 1;
-    guint64 held = ek_span_le64(table, 0x28);
+    system->bytes = bad.held;
+    guint64 clusters = table.last_cluster + 1;
+    guint64 held = table.held;
     if (clusters > 0 && clusters < G_MAXINT64 && held % clusters == 0 &&
         ek_is_power_of_two(held / clusters) && held / clusters >= CLUSTER_LEAST &&
         held / clusters <= CLUSTER_MOST)

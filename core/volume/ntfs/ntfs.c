@@ -3,10 +3,8 @@
  * stands where the boot sector says. */
 #include "volume/ntfs/ntfs.h"
 #include "volume/headers.h"
+#include "volume/ntfs/record.h"
 
-#define ATTRIBUTE_STANDARD 0x10u
-#define ATTRIBUTE_VOLUME_NAME 0x60u
-#define ATTRIBUTE_STATE 0x70u
 #define STATE_FLAGS 10u
 #define STATE_DIRTY 1u
 #define RECORD_VOLUME 3u
@@ -15,8 +13,6 @@
 #define RECORD_BAD 8u
 #define FURTHER_LEAST 2u
 #define OTHER_LENGTH_POINTS (-40)
-#define TYPE_DATA 0x80u
-#define TYPE_BITMAP 0xb0u
 #define BITMAP_RUNS 64u
 #define BITMAP_MOST (1u << 20) /* bytes: for eight million records */
 #define SYSTEM_RECORDS 16u
@@ -47,13 +43,14 @@ static EkPresence look_at_record(EkReader *reader, const EkNtfsBoot *boot, EkByt
         return part;
     if (!ek_ntfs_record_fix_up(record, boot->record_bytes, boot->sector_size))
         return EK_ABSENT;
-    guint32 own = ek_ntfs_record_number((EkSpan){record, boot->record_bytes});
-    return own == number || own == G_MAXUINT32 ? EK_PRESENT : EK_ABSENT;
+    EkNtfsRecord header;
+    ek_ntfs_record_read((EkSpan){record, boot->record_bytes}, &header);
+    return header.number == number || header.number == G_MAXUINT32 ? EK_PRESENT : EK_ABSENT;
 }
 
 static void take_label(EkVolume *volume, EkSpan record)
 {
-    EkSpan name = ek_ntfs_resident(ek_ntfs_record_attribute(record, ATTRIBUTE_VOLUME_NAME));
+    EkSpan name = ek_ntfs_attribute_of(record, EK_NTFS_LABEL).content;
     if (name.length < 2 || name.length > 256)
         return;
     gunichar2 units[128];
@@ -66,7 +63,7 @@ static void take_label(EkVolume *volume, EkSpan record)
 
 static EkTimestamp timestamp_in(EkSpan record, guint index)
 {
-    EkSpan standard = ek_ntfs_resident(ek_ntfs_record_attribute(record, ATTRIBUTE_STANDARD));
+    EkSpan standard = ek_ntfs_attribute_of(record, EK_NTFS_STANDARD).content;
     return ek_timestamp_filetime(ek_span_le64(standard, index * 8ul));
 }
 
@@ -112,7 +109,7 @@ static EkPresence weigh_records(EkReader *reader, EkVolume *volume, const EkNtfs
 }
 
 /* Where a byte of what an attribute holds lies in the volume; EK_UNPLACED when that is not told. */
-static EkByte place_in(EkSpan attribute, const EkNtfsBoot *boot, guint64 byte)
+static EkByte place_in(const EkNtfsAttribute *attribute, const EkNtfsBoot *boot, guint64 byte)
 {
     EkNtfsRun runs[BITMAP_RUNS];
     guint count = ek_ntfs_runs(attribute, runs, BITMAP_RUNS);
@@ -134,16 +131,16 @@ static void count_files(EkReader *reader, EkVolume *volume, const EkNtfsBoot *bo
     EkSpan span = {record, boot->record_bytes};
     if (look_at_record(reader, boot, volume->metadata_byte, 0, record) != EK_PRESENT)
         return;
-    EkSpan bitmap = ek_ntfs_record_named(span, TYPE_BITMAP, "");
-    EkSpan resident = ek_ntfs_resident(bitmap);
-    guint64 bytes = resident.length > 0 ? resident.length : ek_span_le64(bitmap, 0x30);
+    EkNtfsAttribute bitmap = ek_ntfs_attribute_named(span, EK_NTFS_BITMAP, "");
+    EkSpan resident = bitmap.content;
+    guint64 bytes = resident.length > 0 ? resident.length : bitmap.size;
     guint64 count = 0;
     if (bytes == 0 || bytes > BITMAP_MOST)
         return;
     for (guint64 at = 0; at < bytes; at += EK_STEP) {
         guint8 bits[EK_STEP] = {0};
         gsize length = (gsize)MIN(bytes - at, EK_STEP);
-        EkByte place = resident.length > 0 ? 0 : place_in(bitmap, boot, at);
+        EkByte place = resident.length > 0 ? 0 : place_in(&bitmap, boot, at);
         if (resident.length > 0)
             memcpy(bits, resident.data + at, length);
         else if (place == EK_UNPLACED ||
@@ -165,7 +162,7 @@ static void weigh_length(EkReader *reader, EkVolume *volume, const EkNtfsBoot *b
     EkSpan span = {record, boot->record_bytes};
     if (look_at_record(reader, boot, volume->metadata_byte, RECORD_BAD, record) != EK_PRESENT)
         return;
-    EkByte told = ek_span_le64(ek_ntfs_record_named(span, TYPE_DATA, "$Bad"), 0x28);
+    EkByte told = ek_ntfs_attribute_named(span, EK_NTFS_DATA, "$Bad").held;
     EkByte bytes = boot->sectors * boot->sector_size;
     if (told == 0 || (told <= bytes + boot->cluster_bytes && bytes <= told + boot->cluster_bytes))
         return;
@@ -262,16 +259,19 @@ EkUsage ek_ntfs_use(EkReader *reader, const EkVolume *volume, EkRange range, EkB
     guint64 bits = 0;
     EkByte table = volume->first_byte + boot.mft_cluster * boot.cluster_bytes;
     EkByte place = (EkByte)RECORD_BITMAP * boot.record_bytes;
-    if (look_at_record(reader, &boot, table, 0, record) == EK_PRESENT)
-        place = place_in(ek_ntfs_record_named(span, TYPE_DATA, ""), &boot, place);
-    else
+    EkNtfsAttribute data;
+    if (look_at_record(reader, &boot, table, 0, record) == EK_PRESENT) {
+        data = ek_ntfs_attribute_named(span, EK_NTFS_DATA, "");
+        place = place_in(&data, &boot, place);
+    } else
         place += boot.mft_cluster * boot.cluster_bytes;
     EkByte first = volume->first_byte + place - (EkByte)RECORD_BITMAP * boot.record_bytes;
     if (place == EK_UNPLACED ||
         look_at_record(reader, &boot, first, RECORD_BITMAP, record) != EK_PRESENT)
         return EK_USAGE_UNKNOWN;
     *same = of_cluster;
-    place = place_in(ek_ntfs_record_named(span, TYPE_DATA, ""), &boot, bit / 8);
+    data = ek_ntfs_attribute_named(span, EK_NTFS_DATA, "");
+    place = place_in(&data, &boot, bit / 8);
     if (place == EK_UNPLACED)
         return EK_USAGE_UNKNOWN;
     /* Behind this cluster the bitmap may go on elsewhere. */
@@ -316,7 +316,7 @@ char *ek_ntfs_unclean(EkReader *reader, const EkVolume *volume)
     EkSpan span = {record, boot.record_bytes};
     if (look_at_record(reader, &boot, volume->metadata_byte, RECORD_VOLUME, record) != EK_PRESENT)
         return NULL;
-    EkSpan state = ek_ntfs_resident(ek_ntfs_record_attribute(span, ATTRIBUTE_STATE));
+    EkSpan state = ek_ntfs_attribute_of(span, EK_NTFS_STATE).content;
     return (ek_span_le16(state, STATE_FLAGS) & STATE_DIRTY) != 0
                ? g_strdup("The log ($LogFile) is not applied. " EK_UNCLEAN_TEXT)
                : NULL;

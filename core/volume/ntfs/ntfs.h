@@ -32,35 +32,6 @@ void ek_ntfs_boot_compose(const EkNtfsBoot *boot, guint8 *sector);
 
 GPtrArray *ek_ntfs_boot_explain(EkSpan span);
 
-/* A file record in `data` (record_bytes long): checks it and undoes its update sequence in place.
- * FALSE when it is no whole file record. */
-gboolean ek_ntfs_record_fix_up(guint8 *data, gsize length, guint32 sector_size);
-
-/* The number a record gives itself; G_MAXUINT32 where the format's version has none. */
-guint32 ek_ntfs_record_number(EkSpan record);
-
-/* The first attribute of a type in a record that ek_ntfs_record_fix_up accepted; empty when absent.
- */
-EkSpan ek_ntfs_record_attribute(EkSpan record, guint32 type);
-
-/* The content of a resident attribute; empty when it is not resident. */
-EkSpan ek_ntfs_resident(EkSpan attribute);
-
-/* Where a non-resident attribute's content lies. */
-typedef struct {
-    guint64 first;    /* cluster of the volume; EK_NTFS_HOLE for a hole */
-    guint64 clusters; /* never 0 */
-} EkNtfsRun;
-
-#define EK_NTFS_HOLE G_MAXUINT64
-
-/* The first runs of a non-resident attribute, at most `most`; returns how many. Stops at what
- * contradicts itself. */
-guint ek_ntfs_runs(EkSpan attribute, EkNtfsRun *runs, guint most);
-
-/* The named attribute of a type; empty when absent. `name` is ASCII, "" for one without. */
-EkSpan ek_ntfs_record_named(EkSpan record, guint32 type, const char *name);
-
 /* The files (files.c). */
 EkOpened *ek_ntfs_open(EkReader *reader, const EkVolume *volume, GError **error);
 void ek_ntfs_close(EkOpened *opened);

@@ -2,15 +2,45 @@
 /* NTFS file records ("FILE"): a header, an update sequence that replaces the last two bytes of each
  * sector, and attributes of type, length and content. Every length is checked against the record.
  */
-#include "volume/ntfs/ntfs.h"
+#include "volume/ntfs/record.h"
+
+#define IN_USE 1u
+#define FOLDER 2u
+#define TYPE_END 0xffffffffu
+#define HEADER_LEAST 0x18u /* of an attribute */
+#define PACKED 0x00ffu
+#define ENCRYPTED 0x4000u
+#define NAME_SHORT 2u
+
+gboolean ek_ntfs_record_read(EkSpan record, EkNtfsRecord *header)
+{
+    guint16 flags = ek_span_le16(record, 0x16);
+    *header = (EkNtfsRecord){
+        .generation = ek_span_le16(record, 0x10),
+        .is_in_use = (flags & IN_USE) != 0,
+        .is_folder = (flags & FOLDER) != 0,
+        .base = ek_span_le64(record, 0x20),
+        .number = G_MAXUINT32,
+        .bytes = ek_span_le32(record, 0x1c),
+        .used = ek_span_le32(record, 0x18),
+        .sequence = ek_span_le16(record, 4),
+        .steps = MAX(ek_span_le16(record, 6), 1u) - 1u,
+        .first = ek_span_le16(record, 0x14),
+    };
+    /* Where the sequence stands behind it there is a number. */
+    if (header->sequence >= 0x30)
+        header->number = ek_span_le32(record, 0x2c);
+    return ek_span_equals(record, 0, "FILE", 4);
+}
 
 gboolean ek_ntfs_record_fix_up(guint8 *data, gsize length, guint32 sector_size)
 {
     EkSpan span = {data, length};
-    if (!ek_span_equals(span, 0, "FILE", 4))
+    EkNtfsRecord header;
+    if (!ek_ntfs_record_read(span, &header))
         return FALSE;
-    gsize offset = ek_span_le16(span, 4);
-    gsize count = ek_span_le16(span, 6);
+    gsize offset = header.sequence;
+    gsize count = header.steps + 1;
     /* Records always count in steps of 512 here, whatever the drive's sectors. */
     gsize step = MIN(sector_size, EK_STEP);
     if (count < 2 || (count - 1) * step != length || !ek_span_has(span, offset, count * 2) ||
@@ -24,51 +54,86 @@ gboolean ek_ntfs_record_fix_up(guint8 *data, gsize length, guint32 sector_size)
     }
     for (gsize i = 1; i < count; i++)
         memcpy(data + i * step - 2, sequence + i * 2, 2);
-    return ek_span_le16(span, 0x14) >= 0x30 && ek_span_le16(span, 0x14) < length &&
-           ek_span_le32(span, 0x18) <= length;
+    /* What the header says may itself have been under the sequence's care. */
+    ek_ntfs_record_read(span, &header);
+    return header.first >= 0x30 && header.first < length && header.used <= length;
 }
 
-guint32 ek_ntfs_record_number(EkSpan record)
+static void read_attribute(EkSpan span, EkNtfsAttribute *attribute)
 {
-    return ek_span_le16(record, 4) >= 0x30 ? ek_span_le32(record, 0x2c) : G_MAXUINT32;
-}
-
-EkSpan ek_ntfs_record_attribute(EkSpan record, guint32 type)
-{
-    gsize at = ek_span_le16(record, 0x14);
-    gsize end = MIN(record.length, ek_span_le32(record, 0x18));
-    while (at + 8 <= end) {
-        guint32 found = ek_span_le32(record, at);
-        guint32 length = ek_span_le32(record, at + 4);
-        if (found == 0xffffffff || length < 0x18 || length > end - at)
-            break;
-        if (found == type)
-            return ek_span_part(record, at, length);
-        at += length;
+    guint16 flags = ek_span_le16(span, 12);
+    gsize name_bytes = ek_span_u8(span, 9) * 2u;
+    gsize name = ek_span_le16(span, 10);
+    *attribute = (EkNtfsAttribute){
+        .type = ek_span_le32(span, 0),
+        .span = span,
+        .is_resident = ek_span_u8(span, 8) == 0,
+        .is_packed = (flags & PACKED) != 0,
+        .is_encrypted = (flags & ENCRYPTED) != 0,
+    };
+    if (ek_span_has(span, name, name_bytes))
+        attribute->name = ek_span_part(span, name, name_bytes);
+    if (attribute->is_resident) {
+        gsize at = ek_span_le16(span, 0x14);
+        gsize length = ek_span_le32(span, 0x10);
+        if (ek_span_has(span, at, length))
+            attribute->content = ek_span_part(span, at, length);
+        return;
     }
-    return (EkSpan){NULL, 0};
+    gsize runs = ek_span_le16(span, 0x20);
+    attribute->first_cluster = ek_span_le64(span, 0x10);
+    attribute->last_cluster = ek_span_le64(span, 0x18);
+    attribute->unit = ek_span_le16(span, 0x22);
+    attribute->held = ek_span_le64(span, 0x28);
+    attribute->size = ek_span_le64(span, 0x30);
+    attribute->valid = ek_span_le64(span, 0x38);
+    if (runs < span.length)
+        attribute->runs = ek_span_part(span, runs, span.length - runs);
 }
 
-EkSpan ek_ntfs_record_named(EkSpan record, guint32 type, const char *name)
+gboolean ek_ntfs_attribute_next(EkSpan record, gsize *at, EkNtfsAttribute *attribute)
 {
-    gsize at = ek_span_le16(record, 0x14);
-    gsize end = MIN(record.length, ek_span_le32(record, 0x18));
-    gsize letters = strlen(name);
-    while (at + 8 <= end) {
-        guint32 length = ek_span_le32(record, at + 4);
-        if (ek_span_le32(record, at) == 0xffffffff || length < 0x18 || length > end - at)
-            break;
-        EkSpan attribute = ek_span_part(record, at, length);
-        gsize i = 0;
-        while (i < letters &&
-               ek_span_le16(attribute, ek_span_le16(attribute, 10) + i * 2) == (guint8)name[i])
-            i++;
-        if (ek_span_le32(attribute, 0) == type && ek_span_u8(attribute, 9) == letters &&
-            i == letters)
+    EkNtfsRecord header;
+    ek_ntfs_record_read(record, &header);
+    gsize end = MIN(record.length, header.used);
+    if (*at == 0)
+        *at = header.first;
+    guint32 length = ek_span_le32(record, *at + 4);
+    if (*at + 8 > end || ek_span_le32(record, *at) == TYPE_END || length < HEADER_LEAST ||
+        length > end - *at)
+        return FALSE;
+    read_attribute(ek_span_part(record, *at, length), attribute);
+    *at += length;
+    return TRUE;
+}
+
+EkNtfsAttribute ek_ntfs_attribute_of(EkSpan record, EkNtfsType type)
+{
+    EkNtfsAttribute attribute;
+    for (gsize at = 0; ek_ntfs_attribute_next(record, &at, &attribute);)
+        if (attribute.type == type)
             return attribute;
-        at += length;
-    }
-    return (EkSpan){NULL, 0};
+    return (EkNtfsAttribute){0};
+}
+
+static gboolean is_called(const EkNtfsAttribute *attribute, const char *name)
+{
+    gsize letters = strlen(name);
+    if (ek_span_u8(attribute->span, 9) != letters || attribute->name.length != letters * 2)
+        return FALSE;
+    for (gsize i = 0; i < letters; i++)
+        if (ek_span_le16(attribute->name, i * 2) != (guint8)name[i])
+            return FALSE;
+    return TRUE;
+}
+
+EkNtfsAttribute ek_ntfs_attribute_named(EkSpan record, EkNtfsType type, const char *name)
+{
+    EkNtfsAttribute attribute;
+    for (gsize at = 0; ek_ntfs_attribute_next(record, &at, &attribute);)
+        if (attribute.type == type && is_called(&attribute, name))
+            return attribute;
+    return (EkNtfsAttribute){0};
 }
 
 /* A number of `bytes` bytes, with a sign where wanted. */
@@ -82,21 +147,20 @@ static gint64 number_at(EkSpan span, gsize at, guint bytes, gboolean has_sign)
     return (gint64)value;
 }
 
-guint ek_ntfs_runs(EkSpan attribute, EkNtfsRun *runs, guint most)
+guint ek_ntfs_runs(const EkNtfsAttribute *attribute, EkNtfsRun *runs, guint most)
 {
-    gsize at = ek_span_le16(attribute, 0x20);
+    EkSpan packed = attribute->runs;
+    gsize at = 0;
     gint64 place = 0;
     guint count = 0;
-    if (ek_span_u8(attribute, 8) != 1)
-        return 0;
-    while (count < most && at < attribute.length && attribute.data[at] != 0) {
-        guint length_bytes = attribute.data[at] & 15;
-        guint place_bytes = attribute.data[at] >> 4;
+    while (count < most && at < packed.length && packed.data[at] != 0) {
+        guint length_bytes = packed.data[at] & 15;
+        guint place_bytes = packed.data[at] >> 4;
         if (length_bytes == 0 || length_bytes > 8 || place_bytes > 8 ||
-            !ek_span_has(attribute, at + 1, length_bytes + place_bytes))
+            !ek_span_has(packed, at + 1, length_bytes + place_bytes))
             break;
-        gint64 clusters = number_at(attribute, at + 1, length_bytes, TRUE);
-        gint64 step = number_at(attribute, at + 1 + length_bytes, place_bytes, TRUE);
+        gint64 clusters = number_at(packed, at + 1, length_bytes, TRUE);
+        gint64 step = number_at(packed, at + 1 + length_bytes, place_bytes, TRUE);
         if (clusters <= 0 || step > G_MAXINT64 / 4 || step < -(G_MAXINT64 / 4) ||
             place + step < 0 || place + step > G_MAXINT64 / 4)
             break;
@@ -108,13 +172,21 @@ guint ek_ntfs_runs(EkSpan attribute, EkNtfsRun *runs, guint most)
     return count;
 }
 
-EkSpan ek_ntfs_resident(EkSpan attribute)
+gboolean ek_ntfs_name_read(EkSpan content, EkNtfsNamed *named)
 {
-    if (attribute.length == 0 || ek_span_u8(attribute, 8) != 0)
-        return (EkSpan){NULL, 0};
-    guint32 length = ek_span_le32(attribute, 0x10);
-    gsize offset = ek_span_le16(attribute, 0x14);
-    if (!ek_span_has(attribute, offset, length))
-        return (EkSpan){NULL, 0};
-    return ek_span_part(attribute, offset, length);
+    gsize bytes = ek_span_u8(content, 64) * 2u;
+    if (bytes == 0 || !ek_span_has(content, 66, bytes))
+        return FALSE;
+    *named = (EkNtfsNamed){
+        .parent = ek_span_le64(content, 0),
+        .created = ek_timestamp_filetime(ek_span_le64(content, 8)),
+        .modified = ek_timestamp_filetime(ek_span_le64(content, 16)),
+        .accessed = ek_timestamp_filetime(ek_span_le64(content, 32)),
+        .held = ek_span_le64(content, 40),
+        .size = ek_span_le64(content, 48),
+        .attributes = ek_span_le32(content, 56),
+        .is_short = ek_span_u8(content, 65) == NAME_SHORT,
+        .units = ek_span_part(content, 66, bytes),
+    };
+    return TRUE;
 }

@@ -4,20 +4,9 @@
 
 #include <string.h>
 
-#define TYPE_STANDARD 0x10u
-#define TYPE_LIST 0x20u
-#define TYPE_NAME 0x30u
-#define TYPE_DATA 0x80u
-#define TYPE_REPARSE 0xc0u
-#define TYPE_END 0xffffffffu
-#define NAME_SHORT 2u
-#define FLAG_PACKED 0x00ffu
-#define FLAG_ENCRYPTED 0x4000u
 #define UNIT_MOST 8u /* the logarithm of clusters */
 #define NAMES_MOST 1024u
 #define STREAMS_MOST 4096u
-#define IN_USE 1u
-#define FOLDER 2u
 
 static void name_free(gpointer data)
 {
@@ -50,9 +39,9 @@ typedef struct {
     EkSpan record;
 } Gathering;
 
-static void take_standard(EkNtfsFile *file, EkSpan attribute)
+static void take_standard(EkNtfsFile *file, const EkNtfsAttribute *attribute)
 {
-    EkSpan standard = ek_ntfs_resident(attribute);
+    EkSpan standard = attribute->content;
     if (standard.length < 36)
         return;
     file->has_standard = TRUE;
@@ -62,26 +51,24 @@ static void take_standard(EkNtfsFile *file, EkSpan attribute)
     file->attributes = ek_span_le32(standard, 32);
 }
 
-static void take_name(EkNtfsFile *file, EkSpan attribute)
+static void take_name(EkNtfsFile *file, const EkNtfsAttribute *attribute)
 {
-    EkSpan content = ek_ntfs_resident(attribute);
-    gsize bytes = ek_span_u8(content, 64) * 2u;
-    guint64 parent = ek_span_le64(content, 0);
-    if (bytes == 0 || !ek_span_has(content, 66, bytes) || file->names->len >= NAMES_MOST)
+    EkNtfsNamed named;
+    if (file->names->len >= NAMES_MOST || !ek_ntfs_name_read(attribute->content, &named))
         return;
     EkNtfsName *name = g_new0(EkNtfsName, 1);
-    name->parent = parent & EK_NTFS_NUMBER;
-    name->generation = (guint16)(parent >> 48);
-    name->is_short = ek_span_u8(content, 65) == NAME_SHORT;
-    name->units = g_memdup2(content.data + 66, bytes);
-    name->bytes = bytes;
+    name->parent = named.parent & EK_NTFS_NUMBER;
+    name->generation = (guint16)(named.parent >> 48);
+    name->is_short = named.is_short;
+    name->units = g_memdup2(named.units.data, named.units.length);
+    name->bytes = named.units.length;
     g_ptr_array_add(file->names, name);
     /* Dates of the name serve where the record has no others. */
     if (file->has_standard || file->created.is_set)
         return;
-    file->created = ek_timestamp_filetime(ek_span_le64(content, 8));
-    file->modified = ek_timestamp_filetime(ek_span_le64(content, 16));
-    file->accessed = ek_timestamp_filetime(ek_span_le64(content, 32));
+    file->created = named.created;
+    file->modified = named.modified;
+    file->accessed = named.accessed;
 }
 
 static EkNtfsStream *stream_of(EkNtfsFile *file, EkSpan name)
@@ -110,9 +97,8 @@ static gboolean is_untouched(gsize first, gsize length)
     return last <= kept && first % EK_STEP < EK_STEP - 2;
 }
 
-static void take_resident(const Gathering *gathering, EkNtfsStream *stream, EkSpan attribute)
+static void take_resident(const Gathering *gathering, EkNtfsStream *stream, EkSpan content)
 {
-    EkSpan content = ek_ntfs_resident(attribute);
     if (stream->resident != NULL || stream->pieces->len > 0)
         return;
     stream->is_headed = TRUE;
@@ -128,49 +114,41 @@ static void take_resident(const Gathering *gathering, EkNtfsStream *stream, EkSp
                        gathering->table->boot.cluster_bytes >= gathering->record.length;
 }
 
-static void take_data(const Gathering *gathering, EkSpan attribute)
+static void take_data(const Gathering *gathering, const EkNtfsAttribute *attribute)
 {
-    EkSpan name =
-        ek_span_part(attribute, ek_span_le16(attribute, 10), ek_span_u8(attribute, 9) * 2u);
-    guint16 flags = ek_span_le16(attribute, 12);
+    gsize name_bytes = ek_span_u8(attribute->span, 9) * 2u;
     EkNtfsStream *stream =
-        name.length == ek_span_u8(attribute, 9) * 2u ? stream_of(gathering->file, name) : NULL;
+        attribute->name.length == name_bytes ? stream_of(gathering->file, attribute->name) : NULL;
     if (stream == NULL)
         return;
-    stream->encrypted |= (flags & FLAG_ENCRYPTED) != 0;
-    if (ek_span_u8(attribute, 8) == 0) {
-        take_resident(gathering, stream, attribute);
+    stream->encrypted |= attribute->is_encrypted;
+    if (attribute->is_resident) {
+        take_resident(gathering, stream, attribute->content);
         return;
     }
-    if (ek_span_le64(attribute, 16) == 0) {
-        guint16 unit = ek_span_le16(attribute, 34);
+    if (attribute->first_cluster == 0) {
+        gboolean is_packed =
+            attribute->is_packed && attribute->unit > 0 && attribute->unit <= UNIT_MOST;
         stream->is_headed = TRUE;
-        stream->size = MIN(ek_span_le64(attribute, 48), G_MAXINT64);
-        stream->valid = MIN(ek_span_le64(attribute, 56), stream->size);
-        stream->unit = (flags & FLAG_PACKED) != 0 && unit > 0 && unit <= UNIT_MOST ? 1u << unit : 0;
+        stream->size = MIN(attribute->size, G_MAXINT64);
+        stream->valid = MIN(attribute->valid, stream->size);
+        stream->unit = is_packed ? 1u << attribute->unit : 0;
     }
     ek_ntfs_add_runs(attribute, stream->pieces);
 }
 
 static void take_attributes(const Gathering *gathering)
 {
-    EkSpan record = gathering->record;
     EkNtfsFile *file = gathering->file;
-    gsize at = ek_span_le16(record, 0x14);
-    gsize end = MIN(record.length, ek_span_le32(record, 0x18));
-    while (at + 8 <= end) {
-        guint32 length = ek_span_le32(record, at + 4);
-        if (ek_span_le32(record, at) == TYPE_END || length < 0x18 || length > end - at)
-            break;
-        EkSpan attribute = ek_span_part(record, at, length);
-        switch (ek_span_le32(record, at)) {
-        case TYPE_STANDARD: take_standard(file, attribute); break;
-        case TYPE_NAME: take_name(file, attribute); break;
-        case TYPE_DATA: take_data(gathering, attribute); break;
-        case TYPE_REPARSE: file->reparse_tag = ek_span_le32(ek_ntfs_resident(attribute), 0); break;
+    EkNtfsAttribute attribute;
+    for (gsize at = 0; ek_ntfs_attribute_next(gathering->record, &at, &attribute);) {
+        switch (attribute.type) {
+        case EK_NTFS_STANDARD: take_standard(file, &attribute); break;
+        case EK_NTFS_NAME: take_name(file, &attribute); break;
+        case EK_NTFS_DATA: take_data(gathering, &attribute); break;
+        case EK_NTFS_REPARSE: file->reparse_tag = ek_span_le32(attribute.content, 0); break;
         default: break;
         }
-        at += length;
     }
 }
 
@@ -188,11 +166,13 @@ static void take_others(Gathering *gathering)
     g_autofree guint8 *data = g_malloc(bytes);
     guint64 self = gathering->number;
     for (guint i = 0; i < others->len; i++) {
+        EkNtfsRecord header;
         Gathering further = *gathering;
         further.number = g_array_index(others, guint64, i);
         further.record = (EkSpan){data, bytes};
         if (ek_ntfs_table_read(table, further.number, data) != EK_NTFS_FOUND ||
-            (ek_span_le64(further.record, 0x20) & EK_NTFS_NUMBER) != self) {
+            !ek_ntfs_record_read(further.record, &header) ||
+            (header.base & EK_NTFS_NUMBER) != self) {
             gathering->file->is_short_of_records = TRUE;
             continue;
         }
@@ -202,18 +182,19 @@ static void take_others(Gathering *gathering)
 
 EkNtfsFile *ek_ntfs_file_gather(const EkNtfsTable *table, guint64 number, EkSpan record)
 {
-    guint16 flags = ek_span_le16(record, 0x16);
-    if ((ek_span_le64(record, 0x20) & EK_NTFS_NUMBER) != 0)
+    EkNtfsRecord header;
+    if (!ek_ntfs_record_read(record, &header) || (header.base & EK_NTFS_NUMBER) != 0)
         return NULL;
     g_autoptr(EkNtfsFile) file = g_new0(EkNtfsFile, 1);
     file->names = g_ptr_array_new_with_free_func(name_free);
     file->streams = g_ptr_array_new_with_free_func(stream_free);
-    file->generation = ek_span_le16(record, 0x10);
-    file->is_in_use = (flags & IN_USE) != 0;
-    file->is_folder = (flags & FOLDER) != 0;
+    file->generation = header.generation;
+    file->is_in_use = header.is_in_use;
+    file->is_folder = header.is_folder;
     Gathering gathering = {table, file, number, record};
     take_attributes(&gathering);
-    if (ek_ntfs_record_attribute(record, TYPE_LIST).length > 0)
+    EkNtfsAttribute list = ek_ntfs_attribute_of(record, EK_NTFS_LIST);
+    if (ek_ntfs_attribute_exists(&list))
         take_others(&gathering);
     for (guint i = 0; i < file->streams->len; i++)
         ek_ntfs_sort_fragments(((EkNtfsStream *)file->streams->pdata[i])->pieces);

@@ -5,8 +5,6 @@
 
 #include <string.h>
 
-#define TYPE_LIST 0x20u
-#define TYPE_DATA 0x80u
 #define MIRRORED 4u
 
 EkByte ek_ntfs_record_place(const EkNtfsTable *table, guint64 number)
@@ -24,8 +22,9 @@ static gboolean is_record(const EkNtfsTable *table, guint64 number, guint8 *reco
     guint32 bytes = table->boot.record_bytes;
     if (!ek_ntfs_record_fix_up(record, bytes, table->boot.sector_size))
         return FALSE;
-    guint32 own = ek_ntfs_record_number((EkSpan){record, bytes});
-    return own == G_MAXUINT32 || own == (guint32)number;
+    EkNtfsRecord header;
+    ek_ntfs_record_read((EkSpan){record, bytes}, &header);
+    return header.number == G_MAXUINT32 || header.number == (guint32)number;
 }
 
 static gboolean read_mirror(const EkNtfsTable *table, guint64 number, guint8 *record)
@@ -65,16 +64,16 @@ EkNtfsFound ek_ntfs_table_read(const EkNtfsTable *table, guint64 number, guint8 
 /* The rest of its own runs stands in records that are reached by the first ones. */
 static void add_listed_runs(EkNtfsTable *table, EkSpan first, guint8 *record)
 {
-    g_autoptr(GArray) others = ek_ntfs_list_records(table, first, 0, TYPE_DATA, NULL);
+    g_autoptr(GArray) others = ek_ntfs_list_records(table, first, 0, EK_NTFS_DATA, NULL);
     EkSpan span = {record, table->boot.record_bytes};
     for (guint i = 0; i < others->len; i++) {
         guint64 number = g_array_index(others, guint64, i);
         if (ek_ntfs_table_read(table, number, record) != EK_NTFS_FOUND)
             continue;
-        EkSpan data = ek_ntfs_record_named(span, TYPE_DATA, "");
-        if (data.length == 0 || ek_span_u8(data, 8) != 1 || ek_span_le64(data, 0x10) == 0)
+        EkNtfsAttribute data = ek_ntfs_attribute_named(span, EK_NTFS_DATA, "");
+        if (!ek_ntfs_attribute_exists(&data) || data.is_resident || data.first_cluster == 0)
             continue;
-        ek_ntfs_add_runs(data, table->pieces);
+        ek_ntfs_add_runs(&data, table->pieces);
         ek_ntfs_sort_fragments(table->pieces);
     }
 }
@@ -96,11 +95,12 @@ gboolean ek_ntfs_table_open(EkNtfsTable *table, EkReader *reader, const EkVolume
     table->pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsFragment));
     table->further = ek_ntfs_further_new();
     if (ek_ntfs_table_take(table, 0, record, was_read) == EK_NTFS_FOUND) {
-        EkSpan data = ek_ntfs_record_named(span, TYPE_DATA, "");
-        ek_ntfs_add_runs(data, table->pieces);
+        EkNtfsAttribute data = ek_ntfs_attribute_named(span, EK_NTFS_DATA, "");
+        EkNtfsAttribute list = ek_ntfs_attribute_of(span, EK_NTFS_LIST);
+        ek_ntfs_add_runs(&data, table->pieces);
         /* No more than there is room for, whatever it says. */
-        table->records = MIN(ek_span_le64(data, 0x30), ek_ntfs_boot_bytes(&table->boot)) / bytes;
-        if (ek_ntfs_record_attribute(span, TYPE_LIST).length > 0)
+        table->records = MIN(data.size, ek_ntfs_boot_bytes(&table->boot)) / bytes;
+        if (ek_ntfs_attribute_exists(&list))
             add_listed_runs(table, span, other);
     }
     if (table->pieces->len == 0)
@@ -119,11 +119,11 @@ void ek_ntfs_table_close(EkNtfsTable *table)
 #define LIST_MOST (1u << 20)
 #define LIST_ENTRY 26u
 
-static guint8 *load_list(const EkNtfsTable *table, EkSpan attribute, gsize *length,
+static guint8 *load_list(const EkNtfsTable *table, const EkNtfsAttribute *attribute, gsize *length,
                          gboolean *is_whole)
 {
     *is_whole = TRUE;
-    EkSpan resident = ek_ntfs_resident(attribute);
+    EkSpan resident = attribute->content;
     if (resident.length > 0) {
         *length = resident.length;
         return g_memdup2(resident.data, resident.length);
@@ -131,7 +131,7 @@ static guint8 *load_list(const EkNtfsTable *table, EkSpan attribute, gsize *leng
     g_autoptr(GArray) pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsFragment));
     EkKnown known;
     ek_ntfs_add_runs(attribute, pieces);
-    *length = (gsize)MIN(ek_span_le64(attribute, 0x30), LIST_MOST);
+    *length = (gsize)MIN(attribute->size, LIST_MOST);
     guint8 *list = g_malloc0(*length + 1);
     /* What of it was not read is zeros, where it ends. */
     if (!ek_ntfs_read_fragments(table, pieces, 0, list, *length, &known))
@@ -145,11 +145,11 @@ GArray *ek_ntfs_list_records(const EkNtfsTable *table, EkSpan record, guint64 se
 {
     gboolean was_read = TRUE;
     GArray *others = g_array_new(FALSE, FALSE, sizeof(guint64));
-    EkSpan attribute = ek_ntfs_record_attribute(record, TYPE_LIST);
-    if (attribute.length == 0)
+    EkNtfsAttribute attribute = ek_ntfs_attribute_of(record, EK_NTFS_LIST);
+    if (!ek_ntfs_attribute_exists(&attribute))
         return others;
     gsize length = 0;
-    g_autofree guint8 *list = load_list(table, attribute, &length, &was_read);
+    g_autofree guint8 *list = load_list(table, &attribute, &length, &was_read);
     if (is_whole != NULL)
         *is_whole = was_read;
     g_autoptr(GHashTable) known = g_hash_table_new(g_direct_hash, g_direct_equal);

@@ -3,9 +3,7 @@
 #ifndef EK_VOLUME_NTFS_TABLE_H
 #define EK_VOLUME_NTFS_TABLE_H
 
-#include "volume/ntfs/ntfs.h"
-
-#define EK_NTFS_NUMBER 0xffffffffffffull /* of a reference to a record; above it the generation */
+#include "volume/ntfs/record.h"
 
 /* A run of clusters with its place in what it is a run of. */
 typedef struct {
@@ -65,7 +63,7 @@ EkByte ek_ntfs_record_place(const EkNtfsTable *table, guint64 number);
 EkByte ek_ntfs_place(const EkNtfsTable *table, guint64 cluster);
 
 /* Adds the runs of a non-resident attribute (EkNtfsFragment). */
-void ek_ntfs_add_runs(EkSpan attribute, GArray *pieces);
+void ek_ntfs_add_runs(const EkNtfsAttribute *attribute, GArray *pieces);
 void ek_ntfs_sort_fragments(GArray *pieces);
 
 /* Reads what lies in these pieces. FALSE when they do not reach so far, or lie outside. */

@@ -28,8 +28,10 @@ static Probe probe(const EkNtfsTable *table, guint64 number, guint8 *record)
         return PROBE_UNREAD;
     if (!ek_reader_read(table->reader, place, record, bytes, &known, NULL))
         return PROBE_OTHER;
+    EkNtfsRecord header;
     return ek_ntfs_record_fix_up(record, bytes, table->boot.sector_size) &&
-                   ek_ntfs_record_number((EkSpan){record, bytes}) == (guint32)number
+                   ek_ntfs_record_read((EkSpan){record, bytes}, &header) &&
+                   header.number == (guint32)number
                ? PROBE_OURS
                : PROBE_OTHER;
 }
