@@ -3,6 +3,7 @@
  * sizes, and all together for what rules the drive. */
 #include "pieces.h"
 #include "table/table.h"
+#include "volume/volume.h"
 
 #include <stdlib.h>
 
@@ -32,8 +33,8 @@ static void use_table(const EkTableFormat *format, EkReader *reader, EkByte at, 
     ek_gpt_is_lawful(table, (MAX(table->place, table->other_place) + 1) * table->sector_size);
     ek_gpt_usual_entries();
     ek_gpt_backup_bytes(sector_size);
-    ek_mbr_type_fits(0x0c, "ext4");
-    ek_mbr_type_fits(0x83, "ntfs");
+    ek_mbr_type_fits(0x0c, 7);
+    ek_mbr_type_fits(0x83, 7);
     guint8 *header = g_malloc0(MAX(format->header_bytes, sector_size));
     EkSpan span = {header, MAX(format->header_bytes, sector_size)};
     for (guint i = 0; i < table->count; i++) {
@@ -42,9 +43,9 @@ static void use_table(const EkTableFormat *format, EkReader *reader, EkByte at, 
         ek_gpt_type_name(entry->type_uuid);
         ek_mbr_other_ruler(entry->type);
         ek_mbr_type_name(entry->type);
-        ek_mbr_type_for(entry->name);
-        ek_apm_type_for(i % 2 == 0 ? "hfsplus" : entry->name);
-        ek_gpt_type_for(i % 2 == 0 ? "linux-swap" : entry->name);
+        ek_partition_type_for(entry->name);
+        ek_gpt_type_named(entry->name);
+        ek_mbr_type_fits(entry->type, 7);
         EkTableEntry copy = *entry;
         ek_gpt_set_name(&copy, entry->name);
     }

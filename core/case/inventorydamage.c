@@ -3,7 +3,6 @@
  * and against each other. */
 #include "case/inventoryrows.h"
 
-
 #define LIVE_MOST 64u /* extents that lie across each other: beyond, each one is doubtful */
 
 /* An extent of a file that is there, up to `end`. */
@@ -233,12 +232,12 @@ static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
 static gboolean sweep_extents(Sweep *sweep, GError **error)
 {
     /* Where no file is deleted and nothing is missing, only what has no place is of interest. */
-    g_autoptr(EkStatement) rows =
-        ek_sql_prepare(sweep->inventory->store, error,
-                       "SELECT e.file,e.first,e.bytes,e.stored,f.flags,"
-                       " coalesce(f.created,f.modified,0),e.packed FROM extent e"
-                       " JOIN file f ON f.number=e.file WHERE ?=0 OR e.first<0 OR e.packed>=256 ORDER BY e.first",
-                       "i", (gint64)sweep->is_whole);
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        sweep->inventory->store, error,
+        "SELECT e.file,e.first,e.bytes,e.stored,f.flags,"
+        " coalesce(f.created,f.modified,0),e.packed FROM extent e"
+        " JOIN file f ON f.number=e.file WHERE ?=0 OR e.first<0 OR e.packed>=256 ORDER BY e.first",
+        "i", (gint64)sweep->is_whole);
     int got = rows != NULL ? 0 : -1;
     while (rows != NULL && (got = ek_sql_step(sweep->inventory->store, rows, error)) == 1)
         if (!take_extent(sweep, rows, error))

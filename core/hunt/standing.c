@@ -18,7 +18,7 @@ static gboolean type_fits(const EkTable *table, const EkTableEntry *entry, const
 {
     if (table->scheme != EK_SCHEME_MBR)
         return TRUE; /* what a GPT or a map says of content is too coarse */
-    return ek_mbr_type_fits(entry->type, volume->filesystem);
+    return ek_mbr_type_fits(entry->type, ek_partition_type_for(volume->filesystem)->mbr);
 }
 
 static gboolean place_fits(const EkTableEntry *entry, const EkVolume *volume)

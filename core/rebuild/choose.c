@@ -84,7 +84,7 @@ static char *why_never(const EkPlanner *planner, const EkPlanVolume *entry, EkRa
 {
     const EkVolume *volume = entry->volume;
     EkRange inside;
-    if (ek_mbr_type_for(volume->filesystem) == 0)
+    if (ek_partition_type_for(volume->filesystem)->mbr == 0)
         return g_strdup(entry->standing == EK_STANDING_TABLELESS
                             ? "it begins in sector 0 and needs no partition table"
                             : "this kind of volume is not stored in a partition");
@@ -207,7 +207,7 @@ static gboolean check_added(const EkPlanner *planner, GError **error)
         const EkPlanAdded *one = added->pdata[i];
         EkRange inside;
         guint32 size = planner->sector_size;
-        if (ek_mbr_type_for(one->filesystem) == 0)
+        if (ek_partition_type_for(one->filesystem)->mbr == 0)
             return ek_error_set(
                 error, EK_ERROR_UNSUPPORTED,
                 "--add: \"%s\" is not a file system that a partition can hold. Known "

@@ -255,11 +255,11 @@ static void make_uuid(const EkPlanner *planner, const char *what, guint8 uuid[16
 static void take_gpt(const EkPlanner *planner, const EkChosen *chosen, const EkTableEntry *old,
                      EkTableEntry *entry)
 {
-    const guint8 *type = ek_gpt_type_for(chosen->filesystem);
+    const guint8 *type = ek_gpt_type_named(ek_partition_type_for(chosen->filesystem)->gpt);
     entry->type = 0;
     memset(entry->type_uuid, 0, sizeof entry->type_uuid);
     if (ek_planner_is_efi(planner, chosen))
-        type = ek_gpt_type_for("efi");
+        type = ek_gpt_type_named(EK_GPT_EFI_SYSTEM);
     if (type != NULL)
         memcpy(entry->type_uuid, type, sizeof entry->type_uuid);
     if (old != NULL && !ek_bytes_are_zero(old->type_uuid, sizeof old->type_uuid)) {
@@ -279,7 +279,8 @@ static void take_gpt(const EkPlanner *planner, const EkChosen *chosen, const EkT
 static void take_apm(const EkChosen *chosen, const EkTableEntry *old, EkTableEntry *entry)
 {
     entry->type = 0;
-    g_strlcpy(entry->type_text, ek_apm_type_for(chosen->filesystem), sizeof entry->type_text);
+    g_strlcpy(entry->type_text, ek_partition_type_for(chosen->filesystem)->apm,
+              sizeof entry->type_text);
     if (old != NULL && *old->type_text != '\0') {
         memcpy(entry->type_text, old->type_text, sizeof entry->type_text);
         memcpy(entry->name, old->name, sizeof entry->name);
@@ -291,15 +292,15 @@ static void take_apm(const EkChosen *chosen, const EkTableEntry *old, EkTableEnt
 static EkTableEntry entry_for(const Layout *layout, const EkChosen *chosen, const EkTableEntry *old)
 {
     const EkPlanner *planner = layout->planner;
-    EkTableEntry entry = {
-        .range = chosen->range, .type = ek_mbr_type_for(chosen->filesystem), .index = NO_SLOT};
+    guint8 usual = ek_partition_type_for(chosen->filesystem)->mbr;
+    EkTableEntry entry = {.range = chosen->range, .type = usual, .index = NO_SLOT};
     if (old != NULL) {
         entry.index = old->index;
         entry.active = old->active;
         entry.logical = old->logical;
         entry.link_byte = old->link_byte;
         /* A type that systems accept stays. */
-        if (old->type != 0 && ek_mbr_type_fits(old->type, chosen->filesystem))
+        if (old->type != 0 && ek_mbr_type_fits(old->type, usual))
             entry.type = old->type;
         /* A partition may be a little longer than its volume: then the old table knows better. */
         EkByte least =

@@ -33,23 +33,6 @@ typedef struct {
     guint gap_count;
 } Composing;
 
-const char *ek_apm_type_for(const char *filesystem)
-{
-    static const struct {
-        const char *filesystem;
-        const char *type;
-    } types[] = {
-        {"hfs", "Apple_HFS"},         {"apfs", "Apple_APFS"},      {"fat12", "DOS_FAT_12"},
-        {"fat16", "DOS_FAT_16"},      {"fat32", "DOS_FAT_32"},     {"ntfs", "Windows_NTFS"},
-        {"exfat", "Windows_NTFS"},    {"ext", "Apple_UNIX_SVR2"},  {"xfs", "Apple_UNIX_SVR2"},
-        {"btrfs", "Apple_UNIX_SVR2"}, {"f2fs", "Apple_UNIX_SVR2"}, {"linux", "Apple_UNIX_SVR2"},
-        {"luks", "Apple_UNIX_SVR2"},  {"lvm2", "Apple_UNIX_SVR2"}};
-    for (gsize i = 0; i < G_N_ELEMENTS(types); i++)
-        if (g_str_has_prefix(filesystem, types[i].filesystem))
-            return types[i].type;
-    return "";
-}
-
 static gboolean overlaps(const Slot *one, const Slot *other)
 {
     return one->first < other->first + other->count && other->first < one->first + one->count;

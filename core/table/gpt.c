@@ -71,34 +71,11 @@ const char *ek_gpt_type_name(const guint8 *uuid)
     return "";
 }
 
-const guint8 *ek_gpt_type_for(const char *filesystem)
+const guint8 *ek_gpt_type_named(const char *name)
 {
-    static const struct {
-        const char *filesystem;
-        const char *type;
-    } types[] = {{"efi", "EFI system"},
-                 {"ntfs", "Microsoft basic data"},
-                 {"fat", "Microsoft basic data"},
-                 {"exfat", "Microsoft basic data"},
-                 {"refs", "Microsoft basic data"},
-                 {"bitlocker", "Microsoft basic data"},
-                 {"udf", "Microsoft basic data"},
-                 {"ext", "Linux"},
-                 {"xfs", "Linux"},
-                 {"btrfs", "Linux"},
-                 {"f2fs", "Linux"},
-                 {"luks", "Linux"},
-                 {"linux-swap", "Linux swap"},
-                 {"lvm2", "Linux LVM"},
-                 {"linux-raid", "Linux RAID"},
-                 {"hfsplus", "Apple HFS+"},
-                 {"apfs", "Apple APFS"},
-                 {"ldm", "Windows dynamic disk data"}};
-    for (gsize i = 0; i < G_N_ELEMENTS(types); i++)
-        for (gsize k = 0;
-             g_str_has_prefix(filesystem, types[i].filesystem) && k < G_N_ELEMENTS(type_names); k++)
-            if (g_str_equal(type_names[k].name, types[i].type))
-                return type_names[k].uuid;
+    for (gsize i = 0; name != NULL && i < G_N_ELEMENTS(type_names); i++)
+        if (g_str_equal(type_names[i].name, name))
+            return type_names[i].uuid;
     return NULL;
 }
 

@@ -8,8 +8,6 @@
 #include <string.h>
 
 #define MBR_BYTES 512u
-#define ENTRIES_OFFSET 446u
-#define ENTRY_BYTES 16u
 #define HEADER_BYTES 92u
 #define REVISION 0x00010000u
 #define USUAL_ENTRIES 128u
@@ -63,7 +61,7 @@ static gboolean compose_protection(const Composing *composing, GError **error)
     guint32 sectors = (guint32)MIN(composing->last, G_MAXUINT32);
     for (guint i = 0; has_table && i < there.count; i++) {
         const EkTableEntry *own = &there.entries[i];
-        guint8 *count = record + ENTRIES_OFFSET + own->index * ENTRY_BYTES + 12;
+        guint8 *count = record + EK_MBR_ENTRIES + own->index * EK_MBR_ENTRY_BYTES + 12;
         if (own->type != EK_MBR_PROTECTIVE || own->range.first != composing->size)
             continue;
         /* As long as the drive, or as an MBR can say. */
@@ -74,10 +72,10 @@ static gboolean compose_protection(const Composing *composing, GError **error)
         return composing->sink(composing->data, "mbr", 0, record, sizeof record, "protective MBR",
                                error);
     }
-    guint8 entry[ENTRY_BYTES] = {0, 0, 2, 0, EK_MBR_PROTECTIVE, 0xff, 0xff, 0xff, 1};
+    guint8 entry[EK_MBR_ENTRY_BYTES] = {0, 0, 2, 0, EK_MBR_PROTECTIVE, 0xff, 0xff, 0xff, 1};
     ek_put_le32(entry + 12, sectors);
-    memset(record + ENTRIES_OFFSET, 0, EK_MBR_PRIMARIES * ENTRY_BYTES);
-    memcpy(record + ENTRIES_OFFSET, entry, sizeof entry);
+    memset(record + EK_MBR_ENTRIES, 0, EK_MBR_PRIMARIES * EK_MBR_ENTRY_BYTES);
+    memcpy(record + EK_MBR_ENTRIES, entry, sizeof entry);
     ek_put_le16(record + MBR_BYTES - 2, 0xaa55);
     return composing->sink(composing->data, "mbr", 0, record, sizeof record, "protective MBR",
                            error);

@@ -7,9 +7,7 @@
 #include "base/text.h"
 
 #define ENTRIES EK_MBR_PRIMARIES
-#define ENTRY_BYTES 16u
 #define SIGNATURE_OFFSET 440u
-#define ENTRIES_OFFSET 446u
 #define END_OFFSET 510u
 #define MBR_BYTES 512u
 
@@ -39,28 +37,12 @@ const char *ek_mbr_type_name(guint8 type)
 
 EkByte ek_mbr_entry_offset(guint slot)
 {
-    return ENTRIES_OFFSET + (EkByte)slot * ENTRY_BYTES;
+    return EK_MBR_ENTRIES + (EkByte)slot * EK_MBR_ENTRY_BYTES;
 }
 
 const char *ek_mbr_other_ruler(guint8 type)
 {
     return type == EK_MBR_PROTECTIVE ? "GPT" : type == 0x42 ? "dynamic disk" : NULL;
-}
-
-guint8 ek_mbr_type_for(const char *filesystem)
-{
-    static const struct {
-        const char *filesystem;
-        guint8 type;
-    } types[] = {{"ntfs", 0x07},       {"fat12", 0x01}, {"fat16", 0x0e},      {"fat32", 0x0c},
-                 {"exfat", 0x07},      {"refs", 0x07},  {"bitlocker", 0x07},  {"ext", 0x83},
-                 {"xfs", 0x83},        {"btrfs", 0x83}, {"f2fs", 0x83},       {"luks", 0x83},
-                 {"linux-swap", 0x82}, {"lvm2", 0x8e},  {"linux-raid", 0xfd}, {"hfsplus", 0xaf},
-                 {"apfs", 0xaf},       {"udf", 0x07},   {"ldm", 0x42}};
-    for (gsize i = 0; i < G_N_ELEMENTS(types); i++)
-        if (g_str_has_prefix(filesystem, types[i].filesystem))
-            return types[i].type;
-    return 0;
 }
 
 static gboolean is_extended(guint8 type)
@@ -78,9 +60,8 @@ static gboolean is_for_windows(guint8 type)
     return FALSE;
 }
 
-gboolean ek_mbr_type_fits(guint8 type, const char *filesystem)
+gboolean ek_mbr_type_fits(guint8 type, guint8 usual)
 {
-    guint8 usual = ek_mbr_type_for(filesystem);
     if (usual == 0 || type == usual)
         return TRUE;
     if (type == 0 || is_extended(type) || type == EK_MBR_PROTECTIVE || usual == 0x42 ||
@@ -112,7 +93,8 @@ static gboolean mbr_read(EkSpan span, guint32 sector_size, EkTable *table)
         return FALSE;
     gboolean has_odd = FALSE;
     for (guint i = 0; i < ENTRIES; i++) {
-        EkSpan entry = ek_span_part(span, ENTRIES_OFFSET + i * ENTRY_BYTES, ENTRY_BYTES);
+        EkSpan entry =
+            ek_span_part(span, EK_MBR_ENTRIES + i * EK_MBR_ENTRY_BYTES, EK_MBR_ENTRY_BYTES);
         guint8 status = ek_span_u8(entry, 0);
         guint8 type = ek_span_u8(entry, 4);
         guint32 first = ek_span_le32(entry, 8);
@@ -184,7 +166,7 @@ static gboolean compose_entry(const EkTableEntry *entry, guint32 sector_size, Ek
                             "an MBR cannot express a partition of %" G_GUINT64_FORMAT
                             " sectors at sector %" G_GUINT64_FORMAT,
                             count, sector);
-    memset(p, 0, ENTRY_BYTES);
+    memset(p, 0, EK_MBR_ENTRY_BYTES);
     p[0] = entry->active ? EK_MBR_ACTIVE : 0;
     put_chs(p + 1, sector);
     p[4] = entry->type;
@@ -226,9 +208,9 @@ static GPtrArray *mbr_explain(EkSpan span, guint32 sector_size)
                   g_strdup_printf("%08x", ek_span_le32(span, SIGNATURE_OFFSET)));
     ek_fields_add(fields, 444, 2, "reserved", NULL);
     for (guint i = 0; i < ENTRIES; i++) {
-        gsize offset = ENTRIES_OFFSET + i * ENTRY_BYTES;
-        ek_fields_add(fields, offset, ENTRY_BYTES, entry_names[i],
-                      explain_entry(ek_span_part(span, offset, ENTRY_BYTES), sector_size));
+        gsize offset = EK_MBR_ENTRIES + i * EK_MBR_ENTRY_BYTES;
+        ek_fields_add(fields, offset, EK_MBR_ENTRY_BYTES, entry_names[i],
+                      explain_entry(ek_span_part(span, offset, EK_MBR_ENTRY_BYTES), sector_size));
     }
     ek_fields_add(fields, END_OFFSET, 2, "boot signature",
                   g_strdup(ek_span_le16(span, END_OFFSET) == 0xaa55 ? "a boot record" : "missing"));
@@ -245,10 +227,12 @@ static gboolean link_read(EkSpan span, guint32 sector_size, EkTable *table)
 {
     *table = (EkTable){.scheme = EK_SCHEME_EBR, .sector_size = sector_size, .is_whole = TRUE};
     if (span.length < MBR_BYTES || ek_span_le16(span, END_OFFSET) != 0xaa55 ||
-        !ek_bytes_are_zero(span.data + ENTRIES_OFFSET + 2 * ENTRY_BYTES, 2 * ENTRY_BYTES))
+        !ek_bytes_are_zero(span.data + EK_MBR_ENTRIES + 2 * EK_MBR_ENTRY_BYTES,
+                           2 * EK_MBR_ENTRY_BYTES))
         return FALSE;
     for (guint i = 0; i < 2; i++) {
-        EkSpan entry = ek_span_part(span, ENTRIES_OFFSET + i * ENTRY_BYTES, ENTRY_BYTES);
+        EkSpan entry =
+            ek_span_part(span, EK_MBR_ENTRIES + i * EK_MBR_ENTRY_BYTES, EK_MBR_ENTRY_BYTES);
         guint8 status = ek_span_u8(entry, 0);
         guint8 type = ek_span_u8(entry, 4);
         EkRange range = {(EkByte)ek_span_le32(entry, 8) * sector_size,
@@ -346,12 +330,12 @@ static gboolean read_record(EkReader *reader, EkByte at, guint8 *record, GError 
 static gboolean lay_entry(const EkTableEntry *entry, guint32 sector_size, EkByte base, guint slot,
                           guint8 *record, GError **error)
 {
-    guint8 composed[ENTRY_BYTES] = {0};
-    guint8 *there = record + ENTRIES_OFFSET + slot * ENTRY_BYTES;
+    guint8 composed[EK_MBR_ENTRY_BYTES] = {0};
+    guint8 *there = record + EK_MBR_ENTRIES + slot * EK_MBR_ENTRY_BYTES;
     if (!compose_entry(entry, sector_size, base, composed, error))
         return FALSE;
     if (!says_the_same(composed, there))
-        memcpy(there, composed, ENTRY_BYTES);
+        memcpy(there, composed, EK_MBR_ENTRY_BYTES);
     return TRUE;
 }
 
@@ -392,14 +376,14 @@ static gboolean compose_link(const Composing *composing, const EkTableEntry *own
     if (!lay_entry(own, size, own->link_byte, 0, record, error))
         return FALSE;
     if (next == NULL) {
-        memset(record + ENTRIES_OFFSET + ENTRY_BYTES, 0, ENTRY_BYTES);
+        memset(record + EK_MBR_ENTRIES + EK_MBR_ENTRY_BYTES, 0, EK_MBR_ENTRY_BYTES);
     } else {
         EkTableEntry onward = {
             .range = {next->link_byte, ek_range_end(next->range) - next->link_byte}, .type = 0x05};
         if (!lay_entry(&onward, size, extended.first, 1, record, error))
             return FALSE;
     }
-    memset(record + ENTRIES_OFFSET + 2 * ENTRY_BYTES, 0, 2 * ENTRY_BYTES);
+    memset(record + EK_MBR_ENTRIES + 2 * EK_MBR_ENTRY_BYTES, 0, 2 * EK_MBR_ENTRY_BYTES);
     ek_put_le16(record + END_OFFSET, 0xaa55);
     return composing->sink(composing->data, "ebr", own->link_byte, record, sizeof record,
                            "EBR (link to a logical partition)", error);
@@ -447,8 +431,8 @@ static gboolean mbr_compose(const EkTable *table, EkReader *reader, EkTableSink 
     }
     for (guint i = 0; i < ENTRIES; i++)
         /* One without a type is no partition, and in a table it may be meant. */
-        if (!is_used[i] && (!is_table || record[ENTRIES_OFFSET + i * ENTRY_BYTES + 4] != 0))
-            memset(record + ENTRIES_OFFSET + i * ENTRY_BYTES, 0, ENTRY_BYTES);
+        if (!is_used[i] && (!is_table || record[EK_MBR_ENTRIES + i * EK_MBR_ENTRY_BYTES + 4] != 0))
+            memset(record + EK_MBR_ENTRIES + i * EK_MBR_ENTRY_BYTES, 0, EK_MBR_ENTRY_BYTES);
     ek_put_le32(record + SIGNATURE_OFFSET, table->disk_signature);
     ek_put_le16(record + END_OFFSET, 0xaa55);
     return sink(data, "mbr", 0, record, sizeof record, "partition table", error) &&
@@ -459,20 +443,21 @@ static gboolean mbr_compose(const EkTable *table, EkReader *reader, EkTableSink 
 static GPtrArray *link_explain(EkSpan span, guint32 sector_size)
 {
     GPtrArray *fields = ek_fields_new();
-    EkSpan own = ek_span_part(span, ENTRIES_OFFSET, ENTRY_BYTES);
-    EkSpan next = ek_span_part(span, ENTRIES_OFFSET + ENTRY_BYTES, ENTRY_BYTES);
+    EkSpan own = ek_span_part(span, EK_MBR_ENTRIES, EK_MBR_ENTRY_BYTES);
+    EkSpan next = ek_span_part(span, EK_MBR_ENTRIES + EK_MBR_ENTRY_BYTES, EK_MBR_ENTRY_BYTES);
     g_autofree char *size = ek_text_size((guint64)ek_span_le32(own, 12) * sector_size);
-    ek_fields_add(fields, 0, ENTRIES_OFFSET, "unused", NULL);
-    ek_fields_add(fields, ENTRIES_OFFSET, ENTRY_BYTES, "its partition",
+    ek_fields_add(fields, 0, EK_MBR_ENTRIES, "unused", NULL);
+    ek_fields_add(fields, EK_MBR_ENTRIES, EK_MBR_ENTRY_BYTES, "its partition",
                   g_strdup_printf("type %02x %s, %u sectors behind the link (%s)",
                                   ek_span_u8(own, 4), ek_mbr_type_name(ek_span_u8(own, 4)),
                                   ek_span_le32(own, 8), size));
     ek_fields_add(
-        fields, ENTRIES_OFFSET + ENTRY_BYTES, ENTRY_BYTES, "next link",
+        fields, EK_MBR_ENTRIES + EK_MBR_ENTRY_BYTES, EK_MBR_ENTRY_BYTES, "next link",
         ek_span_u8(next, 4) == 0
             ? g_strdup("none")
             : g_strdup_printf("%u sectors into the extended partition", ek_span_le32(next, 8)));
-    ek_fields_add(fields, ENTRIES_OFFSET + 2 * ENTRY_BYTES, 2 * ENTRY_BYTES, "unused", NULL);
+    ek_fields_add(fields, EK_MBR_ENTRIES + 2 * EK_MBR_ENTRY_BYTES, 2 * EK_MBR_ENTRY_BYTES, "unused",
+                  NULL);
     ek_fields_add(fields, END_OFFSET, 2, "boot signature",
                   g_strdup(ek_span_le16(span, END_OFFSET) == 0xaa55 ? "a boot record" : "missing"));
     return fields;

@@ -17,6 +17,8 @@
 #define EK_APM_TEXT 32u /* bytes of a name, and of a type */
 #define EK_MBR_PRIMARIES 4u
 #define EK_MBR_ACTIVE 0x80u /* first byte of an entry */
+#define EK_MBR_ENTRIES 446u /* where they begin */
+#define EK_MBR_ENTRY_BYTES 16u
 
 typedef enum {
     EK_SCHEME_UNKNOWN,
@@ -120,12 +122,11 @@ gboolean ek_table_current(EkReader *reader, guint32 sector_size, EkTable *table,
  * FALSE when there is none. */
 gboolean ek_apm_gather(EkReader *reader, EkTable *table);
 
-/* The type of a partition that holds such a file system: "Apple_HFS"; "" when there is none. */
-const char *ek_apm_type_for(const char *filesystem);
+/* The GPT type with such a short name (ek_gpt_type_name), 16 bytes as they stand on the drive; NULL
+ * when there is none, or `name` is NULL. */
+const guint8 *ek_gpt_type_named(const char *name);
 
-/* The type of a partition that holds such a file system, 16 bytes as they stand on the drive; NULL
- * when there is none. "efi" gives that of an EFI system partition. */
-const guint8 *ek_gpt_type_for(const char *filesystem);
+#define EK_GPT_EFI_SYSTEM "EFI system"
 
 /* Composes a GPT: both copies, and what protects it (gptcompose.c). */
 gboolean ek_gpt_compose(const EkTable *table, EkReader *reader, EkTableSink sink, void *data,
@@ -178,10 +179,8 @@ const char *ek_mbr_other_ruler(guint8 type);
 /* The trade's short name of an MBR type byte: "NTFS / exFAT", "FAT32 (LBA)"; "" when not known. */
 const char *ek_mbr_type_name(guint8 type);
 
-/* The type byte for a volume of this file system: 0 when there is none. */
-guint8 ek_mbr_type_for(const char *filesystem);
-
-/* Do systems accept a partition of this type for such a file system? */
-gboolean ek_mbr_type_fits(guint8 type, const char *filesystem);
+/* Do systems accept a partition of this type for a file system whose `usual` type is that (0: it
+ * has none, anything fits)? */
+gboolean ek_mbr_type_fits(guint8 type, guint8 usual);
 
 #endif

@@ -1,12 +1,12 @@
 /* SPDX-License-Identifier: MIT */
-/* The list of all file systems. */
+/* All file systems, and finding one. */
 #include "volume/formats.h"
 
+#define EK_FORMAT(name) &ek_fs_##name,
 const EkFileSystem *const ek_file_systems[] = {
-    &ek_fs_ntfs,    &ek_fs_fat,       &ek_fs_exfat, &ek_fs_ext,  &ek_fs_hfsplus,
-    &ek_fs_apfs,    &ek_fs_xfs,       &ek_fs_btrfs, &ek_fs_f2fs, &ek_fs_udf,
-    &ek_fs_iso9660, &ek_fs_refs,      &ek_fs_swap,  &ek_fs_luks, &ek_fs_lvm,
-    &ek_fs_raid,    &ek_fs_bitlocker, &ek_fs_ldm,   NULL};
+#include "volume/list.h"
+    NULL};
+#undef EK_FORMAT
 
 const EkFileSystem *ek_file_system_for(const char *filesystem)
 {
@@ -14,4 +14,15 @@ const EkFileSystem *ek_file_system_for(const char *filesystem)
         if (g_str_has_prefix(filesystem, ek_file_systems[i]->name))
             return ek_file_systems[i];
     return NULL;
+}
+
+const EkPartitionType *ek_partition_type_for(const char *filesystem)
+{
+    static const EkPartitionType none = {.apm = ""};
+    const EkFileSystem *format = ek_file_system_for(filesystem);
+    for (gsize i = 0; format != NULL && i < EK_PARTITION_TYPES && format->types[i].mbr != 0; i++)
+        if (format->types[i].filesystem == NULL ||
+            g_str_equal(format->types[i].filesystem, filesystem))
+            return &format->types[i];
+    return &none;
 }

@@ -162,12 +162,23 @@ typedef struct {
 /* Takes `volume`. */
 typedef void (*EkVolumeSink)(void *data, EkVolume *volume);
 
+/* What partitions that hold a volume are called in tables. */
+typedef struct {
+    const char *filesystem; /* of which one of the family ("fat12"); NULL: of all that are left */
+    guint8 mbr;             /* 0: none */
+    const char *gpt;        /* as the field calls it (ek_gpt_type_named); NULL: none */
+    const char *apm;        /* "": none */
+} EkPartitionType;
+
+#define EK_PARTITION_TYPES 3u
+
 struct EkFileSystem {
     const char *name; /* of the family: "ntfs", "fat" */
     guint recogniser; /* its version: one more when it recognises more than before */
     const EkSignature *signatures;
     gsize signature_count;
-    EkByte header_offset; /* of the first header, in a volume */
+    EkByte header_offset;                      /* of the first header, in a volume */
+    EkPartitionType types[EK_PARTITION_TYPES]; /* none: it stands in no partition */
 
     /* Is what stands at `at` a header of ours? Pure: looks at `span` only, which begins there.
      * Writes what it may mean into `claims`, returns how many. */
@@ -246,6 +257,10 @@ EkUsage ek_volume_use_at(const EkVolume *volume, EkReader *reader, EkByte at);
 
 /* All file systems, NULL at the end. */
 extern const EkFileSystem *const ek_file_systems[];
+
+/* What a partition that holds a `filesystem` ("fat32") is called; all of it none where none does.
+ */
+const EkPartitionType *ek_partition_type_for(const char *filesystem);
 
 /* The descriptor that reads volumes called `filesystem` ("fat32"); NULL when there is none. */
 const EkFileSystem *ek_file_system_for(const char *filesystem);

@@ -3,7 +3,7 @@
  * it follows, and what it distrusts. The build compiles this file, so that it stays right. */
 #include "volume/volume.h"
 
-/* Stands in formats.h, which list.c includes. */
+/* The line of list.h declares it (volume/formats.h). */
 extern const EkFileSystem ek_fs_example;
 
 static const EkSignature signatures[] = {
@@ -30,7 +30,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     if (!ek_reader_read(reader, candidate->header_byte, volume->header, EK_HEADER_BYTES, NULL,
                         error))
         return NULL;
-    EkSpan header = {volume->header, EK_HEADER_BYTES};
+    EkSpan header = ek_volume_header(volume);
     volume->first_byte = candidate->first_byte;
     volume->header_byte = candidate->header_byte;
     volume->own_sector_size = 512;
@@ -79,6 +79,7 @@ static GPtrArray *explain(EkSpan span)
 
 const EkFileSystem ek_fs_example = {
     .name = "example",
+    .types = {{.mbr = 0x83, .gpt = "Linux", .apm = "Apple_UNIX_SVR2"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,

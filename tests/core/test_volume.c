@@ -3,6 +3,7 @@
 #include "check.h"
 #include "fixture.h"
 #include "program.h"
+#include "table/table.h"
 #include "volume/fat/fat.h"
 #include "volume/formats.h"
 #include "volume/ntfs/record.h"
@@ -395,6 +396,27 @@ static void use_is_told_for_ranges(void)
     check_use("mke2fs -q -t ext4 -O bigalloc -C 16384 -d put made.raw", &ek_fs_ext, 1024);
 }
 
+/* What a format calls its partitions is known to the tables. */
+static void partition_types_are_known(void)
+{
+    guint with_types = 0;
+    for (gsize i = 0; ek_file_systems[i] != NULL; i++)
+        for (gsize k = 0; k < EK_PARTITION_TYPES; k++) {
+            const EkPartitionType *type = &ek_file_systems[i]->types[k];
+            if (type->mbr == 0)
+                continue;
+            with_types++;
+            CHECK(*ek_mbr_type_name(type->mbr) != '\0');
+            CHECK(ek_gpt_type_named(type->gpt) != NULL && type->apm != NULL);
+        }
+    CHECK_NUMBER(with_types, 19);
+    CHECK_NUMBER(ek_partition_type_for("fat12")->mbr, 0x01);
+    CHECK_NUMBER(ek_partition_type_for("fat32")->mbr, 0x0c);
+    CHECK_NUMBER(ek_partition_type_for("luks2")->mbr, 0x83);
+    CHECK_NUMBER(ek_partition_type_for("iso9660")->mbr, 0);
+    CHECK_NUMBER(ek_partition_type_for("seeds")->mbr, 0);
+}
+
 int main(void)
 {
     static const Test tests[] = {
@@ -413,6 +435,7 @@ int main(void)
         {"a torn file record is none", a_torn_file_record_is_none},
         {"the fields of a header cover it", the_fields_of_a_header_cover_it},
         {"a container has parts", a_container_has_parts},
+        {"partition types are known", partition_types_are_known},
         {"use is told for ranges", use_is_told_for_ranges},
     };
     return RUN_TESTS("volume", tests);

@@ -140,6 +140,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
 
 const EkFileSystem ek_fs_apfs = {
     .name = "apfs",
+    .types = {{.mbr = 0xaf, .gpt = "Apple APFS", .apm = "Apple_APFS"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,

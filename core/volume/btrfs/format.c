@@ -14,6 +14,7 @@ static const EkSignature record_signatures[] = {
 
 const EkFileSystem ek_fs_btrfs = {
     .name = "btrfs",
+    .types = {{.mbr = 0x83, .gpt = "Linux", .apm = "Apple_UNIX_SVR2"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .header_offset = (EkByte)64 << 10,

@@ -6,7 +6,6 @@
 
 #include <openssl/evp.h>
 
-#define SECTOR 512u
 #define HEADER_BYTES 4096u
 #define SUM_OFFSET 448u
 #define SUM_BYTES 64u
@@ -35,7 +34,7 @@ static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDA
             return 0;
     } else if (version != 1 || ek_span_u8(span, 0) != 'L' || ek_span_be32(span, 104) == 0 ||
                ek_span_be32(span, 104) > 1u << 24 || ek_span_be32(span, 108) == 0 ||
-               ek_span_be32(span, 108) > SECTOR) {
+               ek_span_be32(span, 108) > EK_STEP) {
         return 0;
     }
     candidates[0] = (EkCandidate){at - before, at, before == 0 ? EK_ROLE_PRIMARY : EK_ROLE_BACKUP};
@@ -106,7 +105,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
     } else {
         g_autofree char *cipher = ek_volume_label(ek_span_part(span, 8, 32));
         g_autofree char *mode = ek_volume_label(ek_span_part(span, 40, 32));
-        volume->bytes = (EkByte)ek_span_be32(span, 104) * SECTOR;
+        volume->bytes = (EkByte)ek_span_be32(span, 104) * EK_STEP;
         ek_volume_property_number(volume, "content begins at sector", ek_span_be32(span, 104));
         ek_volume_property(volume, "cipher", "%s %s", cipher != NULL ? cipher : "",
                            mode != NULL ? mode : "");
@@ -121,6 +120,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
 
 const EkFileSystem ek_fs_luks = {
     .name = "luks",
+    .types = {{.mbr = 0x83, .gpt = "Linux", .apm = "Apple_UNIX_SVR2"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,

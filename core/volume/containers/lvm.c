@@ -6,7 +6,6 @@
 
 #include "base/checksum.h"
 
-#define SECTOR 512u
 #define LABEL_SECTORS 4u
 #define SUM_SEED 0xf597a6cfu
 #define METADATA_LOOKED_AT 1024u
@@ -17,15 +16,15 @@ static const EkSignature signatures[] = {
 
 static gboolean label_fits(EkSpan span)
 {
-    return span.length >= SECTOR && ek_span_equals(span, 0, "LABELONE", 8) &&
+    return span.length >= EK_STEP && ek_span_equals(span, 0, "LABELONE", 8) &&
            ek_span_equals(span, 24, "LVM2 001", 8) && ek_span_le64(span, 8) < LABEL_SECTORS &&
            ek_span_le32(span, 20) >= 32 && ek_span_le32(span, 20) <= 256 &&
-           ek_crc32_from(SUM_SEED, ek_span_part(span, 20, SECTOR - 20)) == ek_span_le32(span, 16);
+           ek_crc32_from(SUM_SEED, ek_span_part(span, 20, EK_STEP - 20)) == ek_span_le32(span, 16);
 }
 
 static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
-    EkByte before = ek_span_le64(span, 8) * SECTOR;
+    EkByte before = ek_span_le64(span, 8) * EK_STEP;
     if (!label_fits(span) || before > at)
         return 0;
     candidates[0] = (EkCandidate){at - before, at, EK_ROLE_PRIMARY};
@@ -54,7 +53,7 @@ static EkRange metadata_area(EkSpan header)
 /* The name of the volume group begins the text of the metadata. */
 static EkPresence weigh_metadata(EkReader *reader, EkVolume *volume, EkRange area)
 {
-    guint8 header[SECTOR];
+    guint8 header[EK_STEP];
     guint8 text[METADATA_LOOKED_AT];
     EkSpan span = {header, sizeof header};
     EkByte at = volume->first_byte + area.first;
@@ -105,6 +104,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
 
 const EkFileSystem ek_fs_lvm = {
     .name = "lvm2",
+    .types = {{.mbr = 0x8e, .gpt = "Linux LVM", .apm = "Apple_UNIX_SVR2"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,

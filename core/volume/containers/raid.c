@@ -7,7 +7,6 @@
 #include "volume/headers.h"
 
 #define MAGIC 0xa92b4efcu
-#define SECTOR 512u
 #define V0_BYTES 4096u
 #define V0_RESERVED 65536u
 #define V1_SUM_OFFSET 216u
@@ -52,9 +51,9 @@ static guint recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDA
         return 0;
     if (v1_fits(span)) {
         guint64 offset = ek_span_le64(span, 144);
-        if (offset > at / SECTOR)
+        if (offset > at / EK_STEP)
             return 0;
-        before = offset * SECTOR;
+        before = offset * EK_STEP;
     } else if (v0_fits(span)) {
         before = (EkByte)ek_span_le32(span, 32) * 1024;
         if (before == 0 || before > at)
@@ -82,9 +81,9 @@ static const char *level_of(guint32 level)
 
 static void take_v1(EkVolume *volume, EkSpan span)
 {
-    guint64 offset = ek_span_le64(span, 144) * SECTOR;
-    guint64 data = ek_span_le64(span, 128) * SECTOR;
-    guint64 size = ek_span_le64(span, 136) * SECTOR;
+    guint64 offset = ek_span_le64(span, 144) * EK_STEP;
+    guint64 data = ek_span_le64(span, 128) * EK_STEP;
+    guint64 size = ek_span_le64(span, 136) * EK_STEP;
     gboolean at_end = offset >= data + size && size > 0;
     EkByte behind = volume->header_byte - volume->first_byte;
     /* 1.0 stands 8 KiB from the end at least, at a multiple of 4 KiB. */
@@ -100,8 +99,8 @@ static void take_v1(EkVolume *volume, EkSpan span)
     ek_volume_property(volume, "level", "%s", level_of(ek_span_le32(span, 72)));
     ek_volume_property_number(volume, "members", ek_span_le32(span, 92));
     ek_volume_property_number(volume, "sectors per chunk", ek_span_le32(span, 88));
-    ek_volume_property_number(volume, "content begins at sector", data / SECTOR);
-    ek_volume_property_number(volume, "sectors of content", size / SECTOR);
+    ek_volume_property_number(volume, "content begins at sector", data / EK_STEP);
+    ek_volume_property_number(volume, "sectors of content", size / EK_STEP);
 }
 
 static void take_v0(EkVolume *volume, EkSpan span)
@@ -140,6 +139,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
 
 const EkFileSystem ek_fs_raid = {
     .name = "linux-raid",
+    .types = {{.mbr = 0xfd, .gpt = "Linux RAID", .apm = "Apple_UNIX_SVR2"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,

@@ -70,6 +70,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
 
 const EkFileSystem ek_fs_swap = {
     .name = "linux-swap",
+    .types = {{.mbr = 0x82, .gpt = "Linux swap", .apm = "Apple_UNIX_SVR2"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,

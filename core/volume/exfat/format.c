@@ -17,6 +17,7 @@ static const EkSignature record_signatures[] = {
 
 const EkFileSystem ek_fs_exfat = {
     .name = "exfat",
+    .types = {{.mbr = 0x07, .gpt = "Microsoft basic data", .apm = "Windows_NTFS"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = ek_exfat_recognise,

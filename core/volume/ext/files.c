@@ -14,7 +14,6 @@
 #define ENTRY_LEAST 12u
 #define NAME_MOST 255u
 #define EK_PIECE_MOST 65536u
-#define SECTOR 512u      /* no drive reads less */
 #define INLINE_PARENT 4u /* an inline folder begins with the number of its parent */
 #define FOLDER_BYTES_MOST ((EkByte)8 << 30)
 #define NOT_KNOWN G_MAXUINT32
@@ -356,12 +355,12 @@ static gboolean find_end(void *data, const EkExtent *extent)
 static void restore_size(Walk *walk, EkSpan span, EkExtInode *inode, EkByte at, EkFile *file)
 {
     const EkExtVolume *volume = &walk->opened->volume;
-    guint64 own = ek_span_le32(span, 104) != 0 ? volume->super.block_bytes / SECTOR : 0;
+    guint64 own = ek_span_le32(span, 104) != 0 ? volume->super.block_bytes / EK_STEP : 0;
     if (file->type != EK_TYPE_FILE || inode->size != 0 || inode->sectors <= own ||
         walk->is_deleted || (inode->flags & (EK_EXT_HUGE | EK_EXT_INLINE)) != 0)
         return;
     guint64 end = 0;
-    inode->size = inode->sectors * SECTOR;
+    inode->size = inode->sectors * EK_STEP;
     ek_ext_extents(&walk->opened->volume, span, inode, at, find_end, &end);
     inode->size = file->size = end;
     file->flags |= end > 0 ? EK_FILE_GUESSED : 0;

@@ -20,6 +20,7 @@ static const EkSignature record_signatures[] = {
 
 const EkFileSystem ek_fs_ext = {
     .name = "ext",
+    .types = {{.mbr = 0x83, .gpt = "Linux", .apm = "Apple_UNIX_SVR2"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = ek_ext_recognise,

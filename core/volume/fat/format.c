@@ -14,6 +14,10 @@ static const EkSignature record_signatures[] = {
 
 const EkFileSystem ek_fs_fat = {
     .name = "fat",
+    .types =
+        {{.filesystem = "fat12", .mbr = 0x01, .gpt = "Microsoft basic data", .apm = "DOS_FAT_12"},
+         {.filesystem = "fat16", .mbr = 0x0e, .gpt = "Microsoft basic data", .apm = "DOS_FAT_16"},
+         {.filesystem = "fat32", .mbr = 0x0c, .gpt = "Microsoft basic data", .apm = "DOS_FAT_32"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = ek_fat_recognise,

@@ -20,6 +20,7 @@ static const EkSignature record_signatures[] = {
 
 const EkFileSystem ek_fs_hfsplus = {
     .name = "hfsplus",
+    .types = {{.mbr = 0xaf, .gpt = "Apple HFS+", .apm = "Apple_HFS"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .header_offset = EK_HFS_HEADER_OFFSET,

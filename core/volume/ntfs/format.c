@@ -13,6 +13,7 @@ static const EkSignature record_signatures[] = {
 
 const EkFileSystem ek_fs_ntfs = {
     .name = "ntfs",
+    .types = {{.mbr = 0x07, .gpt = "Microsoft basic data", .apm = "Windows_NTFS"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = ek_ntfs_recognise,

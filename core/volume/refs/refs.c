@@ -83,6 +83,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
 
 const EkFileSystem ek_fs_refs = {
     .name = "refs",
+    .types = {{.mbr = 0x07, .gpt = "Microsoft basic data", .apm = ""}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,

@@ -193,6 +193,7 @@ static EkVolume *measure(EkReader *reader, const EkCandidate *candidate, GError 
 
 const EkFileSystem ek_fs_udf = {
     .name = "udf",
+    .types = {{.mbr = 0x07, .gpt = "Microsoft basic data", .apm = ""}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,

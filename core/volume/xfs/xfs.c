@@ -371,6 +371,7 @@ static char *unclean(EkReader *reader, const EkVolume *volume)
 
 const EkFileSystem ek_fs_xfs = {
     .name = "xfs",
+    .types = {{.mbr = 0x83, .gpt = "Linux", .apm = "Apple_UNIX_SVR2"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .recognise = recognise,
