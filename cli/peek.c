@@ -176,11 +176,12 @@ static json_t *extents_json(const GArray *extents)
     json_t *list = json_array();
     for (guint i = 0; i < extents->len; i++) {
         const EkExtent *extent = &g_array_index(extents, EkExtent, i);
-        json_array_append_new(
-            list, json_pack("{s:o,s:o,s:o}", "offset", ek_json_u64(extent->offset), "bytes",
-                            ek_json_u64(extent->bytes), "first_byte",
-                            ek_extent_place(extent) == EK_UNPLACED ? json_null()
-                                                              : ek_json_u64(extent->first_byte)));
+        json_array_append_new(list,
+                              json_pack("{s:o,s:o,s:o}", "offset", ek_json_u64(extent->offset),
+                                        "bytes", ek_json_u64(extent->bytes), "first_byte",
+                                        ek_extent_place(extent) == EK_UNPLACED
+                                            ? json_null()
+                                            : ek_json_u64(extent->first_byte)));
     }
     return list;
 }
