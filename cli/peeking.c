@@ -2,6 +2,7 @@
 /* The helper program that looks into files, as the commands use it. */
 #include "peeking.h"
 
+#include "base/platform.h"
 #include "base/text.h"
 
 #include <langinfo.h>
@@ -16,7 +17,7 @@
 static char *helper_path(void)
 {
     static const char *const places[] = {".", "../libexec/ektypon"};
-    g_autofree char *self = g_file_read_link("/proc/self/exe", NULL);
+    g_autofree char *self = ek_platform_own_path();
     g_autofree char *folder = self != NULL ? g_path_get_dirname(self) : NULL;
     for (gsize i = 0; folder != NULL && i < G_N_ELEMENTS(places); i++) {
         g_autofree char *path = g_build_filename(folder, places[i], HELPER, NULL);

@@ -85,7 +85,8 @@ static void sum_note(EkImageWriter *writer, Note *note)
     gsize done = 0;
     note->block = at / EK_BLOCK_BYTES;
     for (guint i = 0; i < G_N_ELEMENTS(note->sums) && done < note->length; i++) {
-        gsize part = MIN(note->length - done, (note->block + i + 1) * EK_BLOCK_BYTES - at - done);
+        gsize part =
+            (gsize)MIN(note->length - done, (note->block + i + 1) * EK_BLOCK_BYTES - at - done);
         note->sums[i] = ek_block_sum_and_fill((at + done) / size, size, note->buffer + done, part,
                                               writer->fill);
         done += part;
@@ -102,9 +103,9 @@ static gboolean keep_hole(const EkImageWriter *writer, const Note *note, GError 
     EkByte end = at + note->length;
     EkRange covered;
     while (kept != NULL && ek_overlay_next(kept, at, end, &covered)) {
-        g_autofree guint8 *zeros = g_malloc0(covered.bytes);
+        g_autofree guint8 *zeros = g_malloc0((gsize)covered.bytes);
         if (!writer->parts.sink.correct(writer->parts.sink.data, covered.first, zeros,
-                                        covered.bytes, error))
+                                        (gsize)covered.bytes, error))
             return FALSE;
         at = ek_range_end(covered);
     }
@@ -124,14 +125,15 @@ static gboolean write_note(EkImageWriter *writer, const Note *note, GError **err
     EkByte end = start + note->length;
     EkRange covered;
     while (kept != NULL && ek_overlay_next(kept, at, end, &covered)) {
-        if (!ek_image_write(image, at, note->buffer + (at - start), covered.first - at, error) ||
+        if (!ek_image_write(image, at, note->buffer + (at - start), (gsize)(covered.first - at),
+                            error) ||
             !writer->parts.sink.correct(writer->parts.sink.data, covered.first,
-                                        note->buffer + (covered.first - start), covered.bytes,
-                                        error))
+                                        note->buffer + (covered.first - start),
+                                        (gsize)covered.bytes, error))
             return FALSE;
         at = ek_range_end(covered);
     }
-    return ek_image_write(image, at, note->buffer + (at - start), end - at, error) &&
+    return ek_image_write(image, at, note->buffer + (at - start), (gsize)(end - at), error) &&
            add_to_sums(writer, note, error);
 }
 

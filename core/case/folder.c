@@ -2,48 +2,15 @@
 /* The files inside a case folder. */
 #include "case/folder.h"
 
+#include "base/platform.h"
+
 #include <errno.h>
 #include <fcntl.h>
-#include <linux/openat2.h>
 #include <string.h>
 #include <sys/stat.h>
-#include <sys/syscall.h>
 #include <unistd.h>
 
 #define TEXT_MOST 4096u
-
-/* One component after the other, for kernels that cannot do it in one call. */
-static int open_step_by_step(int at, const char *name, int flags)
-{
-    g_auto(GStrv) parts = g_strsplit(name, "/", -1);
-    int folder = dup(at);
-    for (char **part = parts; folder >= 0 && *part != NULL; part++) {
-        gboolean is_last = part[1] == NULL;
-        int next = -1;
-        errno = ELOOP;
-        if (**part != '\0' && !g_str_equal(*part, ".") && !g_str_equal(*part, ".."))
-            next = openat(folder, *part,
-                          is_last ? flags | O_NOFOLLOW | O_CLOEXEC
-                                  : O_PATH | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC,
-                          0666);
-        int errnum = errno;
-        close(folder);
-        errno = errnum;
-        folder = next;
-    }
-    return folder;
-}
-
-static int open_beneath(int at, const char *name, int flags)
-{
-    struct open_how how = {.flags = (guint64)(guint)(flags | O_CLOEXEC | O_NOFOLLOW),
-                           .mode = (flags & O_CREAT) != 0 ? 0666 : 0,
-                           .resolve = RESOLVE_BENEATH | RESOLVE_NO_SYMLINKS};
-    int fd = (int)syscall(SYS_openat2, at, name, &how, sizeof how);
-    if (fd >= 0 || (errno != ENOSYS && errno != EPERM && errno != EINVAL))
-        return fd;
-    return open_step_by_step(at, name, flags);
-}
 
 static int open_folder(const char *folder, GError **error)
 {
@@ -95,7 +62,7 @@ int ek_folder_open(const char *folder, const char *name, int flags, GError **err
         return -1;
     /* A pipe in its place must not hold us up. What is there may not be cut off before it is looked
      * at. */
-    int fd = open_beneath(at, name, (flags & ~O_TRUNC) | O_NONBLOCK);
+    int fd = ek_platform_open_beneath(at, name, (flags & ~O_TRUNC) | O_NONBLOCK);
     int errnum = errno;
     close(at);
     if (fd < 0)
@@ -113,7 +80,7 @@ gboolean ek_folder_check(const char *folder, const char *name, GError **error)
     int at = open_folder(folder, error);
     if (at < 0)
         return FALSE;
-    int fd = open_beneath(at, name, O_PATH);
+    int fd = ek_platform_look_beneath(at, name);
     int errnum = errno;
     close(at);
     if (fd < 0)

@@ -1,25 +1,20 @@
 /* SPDX-License-Identifier: MIT */
 /* A block device as a source: read-only, exclusive, past the page cache, in which one bad sector
  * would cost its whole page. */
+#include "base/platform.h"
 #include "device/childreader.h"
 #include "device/device.h"
 #include "device/system.h"
 
 #include <errno.h>
 #include <fcntl.h>
-#include <linux/fs.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/ioctl.h>
 #include <sys/stat.h>
-#include <sys/sysmacros.h>
 #include <unistd.h>
 
 #define MAX_TRANSFER (1u << 20)
 #define LEAST_TRANSFER (64u << 10)
-
-#define LOOP_MAJOR 7u
-#define NBD_MAJOR 43u
 
 typedef struct {
     EkDevice device;
@@ -32,8 +27,8 @@ typedef struct {
 /* A drive that dropped off the bus has no size any more. */
 static gboolean is_there(const BlockDevice *block)
 {
-    guint64 bytes = 0;
-    return ioctl(block->fd, BLKGETSIZE64, &bytes) == 0 && bytes > 0;
+    EkByte bytes = 0;
+    return ek_platform_device_bytes(block->fd, &bytes) == 0 && bytes > 0;
 }
 
 static EkReadOutcome failed(const BlockDevice *block, guint32 good, int errnum, gint64 took)
@@ -82,12 +77,11 @@ static EkReadOutcome block_read(EkDevice *device, EkSector first, guint32 count,
 static void block_release(EkDevice *device)
 {
     BlockDevice *block = (BlockDevice *)device;
-    int off = 0;
     if (block->fd < 0)
         return;
     g_clear_pointer(&block->reader, ek_child_reader_free);
     if (block->shall_unlock)
-        (void)ioctl(block->fd, BLKROSET, &off);
+        (void)ek_platform_set_read_only(block->fd, FALSE);
     close(block->fd);
     block->fd = -1;
 }
@@ -107,20 +101,18 @@ static const EkDeviceClass block_class = {
 static gboolean lock_node(int fd, gboolean *shall_unlock)
 {
     struct stat st;
-    int was = 1;
-    int on = 1;
     *shall_unlock = FALSE;
-    if (fstat(fd, &st) != 0 || ioctl(fd, BLKROGET, &was) != 0 || was != 0 ||
-        ioctl(fd, BLKROSET, &on) != 0)
+    if (fstat(fd, &st) != 0 || ek_platform_is_read_only(fd) ||
+        ek_platform_set_read_only(fd, TRUE) != 0)
         return FALSE;
-    *shall_unlock = major(st.st_rdev) == LOOP_MAJOR || major(st.st_rdev) == NBD_MAJOR;
+    *shall_unlock = ek_platform_is_lent(st.st_rdev);
     return TRUE;
 }
 
 static int open_exclusively(const char *path)
 {
     int flags = O_RDONLY | O_EXCL | O_CLOEXEC;
-    int fd = open(path, flags | O_DIRECT);
+    int fd = ek_platform_open_direct(path, flags);
     if (fd < 0 && errno == EINVAL)
         fd = open(path, flags);
     return fd;
@@ -148,24 +140,20 @@ EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error)
         return NULL;
     }
 
-    int logical = 0;
-    unsigned physical = 0;
-    guint64 bytes = 0;
-    if (ioctl(fd, BLKSSZGET, &logical) != 0 || ioctl(fd, BLKGETSIZE64, &bytes) != 0 ||
-        logical <= 0) {
+    guint32 logical = 0;
+    guint32 physical = 0;
+    EkByte bytes = 0;
+    if (ek_platform_sector_sizes(fd, &logical, &physical) != 0 ||
+        ek_platform_device_bytes(fd, &bytes) != 0) {
         ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot ask %s for its size", path);
         close(fd);
         return NULL;
     }
-    if (ioctl(fd, BLKPBSZGET, &physical) != 0 || physical < (unsigned)logical)
-        physical = (unsigned)logical;
     gboolean shall_unlock = FALSE;
     gboolean locked = !look_only && lock_node(fd, &shall_unlock);
 
-    unsigned short most = 0; /* in units of 512 bytes */
-    guint32 transfer = MAX_TRANSFER;
-    if (ioctl(fd, BLKSECTGET, &most) == 0 && most > 0)
-        transfer = CLAMP(most * 512u, LEAST_TRANSFER, MAX_TRANSFER);
+    guint32 most = ek_platform_transfer_most(fd);
+    guint32 transfer = most > 0 ? CLAMP(most, LEAST_TRANSFER, MAX_TRANSFER) : MAX_TRANSFER;
     transfer = MAX(transfer - transfer % physical, physical);
 
     EkChildReader *reader = ek_child_reader_new(fd, transfer);
@@ -181,7 +169,7 @@ EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error)
     block->device.info = (EkDeviceInfo){
         .kind = EK_DEVICE_BLOCK,
         .path = g_strdup(path),
-        .sector_size = (guint32)logical,
+        .sector_size = logical,
         .physical_sector_size = physical,
         .bytes = bytes,
         .max_transfer = transfer,

@@ -3,14 +3,14 @@
  * end the child calls nothing but system calls: the parent has threads. */
 #include "device/childreader.h"
 
+#include "base/platform.h"
+
 #include <errno.h>
 #include <poll.h>
 #include <signal.h>
 #include <string.h>
 #include <sys/mman.h>
-#include <sys/prctl.h>
 #include <sys/socket.h>
-#include <sys/syscall.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -43,7 +43,7 @@ static void serve(int socket_fd, int fd, guint8 *shared)
     while (read(socket_fd, &request, sizeof request) == (ssize_t)sizeof request) {
         Answer answer = {0, 0};
         while (answer.got < (gint64)request.length) {
-            ssize_t got = pread(fd, shared + answer.got, request.length - (gsize)answer.got,
+            ssize_t got = pread(fd, shared + answer.got, (gsize)request.length - (gsize)answer.got,
                                 (off_t)(request.first + (guint64)answer.got));
             if (got < 0 && errno == EINTR)
                 continue;
@@ -58,18 +58,6 @@ static void serve(int socket_fd, int fd, guint8 *shared)
     _exit(0);
 }
 
-/* Closes the descriptors from `first` to `last`; one call where the system has it. */
-static void close_all(unsigned first, unsigned last)
-{
-#ifdef SYS_close_range
-    if (syscall(SYS_close_range, first, last, 0) == 0)
-        return;
-#endif
-    long most = sysconf(_SC_OPEN_MAX);
-    for (unsigned fd = first; fd <= last && (long)fd < most; fd++)
-        close((int)fd);
-}
-
 /* Everything but the two that are needed is closed: locks are held by open files. */
 static void become_child(int socket_fd, int fd, guint8 *shared)
 {
@@ -80,14 +68,14 @@ static void become_child(int socket_fd, int fd, guint8 *shared)
     signal(SIGHUP, SIG_IGN);
     signal(SIGPIPE, SIG_IGN);
     sigprocmask(SIG_SETMASK, &none, NULL);
-    prctl(PR_SET_PDEATHSIG, SIGKILL);
+    ek_platform_die_with_parent();
     unsigned low = (unsigned)MIN(socket_fd, fd);
     unsigned high = (unsigned)MAX(socket_fd, fd);
     if (low > 0)
-        close_all(0, low - 1);
+        ek_platform_close_range(0, low - 1);
     if (high > low + 1)
-        close_all(low + 1, high - 1);
-    close_all(high + 1, ~0u);
+        ek_platform_close_range(low + 1, high - 1);
+    ek_platform_close_range(high + 1, ~0u);
     serve(socket_fd, fd, shared);
 }
 
@@ -214,5 +202,5 @@ EkChildReaderAnswer ek_child_reader_read(EkChildReader *reader, EkByte first, gu
         return (EkChildReaderAnswer){.got = -1, .errnum = ECONNRESET};
     }
     memcpy(buffer, reader->shared, (gsize)answer.got);
-    return (EkChildReaderAnswer){.got = answer.got, .errnum = answer.errnum};
+    return (EkChildReaderAnswer){.got = (gssize)answer.got, .errnum = answer.errnum};
 }

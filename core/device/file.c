@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* A regular file as a source. Its holes are told to those who ask, so that nobody reads them. */
 #include "base/bytes.h"
+#include "base/platform.h"
 #include "device/device.h"
 
 #include <errno.h>
@@ -22,8 +23,8 @@ static EkReadOutcome file_read(EkDevice *device, EkSector first, guint32 count, 
     gsize done = 0;
 
     while (done < here) {
-        ssize_t got =
-            pread(file->fd, buffer + done, here - done, (off_t)(first * info->sector_size + done));
+        ssize_t got = pread(file->fd, buffer + done, (gsize)(here - done),
+                            (off_t)(first * info->sector_size + done));
         if (got < 0 && errno == EINTR)
             continue;
         if (got <= 0) /* 0: the file was cut short meanwhile */
@@ -40,12 +41,12 @@ static gboolean file_next_data(EkDevice *device, EkSector from, EkSector *first,
     guint32 size = device->info.sector_size;
     EkSector end = device->info.sectors;
 
-    off_t data = lseek(file->fd, (off_t)(from * size), SEEK_DATA);
-    if (data < 0 && errno == ENXIO)
+    EkRange data;
+
+    if (!ek_platform_next_data(file->fd, from * size, end * size, &data))
         return FALSE;
-    *first = data < 0 ? from : MAX(from, (EkSector)data / size);
-    off_t hole = data < 0 ? -1 : lseek(file->fd, data, SEEK_HOLE);
-    EkSector stop = hole < 0 ? end : MIN(end, ek_divide_up((EkByte)hole, size));
+    *first = MAX(from, data.first / size);
+    EkSector stop = MIN(end, ek_divide_up(ek_range_end(data), size));
     *count = stop > *first ? stop - *first : end - *first;
     return TRUE;
 }

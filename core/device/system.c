@@ -4,6 +4,7 @@
 #include "device/system.h"
 
 #include "base/digest.h"
+#include "base/platform.h"
 #include "base/text.h"
 
 #include <fcntl.h>
@@ -704,15 +705,12 @@ static EkIdentity *identity_new(gboolean is_firm, char *name)
  * for good, where the file system keeps that. */
 static EkIdentity *identify_file(const char *path)
 {
-    struct statx more;
-    if (statx(AT_FDCWD, path, 0, STATX_BASIC_STATS | STATX_BTIME, &more) != 0)
+    struct stat st;
+    if (stat(path, &st) != 0)
         return NULL;
-    gint64 birth = 0;
-    if ((more.stx_mask & STATX_BTIME) != 0)
-        birth = more.stx_btime.tv_sec * 1000000000 + more.stx_btime.tv_nsec;
     return identity_new(TRUE, g_strdup_printf("file %u:%u %" G_GUINT64_FORMAT " %" G_GINT64_FORMAT,
-                                              more.stx_dev_major, more.stx_dev_minor,
-                                              (guint64)more.stx_ino, birth));
+                                              major(st.st_dev), minor(st.st_dev),
+                                              (guint64)st.st_ino, ek_platform_birth(path)));
 }
 
 EkIdentity *ek_drive_identity(const EkDrive *drive)

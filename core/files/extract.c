@@ -8,6 +8,7 @@
  * so that two files of a volume never become one. */
 #include "base/bytes.h"
 #include "base/digest.h"
+#include "base/platform.h"
 #include "files/names.h"
 #include "files/numberset.h"
 #include "files/record.h"
@@ -57,7 +58,7 @@ static void name_part(Part *part)
 static gboolean part_open(const EkExtract *extract, int folder, Part *part, GError **error)
 {
     *part = (Part){.folder = folder};
-    part->fd = openat(folder, ".", O_TMPFILE | O_WRONLY | O_CLOEXEC, 0666);
+    part->fd = ek_platform_open_nameless(folder);
     for (guint tries = 0; part->fd < 0 && tries < 16 && (tries == 0 || errno == EEXIST); tries++) {
         name_part(part);
         part->fd =
@@ -67,29 +68,11 @@ static gboolean part_open(const EkExtract *extract, int folder, Part *part, GErr
                                                 extract->folder);
 }
 
-static int link_part(const Part *part, const char *to)
-{
-    g_autofree char *self = g_strdup_printf("/proc/self/fd/%d", part->fd);
-    return linkat(AT_FDCWD, self, part->folder, to, AT_SYMLINK_FOLLOW);
-}
-
 /* Gives it a name that nothing has; fails with EEXIST where something does. */
 static int part_name_new(const Part *part, const char *to)
 {
-    if (part->name[0] == '\0')
-        return link_part(part, to);
-#ifdef RENAME_NOREPLACE
-    if (renameat2(part->folder, part->name, part->folder, to, RENAME_NOREPLACE) == 0)
-        return 0;
-    if (errno != EINVAL && errno != ENOSYS)
-        return -1;
-#endif
-    struct stat st;
-    if (fstatat(part->folder, to, &st, AT_SYMLINK_NOFOLLOW) == 0) {
-        errno = EEXIST;
-        return -1;
-    }
-    return renameat(part->folder, part->name, part->folder, to);
+    return part->name[0] == '\0' ? ek_platform_name(part->fd, part->folder, to)
+                                 : ek_platform_rename_new(part->folder, part->name, to);
 }
 
 /* Gives it the name of what is there. */
@@ -97,7 +80,7 @@ static int part_name_over(Part *part, const char *to)
 {
     while (part->name[0] == '\0') {
         name_part(part);
-        if (link_part(part, part->name) == 0)
+        if (ek_platform_name(part->fd, part->folder, part->name) == 0)
             break;
         part->name[0] = '\0';
         if (errno != EEXIST)
@@ -548,7 +531,7 @@ gboolean ek_extract_folder(EkExtract *extract, const char *path, GError **error)
 
 gboolean ek_extract_sync(EkExtract *extract, GError **error)
 {
-    if (syncfs(extract->fd) != 0)
+    if (ek_platform_sync_around(extract->fd) != 0)
         return ek_error_from_errno(error, EK_ERROR_FAILED, errno,
                                    "cannot flush the files in %s to stable storage",
                                    extract->folder);

@@ -3,12 +3,11 @@
 #include "image/image.h"
 
 #include "base/bytes.h"
+#include "base/platform.h"
 #include "base/text.h"
 
 #include <errno.h>
 #include <fcntl.h>
-#include <linux/fs.h>
-#include <sys/ioctl.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -44,12 +43,8 @@ static gboolean sync_folder_of(const char *path, GError **error)
 
 static gboolean device_bytes(int fd, const char *path, EkByte *bytes, GError **error)
 {
-    guint64 there = 0;
-    if (ioctl(fd, BLKGETSIZE64, &there) != 0)
-        return ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot ask %s for its size",
-                                   path);
-    *bytes = there;
-    return TRUE;
+    return ek_platform_device_bytes(fd, bytes) == 0 ||
+           ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot ask %s for its size", path);
 }
 
 static gboolean is_blank_at(int fd, EkByte first, guint8 *buffer, gsize length)
@@ -78,8 +73,7 @@ gboolean ek_image_claim_device(const char *path, EkByte bytes, GError **error)
     if (fd < 0)
         return ek_error_from_errno(error, EK_ERROR_REFUSED, errno, "cannot write to %s", path);
     gboolean fine = device_bytes(fd, path, &there, error);
-    int read_only = 0;
-    if (fine && ioctl(fd, BLKROGET, &read_only) == 0 && read_only != 0) {
+    if (fine && ek_platform_is_read_only(fd)) {
         fine = ek_error_set(error, EK_ERROR_REFUSED,
                             "%s is set read-only in the kernel. If this is the right device, run: "
                             "blockdev --setrw %s",
@@ -269,12 +263,11 @@ static gboolean clear(EkImage *image, EkByte first, EkByte bytes, GError **error
 
 gboolean ek_image_zero(EkImage *image, EkByte first, EkByte bytes, GError **error)
 {
-    guint64 range[2] = {first, bytes};
     if (bytes == 0)
         return TRUE;
     if (!image->is_device)
         return clear(image, first, bytes, error);
-    if (first % 512 == 0 && bytes % 512 == 0 && ioctl(image->fd, BLKZEROOUT, range) == 0)
+    if (first % 512 == 0 && bytes % 512 == 0 && ek_platform_zero(image->fd, first, bytes) == 0)
         return TRUE;
     return put_zeros(image, first, bytes, error);
 }
@@ -284,7 +277,7 @@ static gsize zeros_at(const EkImage *image, EkByte first, const guint8 *data, gs
 {
     gsize run = 0;
     while (!image->is_device && run < length) {
-        gsize piece = MIN(PIECE - (first + run) % PIECE, length - run);
+        gsize piece = (gsize)MIN(PIECE - (first + run) % PIECE, length - run);
         if (!ek_bytes_are_zero(data + run, piece))
             break;
         run += piece;
@@ -304,7 +297,7 @@ gboolean ek_image_write(EkImage *image, EkByte first, const guint8 *data, gsize 
             at += run;
             continue;
         }
-        run = MIN(PIECE - (first + at) % PIECE, length - at);
+        run = (gsize)MIN(PIECE - (first + at) % PIECE, length - at);
         while (at + run < length) {
             gsize more = MIN(PIECE, length - at - run);
             if (!image->is_device && ek_bytes_are_zero(data + at + run, more))
@@ -330,14 +323,5 @@ gboolean ek_image_sync(EkImage *image, GError **error)
 
 gboolean ek_image_next_data(EkImage *image, EkByte from, EkRange *data)
 {
-    if (from >= image->bytes)
-        return FALSE;
-    off_t first = lseek(image->fd, (off_t)from, SEEK_DATA);
-    if (first < 0 && errno == ENXIO)
-        return FALSE;
-    off_t end = first < 0 ? -1 : lseek(image->fd, first, SEEK_HOLE);
-    *data = (EkRange){from, image->bytes - from};
-    if (first >= 0 && end > first)
-        *data = (EkRange){(EkByte)first, (EkByte)end - (EkByte)first};
-    return TRUE;
+    return ek_platform_next_data(image->fd, from, image->bytes, data);
 }

@@ -25,7 +25,7 @@ static void blank_unread(const ImageReader *own, EkByte first, guint8 *buffer, g
         EkStretch stretch = ek_read_map_at(own->parts.map, at / size);
         EkByte stop = MIN(end, (stretch.first + stretch.count) * size);
         if (stretch.mark.state != EK_STATE_GOOD)
-            memset(buffer + (at - first), 0, stop - at);
+            memset(buffer + (at - first), 0, (gsize)(stop - at));
         at = stop;
     }
 }

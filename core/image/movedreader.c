@@ -34,7 +34,8 @@ static gboolean moved_read(EkReader *reader, EkByte first, guint8 *buffer, gsize
         EkRange part = part_of(moved, move, first, end);
         EkByte inside = part.first - move->at;
         guint8 *into = buffer + (part.first - first);
-        if (!ek_reader_read(moved->inner, move->from + inside, into, part.bytes, NULL, error))
+        if (!ek_reader_read(moved->inner, move->from + inside, into, (gsize)part.bytes, NULL,
+                            error))
             return FALSE;
         for (EkByte i = inside;
              move->patch && i < MIN(sizeof moved->moves->first, inside + part.bytes); i++)

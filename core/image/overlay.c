@@ -52,7 +52,8 @@ void ek_overlay_lay(const EkOverlay *overlay, EkByte first, guint8 *buffer, gsiz
             continue;
         EkByte from = MAX(layer->range.first, first);
         EkByte to = MIN(ek_range_end(layer->range), ek_range_end(here));
-        memcpy(buffer + (from - first), layer->bytes + (from - layer->range.first), to - from);
+        memcpy(buffer + (from - first), layer->bytes + (from - layer->range.first),
+               (gsize)(to - from));
     }
 }
 

@@ -69,7 +69,7 @@ GPtrArray *ek_edit_fields(const EkEdit *edit, guint32 sector_size, gboolean afte
     guint8 sector[EXPLAINED_MOST] = {0};
     gsize inside = (gsize)(edit->first_byte % EK_STEP);
     gsize length = MIN(edit->length, sizeof sector - inside);
-    gsize all_of_it = MAX(ek_divide_up(inside + length, EK_STEP) * EK_STEP, EK_STEP);
+    gsize all_of_it = (gsize)MAX(ek_divide_up(inside + length, EK_STEP) * EK_STEP, EK_STEP);
     memcpy(sector + inside, after ? edit->after : edit->before, length);
     g_autoptr(GPtrArray) all =
         ek_structure_fields(edit->structure, (EkSpan){sector, all_of_it}, sector_size);

@@ -2,13 +2,12 @@
 /* What edits and clones are written to: is it the right one? */
 #include "rebuild/target.h"
 
+#include "base/platform.h"
 #include "device/device.h"
 #include "device/system.h"
 
 #include <errno.h>
 #include <fcntl.h>
-#include <linux/fs.h>
-#include <sys/ioctl.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -59,8 +58,7 @@ EkTarget *ek_target_open(const char *path, GError **error)
         ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot open the target %s", path);
         return NULL;
     }
-    int read_only = 0;
-    if (is_device && ioctl(fd, BLKROGET, &read_only) == 0 && read_only != 0) {
+    if (is_device && ek_platform_is_read_only(fd)) {
         ek_error_set(error, EK_ERROR_REFUSED,
                      "%s is set read-only in the kernel (Ektypon does this to every source). To "
                      "allow writing: blockdev --setrw %s",
@@ -112,14 +110,15 @@ gboolean ek_target_is_device(const EkTarget *target)
 
 gboolean ek_target_has_sectors(const EkTarget *target, guint32 bytes, GError **error)
 {
-    int size = 0;
-    if (!target->is_device || ioctl(target->fd, BLKSSZGET, &size) != 0 || size <= 0 ||
-        (guint32)size == bytes)
+    guint32 size = 0;
+    guint32 physical = 0;
+    if (!target->is_device || ek_platform_sector_sizes(target->fd, &size, &physical) != 0 ||
+        size == bytes)
         return TRUE;
     return ek_error_set(
         error, EK_ERROR_REFUSED,
-        "%s uses %d-byte sectors, but the planned table uses %u-byte sectors: no system would find "
-        "its partitions. Make the plan with: plan --table-sectors %d",
+        "%s uses %u-byte sectors, but the planned table uses %u-byte sectors: no system would find "
+        "its partitions. Make the plan with: plan --table-sectors %u",
         target->path, size, bytes, size);
 }
 
@@ -170,7 +169,7 @@ gboolean ek_target_blank(EkTarget *target, GError **error)
 void ek_target_reread(EkTarget *target)
 {
     if (target->is_device)
-        (void)ioctl(target->fd, BLKRRPART);
+        ek_platform_reread_table(target->fd);
 }
 
 gboolean ek_target_sync(EkTarget *target, GError **error)

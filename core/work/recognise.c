@@ -2,6 +2,7 @@
 /* Is what is on a drive or in a file what the case read from its source? A few sectors tell. */
 #include "work/recognise.h"
 
+#include "base/platform.h"
 #include "device/childreader.h"
 
 #include <fcntl.h>
@@ -86,7 +87,7 @@ EkLikeness ek_recognise(const EkView *view, const char *path, gint64 first_byte,
     struct stat st;
     int flags = O_RDONLY | O_NONBLOCK | O_CLOEXEC;
     /* Past the page cache: what lies beside a damaged sector is not to be read. */
-    int fd = open(path, flags | O_DIRECT);
+    int fd = ek_platform_open_direct(path, flags);
     if (fd < 0)
         fd = open(path, flags);
     if (fd < 0)

@@ -229,8 +229,9 @@ static gboolean is_sum_sector(EkSpan span)
 static gboolean place_by_regions(EkReader *reader, EkByte fat, Place *place)
 {
     EkByte from = fat - MIN(fat, BEFORE_FAT_MOST);
-    g_autofree guint8 *before = g_malloc0(fat - from);
-    EkSpan span = {before, fat - from};
+    gsize length = (gsize)(fat - from);
+    g_autofree guint8 *before = g_malloc0(length);
+    EkSpan span = {before, length};
     if (span.length == 0 || !ek_reader_read(reader, from, before, span.length, NULL, NULL))
         return FALSE;
     /* From the last one on: what is farther away is less likely its own. */

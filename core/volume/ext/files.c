@@ -505,8 +505,8 @@ gboolean ek_ext_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     /* Each takes some room, whatever the superblock says. */
     guint64 groups =
         MIN(super->groups, ek_reader_bytes(opened->volume.reader) / super->block_bytes + 1);
-    g_autofree guint32 *used = g_new(guint32, groups);
-    memset(used, 0xff, groups * sizeof *used);
+    g_autofree guint32 *used = g_new(guint32, (gsize)groups);
+    memset(used, 0xff, (gsize)groups * sizeof *used);
     walk.used = used;
     walk.groups = groups;
     walk.named = g_array_new(FALSE, FALSE, sizeof(guint32));

@@ -159,10 +159,10 @@ static gboolean add_listed(Mapping *mapping, guint64 at, guint32 block, guint le
     guint64 each = covers / a_block;
     for (guint64 i = 0; i < a_block && at + i * each < blocks; i++) {
         guint64 first = at + i * each;
-        gboolean fine =
-            ek_checked_block_has(list, i * 4, 4)
-                ? add_listed(mapping, first, ek_span_le32(list->span, i * 4), level - 1, blocks)
-                : add_blocks(mapping, first, MIN(each, blocks - first), 0, TRUE);
+        gboolean fine = ek_checked_block_has(list, (gsize)i * 4, 4)
+                            ? add_listed(mapping, first, ek_span_le32(list->span, (gsize)i * 4),
+                                         level - 1, blocks)
+                            : add_blocks(mapping, first, MIN(each, blocks - first), 0, TRUE);
         if (!fine)
             return FALSE;
     }

@@ -40,7 +40,7 @@ static guint8 *load_copy(EkReader *reader, const EkVolume *volume, const EkExtSu
         gboolean is_good = ek_presence_read(reader, *at, copy, length) == EK_PRESENT;
         EkSpan span = {copy, length};
         for (guint64 group = 0; group < super->groups && is_good; group++)
-            is_good = is_plausible(super, ek_span_part(span, group * super->descriptor_bytes,
+            is_good = is_plausible(super, ek_span_part(span, (gsize)group * super->descriptor_bytes,
                                                        super->descriptor_bytes));
         if (is_good)
             return g_steal_pointer(&copy);
@@ -77,7 +77,7 @@ static Descriptors load_descriptors(EkExtRecount *recount, const EkVolume *volum
     g_autofree guint8 *copy = load_copy(reader, volume, super, all.length, &all.copy_at);
     recount->descriptors = wanted;
     for (guint64 group = 0; group < super->groups; group++) {
-        gsize place = group * bytes;
+        gsize place = (gsize)group * bytes;
         if (ek_reader_known(reader, all.first + place, bytes).good == bytes &&
             is_plausible(super, (EkSpan){wanted + place, bytes}))
             continue;

@@ -285,8 +285,8 @@ static guint64 count_clusters(EkReader *reader, const Grid *grid, const Tables *
                               guint64 most)
 {
     gsize entry = (gsize)tables->bits / 8;
-    EkByte slack = MIN(tables->bytes % grid->cluster_bytes == 0 ? grid->cluster_bytes : EK_STEP,
-                       tables->bytes);
+    gsize slack = (gsize)MIN(
+        tables->bytes % grid->cluster_bytes == 0 ? grid->cluster_bytes : EK_STEP, tables->bytes);
     guint64 entries = slack / entry;
     guint64 first = tables->bytes / entry - entries; /* the entry that the slack begins with */
     guint64 count = most > entries ? most - entries + 1 : most;
@@ -383,8 +383,9 @@ static EkByte root_bytes_at(EkReader *reader, EkByte at)
  * or several. */
 static guint32 cluster_by_chains(EkReader *reader, const Tables *tables, guint *files)
 {
-    g_autofree guint8 *root = g_malloc(tables->root_bytes);
-    EkSpan span = {root, tables->root_bytes};
+    gsize root_bytes = (gsize)tables->root_bytes;
+    g_autofree guint8 *root = g_malloc(root_bytes);
+    EkSpan span = {root, root_bytes};
     guint32 clusters = (guint32)MIN(tables->bytes * 8 / (guint)tables->bits - 2, 65524);
     EkLinkPlaces places = {.bits = (guint)tables->bits,
                            .clusters = clusters,
@@ -396,8 +397,7 @@ static guint32 cluster_by_chains(EkReader *reader, const Tables *tables, guint *
     guint fits = 0;
     guint32 found = 0;
     guint count = 0;
-    if (ek_presence_read(reader, tables->first + 2 * tables->bytes, root, tables->root_bytes) !=
-        EK_PRESENT)
+    if (ek_presence_read(reader, tables->first + 2 * tables->bytes, root, root_bytes) != EK_PRESENT)
         return 0;
     ek_links_init(&links, reader, &places, EK_FAT_GLANCE);
     for (guint32 size = EK_STEP; size <= 65536; size *= 2) {
