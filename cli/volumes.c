@@ -10,10 +10,8 @@
 #include "layout.h"
 #include "layoutpicture.h"
 #include "show.h"
-#include "work/indexing.h"
 #include "work/seen.h"
-
-#define LOWER_SHOWN 10u
+#include "work/summary.h"
 
 /* Of some containers only the least length is known. */
 static char *size_of(const EkVolume *volume)
@@ -42,43 +40,16 @@ static json_t *timestamp_json(EkTimestamp timestamp)
     return json_string(text);
 }
 
-static gint by_bytes(gconstpointer a, gconstpointer b)
+/* The volumes (EkCaseVolume*) of summaries, all or those that are shown. The caller unrefs. */
+static GPtrArray *volumes_of(const GPtrArray *summaries, gboolean all)
 {
-    const EkVolume *left = (*(const EkCaseVolume *const *)a)->volume;
-    const EkVolume *right = (*(const EkCaseVolume *const *)b)->volume;
-    return left->bytes != right->bytes ? (left->bytes < right->bytes) - (left->bytes > right->bytes)
-           : left->first_byte < right->first_byte ? -1
-                                                  : left->first_byte > right->first_byte;
-}
-
-/* Of volumes (EkCaseVolume*, in order of place) those that stand, and the largest of what is
- * remains or nested: there can be hundreds of those. *left_out counts the others. The caller
- * unrefs. */
-static GPtrArray *worth_showing(const GPtrArray *volumes, guint *left_out)
-{
-    GPtrArray *shown = g_ptr_array_new();
-    g_autoptr(GPtrArray) lower = g_ptr_array_new();
-    for (guint i = 0; i < volumes->len; i++)
-        if (ek_layout_is_lower(volumes->pdata[i]))
-            g_ptr_array_add(lower, volumes->pdata[i]);
-    g_ptr_array_sort(lower, by_bytes);
-    g_ptr_array_set_size(lower, (gint)MIN(lower->len, LOWER_SHOWN));
-    for (guint i = 0; i < volumes->len; i++)
-        if (!ek_layout_is_lower(volumes->pdata[i]) ||
-            g_ptr_array_find(lower, volumes->pdata[i], NULL))
-            g_ptr_array_add(shown, volumes->pdata[i]);
-    *left_out = volumes->len - shown->len;
-    return shown;
-}
-
-/* How many files of users it has. FALSE: its file index was not built yet. */
-static gboolean count_files(EkView *view, const EkCaseVolume *entry, guint64 *files)
-{
-    EkInventoryTotals totals;
-    if (view->reader == NULL || !ek_indexing_known(view, entry, &totals))
-        return FALSE;
-    *files = totals.files;
-    return TRUE;
+    GPtrArray *volumes = g_ptr_array_new();
+    for (guint i = 0; i < summaries->len; i++) {
+        const EkVolumeSummary *summary = summaries->pdata[i];
+        if (all || summary->is_shown)
+            g_ptr_array_add(volumes, (gpointer)summary->entry);
+    }
+    return volumes;
 }
 
 /* A view of the case, where any of the volumes has an inventory; else an empty one. */
@@ -116,9 +87,10 @@ static void print_legend(const GPtrArray *volumes)
         ek_cli_print("%s\n", line->str);
 }
 
-static void print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
+static void print_table(EkCli *cli, const GPtrArray *summaries, gboolean all)
 {
-    EkView view = view_for_files(cli, volumes);
+    guint left_out = all ? 0 : ek_volume_summaries_left_out(summaries);
+    g_autoptr(GPtrArray) volumes = volumes_of(summaries, all);
     gboolean has_uncounted = FALSE;
     static const EkColumn columns[] = {
         {"VOLUME", TRUE, FALSE, 0},       {"TYPE", FALSE, FALSE, 0},
@@ -128,10 +100,13 @@ static void print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
         {"CONFIDENCE", TRUE, FALSE, 2},
     };
     EkShowTable *table = ek_show_table_new(columns, G_N_ELEMENTS(columns));
-    for (guint i = 0; i < volumes->len; i++) {
-        const EkCaseVolume *entry = volumes->pdata[i];
+    for (guint i = 0; i < summaries->len; i++) {
+        const EkVolumeSummary *summary = summaries->pdata[i];
+        const EkCaseVolume *entry = summary->entry;
         const EkVolume *volume = entry->volume;
         guint32 size = volume->own_sector_size;
+        if (!all && !summary->is_shown)
+            continue;
         g_autofree char *number = g_strdup_printf("%u", entry->number);
         g_autofree char *first = g_strdup_printf("%" G_GUINT64_FORMAT, volume->first_byte / size);
         g_autofree char *last =
@@ -139,11 +114,10 @@ static void print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
         g_autofree char *bytes = size_of(volume);
         g_autofree char *label = ek_text_escape(volume->label != NULL ? volume->label : "");
         g_autofree char *confidence = g_strdup_printf("%d", volume->confidence);
-        guint64 count = 0;
-        gboolean is_counted = count_files(&view, entry, &count);
-        g_autofree char *files =
-            is_counted ? g_strdup_printf("%" G_GUINT64_FORMAT, count) : g_strdup("");
-        has_uncounted |= !is_counted && volume->format->open != NULL;
+        g_autofree char *files = summary->has_files
+                                     ? g_strdup_printf("%" G_GUINT64_FORMAT, summary->files.files)
+                                     : g_strdup("");
+        has_uncounted |= !summary->has_files && volume->format->open != NULL;
         const char *cells[] = {number,    volume->filesystem,
                                first,     last,
                                bytes,     label,
@@ -151,8 +125,6 @@ static void print_table(EkCli *cli, const GPtrArray *volumes, guint left_out)
                                confidence};
         ek_show_table_row(table, cells);
     }
-    if (view.reader != NULL)
-        ek_view_close(&view);
     ek_show_table_print(table, cli->width);
     print_legend(volumes);
     if (has_uncounted)
@@ -179,8 +151,9 @@ void ek_volumes_note(EkProgress *progress, const EkCaseVolume *entry)
         fprintf(stderr, "%s\n", text);
 }
 
-static json_t *volume_json(EkView *view, const EkCaseVolume *entry, guint32 sector_size)
+static json_t *volume_json(const EkVolumeSummary *summary, guint32 sector_size)
 {
+    const EkCaseVolume *entry = summary->entry;
     const EkVolume *volume = entry->volume;
     json_t *reasons = json_array();
     for (guint i = 0; i < volume->reasons->len; i++) {
@@ -206,9 +179,8 @@ static json_t *volume_json(EkView *view, const EkCaseVolume *entry, guint32 sect
     json_object_set_new(row, "created", timestamp_json(volume->created));
     json_object_set_new(row, "used", timestamp_json(volume->used));
     json_object_set_new(row, "host", entry->host != 0 ? json_integer(entry->host) : json_null());
-    guint64 files = 0;
     json_object_set_new(row, "files",
-                        count_files(view, entry, &files) ? ek_json_u64(files) : json_null());
+                        summary->has_files ? ek_json_u64(summary->files.files) : json_null());
     json_object_set_new(row, "overwritten_bytes", ek_json_u64(entry->overwritten));
     json_t *geometry = json_array();
     for (guint i = 0; i < volume->properties->len; i++) {
@@ -220,16 +192,9 @@ static json_t *volume_json(EkView *view, const EkCaseVolume *entry, guint32 sect
     return row;
 }
 
-/* NULL: it was cleanly unmounted, or that is not known. */
-static char *unclean_of(const EkView *view, const EkVolume *volume)
+static void print_one(EkCli *cli, EkView *view, const EkVolumeSummary *summary)
 {
-    return view != NULL && volume->format->unclean != NULL
-               ? volume->format->unclean(view->reader, volume)
-               : NULL;
-}
-
-static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
-{
+    const EkCaseVolume *entry = summary->entry;
     const EkVolume *volume = entry->volume;
     guint32 size = volume->own_sector_size;
     g_autofree char *bytes = size_of(volume);
@@ -256,7 +221,7 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
         g_autofree char *value = ek_text_escape(property->value);
         ek_cli_print("  %s: %s\n", property->name, value);
     }
-    g_autofree char *unclean = unclean_of(view, volume);
+    g_autofree char *unclean = view != NULL ? ek_volume_unclean(view, volume) : NULL;
     if (unclean != NULL) {
         g_autofree char *text =
             g_strdup_printf("The volume was not cleanly unmounted. %s", unclean);
@@ -272,12 +237,10 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
             ek_show_in(cli->color_out && reason->points == 0, EK_COLOR_FAINT, text);
         ek_show_sentence(stdout, mark, 8, faint);
     }
-    if (view != NULL) {
-        EkInventoryTotals totals;
-        if (ek_indexing_known(view, entry, &totals))
-            ek_filerow_print_inventory(entry->number, &totals);
+    if (summary->has_files)
+        ek_filerow_print_inventory(entry->number, &summary->files);
+    if (view != NULL)
         ek_headers_print(cli, view->reader, volume);
-    }
     if (volume->format->open == NULL)
         ek_cli_advise("Its files cannot be listed: this version supports NTFS, FAT, exFAT, "
                       "ext2/3/4 and HFS+.");
@@ -288,30 +251,47 @@ static void print_one(EkCli *cli, EkView *view, const EkCaseVolume *entry)
 /* The evidence, and the headers as they stand in the image, where that can be read. */
 static int show_one(EkCli *cli, const EkCaseVolume *one)
 {
+    g_autoptr(GPtrArray) alone = g_ptr_array_new();
     EkView view;
     gboolean viewed = ek_view_open(&view, cli->operands[0], FALSE, NULL);
-    print_one(cli, viewed ? &view : NULL, one);
+    g_ptr_array_add(alone, (gpointer)one);
+    g_autoptr(GPtrArray) summaries = ek_volume_summaries(viewed ? &view : NULL, alone);
+    print_one(cli, viewed ? &view : NULL, summaries->pdata[0]);
     if (viewed)
         ek_view_close(&view);
     return EK_EXIT_DONE;
 }
 
 /* What is in those whose inventory was taken. */
-static void print_inventories(EkCli *cli, EkCase *opened, const GPtrArray *volumes)
+static void print_inventories(const GPtrArray *summaries, gboolean all)
 {
-    EkView view = {0};
-    for (guint i = 0; i < volumes->len; i++) {
-        const EkCaseVolume *entry = volumes->pdata[i];
-        EkInventoryTotals totals;
-        if (!ek_inventory_exists(opened, entry->number))
-            continue;
-        if (view.reader == NULL && !ek_view_open(&view, cli->operands[0], FALSE, NULL))
-            return;
-        if (ek_indexing_known(&view, entry, &totals))
-            ek_filerow_print_inventory(entry->number, &totals);
+    for (guint i = 0; i < summaries->len; i++) {
+        const EkVolumeSummary *summary = summaries->pdata[i];
+        if (summary->has_files && (all || summary->is_shown))
+            ek_filerow_print_inventory(summary->entry->number, &summary->files);
     }
+}
+
+/* All of them, with what is known of their files. The caller unrefs. */
+static GPtrArray *summaries_of(EkCli *cli, const GPtrArray *volumes)
+{
+    EkView view = view_for_files(cli, volumes);
+    GPtrArray *summaries = ek_volume_summaries(view.reader != NULL ? &view : NULL, volumes);
     if (view.reader != NULL)
         ek_view_close(&view);
+    return summaries;
+}
+
+static int print_json(const GPtrArray *summaries, const EkCaseVolume *one, guint32 sector_size)
+{
+    json_t *list = json_array();
+    for (guint i = 0; i < summaries->len; i++) {
+        const EkVolumeSummary *summary = summaries->pdata[i];
+        if (one == NULL || one == summary->entry)
+            json_array_append_new(list, volume_json(summary, sector_size));
+    }
+    return ek_cli_print_json(
+        json_pack("{s:i,s:o}", "sector_size", (int)sector_size, "volumes", list));
 }
 
 #define STRAY_LEAST 2u /* one alone may be chance */
@@ -392,16 +372,8 @@ int ek_command_volumes(EkCli *cli)
         return ek_cli_fail(cli, error);
     const EkCaseInfo *info = ek_case_info(opened);
     if (json) {
-        json_t *list = json_array();
-        EkView view = view_for_files(cli, volumes);
-        for (guint i = 0; i < volumes->len; i++)
-            if (one == NULL || one == volumes->pdata[i])
-                json_array_append_new(list,
-                                      volume_json(&view, volumes->pdata[i], info->sector_size));
-        if (view.reader != NULL)
-            ek_view_close(&view);
-        return ek_cli_print_json(
-            json_pack("{s:i,s:o}", "sector_size", (int)info->sector_size, "volumes", list));
+        g_autoptr(GPtrArray) told = summaries_of(cli, volumes);
+        return print_json(told, one, info->sector_size);
     }
     if (one != NULL)
         return show_one(cli, one);
@@ -414,8 +386,9 @@ int ek_command_volumes(EkCli *cli)
                      cli->operands[0]);
         return EK_EXIT_DONE;
     }
-    guint left_out = 0;
-    g_autoptr(GPtrArray) shown = all ? g_ptr_array_ref(volumes) : worth_showing(volumes, &left_out);
+    g_autoptr(GPtrArray) summaries = summaries_of(cli, volumes);
+    g_autoptr(GPtrArray) shown = volumes_of(summaries, all);
+    guint left_out = volumes->len - shown->len;
     if (png != NULL || svg != NULL) {
         g_autoptr(EkReadMap) map = ek_mapstore_load(opened, &error);
         g_autofree char *name = g_path_get_basename(ek_case_folder(opened));
@@ -427,8 +400,8 @@ int ek_command_volumes(EkCli *cli)
         return EK_EXIT_DONE;
     }
     ek_layout_print(cli, shown, info->bytes, info->sector_size);
-    print_table(cli, shown, left_out);
-    print_inventories(cli, opened, shown);
+    print_table(cli, summaries, all);
+    print_inventories(summaries, all);
     ek_cli_advise("To see the evidence for a volume: ektypon volumes %s NUMBER", cli->operands[0]);
     return EK_EXIT_DONE;
 }
