@@ -44,7 +44,7 @@ static gboolean is_light(void)
     return last != NULL && (strcmp(last, ";15") == 0 || strcmp(last, ";7") == 0);
 }
 
-static const Palette *palette(void)
+static const Palette *choose_palette(void)
 {
     const char *terminal = g_getenv("TERM");
     const char *depth = g_getenv("COLORTERM");
@@ -52,6 +52,15 @@ static const Palette *palette(void)
                                              strstr(terminal, "direct") != NULL)) ||
                        (depth != NULL && *depth != '\0');
     return !has_256 ? &of_16 : is_light() ? &on_light : &on_dark;
+}
+
+/* Chosen once: what the environment says does not change while the program runs. */
+static const Palette *palette(void)
+{
+    static const Palette *chosen;
+    if (g_once_init_enter(&chosen))
+        g_once_init_leave(&chosen, choose_palette());
+    return chosen;
 }
 
 const char *ek_show_on(gboolean color, EkColor which)

@@ -315,12 +315,11 @@ static void print_legend(const EkFileTotals *totals)
         [EK_CONDITION_UNPLACED] = "unplaced: the location of some data is unknown",
         [EK_CONDITION_DOUBTFUL] = "doubtful: the location is a guess, or claimed by another file",
     };
-    g_autoptr(GString) line = g_string_new(NULL);
+    gboolean occurs[EK_CONDITIONS];
     for (guint i = 0; i < EK_CONDITIONS; i++)
-        if (meanings[i] != NULL && totals->by_condition[i] > 0)
-            g_string_append_printf(line, "%s%s", line->len > 0 ? "; " : "", meanings[i]);
-    if (line->len > 0)
-        ek_cli_print("%s\n", line->str);
+        occurs[i] = totals->by_condition[i] > 0;
+    g_autofree char *line = ek_show_legend(meanings, occurs, EK_CONDITIONS);
+    ek_cli_print("%s", line);
 }
 
 void ek_filerow_print_totals(EkCli *cli, const EkFileTotals *totals, gboolean with_legend)

@@ -363,3 +363,14 @@ void ek_progress_end(EkProgress *progress)
     g_cond_clear(&progress->ending);
     g_free(progress);
 }
+
+char *ek_show_legend(const char *const *meanings, const gboolean *occurs, guint count)
+{
+    g_autoptr(GString) line = g_string_new(NULL);
+    for (guint i = 0; i < count; i++)
+        if (occurs[i] && meanings[i] != NULL)
+            g_string_append_printf(line, "%s%s", line->len > 0 ? "; " : "", meanings[i]);
+    if (line->len > 0)
+        g_string_append_c(line, '\n');
+    return g_strdup(line->str);
+}

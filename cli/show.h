@@ -73,4 +73,8 @@ void ek_show_sentence(FILE *stream, const char *mark, guint indent, const char *
 /* A bar of `width` cells, part of whole. The caller frees. */
 char *ek_show_bar(guint64 part, guint64 whole, guint width);
 
+/* A line that says what those words mean that occur; NULL needs no saying. "" where none does. The
+ * caller frees. */
+char *ek_show_legend(const char *const *meanings, const gboolean *occurs, guint count);
+
 #endif

@@ -77,14 +77,10 @@ static void print_legend(const GPtrArray *volumes)
         [EK_STANDING_NESTED] = "nested: stored in a file on another volume",
     };
     gboolean occurs[EK_STANDINGS] = {FALSE};
-    g_autoptr(GString) line = g_string_new(NULL);
     for (guint i = 0; i < volumes->len; i++)
         occurs[((const EkCaseVolume *)volumes->pdata[i])->standing] = TRUE;
-    for (guint i = 0; i < EK_STANDINGS; i++)
-        if (occurs[i] && meanings[i] != NULL)
-            g_string_append_printf(line, "%s%s", line->len > 0 ? "; " : "", meanings[i]);
-    if (line->len > 0)
-        ek_cli_print("%s\n", line->str);
+    g_autofree char *line = ek_show_legend(meanings, occurs, EK_STANDINGS);
+    ek_cli_print("%s", line);
 }
 
 static void print_table(EkCli *cli, const GPtrArray *summaries, gboolean all)

@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* ext2, ext3 and ext4: what the pieces that read them share. Only for this folder. */
+/* ext2, ext3 and ext4: what the parts that read them share. Only for this folder. */
 #ifndef EK_VOLUME_EXT_EXT_H
 #define EK_VOLUME_EXT_EXT_H
 

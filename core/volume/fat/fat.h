@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* FAT12, FAT16 and FAT32: what the pieces that read them share. Only for this folder. */
+/* FAT12, FAT16 and FAT32: what the parts that read them share. Only for this folder. */
 #ifndef EK_VOLUME_FAT_FAT_H
 #define EK_VOLUME_FAT_FAT_H
 

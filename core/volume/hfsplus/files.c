@@ -226,10 +226,10 @@ static gboolean pass_fork(Walk *walk, guint64 number, const EkHfsFork *fork)
     const EkOpened *opened = walk->opened;
     guint64 size = opened->region.block_bytes;
     EkByte done = 0;
-    for (guint i = 0; i < fork->pieces->len && done < fork->bytes; i++) {
-        const EkHfsExtent *piece = &g_array_index(fork->pieces, EkHfsExtent, i);
-        EkByte bytes = MIN(piece->count * size, fork->bytes - done);
-        EkByte place = ek_hfs_extent_byte(&opened->region, piece);
+    for (guint i = 0; i < fork->extents->len && done < fork->bytes; i++) {
+        const EkHfsExtent *part = &g_array_index(fork->extents, EkHfsExtent, i);
+        EkByte bytes = MIN(part->count * size, fork->bytes - done);
+        EkByte place = ek_hfs_extent_byte(&opened->region, part);
         EkExtent extent = {done, bytes, place, place != EK_UNPLACED ? bytes : 0, FALSE, FALSE, 0};
         if (!walk->sink->extent(walk->sink->data, number, &extent))
             return FALSE;

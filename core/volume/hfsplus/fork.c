@@ -18,21 +18,22 @@ static void add_extents(EkHfsFork *fork, EkSpan extents)
 {
     for (guint i = 0; i < EXTENTS_A_RECORD; i++) {
         const EkHfsExtent *last =
-            fork->pieces->len > 0 ? &g_array_index(fork->pieces, EkHfsExtent, fork->pieces->len - 1)
-                                  : NULL;
-        EkHfsExtent piece = {last != NULL ? last->at + last->count : 0,
-                             ek_span_be32(extents, i * 8ul), ek_span_be32(extents, i * 8ul + 4)};
-        if (piece.count == 0)
+            fork->extents->len > 0
+                ? &g_array_index(fork->extents, EkHfsExtent, fork->extents->len - 1)
+                : NULL;
+        EkHfsExtent extent = {last != NULL ? last->at + last->count : 0,
+                              ek_span_be32(extents, i * 8ul), ek_span_be32(extents, i * 8ul + 4)};
+        if (extent.count == 0)
             return;
-        g_array_append_val(fork->pieces, piece);
+        g_array_append_val(fork->extents, extent);
     }
 }
 
 static guint64 covered_by(const EkHfsFork *fork)
 {
-    const EkHfsExtent *last = fork->pieces->len > 0
-                                  ? &g_array_index(fork->pieces, EkHfsExtent, fork->pieces->len - 1)
-                                  : NULL;
+    const EkHfsExtent *last =
+        fork->extents->len > 0 ? &g_array_index(fork->extents, EkHfsExtent, fork->extents->len - 1)
+                               : NULL;
     return last != NULL ? last->at + last->count : 0;
 }
 
@@ -51,7 +52,7 @@ EkHfsFork ek_hfs_fork_of(const EkHfsArea *region, EkSpan span, guint32 file, gui
 {
     EkHfsFork fork = {.bytes = ek_span_be64(span, 0),
                       .blocks = ek_span_be32(span, 12),
-                      .pieces = g_array_new(FALSE, FALSE, sizeof(EkHfsExtent))};
+                      .extents = g_array_new(FALSE, FALSE, sizeof(EkHfsExtent))};
     if (fork.bytes > G_MAXINT64)
         fork.bytes = 0;
     add_extents(&fork, ek_span_part(span, EK_HFS_FORK_EXTENTS, EXTENTS_A_RECORD * 8));
@@ -75,30 +76,30 @@ EkHfsFork ek_hfs_fork_of(const EkHfsArea *region, EkSpan span, guint32 file, gui
 
 void ek_hfs_fork_clear(EkHfsFork *fork)
 {
-    g_clear_pointer(&fork->pieces, g_array_unref);
+    g_clear_pointer(&fork->extents, g_array_unref);
 }
 
-EkByte ek_hfs_extent_byte(const EkHfsArea *region, const EkHfsExtent *piece)
+EkByte ek_hfs_extent_byte(const EkHfsArea *region, const EkHfsExtent *extent)
 {
-    return piece->first < region->blocks && piece->count <= region->blocks - piece->first
-               ? region->first_byte + (EkByte)piece->first * region->block_bytes
+    return extent->first < region->blocks && extent->count <= region->blocks - extent->first
+               ? region->first_byte + (EkByte)extent->first * region->block_bytes
                : EK_UNPLACED;
 }
 
-/* The piece that holds a block of a fork; NULL when none does. */
-static const EkHfsExtent *piece_at(const EkHfsFork *fork, guint64 block)
+/* The extent that holds a block of a fork; NULL when none does. */
+static const EkHfsExtent *extent_at(const EkHfsFork *fork, guint64 block)
 {
     guint low = 0;
-    guint high = fork->pieces->len;
+    guint high = fork->extents->len;
     while (low < high) {
         guint middle = (low + high) / 2;
-        const EkHfsExtent *piece = &g_array_index(fork->pieces, EkHfsExtent, middle);
-        if (block < piece->at)
+        const EkHfsExtent *extent = &g_array_index(fork->extents, EkHfsExtent, middle);
+        if (block < extent->at)
             high = middle;
-        else if (block - piece->at >= piece->count)
+        else if (block - extent->at >= extent->count)
             low = middle + 1;
         else
-            return piece;
+            return extent;
     }
     return NULL;
 }
@@ -107,13 +108,13 @@ EkByte ek_hfs_fork_place(const EkHfsArea *region, const EkHfsFork *fork, EkByte 
                          EkByte *together)
 {
     guint32 size = region->block_bytes;
-    const EkHfsExtent *piece = piece_at(fork, offset / size);
-    EkByte place = piece != NULL ? ek_hfs_extent_byte(region, piece) : EK_UNPLACED;
+    const EkHfsExtent *extent = extent_at(fork, offset / size);
+    EkByte place = extent != NULL ? ek_hfs_extent_byte(region, extent) : EK_UNPLACED;
     *together = 0;
     if (place == EK_UNPLACED)
         return place;
-    EkByte into = offset - piece->at * size;
-    *together = (EkByte)piece->count * size - into;
+    EkByte into = offset - extent->at * size;
+    *together = (EkByte)extent->count * size - into;
     return place + into;
 }
 

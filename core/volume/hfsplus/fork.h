@@ -19,7 +19,7 @@ typedef struct {
 typedef struct {
     EkByte bytes;
     guint64 blocks;
-    GArray *pieces; /* EkHfsExtent */
+    GArray *extents; /* EkHfsExtent */
 } EkHfsFork;
 
 /* A volume as its forks need it. */
@@ -36,8 +36,8 @@ typedef struct {
 EkHfsFork ek_hfs_fork_of(const EkHfsArea *region, EkSpan span, guint32 file, guint32 which);
 void ek_hfs_fork_clear(EkHfsFork *fork);
 
-/* Where a piece begins; EK_UNPLACED when it is not inside the volume. */
-EkByte ek_hfs_extent_byte(const EkHfsArea *region, const EkHfsExtent *piece);
+/* Where a extent begins; EK_UNPLACED when it is not inside the volume. */
+EkByte ek_hfs_extent_byte(const EkHfsArea *region, const EkHfsExtent *extent);
 
 /* Where the byte at `offset` of a fork lies; *together says how many bytes from there lie one
  * behind the other. EK_UNPLACED where that is not known. */

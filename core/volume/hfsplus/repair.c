@@ -37,10 +37,10 @@ static gboolean count_record(void *data, EkSpan record, EkByte at)
 static gboolean is_read(const EkHfsArea *region, const EkHfsFork *fork)
 {
     EkByte covered = 0;
-    for (guint i = 0; i < fork->pieces->len; i++) {
-        const EkHfsExtent *piece = &g_array_index(fork->pieces, EkHfsExtent, i);
-        EkByte place = ek_hfs_extent_byte(region, piece);
-        EkByte bytes = (EkByte)piece->count * region->block_bytes;
+    for (guint i = 0; i < fork->extents->len; i++) {
+        const EkHfsExtent *extent = &g_array_index(fork->extents, EkHfsExtent, i);
+        EkByte place = ek_hfs_extent_byte(region, extent);
+        EkByte bytes = (EkByte)extent->count * region->block_bytes;
         if (place == EK_UNPLACED || ek_reader_known(region->reader, place, bytes).good < bytes)
             return FALSE;
         covered += bytes;

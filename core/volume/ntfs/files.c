@@ -48,7 +48,7 @@ gboolean ek_ntfs_lacks(EkOpened *opened)
 gboolean ek_ntfs_adopt(EkOpened *opened, const GArray *runs, GError **error)
 {
     ek_ntfs_table_adopt(&opened->table, runs);
-    return opened->table.pieces->len > 0 ||
+    return opened->table.fragments->len > 0 ||
            ek_error_set(
                error, EK_ERROR_DAMAGED,
                "cannot locate the $MFT: neither $MFT, $MFTMirr nor any file record is readable");
@@ -90,7 +90,7 @@ static gboolean pass_plain(const Placing *placing, guint64 at, guint64 clusters,
     return pass(placing, offset, bytes, place, place != EK_UNPLACED ? bytes : 0, FALSE);
 }
 
-/* What no piece tells of is lost, up to where the content ends. */
+/* What no fragment tells of is lost, up to where the content ends. */
 static gboolean pass_gap(const Placing *placing, guint64 from, guint64 to)
 {
     guint32 size = placing->table->boot.cluster_bytes;
@@ -99,50 +99,51 @@ static gboolean pass_gap(const Placing *placing, guint64 from, guint64 to)
     return offset >= end || pass(placing, offset, end - offset, EK_UNPLACED, 0, FALSE);
 }
 
-/* The parts of the pieces that fall into a packed unit: how many clusters really hold something. */
-static guint64 count_stored(const GArray *pieces, guint from, guint64 unit, guint clusters)
+/* The parts of the fragments that fall into a packed unit: how many clusters really hold something.
+ */
+static guint64 count_stored(const GArray *fragments, guint from, guint64 unit, guint clusters)
 {
     guint64 stored = 0;
-    for (guint i = from; i < pieces->len; i++) {
-        const EkNtfsFragment *piece = &g_array_index(pieces, EkNtfsFragment, i);
-        if (piece->at >= unit + clusters)
+    for (guint i = from; i < fragments->len; i++) {
+        const EkNtfsFragment *fragment = &g_array_index(fragments, EkNtfsFragment, i);
+        if (fragment->at >= unit + clusters)
             break;
-        guint64 begin = MAX(piece->at, unit);
-        guint64 end = MIN(piece->at + piece->clusters, unit + clusters);
-        stored += piece->first != EK_NTFS_HOLE && end > begin ? end - begin : 0;
+        guint64 begin = MAX(fragment->at, unit);
+        guint64 end = MIN(fragment->at + fragment->clusters, unit + clusters);
+        stored += fragment->first != EK_NTFS_HOLE && end > begin ? end - begin : 0;
     }
     return stored;
 }
 
 static gboolean pass_packed(const Placing *placing)
 {
-    const GArray *pieces = placing->stream->pieces;
+    const GArray *fragments = placing->stream->fragments;
     guint32 size = placing->table->boot.cluster_bytes;
     guint clusters = placing->stream->unit;
     guint64 volume = ek_ntfs_boot_bytes(&placing->table->boot) / size;
-    for (guint i = 0; i < pieces->len; i++) {
-        const EkNtfsFragment *piece = &g_array_index(pieces, EkNtfsFragment, i);
-        guint64 end = piece->at + piece->clusters;
+    for (guint i = 0; i < fragments->len; i++) {
+        const EkNtfsFragment *fragment = &g_array_index(fragments, EkNtfsFragment, i);
+        guint64 end = fragment->at + fragment->clusters;
         /* What cannot be there is not gone through unit by unit. */
-        if (piece->first != EK_NTFS_HOLE && piece->clusters > volume) {
-            if (!pass_gap(placing, piece->at, end))
+        if (fragment->first != EK_NTFS_HOLE && fragment->clusters > volume) {
+            if (!pass_gap(placing, fragment->at, end))
                 return FALSE;
             continue;
         }
-        for (guint64 at = piece->at;
-             at < end && at * size < placing->limit && piece->first != EK_NTFS_HOLE;) {
+        for (guint64 at = fragment->at;
+             at < end && at * size < placing->limit && fragment->first != EK_NTFS_HOLE;) {
             guint64 unit = at / clusters * clusters;
             guint64 part = MIN(end, unit + clusters) - at;
             guint from = i;
-            while (from > 0 && g_array_index(pieces, EkNtfsFragment, from - 1).at +
-                                       g_array_index(pieces, EkNtfsFragment, from - 1).clusters >
+            while (from > 0 && g_array_index(fragments, EkNtfsFragment, from - 1).at +
+                                       g_array_index(fragments, EkNtfsFragment, from - 1).clusters >
                                    unit)
                 from--;
             gboolean fine;
-            if (count_stored(pieces, from, unit, clusters) >= clusters) {
-                fine = pass_plain(placing, at, part, piece->first + (at - piece->at));
+            if (count_stored(fragments, from, unit, clusters) >= clusters) {
+                fine = pass_plain(placing, at, part, fragment->first + (at - fragment->at));
             } else {
-                EkByte place = ek_ntfs_place(placing->table, piece->first + (at - piece->at));
+                EkByte place = ek_ntfs_place(placing->table, fragment->first + (at - fragment->at));
                 EkByte bytes = MIN((EkByte)clusters * size, placing->limit - unit * size);
                 fine = pass(placing, unit * size, bytes, place,
                             place != EK_UNPLACED ? part * size : 0, TRUE);
@@ -162,14 +163,14 @@ static gboolean pass_extents(const Placing *placing)
         return pass(placing, 0, stream->size, stream->place,
                     stream->place != EK_UNPLACED ? stream->size : 0, FALSE);
     guint64 next = 0;
-    for (guint i = 0; i < stream->pieces->len; i++) {
-        const EkNtfsFragment *piece = &g_array_index(stream->pieces, EkNtfsFragment, i);
-        if (piece->at > next && !pass_gap(placing, next, piece->at))
+    for (guint i = 0; i < stream->fragments->len; i++) {
+        const EkNtfsFragment *fragment = &g_array_index(stream->fragments, EkNtfsFragment, i);
+        if (fragment->at > next && !pass_gap(placing, next, fragment->at))
             return FALSE;
-        if (stream->unit == 0 && piece->at >= next &&
-            !pass_plain(placing, piece->at, piece->clusters, piece->first))
+        if (stream->unit == 0 && fragment->at >= next &&
+            !pass_plain(placing, fragment->at, fragment->clusters, fragment->first))
             return FALSE;
-        next = MAX(next, piece->at + piece->clusters);
+        next = MAX(next, fragment->at + fragment->clusters);
     }
     guint64 last = ek_divide_up(placing->limit, placing->table->boot.cluster_bytes);
     return (next >= last || pass_gap(placing, next, last)) &&
@@ -330,7 +331,7 @@ static gboolean take_window(Walk *walk, guint64 first, guint64 count, guint8 *wi
     const EkNtfsTable *table = &walk->opened->table;
     guint32 bytes = table->boot.record_bytes;
     EkKnown known;
-    gboolean whole = ek_ntfs_read_fragments(table, table->pieces, first * bytes, window,
+    gboolean whole = ek_ntfs_read_fragments(table, table->fragments, first * bytes, window,
                                             (gsize)(count * bytes), &known) &&
                      known.good == count * bytes;
     for (guint64 i = 0; i < count; i++) {
@@ -339,7 +340,7 @@ static gboolean take_window(Walk *walk, guint64 first, guint64 count, guint8 *wi
         EkKnown own = {0};
         if (!whole) {
             memset(record, 0, bytes);
-            was_read = ek_ntfs_read_fragments(table, table->pieces, (first + i) * bytes, record,
+            was_read = ek_ntfs_read_fragments(table, table->fragments, (first + i) * bytes, record,
                                               bytes, &own) &&
                        own.good == bytes;
             if (own.good + own.bad + own.unread == 0)
@@ -394,23 +395,23 @@ typedef struct {
 /* The clusters of a unit that hold something, one after the other. FALSE when one was not read. */
 static gboolean read_unit(const Decoding *decoding, guint64 unit, gsize *length)
 {
-    const GArray *pieces = decoding->stream->pieces;
+    const GArray *fragments = decoding->stream->fragments;
     guint32 size = decoding->table->boot.cluster_bytes;
     guint clusters = decoding->stream->unit;
     guint64 covered = 0;
     *length = 0;
-    for (guint i = 0; i < pieces->len; i++) {
-        const EkNtfsFragment *piece = &g_array_index(pieces, EkNtfsFragment, i);
-        guint64 begin = MAX(piece->at, unit);
-        guint64 end = MIN(piece->at + piece->clusters, unit + clusters);
+    for (guint i = 0; i < fragments->len; i++) {
+        const EkNtfsFragment *fragment = &g_array_index(fragments, EkNtfsFragment, i);
+        guint64 begin = MAX(fragment->at, unit);
+        guint64 end = MIN(fragment->at + fragment->clusters, unit + clusters);
         EkKnown known;
         if (end <= begin)
             continue;
         gsize part = (gsize)((end - begin) * size);
         covered += end - begin;
-        if (piece->first == EK_NTFS_HOLE)
+        if (fragment->first == EK_NTFS_HOLE)
             continue;
-        EkByte place = ek_ntfs_place(decoding->table, piece->first + (begin - piece->at));
+        EkByte place = ek_ntfs_place(decoding->table, fragment->first + (begin - fragment->at));
         if (place == EK_UNPLACED || *length + part > (gsize)clusters * size ||
             !ek_reader_read(decoding->table->reader, place, decoding->packed + *length, part,
                             &known, NULL) ||
@@ -445,17 +446,17 @@ static gboolean decode_plain(const Decoding *decoding, EkByte place, EkByte byte
 
 static gboolean decode_plain_unit(const Decoding *decoding, guint64 unit, gsize wanted)
 {
-    const GArray *pieces = decoding->stream->pieces;
+    const GArray *fragments = decoding->stream->fragments;
     guint32 size = decoding->table->boot.cluster_bytes;
-    for (guint i = 0; i < pieces->len && wanted > 0; i++) {
-        const EkNtfsFragment *piece = &g_array_index(pieces, EkNtfsFragment, i);
-        guint64 begin = MAX(piece->at, unit);
-        guint64 end = MIN(piece->at + piece->clusters, unit + decoding->stream->unit);
+    for (guint i = 0; i < fragments->len && wanted > 0; i++) {
+        const EkNtfsFragment *fragment = &g_array_index(fragments, EkNtfsFragment, i);
+        guint64 begin = MAX(fragment->at, unit);
+        guint64 end = MIN(fragment->at + fragment->clusters, unit + decoding->stream->unit);
         if (end <= begin)
             continue;
         gsize bytes = (gsize)MIN((end - begin) * size, wanted);
         if (!decode_plain(decoding,
-                          ek_ntfs_place(decoding->table, piece->first + (begin - piece->at)),
+                          ek_ntfs_place(decoding->table, fragment->first + (begin - fragment->at)),
                           bytes))
             return FALSE;
         wanted -= bytes;
@@ -467,7 +468,7 @@ static gboolean decode_unit(const Decoding *decoding, guint64 unit, gsize wanted
 {
     gsize whole = (gsize)decoding->stream->unit * decoding->table->boot.cluster_bytes;
     gsize length = 0;
-    if (count_stored(decoding->stream->pieces, 0, unit, decoding->stream->unit) ==
+    if (count_stored(decoding->stream->fragments, 0, unit, decoding->stream->unit) ==
         decoding->stream->unit)
         return decode_plain_unit(decoding, unit, wanted);
     if (!read_unit(decoding, unit, &length))

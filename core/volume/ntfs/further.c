@@ -61,9 +61,9 @@ static void load(const EkNtfsTable *table)
          at = ek_ntfs_table_next(table, at)) {
         guint64 count = MIN(most, table->records - at);
         EkKnown known;
-        /* Where not all was read there are zeros, which are no record. Behind the piece there may
-         * be a gap: then one by one. */
-        while (!ek_ntfs_read_fragments(table, table->pieces, at * bytes, window,
+        /* Where not all was read there are zeros, which are no record. Behind the fragment there
+         * may be a gap: then one by one. */
+        while (!ek_ntfs_read_fragments(table, table->fragments, at * bytes, window,
                                        (gsize)(count * bytes), &known) &&
                count > 1)
             count = 1;

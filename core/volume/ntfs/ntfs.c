@@ -245,7 +245,7 @@ EkVolume *ek_ntfs_measure(EkReader *reader, const EkCandidate *candidate, GError
     return g_steal_pointer(&volume);
 }
 
-/* $Bitmap has a bit a cluster. Its record need not be in the first piece of the file table. */
+/* $Bitmap has a bit a cluster. Its record need not be in the first fragment of the file table. */
 EkUsage ek_ntfs_use(EkReader *reader, const EkVolume *volume, EkRange range, EkByte *same)
 {
     EkNtfsBoot boot;

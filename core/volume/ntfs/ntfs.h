@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* NTFS: what the pieces that read it share. Only for this folder. */
+/* NTFS: what the parts that read it share. Only for this folder. */
 #ifndef EK_VOLUME_NTFS_NTFS_H
 #define EK_VOLUME_NTFS_NTFS_H
 

@@ -53,8 +53,8 @@ typedef struct {
     gboolean is_encrypted;
     gboolean is_resident;
     EkSpan content; /* of a resident one; empty where its place is none */
-    /* Of one that is not resident; those from `held` on are right in its first piece only. */
-    guint64 first_cluster; /* of the attribute, that this piece begins with */
+    /* Of one that is not resident; those from `held` on are right in its first fragment only. */
+    guint64 first_cluster; /* of the attribute, that this fragment begins with */
     guint64 last_cluster;
     guint16 unit;  /* logarithm of the clusters that are packed together */
     guint64 held;  /* bytes of all its clusters */

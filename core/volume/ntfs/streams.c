@@ -20,7 +20,7 @@ static void stream_free(gpointer data)
     EkNtfsStream *stream = data;
     g_free(stream->name);
     g_free(stream->resident);
-    g_array_unref(stream->pieces);
+    g_array_unref(stream->fragments);
     g_free(stream);
 }
 
@@ -84,7 +84,7 @@ static EkNtfsStream *stream_of(EkNtfsFile *file, EkSpan name)
     EkNtfsStream *stream = g_new0(EkNtfsStream, 1);
     stream->name = g_memdup2(name.data, name.length);
     stream->name_bytes = name.length;
-    stream->pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsFragment));
+    stream->fragments = g_array_new(FALSE, FALSE, sizeof(EkNtfsFragment));
     g_ptr_array_insert(file->streams, name.length == 0 ? 0 : -1, stream);
     return stream;
 }
@@ -99,7 +99,7 @@ static gboolean is_untouched(gsize first, gsize length)
 
 static void take_resident(const Gathering *gathering, EkNtfsStream *stream, EkSpan content)
 {
-    if (stream->resident != NULL || stream->pieces->len > 0)
+    if (stream->resident != NULL || stream->fragments->len > 0)
         return;
     stream->is_headed = TRUE;
     stream->size = stream->valid = content.length;
@@ -134,7 +134,7 @@ static void take_data(const Gathering *gathering, const EkNtfsAttribute *attribu
         stream->valid = MIN(attribute->valid, stream->size);
         stream->unit = is_packed ? 1u << attribute->unit : 0;
     }
-    ek_ntfs_add_runs(attribute, stream->pieces);
+    ek_ntfs_add_runs(attribute, stream->fragments);
 }
 
 static void take_attributes(const Gathering *gathering)
@@ -197,7 +197,7 @@ EkNtfsFile *ek_ntfs_file_gather(const EkNtfsTable *table, guint64 number, EkSpan
     if (ek_ntfs_attribute_exists(&list))
         take_others(&gathering);
     for (guint i = 0; i < file->streams->len; i++)
-        ek_ntfs_sort_fragments(((EkNtfsStream *)file->streams->pdata[i])->pieces);
+        ek_ntfs_sort_fragments(((EkNtfsStream *)file->streams->pdata[i])->fragments);
     gboolean holds = file->has_standard || file->names->len > 0 || file->streams->len > 0;
     return holds ? g_steal_pointer(&file) : NULL;
 }

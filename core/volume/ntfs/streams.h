@@ -13,8 +13,8 @@ typedef struct {
     guint64 valid; /* bytes that were ever written: zeros behind them */
     guint unit;    /* clusters that are packed together; 0: not packed */
     gboolean encrypted;
-    gboolean is_headed; /* its first piece was there: the sizes are known */
-    GArray *pieces;     /* EkNtfsFragment; empty when it is kept in a record */
+    gboolean is_headed; /* its first fragment was there: the sizes are known */
+    GArray *fragments;  /* EkNtfsFragment; empty when it is kept in a record */
     guint8 *resident;   /* its bytes; NULL: it lies in clusters */
     EkByte place;       /* of them in the image */
     gboolean is_plain;  /* they lie there as they are */

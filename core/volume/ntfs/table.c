@@ -10,10 +10,10 @@
 EkByte ek_ntfs_record_place(const EkNtfsTable *table, guint64 number)
 {
     guint64 at = number * table->boot.record_bytes;
-    const EkNtfsFragment *piece =
-        ek_ntfs_fragment_at(table->pieces, at / table->boot.cluster_bytes);
-    EkByte place = piece != NULL ? ek_ntfs_place(table, piece->first) : EK_UNPLACED;
-    return place != EK_UNPLACED ? place + (at - piece->at * table->boot.cluster_bytes) : place;
+    const EkNtfsFragment *fragment =
+        ek_ntfs_fragment_at(table->fragments, at / table->boot.cluster_bytes);
+    EkByte place = fragment != NULL ? ek_ntfs_place(table, fragment->first) : EK_UNPLACED;
+    return place != EK_UNPLACED ? place + (at - fragment->at * table->boot.cluster_bytes) : place;
 }
 
 /* One that says it is another is none. */
@@ -56,7 +56,7 @@ EkNtfsFound ek_ntfs_table_read(const EkNtfsTable *table, guint64 number, guint8 
     if (number >= table->records)
         return EK_NTFS_EMPTY;
     gboolean was_read =
-        ek_ntfs_read_fragments(table, table->pieces, number * bytes, record, bytes, &known) &&
+        ek_ntfs_read_fragments(table, table->fragments, number * bytes, record, bytes, &known) &&
         known.good == bytes;
     return ek_ntfs_table_take(table, number, record, was_read);
 }
@@ -73,8 +73,8 @@ static void add_listed_runs(EkNtfsTable *table, EkSpan first, guint8 *record)
         EkNtfsAttribute data = ek_ntfs_attribute_named(span, EK_NTFS_DATA, "");
         if (!ek_ntfs_attribute_exists(&data) || data.is_resident || data.first_cluster == 0)
             continue;
-        ek_ntfs_add_runs(&data, table->pieces);
-        ek_ntfs_sort_fragments(table->pieces);
+        ek_ntfs_add_runs(&data, table->fragments);
+        ek_ntfs_sort_fragments(table->fragments);
     }
 }
 
@@ -92,25 +92,25 @@ gboolean ek_ntfs_table_open(EkNtfsTable *table, EkReader *reader, const EkVolume
     gboolean was_read = place != EK_UNPLACED &&
                         ek_reader_read(reader, place, record, bytes, &known, NULL) &&
                         known.good == bytes;
-    table->pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsFragment));
+    table->fragments = g_array_new(FALSE, FALSE, sizeof(EkNtfsFragment));
     table->further = ek_ntfs_further_new();
     if (ek_ntfs_table_take(table, 0, record, was_read) == EK_NTFS_FOUND) {
         EkNtfsAttribute data = ek_ntfs_attribute_named(span, EK_NTFS_DATA, "");
         EkNtfsAttribute list = ek_ntfs_attribute_of(span, EK_NTFS_LIST);
-        ek_ntfs_add_runs(&data, table->pieces);
+        ek_ntfs_add_runs(&data, table->fragments);
         /* No more than there is room for, whatever it says. */
         table->records = MIN(data.size, ek_ntfs_boot_bytes(&table->boot)) / bytes;
         if (ek_ntfs_attribute_exists(&list))
             add_listed_runs(table, span, other);
     }
-    if (table->pieces->len == 0)
+    if (table->fragments->len == 0)
         ek_ntfs_table_guess(table);
     return TRUE;
 }
 
 void ek_ntfs_table_close(EkNtfsTable *table)
 {
-    g_clear_pointer(&table->pieces, g_array_unref);
+    g_clear_pointer(&table->fragments, g_array_unref);
     g_clear_pointer(&table->further, ek_ntfs_further_free);
 }
 
@@ -128,13 +128,13 @@ static guint8 *load_list(const EkNtfsTable *table, const EkNtfsAttribute *attrib
         *length = resident.length;
         return g_memdup2(resident.data, resident.length);
     }
-    g_autoptr(GArray) pieces = g_array_new(FALSE, FALSE, sizeof(EkNtfsFragment));
+    g_autoptr(GArray) fragments = g_array_new(FALSE, FALSE, sizeof(EkNtfsFragment));
     EkKnown known;
-    ek_ntfs_add_runs(attribute, pieces);
+    ek_ntfs_add_runs(attribute, fragments);
     *length = (gsize)MIN(attribute->size, LIST_MOST);
     guint8 *list = g_malloc0(*length + 1);
     /* What of it was not read is zeros, where it ends. */
-    if (!ek_ntfs_read_fragments(table, pieces, 0, list, *length, &known))
+    if (!ek_ntfs_read_fragments(table, fragments, 0, list, *length, &known))
         *length = 0;
     *is_whole = *length > 0 && known.good == *length;
     return list;

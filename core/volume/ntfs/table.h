@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* The file table of an NTFS volume, and the pieces that any attribute lies in. */
+/* The file table of an NTFS volume, and the fragments that any attribute lies in. */
 #ifndef EK_VOLUME_NTFS_TABLE_H
 #define EK_VOLUME_NTFS_TABLE_H
 
@@ -18,7 +18,7 @@ typedef struct {
     EkReader *reader;
     EkNtfsBoot boot;
     EkByte first_byte; /* of the volume */
-    GArray *pieces;    /* EkNtfsFragment: of the table */
+    GArray *fragments; /* EkNtfsFragment: of the table */
     guint64 records;
     EkNtfsFurther *further;
     gboolean is_guessed; /* its first record, which says where it lies, was not read anywhere */
@@ -35,8 +35,8 @@ typedef enum {
 gboolean ek_ntfs_table_open(EkNtfsTable *table, EkReader *reader, const EkVolume *volume);
 void ek_ntfs_table_close(EkNtfsTable *table);
 
-/* Without its first record: what lies in one piece from where the boot sector says, as far as its
- * records say their numbers (traces.c). */
+/* Without its first record: what lies in one fragment from where the boot sector says, as far as
+ * its records say their numbers (traces.c). */
 void ek_ntfs_table_guess(EkNtfsTable *table);
 
 /* Is it not known where all of it lies? Then runs of records that were seen (EkRecordRun) can be
@@ -55,19 +55,19 @@ EkNtfsFound ek_ntfs_table_read(const EkNtfsTable *table, guint64 number, guint8 
 EkNtfsFound ek_ntfs_table_take(const EkNtfsTable *table, guint64 number, guint8 *record,
                                gboolean was_read);
 
-/* The fragment that holds a cluster of what lies in `pieces`; NULL: none does. */
-const EkNtfsFragment *ek_ntfs_fragment_at(const GArray *pieces, guint64 cluster);
+/* The fragment that holds a cluster of what lies in `fragments`; NULL: none does. */
+const EkNtfsFragment *ek_ntfs_fragment_at(const GArray *fragments, guint64 cluster);
 
 /* Where a record, or a cluster of the volume, begins in the image. EK_UNPLACED: nowhere. */
 EkByte ek_ntfs_record_place(const EkNtfsTable *table, guint64 number);
 EkByte ek_ntfs_place(const EkNtfsTable *table, guint64 cluster);
 
 /* Adds the runs of a non-resident attribute (EkNtfsFragment). */
-void ek_ntfs_add_runs(const EkNtfsAttribute *attribute, GArray *pieces);
-void ek_ntfs_sort_fragments(GArray *pieces);
+void ek_ntfs_add_runs(const EkNtfsAttribute *attribute, GArray *fragments);
+void ek_ntfs_sort_fragments(GArray *fragments);
 
-/* Reads what lies in these pieces. FALSE when they do not reach so far, or lie outside. */
-gboolean ek_ntfs_read_fragments(const EkNtfsTable *table, const GArray *pieces, guint64 offset,
+/* Reads what lies in these fragments. FALSE when they do not reach so far, or lie outside. */
+gboolean ek_ntfs_read_fragments(const EkNtfsTable *table, const GArray *fragments, guint64 offset,
                                 guint8 *buffer, gsize length, EkKnown *known);
 
 /* The numbers of the further records that a record's list of attributes names (guint64), of one

@@ -12,7 +12,8 @@
 
 typedef enum { PROBE_OURS, PROBE_UNREAD, PROBE_OTHER } Probe;
 
-/* Does record `number` stand where it does when the table lies in one piece from its beginning on?
+/* Does record `number` stand where it does when the table lies in one fragment from its beginning
+ * on?
  */
 static Probe probe(const EkNtfsTable *table, guint64 number, guint8 *record)
 {
@@ -36,7 +37,7 @@ static Probe probe(const EkNtfsTable *table, guint64 number, guint8 *record)
                : PROBE_OTHER;
 }
 
-/* The last record of that piece that is known; 0: none is. */
+/* The last record of that fragment that is known; 0: none is. */
 static guint64 last_of_first_piece(const EkNtfsTable *table, guint64 most, guint8 *record)
 {
     guint64 last = 0;
@@ -80,8 +81,8 @@ void ek_ntfs_table_guess(EkNtfsTable *table)
     table->is_guessed = TRUE;
     if (last == 0)
         return;
-    EkNtfsFragment piece = {0, ek_divide_up((last + 1) * bytes, size), table->boot.mft_cluster};
-    g_array_append_val(table->pieces, piece);
+    EkNtfsFragment fragment = {0, ek_divide_up((last + 1) * bytes, size), table->boot.mft_cluster};
+    g_array_append_val(table->fragments, fragment);
     table->records = last + 1;
 }
 
@@ -90,8 +91,8 @@ void ek_ntfs_table_guess(EkNtfsTable *table)
 gboolean ek_ntfs_table_lacks(const EkNtfsTable *table)
 {
     guint64 clusters = 0;
-    for (guint i = 0; i < table->pieces->len; i++)
-        clusters += g_array_index(table->pieces, EkNtfsFragment, i).clusters;
+    for (guint i = 0; i < table->fragments->len; i++)
+        clusters += g_array_index(table->fragments, EkNtfsFragment, i).clusters;
     return table->is_guessed ||
            clusters < table->records * table->boot.record_bytes / table->boot.cluster_bytes;
 }
@@ -105,8 +106,8 @@ static gint longest_first(gconstpointer a, gconstpointer b)
     return left->first_byte < right->first_byte ? -1 : left->first_byte > right->first_byte;
 }
 
-/* The piece that a run makes. FALSE when the run is not of this table. */
-static gboolean piece_of(const EkNtfsTable *table, const EkRecordRun *run, EkNtfsFragment *piece)
+/* The fragment that a run makes. FALSE when the run is not of this table. */
+static gboolean piece_of(const EkNtfsTable *table, const EkRecordRun *run, EkNtfsFragment *fragment)
 {
     guint64 bytes = table->boot.record_bytes;
     guint64 size = table->boot.cluster_bytes;
@@ -118,32 +119,33 @@ static gboolean piece_of(const EkNtfsTable *table, const EkRecordRun *run, EkNtf
         return FALSE;
     guint64 number_byte = run->first_record * bytes;
     guint64 into = inside.first % size;
-    *piece = (EkNtfsFragment){number_byte / size, ek_divide_up(into + inside.bytes, size),
-                              inside.first / size};
+    *fragment = (EkNtfsFragment){number_byte / size, ek_divide_up(into + inside.bytes, size),
+                                 inside.first / size};
     return into == number_byte % size;
 }
 
-/* Adds what of it no other piece holds. */
-static void add_uncovered(EkNtfsTable *table, EkNtfsFragment piece)
+/* Adds what of it no other fragment holds. */
+static void add_uncovered(EkNtfsTable *table, EkNtfsFragment fragment)
 {
-    for (guint i = 0; i < table->pieces->len && piece.clusters > 0; i++) {
-        const EkNtfsFragment *other = &g_array_index(table->pieces, EkNtfsFragment, i);
+    for (guint i = 0; i < table->fragments->len && fragment.clusters > 0; i++) {
+        const EkNtfsFragment *other = &g_array_index(table->fragments, EkNtfsFragment, i);
         guint64 other_end = other->at + other->clusters;
-        guint64 end = piece.at + piece.clusters;
-        if (other_end <= piece.at || other->at >= end)
+        guint64 end = fragment.at + fragment.clusters;
+        if (other_end <= fragment.at || other->at >= end)
             continue;
-        EkNtfsFragment before = {piece.at, other->at - MIN(other->at, piece.at), piece.first};
-        guint64 skipped = MIN(other_end, end) - piece.at;
-        piece.at += skipped;
-        piece.first += skipped;
-        piece.clusters -= skipped;
+        EkNtfsFragment before = {fragment.at, other->at - MIN(other->at, fragment.at),
+                                 fragment.first};
+        guint64 skipped = MIN(other_end, end) - fragment.at;
+        fragment.at += skipped;
+        fragment.first += skipped;
+        fragment.clusters -= skipped;
         if (before.clusters > 0)
             add_uncovered(table, before);
     }
-    if (piece.clusters == 0)
+    if (fragment.clusters == 0)
         return;
-    g_array_append_val(table->pieces, piece);
-    ek_ntfs_sort_fragments(table->pieces);
+    g_array_append_val(table->fragments, fragment);
+    ek_ntfs_sort_fragments(table->fragments);
 }
 
 void ek_ntfs_table_adopt(EkNtfsTable *table, const GArray *runs)
@@ -153,12 +155,12 @@ void ek_ntfs_table_adopt(EkNtfsTable *table, const GArray *runs)
     for (guint i = 0; i < runs->len; i++)
         g_ptr_array_add(sorted, &g_array_index(runs, EkRecordRun, i));
     g_ptr_array_sort(sorted, longest_first);
-    for (guint i = 0; i < sorted->len && table->pieces->len < PIECES_MOST; i++) {
+    for (guint i = 0; i < sorted->len && table->fragments->len < PIECES_MOST; i++) {
         const EkRecordRun *run = sorted->pdata[i];
-        EkNtfsFragment piece;
-        if (run->first_record >= told || !piece_of(table, run, &piece))
+        EkNtfsFragment fragment;
+        if (run->first_record >= told || !piece_of(table, run, &fragment))
             continue;
-        add_uncovered(table, piece);
+        add_uncovered(table, fragment);
         if (table->is_guessed)
             table->records = MAX(table->records, run->first_record + run->count);
     }
