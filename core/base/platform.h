@@ -44,8 +44,8 @@ int ek_platform_open_direct(const char *path, int flags);
  * FALSE when there are none. All of the rest where the system cannot tell. */
 gboolean ek_platform_next_data(int fd, EkByte from, EkByte end, EkRange *data);
 
-/* When the file at a path was made, in ns since 1970; 0: its file system, or the C library, does not
- * say. */
+/* When the file at a path was made, in ns since 1970; 0: its file system, or the C library, does
+ * not say. */
 gint64 ek_platform_birth(const char *path);
 
 /* Flushes the file system that holds this open folder to stable storage. */
