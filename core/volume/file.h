@@ -36,6 +36,16 @@ static inline guint64 ek_number_in_tree(guint32 tree, guint64 number)
     return (guint64)tree << EK_TREE_SHIFT | number;
 }
 
+static inline guint32 ek_number_tree(guint64 number)
+{
+    return (guint32)(number >> EK_TREE_SHIFT);
+}
+
+static inline guint64 ek_number_inside(guint64 number)
+{
+    return number & (((guint64)1 << EK_TREE_SHIFT) - 1);
+}
+
 typedef enum {
     EK_TYPE_FILE,
     EK_TYPE_FOLDER,

@@ -13,7 +13,6 @@
 #define ROOT 5u
 #define EXTEND 11u
 #define OWN_RECORDS 24u /* kept by the format for itself */
-#define STREAM_SHIFT 48u
 #define TAG_LINK 0xa000000cu
 #define TAG_MOUNT 0xa0000003u
 #define TAG_UNIX_LINK 0xa000001du
@@ -248,7 +247,7 @@ static gboolean pass_further(Walk *walk, const EkNtfsFile *gathered, const EkFil
 {
     const EkNtfsName *own = gathered->names->len > 0 ? gathered->names->pdata[0] : NULL;
     EkFile further = *file;
-    further.number = file->number | (guint64)index << STREAM_SHIFT;
+    further.number = ek_number_in_tree(index, file->number);
     further.type = EK_TYPE_STREAM;
     further.size = stream->size;
     further.flags &= ~(EK_FILE_ENCODED | EK_FILE_ENCRYPTED | EK_FILE_OPAQUE);
@@ -501,8 +500,8 @@ static gboolean decode_packed(const Decoding *decoding)
 gboolean ek_ntfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink, void *data)
 {
     const EkNtfsTable *table = &opened->table;
-    guint64 number = file->number & EK_NTFS_NUMBER;
-    guint index = (guint)(file->number >> STREAM_SHIFT);
+    guint64 number = ek_number_inside(file->number);
+    guint index = ek_number_tree(file->number);
     g_autofree guint8 *record = g_malloc(table->boot.record_bytes);
     g_autoptr(EkNtfsFile) gathered = NULL;
     if (ek_ntfs_table_read(table, number, record) == EK_NTFS_FOUND)
