@@ -101,6 +101,12 @@ static void print_text(EkCli *cli, const EkCaseSummary *summary)
                      summary->imaging_pid);
     ek_cli_print("Volumes  %u known%s\n", summary->volumes->len,
                  summary->hunted ? "" : " (part of the image has not been searched)");
+    for (guint i = 0; i < summary->volumes->len; i++) {
+        const EkCaseVolume *entry = summary->volumes->pdata[i];
+        if (entry->volume->is_earlier)
+            ek_cli_print("         volume %u was there before volume %u was created over it\n",
+                         entry->number, entry->host);
+    }
     ek_cli_print("Plan     %s%s%s\n",
                  summary->plan_is_old ? "created before the last hunt"
                  : summary->has_plan  ? "created"

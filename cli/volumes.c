@@ -172,6 +172,7 @@ static json_t *volume_json(const EkVolumeSummary *summary, guint32 sector_size)
     json_object_set_new(row, "reasons", reasons);
     json_object_set_new(row, "length_is_least", json_boolean(volume->length_is_least));
     json_object_set_new(row, "by_backup", json_boolean(volume->by_backup));
+    json_object_set_new(row, "earlier", json_boolean(volume->is_earlier));
     json_object_set_new(row, "created", timestamp_json(volume->created));
     json_object_set_new(row, "used", timestamp_json(volume->used));
     json_object_set_new(row, "host", entry->host != 0 ? json_integer(entry->host) : json_null());
@@ -235,7 +236,7 @@ static void print_one(EkCli *cli, EkView *view, const EkVolumeSummary *summary)
     }
     if (summary->has_files)
         ek_filerow_print_inventory(entry->number, &summary->files);
-    if (view != NULL)
+    if (view != NULL && !volume->is_earlier)
         ek_headers_print(cli, view->reader, volume);
     if (volume->format->open == NULL)
         ek_cli_advise("Its files cannot be listed: this version supports NTFS, FAT, exFAT, "
@@ -265,6 +266,25 @@ static void print_inventories(const GPtrArray *summaries, gboolean all)
         const EkVolumeSummary *summary = summaries->pdata[i];
         if (summary->has_files && (all || summary->is_shown))
             ek_filerow_print_inventory(summary->entry->number, &summary->files);
+    }
+}
+
+/* What lies over what: an older volume is where the files may be that somebody misses. */
+static void print_earlier(EkCli *cli, const GPtrArray *volumes)
+{
+    for (guint i = 0; i < volumes->len; i++) {
+        const EkCaseVolume *entry = volumes->pdata[i];
+        if (!entry->volume->is_earlier)
+            continue;
+        g_autofree char *used = timestamp_text(entry->volume->used);
+        g_autofree char *over = entry->host != 0
+                                    ? g_strdup_printf("volume %u was created over it", entry->host)
+                                    : g_strdup("it was overwritten");
+        g_autofree char *text = g_strdup_printf(
+            "Volume %u is an earlier one: %s%s%s. What is left of its files: ektypon tree %s %u",
+            entry->number, over, used != NULL ? "; it was last used " : "",
+            used != NULL ? used : "", cli->operands[0], entry->number);
+        ek_show_sentence(stdout, "", 0, text);
     }
 }
 
@@ -398,6 +418,7 @@ int ek_command_volumes(EkCli *cli)
     ek_layout_print(cli, shown, info->bytes, info->sector_size);
     print_table(cli, summaries, all);
     print_inventories(summaries, all);
+    print_earlier(cli, shown);
     ek_cli_advise("To see the evidence for a volume: ektypon volumes %s NUMBER", cli->operands[0]);
     return EK_EXIT_DONE;
 }

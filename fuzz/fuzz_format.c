@@ -57,7 +57,8 @@ static void take_volume(void *data, EkVolume *volume)
     ek_volume_free(volume);
 }
 
-static void measure(EkReader *reader, EkByte at)
+/* What stands is kept in `volumes`. */
+static void measure(EkReader *reader, EkByte at, GPtrArray *volumes)
 {
     guint8 start[EK_RECOGNISE_BYTES];
     EkCandidate candidates[EK_CANDIDATES_MOST];
@@ -69,10 +70,12 @@ static void measure(EkReader *reader, EkByte at)
         if (volume == NULL)
             abort();
         use_volume(reader, volume);
+        if (volume->is_confirmed)
+            g_ptr_array_add(volumes, g_steal_pointer(&volume));
     }
 }
 
-static void infer(const FuzzDrive *drive, EkReader *reader)
+static void infer(const FuzzDrive *drive, EkReader *reader, const GPtrArray *volumes)
 {
     g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(EkRecordRun));
     g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkRange));
@@ -90,10 +93,15 @@ static void infer(const FuzzDrive *drive, EkReader *reader)
     /* A table names what begins where the first piece is. */
     EkRange named = {drive->places[0], (EkByte)drive->lengths[drive->count - 1] << 11};
     g_array_append_val(places, named);
-    EkSightings sightings = {runs, places, 512};
-    ek_volume_infer(&FORMAT, reader, &sightings, take_volume, reader, NULL);
+    g_autoptr(GPtrArray) none = g_ptr_array_new();
+    EkSightings sightings = {runs, places, 512, volumes};
+    ek_volume_infer(&FORMAT, reader, &sightings, FALSE, take_volume, reader, NULL);
+    ek_volume_infer(&FORMAT, reader, &sightings, TRUE, take_volume, reader, NULL);
+    /* As if nothing else were known. */
+    sightings.volumes = none;
+    ek_volume_infer(&FORMAT, reader, &sightings, TRUE, take_volume, reader, NULL);
     g_array_set_size(places, 0);
-    ek_volume_infer(&FORMAT, reader, &sightings, take_volume, reader, NULL);
+    ek_volume_infer(&FORMAT, reader, &sightings, FALSE, take_volume, reader, NULL);
 }
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
@@ -101,10 +109,12 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     FuzzDrive drive;
     if (!fuzz_drive_open(&drive, data, size))
         return 0;
+    g_autoptr(GPtrArray) volumes =
+        g_ptr_array_new_with_free_func((GDestroyNotify)ek_volume_free);
     for (guint i = 0; i < drive.count; i++)
-        measure(drive.image.reader, drive.places[i]);
+        measure(drive.image.reader, drive.places[i], volumes);
     if (FORMAT.infer != NULL)
-        infer(&drive, drive.image.reader);
+        infer(&drive, drive.image.reader, volumes);
     fuzz_drive_close(&drive);
     return 0;
 }

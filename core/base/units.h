@@ -29,6 +29,11 @@ static inline EkByte ek_range_end(EkRange range)
 }
 
 /* TRUE and *range when first + bytes does not wrap and stays within `limit`. */
+static inline gboolean ek_range_holds(EkRange range, EkByte at)
+{
+    return at >= range.first && at - range.first < range.bytes;
+}
+
 static inline gboolean ek_range_checked(EkByte first, EkByte bytes, EkByte limit, EkRange *range)
 {
     if (first > limit || bytes > limit - first)

@@ -117,9 +117,11 @@ const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS] = {
     "ALTER TABLE plan_partition ADD COLUMN matching INTEGER NOT NULL DEFAULT 0;"
     "ALTER TABLE plan_partition ADD COLUMN sampled INTEGER NOT NULL DEFAULT 0",
 
-    /* Of what stands there a trace keeps the sum: that tells copies, and takes 8 bytes of 512. */
+    /* Of what stands there a trace keeps the sum: that tells copies, and takes 8 bytes of 512. Of
+     * volumes it is known which others were made over. */
     ("ALTER TABLE trace DROP COLUMN header;"
-     "ALTER TABLE trace ADD COLUMN sum INTEGER NOT NULL DEFAULT 0"),
+     "ALTER TABLE trace ADD COLUMN sum INTEGER NOT NULL DEFAULT 0;"
+     "ALTER TABLE volume ADD COLUMN earlier INTEGER NOT NULL DEFAULT 0"),
 };
 
 const char *const ek_map_schema[EK_MAP_SCHEMA_VERSIONS] = {

@@ -8,7 +8,7 @@
 #define EK_MAP_SCHEMA_VERSIONS 3
 
 /* The sums of the newest (ek_sql_schema_sum): what has them need not be compared. */
-#define EK_CASE_SCHEMA_SUM "a9da14157c21f7876677d8ce5baa66758ea9f62cfc4363caca05d0731abb2c70"
+#define EK_CASE_SCHEMA_SUM "8aad5090fdfd672cff2f62f32f478ac7fe3b255adb9865569d113eeb9028b03c"
 #define EK_MAP_SCHEMA_SUM "138270fcffa8901605dcfa13cf80bfdaf1517fb252d2c23f423cf9eac6e56772"
 
 extern const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS]; /* case.db */

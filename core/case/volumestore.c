@@ -253,8 +253,8 @@ static gint64 known_number(sqlite3 *db, const EkVolume *volume, GError **error)
     g_autoptr(EkStatement) row = ek_sql_prepare(
         db, error,
         "SELECT number FROM volume WHERE substr(filesystem,1,length(?1))=?1 AND first_byte=?2"
-        " AND uuid IS ?3",
-        "sus", volume->format->name, volume->first_byte, volume->uuid);
+        " AND uuid IS ?3 AND earlier=?4",
+        "susi", volume->format->name, volume->first_byte, volume->uuid, (gint64)volume->is_earlier);
     int got = row != NULL ? ek_sql_step(db, row, error) : -1;
     return got == 1 ? sqlite3_column_int64(row, 0) : got;
 }
@@ -267,9 +267,10 @@ static gboolean give_number(sqlite3 *db, gint64 event, EkFinding *finding, GErro
     if (number == 0) {
         if (!ek_sql_do(db, error,
                        "INSERT INTO volume (number,filesystem,first_byte,bytes,own_sector_size,"
-                       "standing,confidence,header_byte,header,event) VALUES"
-                       " ((SELECT COALESCE(MAX(number),0)+1 FROM volume),?,?,0,0,'',0,0,x'',?)",
-                       "sui", volume->filesystem, volume->first_byte, event))
+                       "standing,confidence,header_byte,header,event,earlier) VALUES"
+                       " ((SELECT COALESCE(MAX(number),0)+1 FROM volume),?,?,0,0,'',0,0,x'',?,?)",
+                       "suii", volume->filesystem, volume->first_byte, event,
+                       (gint64)volume->is_earlier))
             return FALSE;
         number = sqlite3_last_insert_rowid(db);
     }
@@ -397,7 +398,7 @@ GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
         store, error,
         "SELECT number,filesystem,first_byte,bytes,own_sector_size,label,uuid,standing,confidence,"
         "header_byte,header,length_is_least,is_container,by_backup,created,created_local,used,"
-        "used_local,overwritten,host,composed FROM volume"
+        "used_local,overwritten,host,composed,earlier FROM volume"
         " WHERE same_as IS NULL AND standing<>'withdrawn' ORDER BY first_byte,number",
         "");
     if (rows == NULL)
@@ -433,6 +434,7 @@ GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
         entry->overwritten = (EkByte)sqlite3_column_int64(rows, 18);
         entry->host = (guint)sqlite3_column_int64(rows, 19);
         volume->composed = sqlite3_column_int(rows, 20) != 0;
+        volume->is_earlier = sqlite3_column_int(rows, 21) != 0;
         volume->is_confirmed = TRUE;
         if (!load_reasons(store, entry, error) || !load_properties(store, entry, error))
             return NULL;

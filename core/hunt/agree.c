@@ -40,7 +40,7 @@ static gboolean may_be_as_long(const EkVolume *a, const EkVolume *b)
  * unless that was of another length: then it is an older one's header that is left. */
 static gboolean is_same(const EkVolume *a, const EkVolume *b)
 {
-    if (a->format != b->format || a->first_byte != b->first_byte)
+    if (a->format != b->format || a->first_byte != b->first_byte || a->is_earlier != b->is_earlier)
         return FALSE;
     return a->composed || b->composed ? may_be_as_long(a, b) : g_strcmp0(a->uuid, b->uuid) == 0;
 }
@@ -197,6 +197,8 @@ static GArray *gather_runs(const GPtrArray *traces, const char *format)
  * composed is none of its own when a header speaks of the same file table. */
 static gboolean is_shadow(const EkVolume *volume, const EkVolume *of)
 {
+    if (volume->is_earlier || of->is_earlier)
+        return FALSE;
     /* The same, once with the wrapper around it. */
     if (volume->format == of->format && of->metadata_byte == volume->first_byte &&
         volume->metadata_byte == volume->first_byte && of->first_byte < volume->first_byte)
@@ -240,16 +242,21 @@ static GArray *gather_places(const EkTable *current, const GPtrArray *tables)
     return places;
 }
 
+/* With `earlier` those that others were made over. */
 static gboolean infer_all(EkReader *reader, guint32 sector_size, const GArray *places,
-                          const GPtrArray *traces, GPtrArray *findings, GError **error)
+                          const GPtrArray *traces, gboolean earlier, GPtrArray *findings,
+                          GError **error)
 {
+    g_autoptr(GPtrArray) volumes = g_ptr_array_new();
+    for (guint i = 0; i < findings->len; i++)
+        g_ptr_array_add(volumes, ((EkFinding *)findings->pdata[i])->volume);
     for (gsize i = 0; ek_file_systems[i] != NULL; i++) {
         const EkFileSystem *format = ek_file_systems[i];
-        if (format->infer == NULL)
+        if ((earlier ? format->infer_earlier : format->infer) == NULL)
             continue;
         g_autoptr(GArray) runs = gather_runs(traces, format->name);
-        EkSightings sightings = {runs, places, sector_size};
-        if (!ek_volume_infer(format, reader, &sightings, take_inferred, findings, error))
+        EkSightings sightings = {runs, places, sector_size, volumes};
+        if (!ek_volume_infer(format, reader, &sightings, earlier, take_inferred, findings, error))
             return FALSE;
     }
     return TRUE;
@@ -337,9 +344,11 @@ GPtrArray *ek_hunt_agree(EkReader *reader, guint32 sector_size, const GPtrArray 
     }
     g_autoptr(GPtrArray) tables = ek_hunt_tables(reader, sector_size, traces);
     g_autoptr(GArray) places = gather_places(has_table ? table : NULL, tables);
-    if (!infer_all(reader, sector_size, places, traces, findings, error))
+    if (!infer_all(reader, sector_size, places, traces, FALSE, findings, error))
         return NULL;
     drop_shadows(findings);
+    if (!infer_all(reader, sector_size, places, traces, TRUE, findings, error))
+        return NULL;
     if (!keep_contradicted(reader, traces, has_table ? table : NULL, findings, error))
         return NULL;
     g_ptr_array_sort(findings, by_place);

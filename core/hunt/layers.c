@@ -312,8 +312,33 @@ static void count_overwritten(EkFinding *finding, const GPtrArray *findings)
                      own.bytes > 0 ? (double)finding->overwritten * 100 / (double)own.bytes : 0.0);
 }
 
+/* What was found as one that another was made over lies below the largest that covers its place.
+ */
+static void weigh_earlier(EkFinding *earlier, const GPtrArray *findings)
+{
+    const EkFinding *over = NULL;
+    for (guint i = 0; i < findings->len; i++) {
+        const EkFinding *other = findings->pdata[i];
+        if (!other->volume->is_earlier && other->standing != EK_STANDING_NESTED &&
+            ek_ranges_overlap(ek_volume_range(earlier->volume), ek_volume_range(other->volume)) &&
+            (over == NULL || other->volume->bytes > over->volume->bytes))
+            over = other;
+    }
+    earlier->standing = EK_STANDING_REMAINS;
+    earlier->in_free = TRUE;
+    earlier->host = over;
+    if (over != NULL)
+        ek_volume_reason(earlier->volume, 0,
+                         "the %s volume at sector %" G_GUINT64_FORMAT
+                         " was created over it: what that one has not written over is left",
+                         over->volume->filesystem, over->volume->first_byte / EK_STEP);
+}
+
 void ek_hunt_layer(EkReader *reader, GPtrArray *findings)
 {
+    for (guint i = 0; i < findings->len; i++)
+        if (((const EkFinding *)findings->pdata[i])->volume->is_earlier)
+            weigh_earlier(findings->pdata[i], findings);
     for (guint i = 0; i < findings->len; i++) {
         EkFinding *finding = findings->pdata[i];
         finding->copies = count_copies(finding, findings);
@@ -332,7 +357,7 @@ void ek_hunt_layer(EkReader *reader, GPtrArray *findings)
             weigh_copies(findings->pdata[i]);
     for (guint i = 0; i < findings->len; i++) {
         EkFinding *finding = findings->pdata[i];
-        if (finding->standing == EK_STANDING_REMAINS)
+        if (finding->standing == EK_STANDING_REMAINS && !finding->volume->is_earlier)
             count_overwritten(finding, findings);
     }
 }

@@ -179,3 +179,14 @@ EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit)
     guint64 same = 0;
     return ek_usage_bits(reader, at, bit, 1, &same);
 }
+
+gboolean ek_is_used_by_any(EkReader *reader, const GPtrArray *volumes, EkByte at)
+{
+    for (guint i = 0; i < volumes->len; i++) {
+        const EkVolume *volume = volumes->pdata[i];
+        if (ek_range_holds(ek_volume_range(volume), at) &&
+            ek_volume_use_at(volume, reader, at) == EK_USAGE_USED)
+            return TRUE;
+    }
+    return FALSE;
+}

@@ -38,6 +38,10 @@ EkUsage ek_usage_bits(EkReader *reader, EkByte at, guint64 bit, guint64 most, gu
 /* The same of one bit. */
 EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit);
 
+/* Does one of these volumes (EkVolume*) use the byte at `at`? What stands there is its own, or in a
+ * file of its. */
+gboolean ek_is_used_by_any(EkReader *reader, const GPtrArray *volumes, EkByte at);
+
 /* Begins to measure a claim: a volume with its places set, and the `length` bytes (at least
  * EK_HEADER_BYTES) of its header in `data`, zeros past the end of the drive. NULL when reading
  * failed. */

@@ -1,7 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 /* The list of all file systems and containers: a line each, and all that a new one needs besides
  * its folder. Headers, the array, fuzzers and their coverage are made from it. In this order what
- * is found is asked. */
+ * is found is asked. For whoever defines EK_FORMAT. */
+#ifdef EK_FORMAT
 EK_FORMAT(ntfs)
 EK_FORMAT(fat)
 EK_FORMAT(exfat)
@@ -20,3 +21,4 @@ EK_FORMAT(lvm)
 EK_FORMAT(raid)
 EK_FORMAT(bitlocker)
 EK_FORMAT(ldm)
+#endif

@@ -99,7 +99,8 @@ EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader,
 EkUsage ek_volume_use(const EkVolume *volume, EkReader *reader, EkRange range, EkByte *same)
 {
     *same = range.bytes;
-    if (volume->format->use == NULL || range.first < volume->first_byte ||
+    /* What would tell of an earlier one belongs to the newer one now. */
+    if (volume->format->use == NULL || volume->is_earlier || range.first < volume->first_byte ||
         range.first - volume->first_byte > volume->bytes ||
         range.bytes > volume->bytes - (range.first - volume->first_byte))
         return EK_USAGE_UNKNOWN;
@@ -128,10 +129,49 @@ static void take_inferred(void *data, EkVolume *volume)
 }
 
 gboolean ek_volume_infer(const EkFileSystem *format, EkReader *reader, const EkSightings *sightings,
-                         EkVolumeSink sink, void *data, GError **error)
+                         gboolean earlier, EkVolumeSink sink, void *data, GError **error)
 {
     Inferring inferring = {format, sink, data};
-    return format->infer(reader, sightings, take_inferred, &inferring, error);
+    gboolean (*infer)(EkReader *, const EkSightings *, EkVolumeSink, void *, GError **) =
+        earlier ? format->infer_earlier : format->infer;
+    return infer == NULL || infer(reader, sightings, take_inferred, &inferring, error);
+}
+
+/* What of a run is left behind and before a range. */
+static void cut_run(GArray *out, EkRecordRun run, EkRange range)
+{
+    EkByte bytes = MAX(run.stride, 1);
+    EkByte end = run.first_byte + (run.count - 1) * bytes + MAX(run.stride, EK_STEP);
+    if (end <= range.first || run.first_byte >= ek_range_end(range)) {
+        g_array_append_val(out, run);
+        return;
+    }
+    guint64 before = run.first_byte < range.first ? (range.first - run.first_byte) / bytes : 0;
+    guint64 skipped = ek_divide_up(ek_range_end(range) - run.first_byte, bytes);
+    EkRecordRun head = run;
+    head.count = MIN(before, run.count);
+    if (head.count > 0)
+        g_array_append_val(out, head);
+    if (skipped >= run.count)
+        return;
+    run.first_byte += skipped * bytes;
+    run.first_record += skipped;
+    run.count -= skipped;
+    g_array_append_val(out, run);
+}
+
+GArray *ek_runs_outside(const GArray *runs, const GArray *ranges)
+{
+    GArray *left = g_array_sized_new(FALSE, FALSE, sizeof(EkRecordRun), runs->len);
+    g_array_append_vals(left, runs->data, runs->len);
+    for (guint i = 0; i < ranges->len; i++) {
+        GArray *fewer = g_array_new(FALSE, FALSE, sizeof(EkRecordRun));
+        for (guint k = 0; k < left->len; k++)
+            cut_run(fewer, g_array_index(left, EkRecordRun, k), g_array_index(ranges, EkRange, i));
+        g_array_unref(left);
+        left = fewer;
+    }
+    return left;
 }
 
 void ek_volume_property(EkVolume *volume, const char *name, const char *format, ...)

@@ -56,7 +56,9 @@ struct EkVolume {
     gsize header_bytes;    /* EK_HEADER_BYTES unless set otherwise */
     gboolean is_container; /* others lie in it: nothing of theirs contradicts it */
     gboolean composed;     /* no header is left: this one was made from other traces */
-    gboolean by_backup;    /* opened with a copy of its header: the first is not right */
+    gboolean
+        is_earlier; /* another volume was made over it: it is what that one did not write over */
+    gboolean by_backup;         /* opened with a copy of its header: the first is not right */
     gboolean length_is_least;   /* it is at least so long: nothing tells where it ends */
     gboolean length_from_table; /* a partition table tells its length, and nothing of its own */
     gboolean without_journal;   /* shall be read as it lies, whatever its journal holds */
@@ -154,9 +156,10 @@ typedef struct {
 
 /* What tells of a volume that has no header left. */
 typedef struct {
-    const GArray *runs;   /* EkRecordRun: those of its format, in order of place */
-    const GArray *places; /* EkRange: partitions that some table names, also an old one */
-    guint32 sector_size;  /* of the image */
+    const GArray *runs;       /* EkRecordRun: those of its format, in order of place */
+    const GArray *places;     /* EkRange: partitions that some table names, also an old one */
+    guint32 sector_size;      /* of the image */
+    const GPtrArray *volumes; /* EkVolume*: those of any format that are known already */
 } EkSightings;
 
 /* Takes `volume`. */
@@ -197,6 +200,11 @@ struct EkFileSystem {
      * FALSE only when reading failed. */
     gboolean (*infer)(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
+    /* Volumes that others were made over: what of the sightings is in none that is known. Each is
+     * handed on measured, and marked as earlier. NULL where this version finds none. FALSE only
+     * when reading failed. */
+    gboolean (*infer_earlier)(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                              void *data, GError **error);
 
     /* Proposes what makes primary and backup header right again. NULL where this version does
      * not. */
@@ -228,6 +236,9 @@ struct EkFileSystem {
      * saw (EkRecordRun) help; FALSE when they do not help enough. NULL: they never do. */
     gboolean (*lacks)(EkOpened *opened);
     gboolean (*adopt)(EkOpened *opened, const GArray *runs, GError **error);
+    /* Appends where its own numbered records stand (EkRange): what others lie there are older than
+     * they. NULL: the format has none. */
+    void (*own_records)(EkOpened *opened, GArray *ranges);
     /* The number of the folder everything is in. */
     guint64 (*root)(EkOpened *opened);
     /* Hands on all files, deleted ones too, from the mark `from` on (0: all). FALSE when the sink
@@ -242,10 +253,14 @@ struct EkFileSystem {
 EkVolume *ek_volume_measure(const EkFileSystem *format, EkReader *reader,
                             const EkCandidate *candidate, GError **error);
 
-/* Hands on the volumes that these sightings belong to; the format must have `infer`. FALSE only
- * when reading failed. */
+/* Cuts what lies in these ranges (EkRange) out of runs (EkRecordRun): whole records only. The
+ * caller unrefs. */
+GArray *ek_runs_outside(const GArray *runs, const GArray *ranges);
+
+/* Hands on the volumes that these sightings belong to, or, of those with another one made over
+ * them, the `earlier` ones. FALSE only when reading failed. */
 gboolean ek_volume_infer(const EkFileSystem *format, EkReader *reader, const EkSightings *sightings,
-                         EkVolumeSink sink, void *data, GError **error);
+                         gboolean earlier, EkVolumeSink sink, void *data, GError **error);
 
 /* Does the volume use the first byte of `range` for a file or for itself? *same: for how many bytes
  * of the range, at least 1, that holds; what comes behind them may be alike. EK_USAGE_UNKNOWN, for

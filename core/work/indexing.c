@@ -8,7 +8,7 @@
 
 #include <unistd.h>
 
-#define READERS "8" /* changes when what a walk hands on does */
+#define READERS "9" /* changes when what a walk hands on does */
 
 struct EkIndexing {
     EkView *view;
@@ -52,6 +52,26 @@ static gboolean adopt_known(EkIndexing *indexing, GError **error)
 }
 
 /* What hunting saw of its records; where it did not keep all of that, they are looked for. */
+/* Where records of newer volumes stand that lie over an earlier one: none of those are its own. */
+static GArray *others_records(const EkIndexing *indexing)
+{
+    GArray *ranges = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    const EkVolume *own = indexing->volume->volume;
+    for (guint i = 0; i < indexing->volumes->len && own->is_earlier; i++) {
+        const EkVolume *other = ((const EkCaseVolume *)indexing->volumes->pdata[i])->volume;
+        if (other == own || other->is_earlier || other->format != own->format ||
+            other->format->own_records == NULL ||
+            !ek_ranges_overlap(ek_volume_range(own), ek_volume_range(other)))
+            continue;
+        EkOpened *opened = other->format->open(indexing->view->reader, other, NULL);
+        if (opened == NULL)
+            continue;
+        other->format->own_records(opened, ranges);
+        other->format->close(opened);
+    }
+    return ranges;
+}
+
 static gboolean find_records(EkIndexing *indexing, const gint *cancel, GError **error)
 {
     EkFiles *files = &indexing->files;
@@ -65,8 +85,12 @@ static gboolean find_records(EkIndexing *indexing, const gint *cancel, GError **
         g_array_unref(runs);
         runs = ek_hunt_records(files->reader, files->format, range, cancel, error);
     }
-    return runs != NULL && files->format->adopt(files->opened, runs, error) &&
-           ek_inventory_put_runs(indexing->inventory, runs, error);
+    if (runs == NULL)
+        return FALSE;
+    g_autoptr(GArray) others = others_records(indexing);
+    g_autoptr(GArray) left = ek_runs_outside(runs, others);
+    return files->format->adopt(files->opened, left, error) &&
+           ek_inventory_put_runs(indexing->inventory, left, error);
 }
 
 EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)

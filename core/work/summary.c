@@ -255,5 +255,7 @@ guint ek_volume_summaries_left_out(const GPtrArray *summaries)
 
 char *ek_volume_unclean(EkView *view, const EkVolume *volume)
 {
-    return volume->format->unclean != NULL ? volume->format->unclean(view->reader, volume) : NULL;
+    return volume->format->unclean != NULL && !volume->is_earlier
+               ? volume->format->unclean(view->reader, volume)
+               : NULL;
 }

@@ -104,7 +104,8 @@ typedef struct {
     gboolean page_is_known;
     guint64 done; /* folders */
     guint64 seen;
-    guint64 steps; /* along chains that are left */
+    guint64 steps;       /* along chains that are left */
+    gboolean seeks_free; /* of folders that nothing leads to: those in free clusters */
     gboolean stopped;
     GString *name;
     /* Of the folder that is being read: */
@@ -549,7 +550,8 @@ static gboolean begins_folder(Walk *walk, guint32 cluster, GHashTable *led)
 static gboolean is_unclaimed(Walk *walk, guint32 cluster)
 {
     return cluster_exists(walk->opened, cluster) && !ek_cluster_bitmap_has(&walk->taken, cluster) &&
-           !ek_cluster_bitmap_has(&walk->files, cluster) && may_be_used(walk, cluster);
+           !ek_cluster_bitmap_has(&walk->files, cluster) &&
+           may_be_used(walk, cluster) != walk->seeks_free;
 }
 
 /* The type of an entry in a cluster; 0 when it was not read. */
@@ -617,6 +619,7 @@ static void take_lost(Walk *walk, guint32 cluster)
         .number = LOST_BIT | (place_of(walk->opened, cluster) - walk->opened->first_byte) /
                                  EK_EXFAT_ENTRY_BYTES,
         .type = EK_TYPE_FOLDER,
+        .flags = walk->seeks_free ? EK_FILE_DELETED : 0,
         .attributes = ATTRIBUTE_FOLDER,
         .place = cluster,
     };
@@ -625,7 +628,7 @@ static void take_lost(Walk *walk, guint32 cluster)
     Content content = lost_content(walk, cluster);
     choose_sink(walk);
     walk->stopped = !walk->sink->file(walk->sink->data, &file);
-    enter_later(walk, &content, file.number, FALSE);
+    enter_later(walk, &content, file.number, walk->seeks_free);
     take_folders(walk);
 }
 
@@ -670,6 +673,11 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     choose_sink(&walk);
     enter_later(&walk, &root, 0, FALSE);
     take_folders(&walk);
+    if (!walk.stopped)
+        take_all_lost(&walk);
+    /* What is free may hold deleted ones, or those of before the volume was formatted anew as it
+     * had been. */
+    walk.seeks_free = TRUE;
     if (!walk.stopped)
         take_all_lost(&walk);
     ek_cluster_bitmap_clear(&walk.taken);

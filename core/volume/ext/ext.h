@@ -75,6 +75,10 @@ gboolean ek_ext_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_ext_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
 
+/* Volumes that another one was made over (earlier.c). */
+gboolean ek_ext_infer_earlier(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                              void *data, GError **error);
+
 /* Does a copy of the superblock, of `group` or the first, say what another says? The counts and
  * times in it may differ. */
 gboolean ek_ext_super_agrees(EkSpan copy, EkSpan with, guint64 group);

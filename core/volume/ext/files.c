@@ -35,6 +35,9 @@ EkOpened *ek_ext_open(EkReader *reader, const EkVolume *volume, GError **error)
         ek_error_set(error, EK_ERROR_DAMAGED, "the kept superblock is none");
         return NULL;
     }
+    /* The journal that is there is the newer volume's. */
+    if (volume->is_earlier)
+        return opened;
     if (!volume->without_journal)
         opened->replay = ek_ext_replay(&opened->volume);
     if (opened->replay != NULL) {
@@ -445,6 +448,11 @@ static gboolean take_group(Walk *walk, guint64 number, guint8 *window)
     guint32 bytes = volume->super.inode_bytes;
     guint32 per_group = volume->super.inodes_per_group;
     EkExtGroup group = ek_ext_group(volume, number);
+    guint32 from = 0;
+    if (volume->is_earlier) {
+        from = group.used;
+        group.used = per_group;
+    }
     walk->used[number] = group.used;
     EkByte table = group.table != 0 ? ek_ext_block_byte(volume, group.table) : EK_UNPLACED;
     if (table == EK_UNPLACED) {
@@ -452,7 +460,7 @@ static gboolean take_group(Walk *walk, guint64 number, guint8 *window)
         return walk->sink->damage(walk->sink->data, EK_EXT_ROOT, &damage);
     }
     guint most = WINDOW_BYTES / bytes;
-    for (guint32 at = 0; at < group.used; at += most) {
+    for (guint32 at = from; at < group.used; at += most) {
         guint count = MIN(most, group.used - at);
         guint64 first = number * per_group + at + 1;
         if (!take_window(walk, first, count, table + (EkByte)at * bytes, window))

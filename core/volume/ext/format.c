@@ -29,6 +29,7 @@ const EkFileSystem ek_fs_ext = {
     .record_signature_count = G_N_ELEMENTS(record_signatures),
     .record = ek_ext_record_seen,
     .infer = ek_ext_infer,
+    .infer_earlier = ek_ext_infer_earlier,
     .repair = ek_ext_repair,
     .use = ek_ext_use,
     .unclean = ek_ext_unclean,

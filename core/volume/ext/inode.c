@@ -101,7 +101,8 @@ EkExtGroup ek_ext_group(const EkExtVolume *volume, guint64 number)
 
 gboolean ek_ext_volume_open(EkExtVolume *volume, EkReader *reader, const EkVolume *of)
 {
-    *volume = (EkExtVolume){.reader = reader, .first_byte = of->first_byte};
+    *volume =
+        (EkExtVolume){.reader = reader, .first_byte = of->first_byte, .is_earlier = of->is_earlier};
     if (!load_super(volume, of))
         return FALSE;
     volume->steps = volume->super.blocks;

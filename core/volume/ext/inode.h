@@ -16,6 +16,7 @@ typedef struct {
     gboolean has_types;  /* folder entries tell the type of what they name */
     gboolean has_unused; /* descriptors tell which inodes were never written */
     guint32 first_inode; /* that is not the format's own */
+    gboolean is_earlier; /* only inodes that the newer volume here never wrote are its own */
     guint64 steps;       /* blocks of maps that may still be read: a hostile volume has no end */
 } EkExtVolume;
 

@@ -5,6 +5,10 @@
 #include "base/text.h"
 #include "volume/fat/fat.h"
 
+#include <string.h>
+
+#define ROOT_ENTRY 32u /* bytes of an entry */
+
 const char *ek_fat_name(EkFatBits bits)
 {
     return bits == EK_FAT12 ? "fat12" : bits == EK_FAT16 ? "fat16" : "fat32";
@@ -90,6 +94,39 @@ gboolean ek_fat_boot_read(EkSpan span, EkFatBoot *boot)
     if (boot->backup_sector >= boot->reserved_sectors)
         boot->backup_sector = 0;
     return ek_fat_cluster_exists(boot, boot->root_cluster);
+}
+
+void ek_fat_boot_compose(const EkFatBoot *boot, guint64 sectors, EkByte start, guint8 *sector)
+{
+    gboolean wide = boot->bits == EK_FAT32;
+    guint8 *extended = sector + (wide ? 64 : 36);
+    memset(sector, 0, EK_STEP);
+    memcpy(sector, wide ? "\xeb\x58\x90" : "\xeb\x3c\x90", 3);
+    memset(sector + 3, ' ', 8);
+    ek_put_le16(sector + 11, EK_STEP);
+    sector[13] = (guint8)(boot->cluster_bytes / EK_STEP);
+    ek_put_le16(sector + 14, (guint16)boot->reserved_sectors);
+    sector[16] = (guint8)boot->fats;
+    ek_put_le16(sector + 17, (guint16)(boot->root_bytes / ROOT_ENTRY));
+    if (sectors < 65536 && !wide)
+        ek_put_le16(sector + 19, (guint16)sectors);
+    else
+        ek_put_le32(sector + 32, (guint32)sectors);
+    sector[21] = 0xf8;
+    ek_put_le16(sector + 24, 63);
+    ek_put_le16(sector + 26, 255);
+    ek_put_le32(sector + 28, (guint32)MIN(start / EK_STEP, G_MAXUINT32));
+    if (wide) {
+        ek_put_le32(sector + 36, (guint32)(boot->fat_bytes / EK_STEP));
+        ek_put_le32(sector + 44, 2);
+        ek_put_le16(sector + 48, boot->reserved_sectors > 1 ? 1 : 0);
+        ek_put_le16(sector + 50, boot->reserved_sectors > 6 ? 6 : 0);
+    } else {
+        ek_put_le16(sector + 22, (guint16)(boot->fat_bytes / EK_STEP));
+    }
+    extended[0] = 0x80;
+    memcpy(extended + 18, wide ? "FAT32   " : boot->bits == EK_FAT12 ? "FAT12   " : "FAT16   ", 8);
+    ek_put_le16(sector + 510, 0xaa55);
 }
 
 EkLinkPlaces ek_fat_links(const EkFatBoot *boot, EkByte first_byte)

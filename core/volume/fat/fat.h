@@ -35,6 +35,10 @@ typedef struct {
 gboolean ek_fat_boot_read(EkSpan span, EkFatBoot *boot);
 GPtrArray *ek_fat_boot_explain(EkSpan span);
 
+/* Composes the boot sector (512 bytes) that says this, of so many sectors. Of `boot` the sizes
+ * count: the places follow from them. It boots nothing. */
+void ek_fat_boot_compose(const EkFatBoot *boot, guint64 sectors, EkByte start, guint8 *sector);
+
 /* "fat12", "fat16", "fat32". */
 const char *ek_fat_name(EkFatBits bits);
 
@@ -90,6 +94,13 @@ gboolean ek_fat_is_info(EkSpan span);
 gboolean ek_fat_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_fat_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
+
+/* Volumes that another one was made over (earlier.c). */
+gboolean ek_fat_infer_earlier(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                              void *data, GError **error);
+
+/* The distance between records of a run tells what was seen: folders and FATs form none. */
+enum { EK_FAT_SEEN_FOLDER = 0, EK_FAT_SEEN_12 = 12, EK_FAT_SEEN_16 = 16, EK_FAT_SEEN_32 = 32 };
 
 /* Where the root folder begins, and how much of it lies there in one piece at least. */
 EkRange ek_fat_root_range(const EkFatBoot *boot, EkByte first_byte);

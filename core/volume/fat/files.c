@@ -5,22 +5,21 @@
  * one piece. What it distrusts: chains (which may lead in circles, out of the volume or through
  * sectors that were not read), sizes, names. */
 #include "base/text.h"
-#include "volume/clusterbitmap.h"
-#include "volume/fat/entry.h"
+#include "volume/fat/lost.h"
 #include "volume/headers.h"
 
 #define MAX_FOLDER_BYTES (2u << 20) /* by the specification: 65 536 entries */
 #define LOST_LETTER '_'
-#define STEPS_MORE 65536u /* along chains, than eight for each cluster */
-#define LOST_MOST (1u << 20)
-#define MARK_EVERY 65536u       /* clusters */
-#define WINDOW_MOST (16u << 20) /* of each FAT, while all files are walked */
+#define ROOT_BYTES (32u * EK_STEP) /* of the root folder of a FAT12 or FAT16, as makers give it */
+#define STEPS_MORE 65536u          /* along chains, than eight for each cluster */
+#define WINDOW_MOST (16u << 20)    /* of each FAT, while all files are walked */
 
 struct EkOpened {
     EkReader *reader;
     EkFatBoot boot;
     EkByte first_byte;
     EkLinkTable links;
+    gboolean is_earlier; /* its FATs and its root are gone: others stand there */
 };
 
 EkOpened *ek_fat_open(EkReader *reader, const EkVolume *volume, GError **error)
@@ -34,6 +33,7 @@ EkOpened *ek_fat_open(EkReader *reader, const EkVolume *volume, GError **error)
     opened->reader = reader;
     opened->boot = boot;
     opened->first_byte = volume->first_byte;
+    opened->is_earlier = volume->is_earlier;
     EkLinkPlaces places = ek_fat_links(&boot, volume->first_byte);
     gsize window = (gsize)ek_divide_up(boot.fat_bytes, EK_FAT_WINDOW) * EK_FAT_WINDOW;
     ek_links_init(&opened->links, reader, &places, MIN(window, WINDOW_MOST));
@@ -64,6 +64,7 @@ typedef struct {
     guint32 cluster; /* 0: the root of FAT12 and FAT16 */
     guint64 number;
     gboolean is_deleted;
+    gboolean is_part; /* a cluster of entries that does not begin a folder */
 } Folder;
 
 typedef struct {
@@ -77,6 +78,7 @@ typedef struct {
     EkClusterBitmap files; /* clusters of files */
     guint64 done;          /* folders */
     guint64 seen;
+    EkFatSearch search;
     guint64 steps; /* along chains that are left: a hostile volume has no end of them */
     gboolean stopped;
     GString *name;
@@ -95,7 +97,7 @@ typedef struct {
 
 static void enter_later(Walk *walk, guint32 cluster, guint64 number, gboolean is_deleted)
 {
-    Folder folder = {cluster, number, is_deleted};
+    Folder folder = {cluster, number, is_deleted, FALSE};
     if (!ek_fat_cluster_exists(&walk->opened->boot, cluster))
         return;
     if (!ek_cluster_bitmap_add(&walk->taken, cluster)) {
@@ -176,7 +178,7 @@ static void pass_content(Walk *walk, const EkFile *file, const EkLinkWay *way)
     const EkFatBoot *boot = &walk->opened->boot;
     guint32 cluster = (guint32)file->place;
     EkByte placed = 0;
-    if ((file->flags & EK_FILE_DELETED) == 0) {
+    if ((file->flags & EK_FILE_DELETED) == 0 && !walk->opened->is_earlier) {
         placed = walk_chain(walk, cluster, way, file->size, pass_run, file->number);
     } else if (ek_fat_cluster_exists(boot, cluster)) {
         EkByte room = (EkByte)(boot->clusters - (cluster - 2)) * boot->cluster_bytes;
@@ -277,8 +279,9 @@ static gboolean is_odd(const EkFatEntry *entry)
 /* What is a folder's own, its label and the like, is none of its files. */
 static EkFile file_of(const Walk *walk, const EkFatEntry *entry, EkByte place)
 {
-    gboolean is_deleted = entry->is_deleted || walk->folder.is_deleted;
-    gboolean is_guessed = is_deleted || is_odd(entry);
+    gboolean is_earlier = walk->opened->is_earlier;
+    gboolean is_deleted = entry->is_deleted || (walk->folder.is_deleted && !is_earlier);
+    gboolean is_guessed = is_deleted || is_earlier || is_odd(entry);
     return (EkFile){
         .number = (place - walk->opened->first_byte) / EK_FAT_ENTRY_BYTES,
         .type = entry->is_folder ? EK_TYPE_FOLDER : EK_TYPE_FILE,
@@ -319,7 +322,8 @@ static void take_short_entry(Walk *walk, const EkFatEntry *entry, EkByte place)
     }
     name.text = walk->name->str;
     EkLinkWay way = {EK_LINK_JUDGED, 0, FALSE};
-    if (file.type == EK_TYPE_FILE && (file.flags & EK_FILE_DELETED) == 0)
+    gboolean is_chained = (file.flags & EK_FILE_DELETED) == 0 && !walk->opened->is_earlier;
+    if (file.type == EK_TYPE_FILE && is_chained)
         way = find_way(walk, &file);
     walk->stopped |=
         !walk->sink->file(walk->sink->data, &file) || !walk->sink->name(walk->sink->data, &name);
@@ -328,7 +332,7 @@ static void take_short_entry(Walk *walk, const EkFatEntry *entry, EkByte place)
     if (file.type == EK_TYPE_FILE)
         pass_content(walk, &file, &way);
     else
-        enter_later(walk, (guint32)file.place, file.number, (file.flags & EK_FILE_DELETED) != 0);
+        enter_later(walk, (guint32)file.place, file.number, !is_chained);
 }
 
 /* --- folders -------------------------------------------------------------------------------- */
@@ -411,20 +415,30 @@ static void take_deleted_folder(Walk *walk)
     EkSpan span = {data, boot->cluster_bytes};
     EkFatEntry self;
     EkFatEntry parent;
+    guint32 owner = 0;
     guint32 next = 0;
     for (guint32 cluster = walk->folder.cluster;
          ek_fat_cluster_exists(boot, cluster) && !walk->ended && !walk->stopped; cluster++) {
         EkByte place = ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster);
         EkKnown known;
         gboolean is_first = cluster == walk->folder.cluster;
-        if (ek_links_of(&walk->opened->links, EK_LINK_JUDGED, cluster, &next) != EK_LINK_FREE ||
+        if (ek_fat_link_of(&walk->search, cluster, &next) != EK_LINK_FREE ||
             !ek_reader_read(walk->opened->reader, place, data, span.length, &known, NULL) ||
-            known.good < span.length ||
-            (is_first ? !ek_fat_begins_folder(span, &self, &parent) ||
-                            ek_fat_entry_cluster(&self, boot->bits) != cluster
-                      : ek_span_u8(span, 0) == 0 || !ek_fat_is_folder(span)))
+            known.good < span.length)
             return;
+        if (is_first ? !walk->folder.is_part && (!ek_fat_begins_folder(span, &self, &parent) ||
+                                                 ek_fat_entry_cluster(&self, boot->bits) != cluster)
+                     : ek_span_u8(span, 0) == 0 || !ek_fat_is_folder(span))
+            return;
+        if (!is_first) {
+            owner = ek_fat_owner_of(&walk->search, span);
+            if ((owner != EK_FAT_OWNER_UNKNOWN && owner != walk->folder.cluster) ||
+                !ek_cluster_bitmap_add(&walk->taken, cluster))
+                return;
+        }
         take_entries(walk, span, place);
+        if (walk->folder.is_part)
+            return;
     }
 }
 
@@ -518,105 +532,76 @@ static void take_folders(Walk *walk)
 
 /* --- folders that nothing leads to ---------------------------------------------------------- */
 
-/* The folder with its name was not read, or is gone. Its clusters are in use, and no file's. */
-typedef struct {
-    guint32 cluster;
-    guint32 parent;
-    EkByte place;
-    EkTimestamp modified;
-} Lost;
-
-/* Does a folder begin in this cluster? It says so in its first entry, and in the next one which
- * folder it is in. */
-static gboolean begins_folder(const Walk *walk, guint32 cluster, Lost *lost)
+/* Nothing of the walk is further on while it is searched. */
+static gboolean mark_search(void *data)
 {
-    guint8 entries[2 * EK_FAT_ENTRY_BYTES];
-    EkSpan span = {entries, sizeof entries};
-    EkFatEntry self;
-    EkFatEntry parent;
-    EkKnown known;
-    lost->cluster = cluster;
-    lost->place = ek_fat_cluster_byte(&walk->opened->boot, walk->opened->first_byte, cluster);
-    /* What was not read is not asked for: it may be anything. */
-    if (ek_reader_known(walk->opened->reader, lost->place, sizeof entries).good < sizeof entries ||
-        !ek_reader_read(walk->opened->reader, lost->place, entries, sizeof entries, &known, NULL) ||
-        known.good < sizeof entries || !ek_fat_begins_folder(span, &self, &parent) ||
-        ek_fat_entry_cluster(&self, walk->opened->boot.bits) != cluster)
-        return FALSE;
-    lost->parent = ek_fat_entry_cluster(&parent, walk->opened->boot.bits);
-    lost->modified = ek_fat_entry_written(&self);
-    return TRUE;
+    Walk *walk = data;
+    walk->stopped = walk->stopped || !walk->sink->mark(walk->sink->data, 0, walk->done, walk->seen);
+    return !walk->stopped;
 }
 
-static GArray *find_lost(Walk *walk)
+static void take_lost(Walk *walk, const EkFatLost *lost)
 {
-    const EkFatBoot *boot = &walk->opened->boot;
-    GArray *all = g_array_new(FALSE, FALSE, sizeof(Lost));
-    EkByte bytes = ek_reader_bytes(walk->opened->reader);
-    EkByte data = walk->opened->first_byte + boot->data_start;
-    /* A volume may claim more than there is. */
-    guint64 clusters = MIN(boot->clusters, (bytes - MIN(data, bytes)) / boot->cluster_bytes);
-    for (guint32 i = 0; i < clusters && all->len < LOST_MOST && !walk->stopped; i++) {
-        guint32 cluster = i + 2;
-        guint32 next = 0;
-        Lost lost = {0};
-        if (ek_cluster_bitmap_has(&walk->taken, cluster) ||
-            ek_cluster_bitmap_has(&walk->files, cluster))
-            continue;
-        EkLink link = ek_links_of(&walk->opened->links, EK_LINK_JUDGED, cluster, &next);
-        if (link != EK_LINK_FREE && link != EK_LINK_BAD && begins_folder(walk, cluster, &lost))
-            g_array_append_val(all, lost);
-        if (i % MARK_EVERY == 0)
-            walk->stopped = !walk->sink->mark(walk->sink->data, 0, walk->done, walk->seen);
-    }
-    return all;
-}
-
-static gboolean is_lost(const GArray *all, guint32 cluster)
-{
-    guint low = 0;
-    guint high = all->len;
-    while (low < high) {
-        guint middle = (low + high) / 2;
-        guint32 other = g_array_index(all, Lost, middle).cluster;
-        if (other == cluster)
-            return TRUE;
-        if (other < cluster)
-            low = middle + 1;
-        else
-            high = middle;
-    }
-    return FALSE;
-}
-
-static void take_lost(Walk *walk, const Lost *lost)
-{
+    Folder part = {lost->cluster, 0, TRUE, TRUE};
     EkFile file = {
         .number = (lost->place - walk->opened->first_byte) / EK_FAT_ENTRY_BYTES,
         .type = EK_TYPE_FOLDER,
         .modified = lost->modified,
+        .flags = lost->is_free && !walk->opened->is_earlier ? EK_FILE_DELETED : 0,
         .attributes = EK_FAT_IS_FOLDER,
         .place = lost->cluster,
     };
     if (walk->stopped || ek_cluster_bitmap_has(&walk->taken, lost->cluster))
         return;
     choose_sink(walk);
-    walk->stopped = !walk->sink->file(walk->sink->data, &file);
-    enter_later(walk, lost->cluster, file.number, FALSE);
+    /* What is the root's is known to be. */
+    part.number = lost->parent == 0 ? 0 : file.number;
+    if (!lost->is_part || lost->parent != 0)
+        walk->stopped = !walk->sink->file(walk->sink->data, &file);
+    if (!lost->is_part) {
+        enter_later(walk, lost->cluster, file.number, lost->is_free);
+    } else if (ek_cluster_bitmap_add(&walk->taken, lost->cluster)) {
+        walk->seen++;
+        g_array_append_val(walk->folders, part);
+    }
     take_folders(walk);
 }
 
 /* First those that no other lost one leads to: the rest comes in its place below them. */
 static void take_all_lost(Walk *walk)
 {
-    g_autoptr(GArray) all = find_lost(walk);
-    for (guint i = 0; i < all->len; i++) {
-        const Lost *lost = &g_array_index(all, Lost, i);
-        if (!is_lost(all, lost->parent) || lost->parent == lost->cluster)
-            take_lost(walk, lost);
+    g_autoptr(GArray) all = ek_fat_find_lost(&walk->search);
+    /* Those first that are in use; of the others what has names for folders comes before these. */
+    for (guint pass = 0; pass < 5; pass++)
+        for (guint i = 0; i < all->len; i++) {
+            const EkFatLost *lost = &g_array_index(all, EkFatLost, i);
+            gboolean is_led = ek_fat_is_lost(all, lost->parent) && lost->parent != lost->cluster;
+            guint turn = !lost->is_free ? (is_led ? 1 : 0) : lost->is_part ? 2 : is_led ? 4 : 3;
+            if (turn == pass)
+                take_lost(walk, lost);
+        }
+}
+
+/* The root folder of a FAT12 or FAT16 stood right before the first cluster: it is taken where
+ * entries still do. */
+static void take_old_root(Walk *walk)
+{
+    guint8 root[ROOT_BYTES];
+    EkByte end = walk->opened->first_byte + walk->opened->boot.data_start;
+    EkByte first = end - MIN(end, sizeof root);
+    EkSpan span = {root, sizeof root};
+    if (end < sizeof root ||
+        ek_presence_read(walk->opened->reader, first, root, sizeof root) != EK_PRESENT)
+        return;
+    walk->folder = (Folder){0, 0, TRUE, TRUE};
+    for (gsize at = 0; at < sizeof root && !walk->stopped; at += EK_STEP) {
+        EkSpan sector = ek_span_part(span, at, EK_STEP);
+        walk->ended = FALSE;
+        if (ek_fat_is_part_of_folder(&walk->search, sector) &&
+            ek_fat_owner_of(&walk->search, sector) == 0)
+            take_entries(walk, sector, first + at);
     }
-    for (guint i = 0; i < all->len; i++)
-        take_lost(walk, &g_array_index(all, Lost, i));
+    take_folders(walk);
 }
 
 gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
@@ -636,9 +621,22 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .files = ek_cluster_bitmap_new(there),
                  .steps = there * 8 + STEPS_MORE,
                  .name = name};
-    Folder root = {boot->bits == EK_FAT32 ? boot->root_cluster : 0, 0, FALSE};
+    walk.search = (EkFatSearch){.reader = opened->reader,
+                                .boot = boot,
+                                .first_byte = opened->first_byte,
+                                .links = &opened->links,
+                                .is_earlier = opened->is_earlier,
+                                .taken = &walk.taken,
+                                .files = &walk.files,
+                                .mark = mark_search,
+                                .data = &walk};
+    Folder root = {boot->bits == EK_FAT32 ? boot->root_cluster : 0, 0, FALSE, FALSE};
     choose_sink(&walk);
-    if (root.cluster != 0) {
+    if (opened->is_earlier) {
+        EkFolderDamage gone = {.cut_short = TRUE};
+        walk.stopped = from == 0 && !sink->damage(sink->data, 0, &gone);
+        take_old_root(&walk);
+    } else if (root.cluster != 0) {
         enter_later(&walk, root.cluster, 0, FALSE);
     } else {
         g_array_append_val(folders, root);

@@ -26,6 +26,7 @@ const EkFileSystem ek_fs_fat = {
     .record_signature_count = G_N_ELEMENTS(record_signatures),
     .record = ek_fat_record_seen,
     .infer = ek_fat_infer,
+    .infer_earlier = ek_fat_infer_earlier,
     .repair = ek_fat_repair,
     .use = ek_fat_use,
     .unclean = ek_fat_unclean,

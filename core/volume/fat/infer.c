@@ -24,32 +24,29 @@
 #define TRIES_MOST 8192u      /* places of a FAT */
 #define COST_OF_CHAINS 256u   /* such tries */
 
-/* The distance between records of a run tells what was seen: folders and FATs form none. */
-enum { SEEN_FOLDER = 0, SEEN_FAT12 = 12, SEEN_FAT16 = 16, SEEN_FAT32 = 32 };
-
 gboolean ek_fat_record_seen(EkSpan span, EkRecord *record)
 {
     EkFatEntry self;
     EkFatEntry parent;
     if (ek_fat_begins_folder(span, &self, &parent)) {
-        *record = (EkRecord){self.cluster, SEEN_FOLDER};
+        *record = (EkRecord){self.cluster, EK_FAT_SEEN_FOLDER};
         return self.cluster >= 2 && self.cluster < 0x0ffffff7;
     }
     /* Media and end-of-chain, in the first two entries; the third is the root folder's, or a
      * file's. */
     if (ek_span_le32(span, 0) == 0x0ffffff8 && (ek_span_le32(span, 4) & 0x03ffffff) == 0x03ffffff &&
         ek_span_le32(span, 8) >> 28 == 0 && ek_span_le32(span, 8) != 0) {
-        *record = (EkRecord){0, SEEN_FAT32};
+        *record = (EkRecord){0, EK_FAT_SEEN_32};
         return TRUE;
     }
     if (ek_span_le16(span, 0) == 0xfff8 && (ek_span_le16(span, 2) | 0xc000) == 0xffff) {
-        *record = (EkRecord){0, SEEN_FAT16};
+        *record = (EkRecord){0, EK_FAT_SEEN_16};
         return TRUE;
     }
     /* Twelve bits each; no other content of note begins so. */
     if (ek_span_u8(span, 0) == 0xf8 && ek_span_le16(span, 1) == 0xffff &&
         ek_span_le16(span, 3) != 0xffff && ek_span_le16(span, 3) != 0) {
-        *record = (EkRecord){0, SEEN_FAT12};
+        *record = (EkRecord){0, EK_FAT_SEEN_12};
         return TRUE;
     }
     return FALSE;
@@ -165,10 +162,10 @@ static gboolean find_tables(EkReader *reader, const GArray *runs, const Grid *gr
 {
     for (guint i = runs->len; i > 0; i--) {
         const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i - 1);
-        if (run->first_byte >= grid->data || run->stride == SEEN_FOLDER ||
-            run->stride == SEEN_FAT12)
+        if (run->first_byte >= grid->data || run->stride == EK_FAT_SEEN_FOLDER ||
+            run->stride == EK_FAT_SEEN_12)
             continue;
-        EkFatBits bits = run->stride == SEEN_FAT32 ? EK_FAT32 : EK_FAT16;
+        EkFatBits bits = run->stride == EK_FAT_SEEN_32 ? EK_FAT32 : EK_FAT16;
         EkByte root = bits == EK_FAT32 ? 0 : USUAL_ROOT_BYTES;
         EkByte rest = grid->data - run->first_byte;
         if (rest <= root || (rest - root) % EK_STEP != 0)
@@ -240,44 +237,6 @@ static guint guess_reserved(const Tables *tables, guint most, const char **why)
     return MIN(usual, most);
 }
 
-static void compose_boot(guint8 *sector, const Grid *grid, const Tables *tables, guint reserved,
-                         guint64 sectors, EkByte start)
-{
-    gboolean wide = tables->bits == EK_FAT32;
-    guint8 *extended = sector + (wide ? 64 : 36);
-    memset(sector, 0, EK_STEP);
-    memcpy(sector, wide ? "\xeb\x58\x90" : "\xeb\x3c\x90", 3);
-    memset(sector + 3, ' ', 8);
-    ek_put_le16(sector + 11, EK_STEP);
-    sector[13] = (guint8)(grid->cluster_bytes / EK_STEP);
-    ek_put_le16(sector + 14, (guint16)reserved);
-    sector[16] = 2;
-    ek_put_le16(sector + 17, (guint16)(tables->root_bytes / EK_FAT_ENTRY_BYTES));
-    if (sectors < 65536 && !wide)
-        ek_put_le16(sector + 19, (guint16)sectors);
-    else
-        ek_put_le32(sector + 32, (guint32)sectors);
-    sector[21] = 0xf8;
-    ek_put_le16(sector + 24, 63);
-    ek_put_le16(sector + 26, 255);
-    ek_put_le32(sector + 28, (guint32)MIN(start / EK_STEP, G_MAXUINT32));
-    if (wide) {
-        ek_put_le32(sector + 36, (guint32)(tables->bytes / EK_STEP));
-        ek_put_le32(sector + 44, 2);
-        ek_put_le16(sector + 48, reserved > 1 ? 1 : 0);
-        ek_put_le16(sector + 50, reserved > 6 ? 6 : 0);
-    } else {
-        ek_put_le16(sector + 22, (guint16)(tables->bytes / EK_STEP));
-    }
-    extended[0] = 0x80;
-    memcpy(extended + 18,
-           wide                       ? "FAT32   "
-           : tables->bits == EK_FAT12 ? "FAT12   "
-                                      : "FAT16   ",
-           8);
-    ek_put_le16(sector + 510, 0xaa55);
-}
-
 /* A FAT has room for more clusters than there are: it is whole sectors long, and some formatting
  * makes it whole clusters long. So there are as many as it cannot do without, and up to the last
  * one in use. */
@@ -330,7 +289,13 @@ static EkVolume *compose(EkReader *reader, const GArray *places, const Grid *gri
     if (sectors > G_MAXUINT32 || grid->cluster_bytes / EK_STEP > 128 ||
         (tables->bits == EK_FAT16 && tables->bytes / EK_STEP > G_MAXUINT16))
         return volume;
-    compose_boot(volume->header, grid, tables, reserved, sectors, start);
+    EkFatBoot wanted = {.bits = tables->bits,
+                        .cluster_bytes = grid->cluster_bytes,
+                        .reserved_sectors = reserved,
+                        .fats = 2,
+                        .fat_bytes = tables->bytes,
+                        .root_bytes = tables->root_bytes};
+    ek_fat_boot_compose(&wanted, sectors, start, volume->header);
     if (!ek_fat_boot_read(ek_volume_header(volume), &boot) || boot.bits != tables->bits)
         return volume;
     volume->composed = volume->by_backup = TRUE;
@@ -530,7 +495,7 @@ static void infer_by_fats(EkReader *reader, const EkSightings *sightings, EkVolu
     guint tries = TRIES_MOST;
     for (guint i = 0; i < sightings->runs->len && volumes < VOLUMES_MOST; i++) {
         const EkRecordRun *run = &g_array_index(sightings->runs, EkRecordRun, i);
-        if ((run->stride == SEEN_FAT12 || run->stride == SEEN_FAT16) &&
+        if ((run->stride == EK_FAT_SEEN_12 || run->stride == EK_FAT_SEEN_16) &&
             (try_pair(reader, sightings, i, sink, data) ||
              try_alone(reader, sightings, i, &tries, sink, data)))
             volumes++;
@@ -566,7 +531,7 @@ gboolean ek_fat_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSi
     for (guint i = 0; i < runs->len; i++) {
         const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i);
         Folder folder = {run->first_byte, (guint32)run->first_record, FALSE};
-        if (run->stride == SEEN_FOLDER)
+        if (run->stride == EK_FAT_SEEN_FOLDER)
             g_array_append_val(folders, folder);
     }
     /* In groups, each beginning in the middle of the one before: a volume's lie together. */

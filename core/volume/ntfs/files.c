@@ -53,6 +53,11 @@ gboolean ek_ntfs_adopt(EkOpened *opened, const GArray *runs, GError **error)
                "cannot locate the $MFT: neither $MFT, $MFTMirr nor any file record is readable");
 }
 
+void ek_ntfs_own_records(EkOpened *opened, GArray *ranges)
+{
+    ek_ntfs_table_ranges(&opened->table, ranges);
+}
+
 guint64 ek_ntfs_root(EkOpened *opened)
 {
     (void)opened;

@@ -9,10 +9,12 @@ static const EkSignature signatures[] = {
 
 static const EkSignature record_signatures[] = {
     {.offset = 0, .length = 4, .bytes = {'F', 'I', 'L', 'E'}},
+    {.offset = 0, .length = 4, .bytes = {'I', 'N', 'D', 'X'}},
 };
 
 const EkFileSystem ek_fs_ntfs = {
     .name = "ntfs",
+    .recogniser = 1,
     .types = {{.mbr = 0x07, .gpt = "Microsoft basic data", .apm = "Windows_NTFS"}},
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
@@ -22,6 +24,7 @@ const EkFileSystem ek_fs_ntfs = {
     .record_signature_count = G_N_ELEMENTS(record_signatures),
     .record = ek_ntfs_record_seen,
     .infer = ek_ntfs_infer,
+    .infer_earlier = ek_ntfs_infer_earlier,
     .repair = ek_ntfs_repair,
     .use = ek_ntfs_use,
     .structure = "ntfs-boot",
@@ -32,6 +35,7 @@ const EkFileSystem ek_fs_ntfs = {
     .open = ek_ntfs_open,
     .lacks = ek_ntfs_lacks,
     .adopt = ek_ntfs_adopt,
+    .own_records = ek_ntfs_own_records,
     .close = ek_ntfs_close,
     .root = ek_ntfs_root,
     .walk = ek_ntfs_walk,

@@ -10,15 +10,32 @@
 #define CLUSTER_LEAST 512u
 #define CLUSTER_MOST (2u << 20)
 #define SYSTEM_RECORDS 11u
+#define INDEX_HEADER 24u /* in a block */
+#define INDEX_END 2u     /* flag of an entry: the last one, without a name */
 #define LEAST_AGREEING 2u
 #define STARTS_MOST 1024u
 #define UNKNOWN_LENGTH_POINTS (-30)
 
 enum { RECORD_MFT, RECORD_MIRROR, RECORD_LOG, RECORD_ROOT = 5, RECORD_BAD = 8, RECORD_UPCASE = 10 };
 
+/* A block of a folder's index, by the folder that its first entry says it is in. */
+static gboolean is_index(EkSpan span, EkRecord *record)
+{
+    gsize entry = INDEX_HEADER + (gsize)ek_span_le32(span, INDEX_HEADER);
+    EkNtfsNamed named;
+    if (!ek_span_equals(span, 0, "INDX", 4) || entry > EK_STEP / 2 ||
+        (ek_span_le16(span, entry + 12) & INDEX_END) != 0 || ek_span_le64(span, 16) != 0 ||
+        !ek_ntfs_name_read(ek_span_part(span, entry + 16, ek_span_le16(span, entry + 10)), &named))
+        return FALSE;
+    *record = (EkRecord){named.parent & EK_NTFS_NUMBER, EK_NTFS_SEEN_INDEX};
+    return TRUE;
+}
+
 gboolean ek_ntfs_record_seen(EkSpan span, EkRecord *record)
 {
     EkNtfsRecord header;
+    if (is_index(span, record))
+        return TRUE;
     /* Self-numbered ones only: the sequence stands behind the number. */
     if (!ek_ntfs_record_read(span, &header) || header.sequence < 0x30 || header.sequence > 0x100 ||
         !ek_is_power_of_two(header.bytes) || header.bytes < EK_NTFS_RECORD_LEAST ||
@@ -227,7 +244,7 @@ gboolean ek_ntfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeS
     for (guint i = 0; i < runs->len && starts < STARTS_MOST; i++) {
         const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i);
         System system;
-        if (run->first_record != 0)
+        if (run->first_record != 0 || run->stride < EK_NTFS_RECORD_LEAST)
             continue;
         starts++;
         if (system_read(reader, run->first_byte, (guint32)run->stride, &system)) {

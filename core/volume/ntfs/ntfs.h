@@ -38,6 +38,7 @@ void ek_ntfs_close(EkOpened *opened);
 guint64 ek_ntfs_root(EkOpened *opened);
 gboolean ek_ntfs_lacks(EkOpened *opened);
 gboolean ek_ntfs_adopt(EkOpened *opened, const GArray *runs, GError **error);
+void ek_ntfs_own_records(EkOpened *opened, GArray *ranges);
 gboolean ek_ntfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
 gboolean ek_ntfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink, void *data);
 
@@ -45,6 +46,14 @@ gboolean ek_ntfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink
 gboolean ek_ntfs_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_ntfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
                        void *data, GError **error);
+
+/* The distance between records of a run tells what was seen: a block of a folder's index, under the
+ * number of the folder. */
+#define EK_NTFS_SEEN_INDEX 1u
+
+/* Volumes that another one was made over (earlier.c). */
+gboolean ek_ntfs_infer_earlier(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                               void *data, GError **error);
 
 /* Measures a volume whose boot sector is in volume->header; it is placed already. */
 void ek_ntfs_weigh(EkReader *reader, EkVolume *volume, const EkNtfsBoot *boot);

@@ -32,14 +32,34 @@ static gboolean read_mirror(const EkNtfsTable *table, guint64 number, guint8 *re
     EkByte place = ek_ntfs_place(table, table->boot.mirror_cluster);
     guint32 bytes = table->boot.record_bytes;
     EkKnown known;
-    return number < MIRRORED && place != EK_UNPLACED &&
+    return number < MIRRORED && !table->is_earlier && place != EK_UNPLACED &&
            ek_reader_read(table->reader, place + number * bytes, record, bytes, &known, NULL) &&
            known.good == bytes && is_record(table, number, record);
+}
+
+/* Fragments are whole clusters: others may stand in the first one and in the last. */
+static gboolean is_its_own(const EkNtfsTable *table, guint64 number)
+{
+    EkByte at = ek_ntfs_record_place(table, number);
+    guint low = 0;
+    for (guint high = table->only->len; low < high;) {
+        guint middle = (low + high) / 2;
+        EkRange range = g_array_index(table->only, EkRange, middle);
+        if (ek_range_holds(range, at))
+            return TRUE;
+        if (range.first > at)
+            high = middle;
+        else
+            low = middle + 1;
+    }
+    return FALSE;
 }
 
 EkNtfsFound ek_ntfs_table_take(const EkNtfsTable *table, guint64 number, guint8 *record,
                                gboolean was_read)
 {
+    if (table->only != NULL && !is_its_own(table, number))
+        return EK_NTFS_EMPTY;
     if (was_read && ek_span_le32((EkSpan){record, 4}, 0) == 0)
         return EK_NTFS_EMPTY;
     if (was_read && is_record(table, number, record))
@@ -80,7 +100,10 @@ static void add_listed_runs(EkNtfsTable *table, EkSpan first, guint8 *record)
 
 gboolean ek_ntfs_table_open(EkNtfsTable *table, EkReader *reader, const EkVolume *volume)
 {
-    *table = (EkNtfsTable){.reader = reader, .first_byte = volume->first_byte};
+    *table = (EkNtfsTable){.reader = reader,
+                           .first_byte = volume->first_byte,
+                           .is_earlier = volume->is_earlier,
+                           .is_guessed = volume->is_earlier};
     if (!ek_ntfs_boot_read(ek_volume_header(volume), &table->boot))
         return FALSE;
     guint32 bytes = table->boot.record_bytes;
@@ -94,12 +117,15 @@ gboolean ek_ntfs_table_open(EkNtfsTable *table, EkReader *reader, const EkVolume
                         known.good == bytes;
     table->fragments = g_array_new(FALSE, FALSE, sizeof(EkNtfsFragment));
     table->further = ek_ntfs_further_new();
+    if (table->is_earlier)
+        return TRUE;
     if (ek_ntfs_table_take(table, 0, record, was_read) == EK_NTFS_FOUND) {
         EkNtfsAttribute data = ek_ntfs_attribute_named(span, EK_NTFS_DATA, "");
         EkNtfsAttribute list = ek_ntfs_attribute_of(span, EK_NTFS_LIST);
         ek_ntfs_add_runs(&data, table->fragments);
         /* No more than there is room for, whatever it says. */
         table->records = MIN(data.size, ek_ntfs_boot_bytes(&table->boot)) / bytes;
+        table->written = MIN(data.valid / bytes, table->records);
         if (ek_ntfs_attribute_exists(&list))
             add_listed_runs(table, span, other);
     }
@@ -111,6 +137,7 @@ gboolean ek_ntfs_table_open(EkNtfsTable *table, EkReader *reader, const EkVolume
 void ek_ntfs_table_close(EkNtfsTable *table)
 {
     g_clear_pointer(&table->fragments, g_array_unref);
+    g_clear_pointer(&table->only, g_array_unref);
     g_clear_pointer(&table->further, ek_ntfs_further_free);
 }
 

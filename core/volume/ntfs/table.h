@@ -20,8 +20,12 @@ typedef struct {
     EkByte first_byte; /* of the volume */
     GArray *fragments; /* EkNtfsFragment: of the table */
     guint64 records;
+    guint64 written; /* of them, as far as its first record tells: what stands behind is older */
     EkNtfsFurther *further;
     gboolean is_guessed; /* its first record, which says where it lies, was not read anywhere */
+    gboolean
+        is_earlier; /* its first records are gone for good: others stand there, and in the mirror */
+    GArray *only;   /* EkRange, by place: where its records stand; NULL: all of the fragments */
 } EkNtfsTable;
 
 typedef enum {
@@ -43,6 +47,9 @@ void ek_ntfs_table_guess(EkNtfsTable *table);
  * added. */
 gboolean ek_ntfs_table_lacks(const EkNtfsTable *table);
 void ek_ntfs_table_adopt(EkNtfsTable *table, const GArray *runs);
+
+/* Appends where its records and their mirror stand (EkRange; earlier.c). */
+void ek_ntfs_table_ranges(const EkNtfsTable *table, GArray *ranges);
 
 /* The first record at `number` or behind it that lies somewhere; the number of all when none does.
  */

@@ -148,6 +148,22 @@ static void add_uncovered(EkNtfsTable *table, EkNtfsFragment fragment)
     ek_ntfs_sort_fragments(table->fragments);
 }
 
+static gint by_first(gconstpointer a, gconstpointer b)
+{
+    const EkRange *left = a;
+    const EkRange *right = b;
+    return left->first < right->first ? -1 : left->first > right->first;
+}
+
+static void add_only(EkNtfsTable *table, const EkRecordRun *run)
+{
+    EkRange range = {run->first_byte, run->count * run->stride};
+    if (table->only == NULL)
+        table->only = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    g_array_append_val(table->only, range);
+    g_array_sort(table->only, by_first);
+}
+
 void ek_ntfs_table_adopt(EkNtfsTable *table, const GArray *runs)
 {
     g_autoptr(GPtrArray) sorted = g_ptr_array_new();
@@ -161,6 +177,8 @@ void ek_ntfs_table_adopt(EkNtfsTable *table, const GArray *runs)
         if (run->first_record >= told || !piece_of(table, run, &fragment))
             continue;
         add_uncovered(table, fragment);
+        if (table->is_earlier)
+            add_only(table, run);
         if (table->is_guessed)
             table->records = MAX(table->records, run->first_record + run->count);
     }

@@ -1,0 +1,131 @@
+/* SPDX-License-Identifier: MIT */
+/* An ext volume that another one was made over in the same way: a quick format writes neither the
+ * tables of inodes nor what they lead to. Inodes where the newer volume says that it never wrote
+ * any are those of the older one; that places and numbers are the same is proved by folders whose
+ * first block calls itself by the number of their inode. */
+#include "volume/ext/inode.h"
+#include "volume/headers.h"
+
+#define GROUPS_MOST 256u       /* that are looked at */
+#define LOOK_BYTES (16u << 10) /* of the inodes of each */
+#define INODES_LEAST 3u
+#define FOLDERS_LEAST 1u
+
+typedef struct {
+    guint inodes;
+    guint folders; /* that call themselves by their number */
+    guint others;  /* that call themselves by another */
+    EkTimestamp created;
+    EkTimestamp used;
+} Seen;
+
+typedef struct {
+    const EkExtVolume *volume;
+    guint32 number;
+    EkPresence part;
+} Asking;
+
+/* Is this the first block of the folder? Its first entry is itself. */
+static gboolean take_first(void *data, const EkExtent *extent)
+{
+    Asking *asking = data;
+    guint8 start[12];
+    if (extent->offset != 0 || extent->first_byte == EK_UNPLACED)
+        return FALSE;
+    if (ek_presence_read(asking->volume->reader, extent->first_byte, start, sizeof start) !=
+        EK_PRESENT)
+        return FALSE;
+    EkSpan span = {start, sizeof start};
+    asking->part = EK_ABSENT;
+    if (ek_span_u8(span, 6) == 1 && ek_span_u8(span, 8) == '.' && ek_span_le16(span, 4) == 12)
+        asking->part = ek_span_le32(span, 0) == asking->number ? EK_PRESENT : EK_ABSENT;
+    return FALSE;
+}
+
+static void take_inode(EkExtVolume *volume, EkSpan span, EkByte at, guint32 number, Seen *seen)
+{
+    EkExtInode inode = ek_ext_inode_read(span);
+    Asking asking = {volume, number, EK_UNREAD};
+    if (inode.mode == 0 || inode.links == 0 || !ek_ext_inode_is_possible(volume, span))
+        return;
+    seen->inodes++;
+    ek_timestamp_advance(&seen->used, inode.modified);
+    if (inode.created.is_set &&
+        (!seen->created.is_set || inode.created.seconds < seen->created.seconds))
+        seen->created = inode.created;
+    if ((inode.mode & EK_EXT_TYPE) != EK_EXT_FOLDER || (inode.flags & EK_EXT_INLINE) != 0)
+        return;
+    ek_ext_extents(volume, span, &inode, at, take_first, &asking);
+    seen->folders += asking.part == EK_PRESENT;
+    seen->others += asking.part == EK_ABSENT;
+}
+
+/* The first inodes of a group that the newer volume never wrote. */
+static void look_at_group(EkExtVolume *volume, guint64 number, guint8 *window, Seen *seen)
+{
+    guint32 bytes = volume->super.inode_bytes;
+    guint32 per_group = volume->super.inodes_per_group;
+    EkExtGroup group = ek_ext_group(volume, number);
+    EkByte table = group.table != 0 ? ek_ext_block_byte(volume, group.table) : EK_UNPLACED;
+    guint32 count = MIN(LOOK_BYTES / bytes, per_group - MIN(group.used, per_group));
+    EkByte first = table + (EkByte)group.used * bytes;
+    EkKnown known;
+    if (table == EK_UNPLACED || count == 0 ||
+        !ek_reader_read(volume->reader, first, window, (gsize)count * bytes, &known, NULL) ||
+        ek_bytes_are_zero(window, (gsize)count * bytes))
+        return;
+    for (guint32 i = 0; i < count; i++)
+        take_inode(volume, (EkSpan){window + (gsize)i * bytes, bytes}, first + (EkByte)i * bytes,
+                   (guint32)(number * per_group) + group.used + i + 1, seen);
+}
+
+static Seen look(EkExtVolume *volume)
+{
+    g_autofree guint8 *window = g_malloc(LOOK_BYTES);
+    guint64 groups = volume->super.groups;
+    guint64 step = MAX(groups / GROUPS_MOST, 1);
+    Seen seen = {0};
+    for (guint64 i = 0; i < groups; i += step)
+        look_at_group(volume, i, window, &seen);
+    return seen;
+}
+
+static EkVolume *compose(const EkVolume *newer, const Seen *seen)
+{
+    EkVolume *volume = ek_volume_new(NULL, newer->filesystem);
+    ek_volume_set_header(volume, ek_volume_header(newer));
+    volume->composed = volume->is_earlier = volume->is_confirmed = TRUE;
+    volume->by_backup = newer->by_backup;
+    volume->first_byte = newer->first_byte;
+    volume->bytes = newer->bytes;
+    volume->header_byte = newer->header_byte;
+    volume->metadata_byte = newer->header_byte;
+    volume->own_sector_size = newer->own_sector_size;
+    volume->length_is_least = TRUE;
+    volume->created = seen->created;
+    volume->used = seen->used;
+    ek_volume_reason(volume, (int)MIN(20 + seen->inodes / 4, 50u),
+                     "inodes are in use where the volume that is there now never wrote any");
+    ek_volume_reason(volume, (int)MIN(10 * seen->folders, 30u),
+                     "%u folders are where their inodes state, under the same layout",
+                     seen->folders);
+    return volume;
+}
+
+gboolean ek_ext_infer_earlier(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                              void *data, GError **error)
+{
+    (void)error;
+    for (guint i = 0; i < sightings->volumes->len; i++) {
+        const EkVolume *newer = sightings->volumes->pdata[i];
+        EkExtVolume volume;
+        if (!g_str_has_prefix(newer->filesystem, "ext") || newer->is_earlier ||
+            !ek_ext_volume_open(&volume, reader, newer) || !volume.has_unused)
+            continue;
+        Seen seen = look(&volume);
+        if (seen.inodes >= INODES_LEAST && seen.folders >= FOLDERS_LEAST &&
+            seen.folders >= seen.others)
+            sink(data, compose(newer, &seen));
+    }
+    return TRUE;
+}
