@@ -109,8 +109,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     FuzzDrive drive;
     if (!fuzz_drive_open(&drive, data, size))
         return 0;
-    g_autoptr(GPtrArray) volumes =
-        g_ptr_array_new_with_free_func((GDestroyNotify)ek_volume_free);
+    g_autoptr(GPtrArray) volumes = g_ptr_array_new_with_free_func((GDestroyNotify)ek_volume_free);
     for (guint i = 0; i < drive.count; i++)
         measure(drive.image.reader, drive.places[i], volumes);
     if (FORMAT.infer != NULL)
