@@ -242,14 +242,31 @@ static GArray *gather_places(const EkTable *current, const GPtrArray *tables)
     return places;
 }
 
+/* Does one that was composed lie in another that has its header? It may be made of that one's own
+ * structures, and nothing is built on it. */
+static gboolean is_within_headed(const EkVolume *volume, const GPtrArray *findings)
+{
+    for (guint i = 0; i < findings->len && volume->composed; i++) {
+        const EkVolume *other = ((const EkFinding *)findings->pdata[i])->volume;
+        EkRange range = ek_volume_range(other);
+        if (other != volume && !other->composed && volume->first_byte > range.first &&
+            volume->bytes <= range.bytes && ek_range_holds(range, volume->first_byte))
+            return TRUE;
+    }
+    return FALSE;
+}
+
 /* With `earlier` those that others were made over. */
 static gboolean infer_all(EkReader *reader, guint32 sector_size, const GArray *places,
                           const GPtrArray *traces, gboolean earlier, GPtrArray *findings,
                           GError **error)
 {
     g_autoptr(GPtrArray) volumes = g_ptr_array_new();
-    for (guint i = 0; i < findings->len; i++)
-        g_ptr_array_add(volumes, ((EkFinding *)findings->pdata[i])->volume);
+    for (guint i = 0; i < findings->len; i++) {
+        EkVolume *volume = ((EkFinding *)findings->pdata[i])->volume;
+        if (!is_within_headed(volume, findings))
+            g_ptr_array_add(volumes, volume);
+    }
     for (gsize i = 0; ek_file_systems[i] != NULL; i++) {
         const EkFileSystem *format = ek_file_systems[i];
         if ((earlier ? format->infer_earlier : format->infer) == NULL)

@@ -190,3 +190,10 @@ gboolean ek_is_used_by_any(EkReader *reader, const GPtrArray *volumes, EkByte at
     }
     return FALSE;
 }
+
+gboolean ek_may_hold_data(EkReader *reader, EkByte at, EkByte bytes, EkRange *data)
+{
+    if (at >= ek_range_end(*data) && !ek_reader_next_data(reader, at, data))
+        *data = (EkRange){G_MAXINT64, 1};
+    return at + bytes > data->first;
+}

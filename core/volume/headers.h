@@ -38,6 +38,10 @@ EkUsage ek_usage_bits(EkReader *reader, EkByte at, guint64 bit, guint64 most, gu
 /* The same of one bit. */
 EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit);
 
+/* May the `bytes` at `at` be anything but zeros? *data is the run of data that was asked for last,
+ * {0, 0} at first: holes are asked for once. To be called with ascending places. */
+gboolean ek_may_hold_data(EkReader *reader, EkByte at, EkByte bytes, EkRange *data);
+
 /* Does one of these volumes (EkVolume*) use the byte at `at`? What stands there is its own, or in a
  * file of its. */
 gboolean ek_is_used_by_any(EkReader *reader, const GPtrArray *volumes, EkByte at);

@@ -4,6 +4,7 @@
  * entry, and its chain is mostly left. Structures as in the published exFAT specification. What it
  * distrusts: chains, lengths, counts, names. */
 #include "volume/exfat/exfat.h"
+#include "volume/headers.h"
 
 #include "volume/clusterbitmap.h"
 
@@ -585,9 +586,12 @@ static GArray *find_lost(Walk *walk, GHashTable *led)
     /* A volume may claim more than there is. */
     guint64 clusters = MIN(walk->opened->boot.clusters,
                            (bytes - MIN(heap, bytes)) / walk->opened->boot.cluster_bytes);
+    EkRange run = {0, 0};
     for (guint32 i = 0; i < clusters && all->len < LOST_MOST && !walk->stopped; i++) {
         guint32 cluster = i + 2;
-        if (is_unclaimed(walk, cluster) && begins_folder(walk, cluster, led)) {
+        if (ek_may_hold_data(walk->opened->reader, place_of(walk->opened, cluster), EK_STEP,
+                             &run) &&
+            is_unclaimed(walk, cluster) && begins_folder(walk, cluster, led)) {
             g_array_append_val(all, cluster);
             g_hash_table_add(led, GUINT_TO_POINTER(goes_on(walk, cluster)));
         }

@@ -95,9 +95,7 @@ static gboolean holds_part(const EkFatSearch *search, const GArray *all, guint32
     const EkFatLost *before = all->len > 0 ? &g_array_index(all, EkFatLost, all->len - 1) : NULL;
     EkSpan span = {data, boot->cluster_bytes};
     EkByte place = ek_fat_cluster_byte(boot, search->first_byte, cluster);
-    if (ek_reader_known(search->reader, place, EK_STEP).good < EK_STEP ||
-        ek_presence_read(search->reader, place, data, EK_STEP) != EK_PRESENT ||
-        !ek_fat_is_part_of_folder(search, ek_span_part(span, 0, EK_STEP)) ||
+    if (!ek_fat_is_part_of_folder(search, ek_span_part(span, 0, EK_STEP)) ||
         ek_presence_read(search->reader, place, data, span.length) != EK_PRESENT ||
         !ek_fat_is_part_of_folder(search, span))
         return FALSE;
@@ -115,24 +113,31 @@ GArray *ek_fat_find_lost(const EkFatSearch *search)
     EkByte first = search->first_byte + boot->data_start;
     g_autofree guint8 *data = g_malloc(boot->cluster_bytes);
     gboolean is_over = FALSE;
+    EkRange run = {0, 0};
     /* A volume may claim more than there is. */
     guint64 clusters = MIN(boot->clusters, (bytes - MIN(first, bytes)) / boot->cluster_bytes);
     for (guint32 i = 0; i < clusters && all->len < LOST_MOST && !is_over; i++) {
         guint32 cluster = i + 2;
         guint32 next = 0;
         EkFatLost lost = {0};
-        if (ek_cluster_bitmap_has(search->taken, cluster) ||
+        EkByte place = ek_fat_cluster_byte(search->boot, search->first_byte, cluster);
+        if (i % MARK_EVERY == 0)
+            is_over = !search->mark(search->data);
+        if (!ek_may_hold_data(search->reader, place, EK_STEP, &run) ||
+            ek_cluster_bitmap_has(search->taken, cluster) ||
             ek_cluster_bitmap_has(search->files, cluster))
             continue;
         EkLink link = ek_fat_link_of(search, cluster, &next);
-        if (link != EK_LINK_BAD &&
-            (begins_folder(search, cluster, &lost) ||
-             (link == EK_LINK_FREE && holds_part(search, all, cluster, data, &lost)))) {
+        /* What was not read is not asked for: it may be anything. */
+        if (link == EK_LINK_BAD || ek_reader_known(search->reader, place, EK_STEP).good < EK_STEP ||
+            ek_presence_read(search->reader, place, data, EK_STEP) != EK_PRESENT || data[0] == 0)
+            continue;
+        if (data[0] == '.'
+                ? begins_folder(search, cluster, &lost)
+                : link == EK_LINK_FREE && holds_part(search, all, cluster, data, &lost)) {
             lost.is_free = link == EK_LINK_FREE;
             g_array_append_val(all, lost);
         }
-        if (i % MARK_EVERY == 0)
-            is_over = !search->mark(search->data);
     }
     return all;
 }
