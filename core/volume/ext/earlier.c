@@ -15,7 +15,6 @@ typedef struct {
     guint inodes;
     guint folders; /* that call themselves by their number */
     guint others;  /* that call themselves by another */
-    EkTimestamp created;
     EkTimestamp used;
 } Seen;
 
@@ -50,9 +49,6 @@ static void take_inode(EkExtVolume *volume, EkSpan span, EkByte at, guint32 numb
         return;
     seen->inodes++;
     ek_timestamp_advance(&seen->used, inode.modified);
-    if (inode.created.is_set &&
-        (!seen->created.is_set || inode.created.seconds < seen->created.seconds))
-        seen->created = inode.created;
     if ((inode.mode & EK_EXT_TYPE) != EK_EXT_FOLDER || (inode.flags & EK_EXT_INLINE) != 0)
         return;
     ek_ext_extents(volume, span, &inode, at, take_first, &asking);
@@ -102,7 +98,6 @@ static EkVolume *compose(const EkVolume *newer, const Seen *seen)
     volume->metadata_byte = newer->header_byte;
     volume->own_sector_size = newer->own_sector_size;
     volume->length_is_least = TRUE;
-    volume->created = seen->created;
     volume->used = seen->used;
     ek_volume_reason(volume, (int)MIN(20 + seen->inodes / 4, 50u),
                      "inodes are in use where the volume that is there now never wrote any");

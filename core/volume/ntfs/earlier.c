@@ -42,7 +42,6 @@ typedef struct {
     guint32 record_bytes;
     EkByte reach; /* bytes from the start to the last one that a record speaks of */
     guint records;
-    EkTimestamp created;
     EkTimestamp used;
 } Search;
 
@@ -177,14 +176,9 @@ static void sample_record(Search *search, EkSpan record)
         return;
     search->records++;
     for (gsize at = 0; ek_ntfs_attribute_next(record, &at, &attribute);) {
-        if (attribute.type == EK_NTFS_STANDARD) {
-            EkTimestamp created = ek_timestamp_filetime(ek_span_le64(attribute.content, 0));
+        if (attribute.type == EK_NTFS_STANDARD)
             ek_timestamp_advance(&search->used,
                                  ek_timestamp_filetime(ek_span_le64(attribute.content, 16)));
-            if (created.is_set &&
-                (!search->created.is_set || created.seconds < search->created.seconds))
-                search->created = created;
-        }
         sample_attribute(search, &header, &attribute);
     }
 }
@@ -372,7 +366,6 @@ static EkVolume *compose(const Search *search, const Fit *fit)
     volume->own_sector_size = EK_STEP;
     volume->bytes = ek_ntfs_boot_bytes(&boot);
     volume->length_is_least = is_least;
-    volume->created = search->created;
     volume->used = search->used;
     ek_volume_property_number(volume, "bytes per cluster", boot.cluster_bytes);
     ek_volume_property_number(volume, "bytes per file record", boot.record_bytes);
