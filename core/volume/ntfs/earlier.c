@@ -209,7 +209,10 @@ static void sample(Search *search)
         if (search->votes[i] > search->votes[best])
             best = i;
     search->cluster = search->votes[best] > 0 ? 1u << best : 0;
-    search->reach *= search->cluster;
+    /* No further than there is anything, whatever the records say. */
+    if (search->cluster != 0)
+        search->reach =
+            MIN(search->reach, ek_reader_bytes(search->reader) / search->cluster) * search->cluster;
 }
 
 /* --- where it began --------------------------------------------------------------------------- */
@@ -316,7 +319,7 @@ static EkByte length_of(const Search *search, EkByte start, gboolean *is_least)
         const EkVolume *volume = search->sightings->volumes->pdata[i];
         if (volume->first_byte == start && volume->bytes >= search->reach)
             return volume->bytes;
-        if (volume->first_byte >= start + search->reach)
+        if (volume->first_byte > start && volume->first_byte >= start + search->reach)
             end = MIN(end, volume->first_byte);
     }
     for (guint i = 0; i < places->len; i++) {
