@@ -79,7 +79,7 @@ static void json_has_the_shapes_that_are_promised(void)
     check_keys(volumes, "volumes", "sector_size volumes");
     check_keys(first_of(volumes, "volumes"), "a volume",
                "number filesystem first_byte bytes first_sector sectors own_sector_size label uuid "
-               "standing confidence reasons length_is_least by_backup created used host "
+               "standing confidence reasons length_is_least by_backup earlier created used host "
                "files overwritten_bytes geometry");
     check_keys(first_of(first_of(volumes, "volumes"), "reasons"), "a reason", "points text");
     json_decref(volumes);

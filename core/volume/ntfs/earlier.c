@@ -17,6 +17,7 @@
 #define CLUSTER_LEAST 512u
 #define CLUSTER_MOST (2u << 20)
 #define ENDS_LEAST 4u
+#define OWN_RECORDS 24u
 
 /* A folder whose entries lie in blocks of their own. */
 typedef struct {
@@ -172,7 +173,8 @@ static void sample_record(Search *search, EkSpan record)
 {
     EkNtfsRecord header;
     EkNtfsAttribute attribute;
-    if (!ek_ntfs_record_read(record, &header))
+    /* Each volume has the format's own files: they tell nothing of this one. */
+    if (!ek_ntfs_record_read(record, &header) || header.number < OWN_RECORDS)
         return;
     search->records++;
     for (gsize at = 0; ek_ntfs_attribute_next(record, &at, &attribute);) {
@@ -264,7 +266,9 @@ static gboolean has_index(const Search *search, EkByte start, const Folder *fold
     guint8 block[EK_STEP];
     EkRecord seen;
     EkByte at = start + folder->cluster * search->cluster;
-    return ek_presence_read(search->reader, at, block, sizeof block) == EK_PRESENT &&
+    /* Every volume has a root folder: that of a newer one proves nothing. */
+    return !ek_is_used_by_any(search->reader, search->sightings->volumes, at) &&
+           ek_presence_read(search->reader, at, block, sizeof block) == EK_PRESENT &&
            ek_ntfs_record_seen((EkSpan){block, sizeof block}, &seen) &&
            seen.bytes == EK_NTFS_SEEN_INDEX && seen.number == folder->number;
 }
