@@ -589,9 +589,14 @@ static GArray *find_lost(Walk *walk, GHashTable *led)
     EkRange run = {0, 0};
     for (guint32 i = 0; i < clusters && all->len < LOST_MOST && !walk->stopped; i++) {
         guint32 cluster = i + 2;
-        if (ek_may_hold_data(walk->opened->reader, place_of(walk->opened, cluster), EK_STEP,
-                             &run) &&
-            is_unclaimed(walk, cluster) && begins_folder(walk, cluster, led)) {
+        if (!ek_may_hold_data(walk->opened->reader, place_of(walk->opened, cluster), EK_STEP,
+                              &run)) {
+            /* On to the cluster in which something stands again. */
+            guint64 next = MIN((run.first - heap) / walk->opened->boot.cluster_bytes, clusters);
+            i = (guint32)MAX(next, (guint64)i + 1) - 1;
+            continue;
+        }
+        if (is_unclaimed(walk, cluster) && begins_folder(walk, cluster, led)) {
             g_array_append_val(all, cluster);
             g_hash_table_add(led, GUINT_TO_POINTER(goes_on(walk, cluster)));
         }

@@ -123,8 +123,13 @@ GArray *ek_fat_find_lost(const EkFatSearch *search)
         EkByte place = ek_fat_cluster_byte(search->boot, search->first_byte, cluster);
         if (i % MARK_EVERY == 0)
             is_over = !search->mark(search->data);
-        if (!ek_may_hold_data(search->reader, place, EK_STEP, &run) ||
-            ek_cluster_bitmap_has(search->taken, cluster) ||
+        if (!ek_may_hold_data(search->reader, place, EK_STEP, &run)) {
+            /* On to the cluster in which something stands again. */
+            guint64 next_one = MIN((run.first - first) / boot->cluster_bytes, clusters);
+            i = (guint32)MAX(next_one, (guint64)i + 1) - 1;
+            continue;
+        }
+        if (ek_cluster_bitmap_has(search->taken, cluster) ||
             ek_cluster_bitmap_has(search->files, cluster))
             continue;
         EkLink link = ek_fat_link_of(search, cluster, &next);
