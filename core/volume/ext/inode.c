@@ -7,6 +7,7 @@
 #define RO_CHECKSUM 0x400u
 #define COPIES_MOST 16u
 #define OLD_FIRST_INODE 11u
+#define FRAGMENT 112u /* in an inode */
 #define LINKS_MOST 65000u
 #define LINK_MOST 4096u /* bytes of where a link leads */
 #define EXTENTS_MAGIC 0xf30au
@@ -175,6 +176,9 @@ gboolean ek_ext_inode_is_possible(const EkExtVolume *volume, EkSpan span)
     gboolean is_folder = (inode.mode & EK_EXT_TYPE) == EK_EXT_FOLDER;
     guint32 size = volume->super.block_bytes;
     guint64 most = volume->super.blocks * (size / EK_STEP);
+    /* The address of a fragment, which no version ever made: noise has something there. */
+    if (ek_span_le32(span, FRAGMENT) != 0)
+        return FALSE;
     if (inode.links > LINKS_MOST || ((inode.flags & EK_EXT_HUGE) == 0 && inode.sectors > most))
         return FALSE;
     switch (inode.mode & EK_EXT_TYPE) {
