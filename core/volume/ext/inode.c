@@ -8,6 +8,7 @@
 #define COPIES_MOST 16u
 #define OLD_FIRST_INODE 11u
 #define FRAGMENT 112u /* in an inode */
+#define FLAGS_KNOWN 0xf27fffffu
 #define LINKS_MOST 65000u
 #define LINK_MOST 4096u /* bytes of where a link leads */
 #define EXTENTS_MAGIC 0xf30au
@@ -177,7 +178,10 @@ gboolean ek_ext_inode_is_possible(const EkExtVolume *volume, EkSpan span)
     guint32 size = volume->super.block_bytes;
     guint64 most = volume->super.blocks * (size / EK_STEP);
     /* The address of a fragment, which no version ever made: noise has something there. */
-    if (ek_span_le32(span, FRAGMENT) != 0)
+    if (ek_span_le32(span, FRAGMENT) != 0 || (inode.flags & ~FLAGS_KNOWN) != 0)
+        return FALSE;
+    /* Counted in blocks, they are no more than there are. */
+    if ((inode.flags & EK_EXT_HUGE) != 0 && inode.sectors > volume->super.blocks)
         return FALSE;
     if (inode.links > LINKS_MOST || ((inode.flags & EK_EXT_HUGE) == 0 && inode.sectors > most))
         return FALSE;
