@@ -289,6 +289,17 @@ static gboolean is_undecidable(const Drive *drive, const Made *made)
     return FALSE;
 }
 
+/* Was there one before, where another was made over it? */
+static gboolean has_older_at(const Drive *drive, guint64 first, guint64 sectors)
+{
+    for (guint i = 0; i < drive->made->len; i++) {
+        const Made *made = &g_array_index(drive->made, Made, i);
+        if (!made->is_last && made->first < first + sectors && first < made->first + made->sectors)
+            return TRUE;
+    }
+    return FALSE;
+}
+
 /* TRUE when it is one that was made, as it was made, or part of the past. */
 static gboolean is_right(const Drive *drive, json_t *volume, gboolean masked)
 {
@@ -297,6 +308,10 @@ static gboolean is_right(const Drive *drive, json_t *volume, gboolean masked)
     Made *made = made_at(drive, json_text(volume, "filesystem"),
                          json_u64(volume, "first_byte") / SECTOR, uuid);
     gboolean lower = g_str_equal(standing, "remains") || g_str_equal(standing, "nested");
+    if (json_is_true(json_object_get(volume, "earlier")))
+        return g_str_equal(standing, "remains") &&
+               has_older_at(drive, json_u64(volume, "first_byte") / SECTOR,
+                            json_u64(volume, "bytes") / SECTOR);
     if (made == NULL)
         return lower || json_u64(volume, "confidence") < 50 ||
                (masked && is_in_missed(drive, json_u64(volume, "first_byte") / SECTOR));
