@@ -42,6 +42,14 @@ static inline gboolean ek_range_checked(EkByte first, EkByte bytes, EkByte limit
     return TRUE;
 }
 
+/* Sorts ranges (EkRange) by where they begin: for g_array_sort. */
+static inline gint ek_range_by_first(gconstpointer a, gconstpointer b)
+{
+    EkByte left = ((const EkRange *)a)->first;
+    EkByte right = ((const EkRange *)b)->first;
+    return left < right ? -1 : left > right;
+}
+
 static inline gboolean ek_ranges_overlap(EkRange a, EkRange b)
 {
     return a.first < ek_range_end(b) && b.first < ek_range_end(a);

@@ -33,7 +33,7 @@ static gboolean is_anchored(const EkFinding *finding)
 
 static gboolean covers(const EkVolume *volume, EkByte at)
 {
-    return at >= volume->first_byte && at - volume->first_byte < volume->bytes;
+    return ek_range_holds(ek_volume_range(volume), at);
 }
 
 /* Which of two that lie on the same region is the newer one: above 0 the first, 0 not told. The one
@@ -275,13 +275,6 @@ static void weigh_copies(EkFinding *finding)
         finding->standing = EK_STANDING_NESTED;
 }
 
-static gint by_first(gconstpointer a, gconstpointer b)
-{
-    const EkRange *left = a;
-    const EkRange *right = b;
-    return left->first < right->first ? -1 : left->first > right->first;
-}
-
 /* How much of it newer volumes lie on, told in the reasons. */
 static void count_overwritten(EkFinding *finding, const GPtrArray *findings)
 {
@@ -297,7 +290,7 @@ static void count_overwritten(EkFinding *finding, const GPtrArray *findings)
             !are_together(finding->volume, other->volume))
             g_array_append_val(taken, range);
     }
-    g_array_sort(taken, by_first);
+    g_array_sort(taken, ek_range_by_first);
     EkByte at = own.first;
     finding->overwritten = 0;
     for (guint i = 0; i < taken->len; i++) {

@@ -63,13 +63,6 @@ static void look_at_gap(EkPlanner *planner, EkByte first, EkByte end)
     }
 }
 
-static gint by_start(gconstpointer a, gconstpointer b)
-{
-    const EkRange *left = a;
-    const EkRange *right = b;
-    return left->first < right->first ? -1 : left->first > right->first;
-}
-
 void ek_planner_look_at_gaps(EkPlanner *planner)
 {
     g_autoptr(GArray) taken = g_array_new(FALSE, FALSE, sizeof(EkRange));
@@ -85,7 +78,7 @@ void ek_planner_look_at_gaps(EkPlanner *planner)
         EkRange range = ek_volume_range(planner->input->volumes[i].volume);
         g_array_append_val(taken, range);
     }
-    g_array_sort(taken, by_start);
+    g_array_sort(taken, ek_range_by_first);
     /* Sector 0 is the table's, and more of it where that is an Apple partition map. */
     EkByte at = planner->sector_size;
     if (planner->plan->scheme == EK_SCHEME_APM)

@@ -180,15 +180,17 @@ EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit)
     return ek_usage_bits(reader, at, bit, 1, &same);
 }
 
-gboolean ek_is_used_by_any(EkReader *reader, const GPtrArray *volumes, EkByte at)
+EkUsage ek_usage_by_any(EkReader *reader, const GPtrArray *volumes, EkByte at)
 {
-    for (guint i = 0; i < volumes->len; i++) {
+    EkUsage usage = EK_USAGE_FREE;
+    for (guint i = 0; i < volumes->len && usage != EK_USAGE_USED; i++) {
         const EkVolume *volume = volumes->pdata[i];
-        if (ek_range_holds(ek_volume_range(volume), at) &&
-            ek_volume_use_at(volume, reader, at) == EK_USAGE_USED)
-            return TRUE;
+        if (!ek_range_holds(ek_volume_range(volume), at))
+            continue;
+        EkUsage own = ek_volume_use_at(volume, reader, at);
+        usage = own != EK_USAGE_FREE ? own : usage;
     }
-    return FALSE;
+    return usage;
 }
 
 gboolean ek_may_hold_data(EkReader *reader, EkByte at, EkByte bytes, EkRange *data)

@@ -42,9 +42,9 @@ EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit);
  * {0, 0} at first: holes are asked for once. To be called with ascending places. */
 gboolean ek_may_hold_data(EkReader *reader, EkByte at, EkByte bytes, EkRange *data);
 
-/* Does one of these volumes (EkVolume*) use the byte at `at`? What stands there is its own, or in a
- * file of its. */
-gboolean ek_is_used_by_any(EkReader *reader, const GPtrArray *volumes, EkByte at);
+/* What these volumes (EkVolume*) say together of the byte at `at`: used when one that covers it
+ * uses it, for itself or for a file; else unknown when one does not tell; else free. */
+EkUsage ek_usage_by_any(EkReader *reader, const GPtrArray *volumes, EkByte at);
 
 /* Begins to measure a claim: a volume with its places set, and the `length` bytes (at least
  * EK_HEADER_BYTES) of its header in `data`, zeros past the end of the drive. NULL when reading

@@ -92,7 +92,7 @@ static const EkCaseVolume *volume_at(const GPtrArray *volumes, EkByte at)
     for (guint i = 0; i < volumes->len; i++) {
         const EkCaseVolume *entry = volumes->pdata[i];
         EkRange range = ek_volume_range(entry->volume);
-        if (ek_standing_is_on_top(entry->standing) && at >= range.first && at < ek_range_end(range))
+        if (ek_standing_is_on_top(entry->standing) && ek_range_holds(range, at))
             return entry;
     }
     return NULL;

@@ -77,19 +77,12 @@ static void add_edges(Wanting *wanting, EkRange range)
     add_unread(wanting, ek_range_end(range) - edge, edge);
 }
 
-static gint by_place(gconstpointer a, gconstpointer b)
-{
-    const EkRange *left = a;
-    const EkRange *right = b;
-    return left->first < right->first ? -1 : left->first > right->first;
-}
-
 /* In order, as whole sectors, each once. */
 static void give(Wanting *wanting, GArray *sectors)
 {
     guint32 size = ek_case_info(wanting->view.opened)->sector_size;
     gboolean is_first = TRUE;
-    g_array_sort(wanting->ranges, by_place);
+    g_array_sort(wanting->ranges, ek_range_by_first);
     for (guint i = 0; i < wanting->ranges->len; i++) {
         EkRange range = g_array_index(wanting->ranges, EkRange, i);
         EkSector first = range.first / size;
@@ -200,7 +193,7 @@ static void turn_round(Wanting *wanting, EkRange volume)
 {
     g_autoptr(GArray) used = g_steal_pointer(&wanting->ranges);
     wanting->ranges = g_array_new(FALSE, FALSE, sizeof(EkRange));
-    g_array_sort(used, by_place);
+    g_array_sort(used, ek_range_by_first);
     EkByte at = volume.first;
     for (guint i = 0; i < used->len; i++) {
         EkRange range = g_array_index(used, EkRange, i);

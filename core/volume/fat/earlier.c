@@ -56,7 +56,7 @@ static GArray *gather(EkReader *reader, const EkSightings *sightings)
         const EkRecordRun *run = &g_array_index(sightings->runs, EkRecordRun, i);
         Seen seen = {run->first_byte, (guint32)run->first_record};
         if (run->stride == EK_FAT_SEEN_FOLDER && !is_explained(&seen, sightings->volumes) &&
-            !ek_is_used_by_any(reader, sightings->volumes, seen.place))
+            ek_usage_by_any(reader, sightings->volumes, seen.place) != EK_USAGE_USED)
             g_array_append_val(all, seen);
     }
     return all;

@@ -66,19 +66,12 @@ gboolean ek_fat_is_part_of_folder(const EkFatSearch *search, EkSpan span)
 
 /* Does a folder begin in this cluster? It says so in its first entry, and in the next one which
  * folder it is in. */
-static gboolean begins_folder(const EkFatSearch *search, guint32 cluster, EkFatLost *lost)
+static gboolean begins_folder(const EkFatSearch *search, guint32 cluster, EkSpan sector,
+                              EkFatLost *lost)
 {
-    guint8 entries[2 * EK_FAT_ENTRY_BYTES];
-    EkSpan span = {entries, sizeof entries};
     EkFatEntry self;
     EkFatEntry parent;
-    EkKnown known;
-    lost->cluster = cluster;
-    lost->place = ek_fat_cluster_byte(search->boot, search->first_byte, cluster);
-    /* What was not read is not asked for: it may be anything. */
-    if (ek_reader_known(search->reader, lost->place, sizeof entries).good < sizeof entries ||
-        !ek_reader_read(search->reader, lost->place, entries, sizeof entries, &known, NULL) ||
-        known.good < sizeof entries || !ek_fat_begins_folder(span, &self, &parent) ||
+    if (!ek_fat_begins_folder(sector, &self, &parent) ||
         ek_fat_entry_cluster(&self, search->boot->bits) != cluster)
         return FALSE;
     lost->parent = ek_fat_entry_cluster(&parent, search->boot->bits);
@@ -86,22 +79,21 @@ static gboolean begins_folder(const EkFatSearch *search, guint32 cluster, EkFatL
     return TRUE;
 }
 
-/* Does a cluster hold entries that begin no folder? Those that a folder right before goes on with
- * are its own. */
-static gboolean holds_part(const EkFatSearch *search, const GArray *all, guint32 cluster,
-                           guint8 *data, EkFatLost *lost)
+/* Does a cluster, whose first sector is in `data`, hold entries that begin no folder? Those that a
+ * folder right before goes on with are its own. */
+static gboolean holds_part(const EkFatSearch *search, const GArray *all, guint8 *data,
+                           EkFatLost *lost)
 {
     const EkFatBoot *boot = search->boot;
     const EkFatLost *before = all->len > 0 ? &g_array_index(all, EkFatLost, all->len - 1) : NULL;
     EkSpan span = {data, boot->cluster_bytes};
-    EkByte place = ek_fat_cluster_byte(boot, search->first_byte, cluster);
     if (!ek_fat_is_part_of_folder(search, ek_span_part(span, 0, EK_STEP)) ||
-        ek_presence_read(search->reader, place, data, span.length) != EK_PRESENT ||
+        ek_presence_read(search->reader, lost->place, data, span.length) != EK_PRESENT ||
         !ek_fat_is_part_of_folder(search, span))
         return FALSE;
-    *lost = (EkFatLost){.cluster = cluster, .place = place, .is_part = TRUE};
+    lost->is_part = TRUE;
     lost->parent = ek_fat_owner_of(search, span);
-    return before == NULL || before->cluster + 1 != cluster ||
+    return before == NULL || before->cluster + 1 != lost->cluster ||
            (lost->parent != EK_FAT_OWNER_UNKNOWN && lost->parent != before->cluster);
 }
 
@@ -119,8 +111,8 @@ GArray *ek_fat_find_lost(const EkFatSearch *search)
     for (guint32 i = 0; i < clusters && all->len < LOST_MOST && !is_over; i++) {
         guint32 cluster = i + 2;
         guint32 next = 0;
-        EkFatLost lost = {0};
-        EkByte place = ek_fat_cluster_byte(search->boot, search->first_byte, cluster);
+        EkByte place = ek_fat_cluster_byte(boot, search->first_byte, cluster);
+        EkFatLost lost = {.cluster = cluster, .place = place};
         if (i % MARK_EVERY == 0)
             is_over = !search->mark(search->data);
         if (!ek_may_hold_data(search->reader, place, EK_STEP, &run)) {
@@ -137,9 +129,8 @@ GArray *ek_fat_find_lost(const EkFatSearch *search)
         if (link == EK_LINK_BAD || ek_reader_known(search->reader, place, EK_STEP).good < EK_STEP ||
             ek_presence_read(search->reader, place, data, EK_STEP) != EK_PRESENT || data[0] == 0)
             continue;
-        if (data[0] == '.'
-                ? begins_folder(search, cluster, &lost)
-                : link == EK_LINK_FREE && holds_part(search, all, cluster, data, &lost)) {
+        if (data[0] == '.' ? begins_folder(search, cluster, (EkSpan){data, EK_STEP}, &lost)
+                           : link == EK_LINK_FREE && holds_part(search, all, data, &lost)) {
             lost.is_free = link == EK_LINK_FREE;
             g_array_append_val(all, lost);
         }

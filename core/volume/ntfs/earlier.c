@@ -56,36 +56,28 @@ typedef struct {
 
 /* --- what belongs to no table ----------------------------------------------------------------- */
 
-void ek_ntfs_table_ranges(const EkNtfsTable *table, GArray *ranges)
+/* Where the first `bytes` of a table stand. */
+static void add_fragments(const EkNtfsTable *table, EkByte bytes, GArray *ranges)
 {
     guint32 size = table->boot.cluster_bytes;
-    guint64 count = table->written > 0 ? table->written : table->records;
-    EkByte written = count * table->boot.record_bytes;
-    EkRange mirror = {ek_ntfs_place(table, table->boot.mirror_cluster),
-                      4 * (EkByte)table->boot.record_bytes};
     for (guint i = 0; i < table->fragments->len; i++) {
         const EkNtfsFragment *fragment = &g_array_index(table->fragments, EkNtfsFragment, i);
-        EkByte first = fragment->at * size;
         EkRange range = {ek_ntfs_place(table, fragment->first), fragment->clusters * size};
-        /* Behind the last one that was written older ones may stand. */
-        range.bytes = MIN(range.bytes, written - MIN(written, first));
+        range.bytes = MIN(range.bytes, bytes - MIN(bytes, fragment->at * size));
         if (range.first != EK_UNPLACED && range.bytes > 0)
             g_array_append_val(ranges, range);
     }
-    if (mirror.first != EK_UNPLACED)
-        g_array_append_val(ranges, mirror);
 }
 
-/* All that a table has room for. */
-static void add_fragments(const EkNtfsTable *table, GArray *ranges)
+/* Behind the last record that was written older ones may stand. */
+void ek_ntfs_table_ranges(const EkNtfsTable *table, GArray *ranges)
 {
-    for (guint i = 0; i < table->fragments->len; i++) {
-        const EkNtfsFragment *fragment = &g_array_index(table->fragments, EkNtfsFragment, i);
-        EkRange range = {ek_ntfs_place(table, fragment->first),
-                         fragment->clusters * table->boot.cluster_bytes};
-        if (range.first != EK_UNPLACED)
-            g_array_append_val(ranges, range);
-    }
+    guint64 count = table->written > 0 ? table->written : table->records;
+    EkRange mirror = {ek_ntfs_place(table, table->boot.mirror_cluster),
+                      4 * (EkByte)table->boot.record_bytes};
+    add_fragments(table, count * table->boot.record_bytes, ranges);
+    if (mirror.first != EK_UNPLACED)
+        g_array_append_val(ranges, mirror);
 }
 
 static gint by_place(gconstpointer a, gconstpointer b)
@@ -116,7 +108,7 @@ static GArray *unclaimed(EkReader *reader, const EkSightings *sightings)
         if (!g_str_equal(volume->filesystem, "ntfs") || !ek_ntfs_table_open(&table, reader, volume))
             continue;
         ek_ntfs_table_ranges(&table, ranges);
-        add_fragments(&table, tables);
+        add_fragments(&table, G_MAXUINT64, tables);
         ek_ntfs_table_close(&table);
     }
     for (guint i = 0; i < sightings->runs->len; i++) {
@@ -127,7 +119,8 @@ static GArray *unclaimed(EkReader *reader, const EkSightings *sightings)
     GArray *left = ek_runs_outside(runs, ranges);
     for (guint i = left->len; i > 0; i--) {
         EkByte at = g_array_index(left, EkRecordRun, i - 1).first_byte;
-        if (!is_in_any(tables, at) && ek_is_used_by_any(reader, sightings->volumes, at))
+        if (!is_in_any(tables, at) &&
+            ek_usage_by_any(reader, sightings->volumes, at) == EK_USAGE_USED)
             g_array_remove_index(left, i - 1);
     }
     g_array_sort(left, by_place);
@@ -249,16 +242,10 @@ static void gather_starts(Search *search)
     }
 }
 
-/* Does some newer volume use this place? Then nothing there speaks for or against an older one. */
-static gboolean is_taken(const Search *search, EkByte at)
+/* What the volumes that are there now say of a place. */
+static EkUsage usage_of(const Search *search, EkByte at)
 {
-    for (guint i = 0; i < search->sightings->volumes->len; i++) {
-        const EkVolume *volume = search->sightings->volumes->pdata[i];
-        if (at >= volume->first_byte && at - volume->first_byte < volume->bytes &&
-            ek_volume_use_at(volume, search->reader, at) != EK_USAGE_FREE)
-            return TRUE;
-    }
-    return FALSE;
+    return ek_usage_by_any(search->reader, search->sightings->volumes, at);
 }
 
 static gboolean has_index(const Search *search, EkByte start, const Folder *folder)
@@ -267,20 +254,20 @@ static gboolean has_index(const Search *search, EkByte start, const Folder *fold
     EkRecord seen;
     EkByte at = start + folder->cluster * search->cluster;
     /* Every volume has a root folder: that of a newer one proves nothing. */
-    return !ek_is_used_by_any(search->reader, search->sightings->volumes, at) &&
+    return usage_of(search, at) != EK_USAGE_USED &&
            ek_presence_read(search->reader, at, block, sizeof block) == EK_PRESENT &&
            ek_ntfs_record_seen((EkSpan){block, sizeof block}, &seen) &&
            seen.bytes == EK_NTFS_SEEN_INDEX && seen.number == folder->number;
 }
 
 /* Does a file end here: something before, and zeros from its end to that of the sector? Ends on a
- * boundary of sectors tell nothing. */
+ * boundary of sectors tell nothing, nor does what a newer volume may use. */
 static EkPresence look_at_end(const Search *search, EkByte start, const End *end)
 {
     guint8 sector[EK_STEP];
     guint used = end->used % EK_STEP;
     EkByte at = start + end->cluster * search->cluster + end->used / EK_STEP * EK_STEP;
-    if (used == 0 || used > EK_STEP - 16 || is_taken(search, at) ||
+    if (used == 0 || used > EK_STEP - 16 || usage_of(search, at) != EK_USAGE_FREE ||
         ek_presence_read(search->reader, at, sector, sizeof sector) != EK_PRESENT)
         return EK_UNREAD;
     if (ek_bytes_are_zero(sector, sizeof sector))
@@ -404,12 +391,7 @@ static void take_away(Search *search, const EkVolume *volume)
 /* One more volume among what is left; FALSE: none is proved. */
 static gboolean find_one(Search *search, EkVolumeSink sink, void *data)
 {
-    guint64 all = 0;
     Fit best = {0};
-    for (guint i = 0; i < search->runs->len; i++)
-        all += g_array_index(search->runs, EkRecordRun, i).count;
-    if (all < RECORDS_LEAST)
-        return FALSE;
     search->record_bytes = (guint32)g_array_index(search->runs, EkRecordRun, 0).stride;
     sample(search);
     if (search->records < RECORDS_LEAST || search->cluster == 0)

@@ -148,20 +148,12 @@ static void add_uncovered(EkNtfsTable *table, EkNtfsFragment fragment)
     ek_ntfs_sort_fragments(table->fragments);
 }
 
-static gint by_first(gconstpointer a, gconstpointer b)
-{
-    const EkRange *left = a;
-    const EkRange *right = b;
-    return left->first < right->first ? -1 : left->first > right->first;
-}
-
 static void add_only(EkNtfsTable *table, const EkRecordRun *run)
 {
     EkRange range = {run->first_byte, run->count * run->stride};
     if (table->only == NULL)
         table->only = g_array_new(FALSE, FALSE, sizeof(EkRange));
     g_array_append_val(table->only, range);
-    g_array_sort(table->only, by_first);
 }
 
 void ek_ntfs_table_adopt(EkNtfsTable *table, const GArray *runs)
@@ -182,4 +174,6 @@ void ek_ntfs_table_adopt(EkNtfsTable *table, const GArray *runs)
         if (table->is_guessed)
             table->records = MAX(table->records, run->first_record + run->count);
     }
+    if (table->only != NULL)
+        g_array_sort(table->only, ek_range_by_first);
 }
