@@ -3,6 +3,7 @@
 #include "cli.h"
 
 #include "base/text.h"
+#include "files/filter.h"
 #include "nearest.h"
 #include "show.h"
 
@@ -128,6 +129,31 @@ static const char *nearest_option(const EkCli *cli, const GOptionEntry *entries)
     return NULL;
 }
 
+/* Takes what --as-of names. NULL: it is fine; otherwise what is wrong with it. */
+static const char *take_as_of(EkCli *cli)
+{
+    guint64 transaction = 0;
+    EkBound bound;
+    g_autofree char *text = g_steal_pointer(&cli->as_of_text);
+    if (text == NULL)
+        return NULL;
+    if (cli->without_journal)
+        return "--as-of reads the journal: it cannot be given with --without-journal";
+    /* As volumes prints them. */
+    const char *zone = g_str_has_suffix(text, " UTC") ? " UTC" : "Z";
+    gboolean is_utc = g_str_has_suffix(text, zone);
+    if (is_utc)
+        text[strlen(text) - strlen(zone)] = '\0';
+    if (g_ascii_string_to_unsigned(text, 10, 0, G_MAXUINT32, &transaction, NULL))
+        cli->as_of = (EkAsOf){EK_AS_OF_TRANSACTION, (gint64)transaction};
+    else if (ek_filter_bound(text, &bound))
+        cli->as_of = (EkAsOf){EK_AS_OF_TIME, is_utc ? bound.wall : bound.utc};
+    else
+        return "--as-of takes a time as \"2025-03-01 14:05:30 UTC\", local without UTC, or the "
+               "number of a transaction";
+    return NULL;
+}
+
 gboolean ek_cli_parse(EkCli *cli, const GOptionEntry *entries, int *status)
 {
     gboolean help = FALSE;
@@ -177,7 +203,10 @@ gboolean ek_cli_parse(EkCli *cli, const GOptionEntry *entries, int *status)
         *status = explain_usage(cli, what);
         return FALSE;
     }
-    return TRUE;
+    const char *wrong = take_as_of(cli);
+    if (wrong != NULL)
+        *status = explain_usage(cli, wrong);
+    return wrong == NULL;
 }
 
 gboolean ek_cli_parse_json(EkCli *cli, gboolean *json, int *status)

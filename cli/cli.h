@@ -5,6 +5,7 @@
 
 #include "base/error.h"
 #include "device/system.h"
+#include "volume/volume.h"
 
 #include <glib.h>
 #include <jansson.h>
@@ -48,6 +49,9 @@ struct EkCli {
     void *describe_data;
     EkSystem *system;
     gboolean without_journal; /* of commands that read files */
+    gboolean lost_content;    /* of those that list them */
+    char *as_of_text;         /* the same, until it is parsed */
+    EkAsOf as_of;             /* what that means */
     gboolean color_out;
     gboolean color_err;
     gboolean terminal_err;

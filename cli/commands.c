@@ -43,7 +43,7 @@ const EkCommand ek_commands[] = {
      "exFAT, ext2/3/4 and HFS+. The first use builds a file index of the volume, which is saved "
      "in the case. Condition: whole; holed (some bytes could not be read); overwritten (part of "
      "its space is used by another file now); unplaced (location of some data unknown); doubtful "
-     "(its location is a guess). Files without a parent folder are listed in orphans/.",
+     "(its location is a guess). Files that no folder leads to are listed in \"no folder/\".",
      "ektypon ls bench-17 2:\"Field recordings\"", 2, 2, ek_command_ls},
     {"tree", "CASE VOLUME[:PATH]", "Show the folder tree of a volume with sizes.",
      "Each folder shows the total size and number of files below it.",

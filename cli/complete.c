@@ -6,7 +6,7 @@
 
 #include "case/case.h"
 #include "case/volumestore.h"
-#include "files/kind.h"
+#include "kind/kind.h"
 #include "show.h"
 #include "work/indexing.h"
 

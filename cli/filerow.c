@@ -4,6 +4,7 @@
 
 #include "profile.h"
 #include "show.h"
+#include "work/summary.h"
 
 #include "base/text.h"
 
@@ -78,6 +79,8 @@ json_t *ek_filerow_json(EkIndexing *indexing, const char *path, const EkItem *it
     json_object_set_new(row, "deleted", json_boolean((file->flags & EK_FILE_DELETED) != 0));
     json_object_set_new(row, "guessed", json_boolean((file->flags & EK_FILE_GUESSED) != 0));
     json_object_set_new(row, "encrypted", json_boolean((file->flags & EK_FILE_ENCRYPTED) != 0));
+    if ((file->flags & EK_FILE_NAMED) != 0)
+        json_object_set_new(row, "name_only", json_true());
     json_object_set_new(row, "condition", ek_json_text(ek_condition_name(item->damage.condition)));
     json_object_set_new(row, "bad_bytes", ek_json_u64(item->damage.bad_bytes));
     json_object_set_new(row, "unread_bytes", ek_json_u64(item->damage.unread_bytes));
@@ -178,7 +181,10 @@ static char *marks_text(const EkItem *item, gboolean color, gboolean is_short)
             ek_show_off(color));
     if ((item->file.flags & EK_FILE_ENCRYPTED) != 0)
         g_string_append(marks, "  [encrypted]");
-    if (item->damage.condition != EK_CONDITION_WHOLE) {
+    if ((item->file.flags & EK_FILE_NAMED) != 0) {
+        g_string_append_printf(marks, "  %s[known by name only]%s", ek_show_on(color, EK_COLOR_BAD),
+                               ek_show_off(color));
+    } else if (item->damage.condition != EK_CONDITION_WHOLE) {
         g_autofree char *condition = is_short ? g_strdup(ek_condition_name(item->damage.condition))
                                               : ek_filerow_condition(item);
         g_string_append_printf(marks, "  %s[%s]%s", ek_show_on(color, EK_COLOR_BAD), condition,
@@ -360,6 +366,7 @@ void ek_filerow_print_inventory(guint volume, const EkInventoryTotals *totals)
 {
     g_autofree char *folders = ek_text_count(totals->folders, "folder", "folders");
     g_autofree char *files = ek_text_count(totals->files, "file", "files");
+    g_autofree char *named = ek_text_count(totals->named, "more file is", "more files are");
     g_autofree char *size = ek_text_size(totals->bytes);
     ek_cli_print("Volume %u: %s, %s, %s: %" G_GUINT64_FORMAT " whole", volume, folders, files, size,
                  totals->by_condition[EK_CONDITION_WHOLE]);
@@ -370,6 +377,8 @@ void ek_filerow_print_inventory(guint volume, const EkInventoryTotals *totals)
     if (totals->deleted > 0)
         ek_cli_print("; plus %" G_GUINT64_FORMAT " deleted", totals->deleted);
     ek_cli_print("\n");
+    if (totals->named > 0)
+        ek_cli_print("%s known by name only: to list them, add --lost-content\n", named);
     if (totals->hurt_folders > 0)
         ek_cli_print("%" G_GUINT64_FORMAT " folders have holes: names may be missing\n",
                      totals->hurt_folders);
@@ -387,11 +396,27 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
                     ek_indexing_volume(data)->number, now.folders, now.files, size);
 }
 
+/* Which transaction --as-of led to. */
+static void tell_moment(EkView *view, const EkCaseVolume *entry)
+{
+    g_autoptr(GArray) moments = ek_volume_moments(view, entry->volume);
+    const EkMoment *chosen = moments != NULL ? ek_moment_of(moments, &view->as_of) : NULL;
+    g_autofree char *time = chosen != NULL ? ek_timestamp_words(chosen->time) : NULL;
+    if (chosen != NULL)
+        ek_cli_advise("Volume %u as of transaction %" G_GUINT64_FORMAT " (%s). What was deleted or "
+                      "changed since then is complete only where nothing was written over it.",
+                      entry->number, chosen->transaction, time != NULL ? time : "no time");
+}
+
 EkIndexing *ek_filerow_open(EkCli *cli, EkView *view, guint64 volume, GError **error)
 {
     const gint *cancel = ek_cli_watch_signals();
     view->without_journal = cli->without_journal;
+    view->as_of = cli->as_of;
+    view->with_lost = cli->lost_content;
     g_autoptr(EkIndexing) indexing = ek_indexing_new(view, volume, error);
+    if (indexing != NULL && view->as_of.kind != EK_AS_IT_IS)
+        tell_moment(view, ek_indexing_volume(indexing));
     if (indexing != NULL)
         ek_inventory_watch(ek_indexing_inventory(indexing), cancel);
     if (indexing == NULL || !ek_indexing_is_needed(indexing))

@@ -62,11 +62,27 @@ void ek_filerow_print_inventory(guint volume, const EkInventoryTotals *totals);
 
 /* Opens a volume of a case and takes its inventory where that is needed, with progress. NULL with
  * *error. The view must live as long. */
-/* An option of every command that reads files. */
-#define EK_OPTION_WITHOUT_JOURNAL(cli)                                                             \
+/* Options of every command that reads files. */
+#define EK_OPTIONS_OF_JOURNAL(cli)                                                                 \
+    {"without-journal",                                                                            \
+     0,                                                                                            \
+     0,                                                                                            \
+     G_OPTION_ARG_NONE,                                                                            \
+     &(cli)->without_journal,                                                                      \
+     "read ext3 and ext4 without the transactions in their journal",                               \
+     NULL},                                                                                        \
     {                                                                                              \
-        "without-journal", 0, 0, G_OPTION_ARG_NONE, &(cli)->without_journal,                       \
-            "read ext3 and ext4 without the transactions in their journal", NULL                   \
+        "as-of", 0, 0, G_OPTION_ARG_STRING, &(cli)->as_of_text,                                    \
+            "read ext3 and ext4 as they were: a date and time, or a transaction of their journal " \
+            "(see volumes CASE NUMBER)",                                                           \
+            "TIME|TRANSACTION"                                                                     \
+    }
+
+/* Of those that list them. */
+#define EK_OPTION_LOST_CONTENT(cli)                                                                \
+    {                                                                                              \
+        "lost-content", 0, 0, G_OPTION_ARG_NONE, &(cli)->lost_content,                             \
+            "include files that are known by name only", NULL                                      \
     }
 
 EkIndexing *ek_filerow_open(EkCli *cli, EkView *view, guint64 volume, GError **error);

@@ -97,8 +97,10 @@ static gboolean search_place(Search *search, EkView *view, guint64 volume, const
     gboolean fine = ek_inventory_find(inventory, path, &number, error);
     if (fine)
         ek_filerow_count_start(&search->totals, inventory, number);
-    fine = fine && ek_inventory_walk(inventory, number, EK_WITH_BELOW | EK_WITH_DELETED, take_item,
-                                     search, error);
+    fine = fine && ek_inventory_walk(inventory, number,
+                                     EK_WITH_BELOW | EK_WITH_DELETED |
+                                         (search->cli->lost_content ? EK_WITH_LOST : 0),
+                                     take_item, search, error);
     if (fine && search->error != NULL) {
         g_propagate_error(error, g_steal_pointer(&search->error));
         fine = FALSE;
@@ -191,7 +193,8 @@ int ek_command_find(EkCli *cli)
         {"count", 0, 0, G_OPTION_ARG_NONE, &search.count, "print only the number of matches", NULL},
         {"numbers", 0, 0, G_OPTION_ARG_NONE, &search.numbers,
          "print VOLUME:@NUMBER, one per line (for extract --from-list)", NULL},
-        EK_OPTION_WITHOUT_JOURNAL(cli),
+        EK_OPTION_LOST_CONTENT(cli),
+        EK_OPTIONS_OF_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &search.json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
     };

@@ -9,6 +9,8 @@
 #include "work/wanting.h"
 
 #define TABLES_SHOWN 5u
+#define UNIT_LEAST 512u /* bytes of a cluster or block */
+#define UNIT_MOST (32u << 20)
 
 typedef struct {
     EkHunting *hunting;
@@ -16,6 +18,19 @@ typedef struct {
     gint64 started;
     gboolean likely;
 } Show;
+
+/* Records of which formats were seen: those of volumes that are found, and of others. */
+static void draw_formats(GString *line, const EkHuntProgress *now)
+{
+    const char *separator = "  file records ";
+    for (guint i = 0; i < EK_HUNT_FORMATS && ek_file_systems[i] != NULL; i++) {
+        if (now->by_format[i] == 0)
+            continue;
+        g_string_append_printf(line, "%s%s %" G_GUINT64_FORMAT, separator, ek_file_systems[i]->name,
+                               now->by_format[i]);
+        separator = ", ";
+    }
+}
 
 static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
 {
@@ -37,10 +52,11 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
     g_string_printf(lines[0], "%s%s%s %s  %s of %s  %s/s  left %s",
                     ek_show_on(show->color, EK_COLOR_GOOD), bar, ek_show_off(show->color), share,
                     done, total, speed, remaining);
-    g_string_printf(lines[1],
-                    "volumes %u  headers %" G_GUINT64_FORMAT "  partition tables %" G_GUINT64_FORMAT
-                    "  file records %" G_GUINT64_FORMAT "  (verified at the end)",
-                    ek_hunting_count(show->hunting), now.boot_sectors, now.tables, now.records);
+    g_string_printf(
+        lines[1], "volumes %u  headers %" G_GUINT64_FORMAT "  partition tables %" G_GUINT64_FORMAT,
+        ek_hunting_count(show->hunting), now.boot_sectors, now.tables);
+    draw_formats(lines[1], &now);
+    g_string_append(lines[1], "  (verified at the end)");
 }
 
 static void tell(void *data, const EkCaseVolume *entry)
@@ -64,9 +80,18 @@ static void print_line(const Lines *lines, const EkHuntProgress *now)
             "{\"done\": %" G_GUINT64_FORMAT ", \"total\": %" G_GUINT64_FORMAT
             ", \"position\": %" G_GUINT64_FORMAT ", \"volumes\": %u, \"headers\": "
             "%" G_GUINT64_FORMAT ", \"tables\": %" G_GUINT64_FORMAT
-            ", \"records\": %" G_GUINT64_FORMAT "}\n",
+            ", \"records\": %" G_GUINT64_FORMAT ", \"by_format\": {",
             now->done, now->total, now->position, ek_hunting_count(lines->hunting),
             now->boot_sectors, now->tables, now->records);
+    const char *separator = "";
+    for (guint i = 0; i < EK_HUNT_FORMATS && ek_file_systems[i] != NULL; i++) {
+        if (now->by_format[i] == 0)
+            continue;
+        fprintf(stderr, "%s\"%s\": %" G_GUINT64_FORMAT, separator, ek_file_systems[i]->name,
+                now->by_format[i]);
+        separator = ", ";
+    }
+    fputs("}}\n", stderr);
 }
 
 static void step(void *data, const EkHuntProgress *now)
@@ -142,6 +167,91 @@ static void print_totals(const GPtrArray *volumes)
     ek_cli_print("%s\n", line->str);
 }
 
+/* --- what somebody knows -------------------------------------------------------------------- */
+
+/* "ntfs", "ntfs:2048", "ntfs:2048:4096": a file system, where it began (a sector), the size of its
+ * clusters or blocks (bytes). */
+static gboolean parse_expected(const char *text, guint32 sector_size, EkExpected *expected)
+{
+    g_auto(GStrv) parts = g_strsplit(text, ":", -1);
+    guint count = g_strv_length(parts);
+    guint64 sector = 0;
+    guint64 unit = 0;
+    const EkFileSystem *format = count > 0 ? ek_file_system_for(parts[0]) : NULL;
+    if (format == NULL || format->infer_earlier == NULL || count > 3)
+        return FALSE;
+    *expected = (EkExpected){.filesystem = g_intern_string(parts[0])};
+    if (count > 1 && *parts[1] != '\0') {
+        if (!ek_text_parse_u64(parts[1], &sector) || sector > G_MAXINT64 / sector_size)
+            return FALSE;
+        expected->has_first = TRUE;
+        expected->first_byte = sector * sector_size;
+    }
+    if (count > 2) {
+        if (!ek_text_parse_u64(parts[2], &unit) || !ek_is_power_of_two(unit) || unit < UNIT_LEAST ||
+            unit > UNIT_MOST)
+            return FALSE;
+        expected->unit = (guint32)unit;
+    }
+    return TRUE;
+}
+
+/* Keeps what was said. FALSE with the status to end with. */
+static gboolean keep_expected(EkCli *cli, const char *text, int *status)
+{
+    GError *error = NULL;
+    EkExpected expected;
+    gboolean is_none = g_str_equal(text, "none");
+    g_autoptr(EkCase) opened = ek_case_open(cli->operands[0], FALSE, &error);
+    if (opened == NULL) {
+        *status = ek_cli_fail(cli, error);
+        return FALSE;
+    }
+    if (!is_none && !parse_expected(text, ek_case_info(opened)->sector_size, &expected)) {
+        *status = ek_cli_misused(
+            cli, "--expect takes a file system, and where known its first sector and "
+                 "the bytes of a cluster or block: ntfs, ntfs:2048, ntfs:2048:4096 "
+                 "(ntfs, fat16, fat32, exfat, ext2, ext3, ext4, hfsplus), or none");
+        return FALSE;
+    }
+    if (!ek_hunting_expect(cli->operands[0], is_none ? NULL : &expected, &error)) {
+        *status = ek_cli_fail(cli, error);
+        return FALSE;
+    }
+    return TRUE;
+}
+
+/* What was found of a volume that was expected. */
+static void print_expected(EkHunting *hunting, const GPtrArray *volumes, guint32 sector_size)
+{
+    EkExpected expected;
+    guint found = 0;
+    if (!ek_hunting_expected(hunting, &expected))
+        return;
+    g_autofree char *where = expected.has_first ? g_strdup_printf(" at sector %" G_GUINT64_FORMAT,
+                                                                  expected.first_byte / sector_size)
+                                                : g_strdup("");
+    for (guint i = 0; i < volumes->len; i++) {
+        const EkCaseVolume *entry = volumes->pdata[i];
+        const EkVolume *volume = entry->volume;
+        guint64 unit = 0;
+        gboolean has_unit = ek_text_parse_u64(ek_volume_unit(volume), &unit);
+        if (volume->format != ek_file_system_for(expected.filesystem) ||
+            (expected.has_first && volume->first_byte != expected.first_byte) ||
+            (expected.unit != 0 && has_unit && unit != expected.unit))
+            continue;
+        ek_cli_print("Expected %s%s: volume %u (%s, confidence %d)\n", expected.filesystem, where,
+                     entry->number, ek_standing_name(entry->standing), volume->confidence);
+        found++;
+    }
+    if (found == 0)
+        ek_cli_print("Expected %s%s: not found. Nothing that was seen agrees with it%s\n",
+                     expected.filesystem, where,
+                     expected.has_first || expected.unit != 0
+                         ? ": check the sector and the cluster size, or leave them out"
+                         : "");
+}
+
 static int print_result(EkCli *cli, EkHunting *hunting)
 {
     GError *error = NULL;
@@ -156,6 +266,7 @@ static int print_result(EkCli *cli, EkHunting *hunting)
     if (volumes->len > 0)
         print_totals(volumes);
     print_tables(tables);
+    print_expected(hunting, volumes, ek_hunting_sector_size(hunting));
     print_seen(cli, volumes);
     if (known.bad + known.unread > 0) {
         g_autofree char *unread = ek_text_size(known.unread);
@@ -177,8 +288,18 @@ int ek_command_hunt(EkCli *cli)
 {
     gint threads = 0;
     gboolean likely = FALSE;
+    gboolean deep = FALSE;
     g_autofree char *wanted = NULL;
+    g_autofree char *expect = NULL;
     const GOptionEntry entries[] = {
+        {"expect", 0, 0, G_OPTION_ARG_STRING, &expect,
+         "a file system that must have been there, with its first sector and cluster size if "
+         "known: less evidence is enough for it (none: forget it, and --deep)",
+         "FILESYSTEM[:FIRST[:BYTES]]"},
+        {"deep", 0, 0, G_OPTION_ARG_NONE, &deep,
+         "also list earlier volumes of which little evidence is left; kept in the case until "
+         "--expect none",
+         NULL},
         {"likely", 0, 0, G_OPTION_ARG_NONE, &likely, "check likely locations only", NULL},
         {"progress", 0, 0, G_OPTION_ARG_STRING, &wanted, "progress as lines of JSON on stderr",
          "json"},
@@ -195,7 +316,12 @@ int ek_command_hunt(EkCli *cli)
     if (wanted != NULL && !g_str_equal(wanted, "json"))
         return ek_cli_misused(cli, "--progress takes json, not \"%s\"", wanted);
 
+    if (expect != NULL && !keep_expected(cli, expect, &status))
+        return status;
+
     GError *error = NULL;
+    if (deep && !ek_hunting_make_deep(cli->operands[0], &error))
+        return ek_cli_fail(cli, error);
     const gint *cancel = ek_cli_watch_signals();
     g_autoptr(EkHunting) hunting =
         ek_hunting_new(cli->operands[0], cli->options, (guint)threads, likely, cancel, &error);

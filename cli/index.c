@@ -23,7 +23,7 @@ int ek_command_index(EkCli *cli)
     guint64 volume = 0;
     const char *path = NULL;
     const GOptionEntry entries[] = {
-        EK_OPTION_WITHOUT_JOURNAL(cli),
+        EK_OPTIONS_OF_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
     };

@@ -60,7 +60,8 @@ int ek_command_ls(EkCli *cli)
         {"deleted", 0, 0, G_OPTION_ARG_NONE, &deleted, "include deleted files", NULL},
         {"own", 0, 0, G_OPTION_ARG_NONE, &own, "include system files (metadata)", NULL},
         {"streams", 0, 0, G_OPTION_ARG_NONE, &streams, "include alternate data streams", NULL},
-        EK_OPTION_WITHOUT_JOURNAL(cli),
+        EK_OPTION_LOST_CONTENT(cli),
+        EK_OPTIONS_OF_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
     };
@@ -68,8 +69,8 @@ int ek_command_ls(EkCli *cli)
     EkPlace place;
     if (!ek_cli_parse(cli, entries, &status))
         return status;
-    guint with =
-        (deleted ? EK_WITH_DELETED : 0) | (own ? EK_WITH_OWN : 0) | (streams ? EK_WITH_STREAMS : 0);
+    guint with = (deleted ? EK_WITH_DELETED : 0) | (cli->lost_content ? EK_WITH_LOST : 0) |
+                 (own ? EK_WITH_OWN : 0) | (streams ? EK_WITH_STREAMS : 0);
     status = ek_filerow_open_place(cli, &place);
     if (status != EK_EXIT_DONE)
         return status;

@@ -323,7 +323,7 @@ int ek_command_peek(EkCli *cli)
     const GOptionEntry entries[] = {
         {"plain", 0, 0, G_OPTION_ARG_NONE, &peeking.plain,
          "draw pictures with plain characters, wherever the output goes", NULL},
-        EK_OPTION_WITHOUT_JOURNAL(cli),
+        EK_OPTIONS_OF_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &peeking.json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
     };

@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "capture/capture.h"
 #include "show.h"
+#include "volumes.h"
 #include "work/summary.h"
 
 /* Did something, we for instance, make the kernel refuse writes to the source? */
@@ -62,6 +63,18 @@ static void print_targets(const EkCaseSummary *summary)
     }
 }
 
+/* The image is looked at only where there is something to tell. */
+static void print_earlier(EkCli *cli, const GPtrArray *volumes)
+{
+    gboolean has_remains = FALSE;
+    for (guint i = 0; i < volumes->len; i++)
+        has_remains |= ((const EkCaseVolume *)volumes->pdata[i])->standing == EK_STANDING_REMAINS;
+    if (!has_remains)
+        return;
+    g_autoptr(GPtrArray) summaries = ek_volumes_summaries(cli, volumes);
+    ek_volumes_print_earlier(cli, "         ", summaries);
+}
+
 static void print_text(EkCli *cli, const EkCaseSummary *summary)
 {
     const EkCaseInfo *info = ek_case_info(summary->opened);
@@ -101,12 +114,7 @@ static void print_text(EkCli *cli, const EkCaseSummary *summary)
                      summary->imaging_pid);
     ek_cli_print("Volumes  %u known%s\n", summary->volumes->len,
                  summary->hunted ? "" : " (part of the image has not been searched)");
-    for (guint i = 0; i < summary->volumes->len; i++) {
-        const EkCaseVolume *entry = summary->volumes->pdata[i];
-        if (entry->volume->is_earlier)
-            ek_cli_print("         volume %u was there before volume %u was created over it\n",
-                         entry->number, entry->host);
-    }
+    print_earlier(cli, summary->volumes);
     ek_cli_print("Plan     %s%s%s\n",
                  summary->plan_is_old ? "created before the last hunt"
                  : summary->has_plan  ? "created"

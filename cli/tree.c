@@ -191,6 +191,11 @@ static int show_place(EkCli *cli, const EkPlace *place, guint depth, guint with,
     GError *error = NULL;
     gboolean fine = walk_twice(&tree, place, with, &error);
     g_string_free(tree.lines, TRUE);
+    guint64 named =
+        fine && (with & EK_WITH_LOST) == 0 ? ek_inventory_totals(tree.inventory).named : 0;
+    g_autofree char *text = ek_text_count(named, "more file is", "more files are");
+    if (named > 0)
+        ek_cli_advise("%s known by name only: to list them, add --lost-content", text);
     return fine ? EK_EXIT_DONE : ek_cli_fail(cli, error);
 }
 
@@ -202,7 +207,8 @@ int ek_command_tree(EkCli *cli)
     const GOptionEntry entries[] = {
         {"depth", 0, 0, G_OPTION_ARG_INT, &depth, "limit the depth", "N"},
         {"deleted", 0, 0, G_OPTION_ARG_NONE, &deleted, "include deleted files", NULL},
-        EK_OPTION_WITHOUT_JOURNAL(cli),
+        EK_OPTION_LOST_CONTENT(cli),
+        EK_OPTIONS_OF_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
     };
@@ -215,7 +221,9 @@ int ek_command_tree(EkCli *cli)
     status = ek_filerow_open_place(cli, &place);
     if (status != EK_EXIT_DONE)
         return status;
-    status = show_place(cli, &place, (guint)depth, deleted ? EK_WITH_DELETED : 0, json);
+    status =
+        show_place(cli, &place, (guint)depth,
+                   (deleted ? EK_WITH_DELETED : 0) | (cli->lost_content ? EK_WITH_LOST : 0), json);
     ek_filerow_close_place(&place);
     return status;
 }

@@ -20,14 +20,10 @@ static char *size_of(const EkVolume *volume)
     return volume->length_is_least ? g_strdup_printf("≥ %s", size) : g_strdup(size);
 }
 
-/* "2026-03-01 09:30 UTC", or without a zone where none is kept. */
-static char *timestamp_text(EkTimestamp timestamp)
+static char *day_of(EkTimestamp timestamp)
 {
     g_autoptr(GDateTime) time = g_date_time_new_from_unix_utc(timestamp.seconds);
-    if (!timestamp.is_set || time == NULL)
-        return NULL;
-    g_autofree char *text = g_date_time_format(time, "%Y-%m-%d %H:%M:%S");
-    return g_strdup_printf("%s%s", text, timestamp.is_local ? " (local time)" : " UTC");
+    return timestamp.is_set && time != NULL ? g_date_time_format(time, "%Y-%m-%d") : NULL;
 }
 
 static json_t *timestamp_json(EkTimestamp timestamp)
@@ -172,7 +168,8 @@ static json_t *volume_json(const EkVolumeSummary *summary, guint32 sector_size)
     json_object_set_new(row, "reasons", reasons);
     json_object_set_new(row, "length_is_least", json_boolean(volume->length_is_least));
     json_object_set_new(row, "by_backup", json_boolean(volume->by_backup));
-    json_object_set_new(row, "earlier", json_boolean(volume->is_earlier));
+    json_object_set_new(row, "earlier",
+                        json_boolean(volume->is_earlier && entry->standing == EK_STANDING_REMAINS));
     json_object_set_new(row, "created", timestamp_json(volume->created));
     json_object_set_new(row, "used", timestamp_json(volume->used));
     json_object_set_new(row, "host", entry->host != 0 ? json_integer(entry->host) : json_null());
@@ -189,6 +186,30 @@ static json_t *volume_json(const EkVolumeSummary *summary, guint32 sector_size)
     return row;
 }
 
+/* How far its journal leads back. */
+static void print_moments(EkCli *cli, EkView *view, const EkCaseVolume *entry)
+{
+    g_autoptr(GArray) moments = view != NULL ? ek_volume_moments(view, entry->volume) : NULL;
+    if (moments == NULL)
+        return;
+    const EkMoment *first = &g_array_index(moments, EkMoment, 0);
+    const EkMoment *last = &g_array_index(moments, EkMoment, moments->len - 1);
+    g_autofree char *from = ek_timestamp_words(first->time);
+    g_autofree char *to = ek_timestamp_words(last->time);
+    ek_cli_print("  journal: %u transactions, %" G_GUINT64_FORMAT " (%s) to %" G_GUINT64_FORMAT
+                 " (%s)\n",
+                 moments->len, first->transaction, from != NULL ? from : "no time",
+                 last->transaction, to != NULL ? to : "no time");
+    if (moments->len < 2)
+        return;
+    g_autofree char *text = g_strdup_printf(
+        "To list its files as they were before the last one: ektypon tree %s %u --as-of "
+        "%" G_GUINT64_FORMAT,
+        cli->operands[0], entry->number,
+        g_array_index(moments, EkMoment, moments->len - 2).transaction);
+    ek_show_sentence(stdout, "    ", 4, text);
+}
+
 static void print_one(EkCli *cli, EkView *view, const EkVolumeSummary *summary)
 {
     const EkCaseVolume *entry = summary->entry;
@@ -202,8 +223,8 @@ static void print_one(EkCli *cli, EkView *view, const EkVolumeSummary *summary)
                  volume->first_byte / size, (volume->first_byte + volume->bytes) / size - 1, size);
     if (volume->uuid != NULL)
         ek_cli_print("  serial %s\n", volume->uuid);
-    g_autofree char *created = timestamp_text(volume->created);
-    g_autofree char *used = timestamp_text(volume->used);
+    g_autofree char *created = ek_timestamp_words(volume->created);
+    g_autofree char *used = ek_timestamp_words(volume->used);
     if (created != NULL)
         ek_cli_print("  created %s\n", created);
     if (used != NULL)
@@ -224,6 +245,7 @@ static void print_one(EkCli *cli, EkView *view, const EkVolumeSummary *summary)
             g_strdup_printf("The volume was not cleanly unmounted. %s", unclean);
         ek_show_sentence(stdout, "  ", 4, text);
     }
+    print_moments(cli, view, entry);
     ek_cli_print("  confidence %d of 100:\n", volume->confidence);
     for (guint i = 0; i < volume->reasons->len; i++) {
         const EkEvidence *reason = volume->reasons->pdata[i];
@@ -269,27 +291,102 @@ static void print_inventories(const GPtrArray *summaries, gboolean all)
     }
 }
 
-/* What lies over what: an older volume is where the files may be that somebody misses. */
-static void print_earlier(EkCli *cli, const GPtrArray *volumes)
+/* A volume with its dates: "ntfs, last used 2026-05-01". */
+static char *dated(const EkVolume *volume, gboolean is_over)
 {
-    for (guint i = 0; i < volumes->len; i++) {
-        const EkCaseVolume *entry = volumes->pdata[i];
-        if (!entry->volume->is_earlier)
+    g_autofree char *text =
+        day_of(is_over && volume->created.is_set ? volume->created : volume->used);
+    const char *what = is_over && volume->created.is_set ? "created" : "last used";
+    return text != NULL ? g_strdup_printf("%s, %s %s", volume->filesystem, what, text)
+                        : g_strdup(volume->filesystem);
+}
+
+static const EkVolumeSummary *summary_of(const GPtrArray *summaries, guint number)
+{
+    for (guint i = 0; i < summaries->len; i++) {
+        const EkVolumeSummary *summary = summaries->pdata[i];
+        if (summary->entry->number == number)
+            return summary;
+    }
+    return NULL;
+}
+
+/* The volume that was made over it: the largest of those that are there now. */
+static const EkVolumeSummary *over_of(const GPtrArray *summaries, const EkCaseVolume *entry)
+{
+    const EkVolumeSummary *best = entry->host != 0 ? summary_of(summaries, entry->host) : NULL;
+    EkRange own = ek_volume_range(entry->volume);
+    for (guint i = 0; i < summaries->len && entry->host == 0; i++) {
+        const EkVolumeSummary *other = summaries->pdata[i];
+        if (!other->is_lower && ek_ranges_overlap(own, ek_volume_range(other->entry->volume)) &&
+            (best == NULL || other->entry->volume->bytes > best->entry->volume->bytes))
+            best = other;
+    }
+    return best;
+}
+
+static gint by_last_use(gconstpointer a, gconstpointer b)
+{
+    gint64 left = ek_volume_last_use((*(const EkVolumeSummary *const *)a)->entry->volume);
+    gint64 right = ek_volume_last_use((*(const EkVolumeSummary *const *)b)->entry->volume);
+    return left < right ? -1 : left > right;
+}
+
+/* What was made over it one after the other: those that are gone again too, then the one there now
+ * (NULL: none). */
+static GPtrArray *generations_over(const GPtrArray *summaries, const EkCaseVolume *entry,
+                                   const EkVolumeSummary *over)
+{
+    GPtrArray *later = g_ptr_array_new();
+    EkRange own = ek_volume_range(entry->volume);
+    for (guint i = 0; i < summaries->len && entry->volume->is_earlier; i++) {
+        const EkCaseVolume *other = ((const EkVolumeSummary *)summaries->pdata[i])->entry;
+        if (other != entry && other->volume->is_earlier && other->standing == EK_STANDING_REMAINS &&
+            ek_ranges_overlap(own, ek_volume_range(other->volume)) &&
+            ek_volume_is_later(other->volume, entry->volume))
+            g_ptr_array_add(later, summaries->pdata[i]);
+    }
+    g_ptr_array_sort(later, by_last_use);
+    if (over != NULL)
+        g_ptr_array_add(later, (gpointer)over);
+    return later;
+}
+
+void ek_volumes_print_earlier(EkCli *cli, const char *prefix, const GPtrArray *summaries)
+{
+    for (guint i = 0; i < summaries->len; i++) {
+        const EkVolumeSummary *earlier = summaries->pdata[i];
+        const EkCaseVolume *entry = earlier->entry;
+        const EkVolumeSummary *over = over_of(summaries, entry);
+        if (entry->standing != EK_STANDING_REMAINS || (over == NULL && !entry->volume->is_earlier))
             continue;
-        g_autofree char *used = timestamp_text(entry->volume->used);
-        g_autofree char *over = entry->host != 0
-                                    ? g_strdup_printf("volume %u was created over it", entry->host)
-                                    : g_strdup("it was overwritten");
-        g_autofree char *text = g_strdup_printf(
-            "Volume %u is an earlier one: %s%s%s. What is left of its files: ektypon tree %s %u",
-            entry->number, over, used != NULL ? "; it was last used " : "",
-            used != NULL ? used : "", cli->operands[0], entry->number);
-        ek_show_sentence(stdout, "", 0, text);
+        g_autofree char *own = dated(entry->volume, FALSE);
+        g_autoptr(GString) text = g_string_new(NULL);
+        g_string_printf(text, "Volume %u (%s) is an earlier one", entry->number, own);
+        g_autoptr(GPtrArray) later = generations_over(summaries, entry, over);
+        for (guint k = 0; k < later->len; k++) {
+            const EkCaseVolume *next = ((const EkVolumeSummary *)later->pdata[k])->entry;
+            g_autofree char *its = dated(next->volume, next->standing != EK_STANDING_REMAINS);
+            g_string_append_printf(
+                text, k == 0 ? ": volume %u (%s) was made over it" : ", volume %u (%s) over that",
+                next->number, its);
+        }
+        if (earlier->has_files)
+            g_string_append_printf(text, ". Volume %u has %" G_GUINT64_FORMAT " files",
+                                   entry->number, earlier->files.files);
+        if (earlier->has_files && over != NULL && over->has_files)
+            g_string_append_printf(text, ", volume %u has %" G_GUINT64_FORMAT "%s",
+                                   over->entry->number, over->files.files,
+                                   earlier->files.files > over->files.files
+                                       ? ": missing files may be on the earlier one"
+                                       : "");
+        g_string_append_printf(text, ". To list them: ektypon tree %s %u", cli->operands[0],
+                               entry->number);
+        ek_show_sentence(stdout, prefix, (guint)strlen(prefix), text->str);
     }
 }
 
-/* All of them, with what is known of their files. The caller unrefs. */
-static GPtrArray *summaries_of(EkCli *cli, const GPtrArray *volumes)
+GPtrArray *ek_volumes_summaries(EkCli *cli, const GPtrArray *volumes)
 {
     EkView view = view_for_files(cli, volumes);
     GPtrArray *summaries = ek_volume_summaries(view.reader != NULL ? &view : NULL, volumes);
@@ -320,11 +417,17 @@ void ek_volumes_print_seen(EkCli *cli, EkCase *opened, EkReader *reader, const G
         return;
     for (guint i = 0; i < seen.strays->len; i++) {
         const EkStray *stray = &g_array_index(seen.strays, EkStray, i);
+        g_autofree char *listed =
+            stray->volume != 0
+                ? g_strdup_printf(". What is left of them is listed among the deleted files of "
+                                  "volume %u: ektypon find %s %u --deleted",
+                                  stray->volume, cli->operands[0], stray->volume)
+                : g_strdup("");
         g_autofree char *text = g_strdup_printf(
             "%" G_GUINT64_FORMAT " file records or folders of %s between sectors %" G_GUINT64_FORMAT
-            " and %" G_GUINT64_FORMAT " belong to no volume found: remains of an earlier one",
+            " and %" G_GUINT64_FORMAT " belong to no volume found: remains of an earlier one%s",
             stray->count, stray->format, stray->where.first / size,
-            (ek_range_end(stray->where) - 1) / size);
+            (ek_range_end(stray->where) - 1) / size, listed);
         if (stray->count >= STRAY_LEAST)
             ek_show_sentence(stdout, "! ", 2, text);
     }
@@ -388,7 +491,7 @@ int ek_command_volumes(EkCli *cli)
         return ek_cli_fail(cli, error);
     const EkCaseInfo *info = ek_case_info(opened);
     if (json) {
-        g_autoptr(GPtrArray) told = summaries_of(cli, volumes);
+        g_autoptr(GPtrArray) told = ek_volumes_summaries(cli, volumes);
         return print_json(told, one, info->sector_size);
     }
     if (one != NULL)
@@ -402,7 +505,7 @@ int ek_command_volumes(EkCli *cli)
                      cli->operands[0]);
         return EK_EXIT_DONE;
     }
-    g_autoptr(GPtrArray) summaries = summaries_of(cli, volumes);
+    g_autoptr(GPtrArray) summaries = ek_volumes_summaries(cli, volumes);
     g_autoptr(GPtrArray) shown = volumes_of(summaries, all);
     guint left_out = volumes->len - shown->len;
     if (png != NULL || svg != NULL) {
@@ -418,7 +521,7 @@ int ek_command_volumes(EkCli *cli)
     ek_layout_print(cli, shown, info->bytes, info->sector_size);
     print_table(cli, summaries, all);
     print_inventories(summaries, all);
-    print_earlier(cli, shown);
+    ek_volumes_print_earlier(cli, "", summaries);
     ek_cli_advise("To see the evidence for a volume: ektypon volumes %s NUMBER", cli->operands[0]);
     return EK_EXIT_DONE;
 }

@@ -9,6 +9,7 @@
 #include <stdlib.h>
 
 #define USES 16u
+#define MOMENTS_MOST 4u
 
 static void drop_repair(void *data, EkRepair *repair)
 {
@@ -22,7 +23,26 @@ static void check(const EkVolume *volume)
         abort();
 }
 
-static void use_volume(EkReader *reader, const EkVolume *volume)
+/* As it was when transactions of its journal were committed, and before; and with what is known by
+ * name only. */
+static void walk_past(EkReader *reader, EkVolume *volume)
+{
+    g_autoptr(GArray) moments =
+        volume->format->moments != NULL ? volume->format->moments(reader, volume) : NULL;
+    for (guint i = 0; moments != NULL && i < MIN(moments->len, MOMENTS_MOST); i++) {
+        const EkMoment *moment = &g_array_index(moments, EkMoment, i);
+        volume->as_of = (EkAsOf){EK_AS_OF_TRANSACTION, (gint64)moment->transaction};
+        fuzz_walk(reader, volume);
+        volume->as_of = (EkAsOf){EK_AS_OF_TIME, moment->time.seconds - 1};
+        fuzz_walk(reader, volume);
+    }
+    volume->as_of = (EkAsOf){EK_AS_IT_IS, 0};
+    volume->with_lost = TRUE;
+    fuzz_walk(reader, volume);
+    volume->with_lost = FALSE;
+}
+
+static void use_volume(EkReader *reader, EkVolume *volume)
 {
     const EkFileSystem *format = volume->format;
     check(volume);
@@ -31,6 +51,7 @@ static void use_volume(EkReader *reader, const EkVolume *volume)
     if (format->repair != NULL)
         format->repair(reader, volume, drop_repair, NULL, NULL);
     fuzz_walk(reader, volume);
+    walk_past(reader, volume);
     if (format->backup != NULL)
         format->backup(volume);
     EkByte same = 0;
@@ -94,8 +115,10 @@ static void infer(const FuzzDrive *drive, EkReader *reader, const GPtrArray *vol
     EkRange named = {drive->places[0], (EkByte)drive->lengths[drive->count - 1] << 11};
     g_array_append_val(places, named);
     g_autoptr(GPtrArray) none = g_ptr_array_new();
-    EkSightings sightings = {runs, places, 512, volumes};
+    EkSightings sightings = {runs, places, 512, volumes, NULL, FALSE, NULL};
     ek_volume_infer(&FORMAT, reader, &sightings, FALSE, take_volume, reader, NULL);
+    ek_volume_infer(&FORMAT, reader, &sightings, TRUE, take_volume, reader, NULL);
+    sightings.is_deep = TRUE;
     ek_volume_infer(&FORMAT, reader, &sightings, TRUE, take_volume, reader, NULL);
     /* As if nothing else were known. */
     sightings.volumes = none;

@@ -95,7 +95,7 @@ static void hunt(const FuzzImage *fuzz, gsize size)
             ek_hunt_steps_look(steps, reader, (EkSpan){step, sizeof step}, at, traces, traces);
     for (guint i = 0; i < traces->len; i++)
         g_ptr_array_add(all, &g_array_index(traces, EkTrace, i));
-    g_autoptr(GPtrArray) findings = ek_hunt_agree(reader, EK_STEP, all, NULL);
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(reader, EK_STEP, all, NULL, NULL);
     if (findings == NULL)
         abort();
     plan(fuzz, all, findings);

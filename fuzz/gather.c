@@ -114,6 +114,25 @@ static void add_files(GString *text, EkReader *reader, const EkVolume *volume)
     volume->format->close(opened);
 }
 
+/* As it was when each transaction of its journal was committed; and with what is known by name
+ * only.
+ */
+static void add_past(GString *text, EkReader *reader, const EkVolume *volume)
+{
+    EkVolume was = *volume;
+    g_autoptr(GArray) moments =
+        volume->format->moments != NULL ? volume->format->moments(reader, volume) : NULL;
+    for (guint i = 0; moments != NULL && i < moments->len; i++) {
+        const EkMoment *moment = &g_array_index(moments, EkMoment, i);
+        was.as_of = (EkAsOf){EK_AS_OF_TRANSACTION, (gint64)moment->transaction};
+        g_string_append_printf(text, "t%" G_GUINT64_FORMAT "\n", moment->transaction);
+        add_files(text, reader, &was);
+    }
+    was.as_of = (EkAsOf){EK_AS_IT_IS, 0};
+    was.with_lost = TRUE;
+    add_files(text, reader, &was);
+}
+
 static void add_repair(void *data, EkRepair *repair)
 {
     guint32 sum = 0;
@@ -141,7 +160,7 @@ static char *found_in(const Drive *drive, const GArray *sectors)
     }
     for (guint i = 0; i < traces->len; i++)
         g_ptr_array_add(all, &g_array_index(traces, EkTrace, i));
-    g_autoptr(GPtrArray) findings = ek_hunt_agree(drive->reader, 512, all, NULL);
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(drive->reader, 512, all, NULL, NULL);
     for (guint i = 0; findings != NULL && i < findings->len; i++) {
         const EkFinding *finding = findings->pdata[i];
         const EkVolume *volume = finding->volume;
@@ -155,6 +174,7 @@ static char *found_in(const Drive *drive, const GArray *sectors)
             volume->format->unclean != NULL ? volume->format->unclean(drive->reader, volume) : NULL;
         g_string_append(text, unclean != NULL ? unclean : "-");
         add_files(text, drive->reader, volume);
+        add_past(text, drive->reader, volume);
         EkVolume sized = *volume;
         sized.length_is_least = FALSE;
         if (volume->is_confirmed && volume->format->repair != NULL)

@@ -2,6 +2,7 @@
 /* The case folder. */
 #include "case/case.h"
 
+#include "base/text.h"
 #include "case/folder.h"
 #include "case/schema.h"
 #include "image/readmap.h"
@@ -231,6 +232,47 @@ gboolean ek_case_allow_short_space(EkCase *self, GError **error)
 {
     return ek_sql_do(self->store, error, "INSERT OR REPLACE INTO meta VALUES ('short-space','1')",
                      "");
+}
+
+gboolean ek_case_expected(EkCase *self, EkExpected *expected)
+{
+    g_autofree char *text = meta(self, "expected");
+    g_auto(GStrv) parts = text != NULL ? g_strsplit(text, " ", -1) : NULL;
+    if (parts == NULL || g_strv_length(parts) != 3)
+        return FALSE;
+    const EkFileSystem *format = ek_file_system_for(parts[0]);
+    *expected = (EkExpected){.filesystem = g_intern_string(parts[0])};
+    expected->has_first = ek_text_parse_u64(parts[1], &expected->first_byte);
+    expected->unit = (guint32)g_ascii_strtoull(parts[2], NULL, 10);
+    return format != NULL;
+}
+
+gboolean ek_case_is_deep(EkCase *self)
+{
+    return meta_number(self, "deep") != 0;
+}
+
+gboolean ek_case_make_deep(EkCase *self, GError **error)
+{
+    return ek_case_is_deep(self) ||
+           (ek_sql_do(self->store, error, "DELETE FROM meta WHERE key='measured'", "") &&
+            ek_sql_do(self->store, error, "INSERT OR REPLACE INTO meta VALUES ('deep','1')", ""));
+}
+
+gboolean ek_case_expect(EkCase *self, const EkExpected *expected, GError **error)
+{
+    /* What was measured without knowing of it is measured anew. */
+    if (!ek_sql_do(self->store, error, "DELETE FROM meta WHERE key IN ('expected','measured')", ""))
+        return FALSE;
+    if (expected == NULL)
+        return ek_sql_do(self->store, error, "DELETE FROM meta WHERE key='deep'", "");
+    g_autofree char *first = expected->has_first
+                                 ? g_strdup_printf("%" G_GUINT64_FORMAT, expected->first_byte)
+                                 : g_strdup("-");
+    g_autofree char *text =
+        g_strdup_printf("%s %s %u", expected->filesystem, first, expected->unit);
+    return ek_sql_do(self->store, error, "INSERT OR REPLACE INTO meta VALUES ('expected',?)", "s",
+                     text);
 }
 
 gboolean ek_case_set_image(EkCase *self, const char *path, GError **error)

@@ -10,6 +10,7 @@
 #include "base/units.h"
 #include "case/sql.h"
 #include "image/image.h"
+#include "volume/volume.h"
 
 typedef struct {
     char *id;         /* 32 hex digits, made once */
@@ -56,6 +57,17 @@ EkImage *ek_case_open_image(const EkCase *self, GError **error);
 /* May the image be larger than the space there is for it? As the user said once; kept. */
 gboolean ek_case_allows_short_space(EkCase *self);
 gboolean ek_case_allow_short_space(EkCase *self, GError **error);
+
+/* A volume that somebody knows to have been there. FALSE when the case knows of none. *expected
+ * names a file system that is static. */
+gboolean ek_case_expected(EkCase *self, EkExpected *expected);
+
+/* Is the case hunted with little evidence enough? FALSE until it is asked for. */
+gboolean ek_case_is_deep(EkCase *self);
+gboolean ek_case_make_deep(EkCase *self, GError **error);
+
+/* Keeps it; NULL: none is expected any more, and it is hunted as usual. */
+gboolean ek_case_expect(EkCase *self, const EkExpected *expected, GError **error);
 
 /* From now on the image of the case is the one at `path`, which the caller has proved to be it. */
 gboolean ek_case_set_image(EkCase *self, const char *path, GError **error);

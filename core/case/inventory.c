@@ -202,13 +202,17 @@ EkInventoryTotals ek_inventory_totals(EkInventory *inventory)
             "f.size",
             LIVE_FILE) "," SUM_OF("1",
                                   "f.flags&1") " FROM file f WHERE f.number<4611686018427387904 "
-                                               "AND f.flags&32=0 AND f.type<>4",
+                                               "AND f.flags&96=0 AND f.type<>4",
         "");
     g_autoptr(EkStatement) hurt = ek_sql_prepare(
         inventory->store, NULL,
         "SELECT f.type=1,d.condition,count(*) FROM damage d JOIN file f ON f.number=d.file"
-        " WHERE f.flags&33=0 AND f.type<>4 GROUP BY 1,2",
+        " WHERE f.flags&97=0 AND f.type<>4 GROUP BY 1,2",
         "");
+    g_autoptr(EkStatement) named = ek_sql_prepare(
+        inventory->store, NULL, "SELECT count(*) FROM file f WHERE f.flags&97=64 AND f.type=0", "");
+    if (named != NULL && ek_sql_step(inventory->store, named, NULL) == 1)
+        totals.named = (guint64)sqlite3_column_int64(named, 0);
     if (row != NULL && ek_sql_step(inventory->store, row, NULL) == 1) {
         totals.files = (guint64)sqlite3_column_double(row, 0);
         /* The root is not counted among the folders in it. */

@@ -11,7 +11,7 @@
 typedef struct EkInventory EkInventory;
 
 /* The folder for what no folder is left for. */
-#define EK_INVENTORY_ORPHANS "orphans"
+#define EK_INVENTORY_ORPHANS "no folder"
 
 typedef struct {
     guint64 files;
@@ -20,6 +20,7 @@ typedef struct {
     guint64 deleted;                     /* files and folders */
     guint64 by_condition[EK_CONDITIONS]; /* files that are not deleted */
     guint64 hurt_folders;                /* names may be missing from them */
+    guint64 named; /* files that are known by name only: not among the files */
 } EkInventoryTotals;
 
 /* Opens the inventory of a volume. `basis` says what it must stand on: one that stands on anything
@@ -57,11 +58,23 @@ EkFileSink ek_inventory_sink(EkInventory *inventory, const gint *cancel);
 /* What has come in is committed; FALSE with what stopped the walk. */
 gboolean ek_inventory_commit(EkInventory *inventory, GError **error);
 
-/* All has come in. `root` is the folder everything is in; `volume` tells what it uses (NULL: it
- * does not); `newer`: const EkVolume*, those that lie on the region of this volume and came after
- * it. */
-gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkVolume *volume,
-                             const GPtrArray *newer, EkReader *reader, GError **error);
+/* What the files of a volume are judged by. */
+typedef struct {
+    EkReader *reader;
+    const EkVolume *volume; /* tells what it uses; NULL: it does not */
+    const GPtrArray *newer; /* const EkVolume*: those that lie on it, and came after it */
+    const GArray *claims;   /* EkRange, in order: where files lay that were written after it, of
+                             * volumes that are gone themselves */
+} EkGround;
+
+/* All has come in. `root` is the folder everything is in. */
+gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkGround *ground,
+                             GError **error);
+
+/* Appends where the files of a finished inventory lie (EkRange), in order, those that touch as one;
+ * but for those whose place is a guess. At most EK_CLAIMS_MOST. */
+gboolean ek_inventory_claims(EkInventory *inventory, GArray *ranges, GError **error);
+#define EK_CLAIMS_MOST (1u << 21)
 
 /* --- asking --------------------------------------------------------------------------------- */
 
@@ -78,6 +91,7 @@ typedef gboolean (*EkItemSink)(void *data, const char *path, const EkItem *item)
 #define EK_WITH_DELETED 2u
 #define EK_WITH_OWN 4u /* the file system's own */
 #define EK_WITH_STREAMS 8u
+#define EK_WITH_LOST 16u /* what is known by name only */
 
 /* The entries of a folder by name; what is no folder alone. `with`: EK_WITH_…. */
 gboolean ek_inventory_walk(EkInventory *inventory, guint64 number, guint with, EkItemSink sink,

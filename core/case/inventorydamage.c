@@ -23,15 +23,14 @@ typedef struct {
 
 typedef struct {
     EkInventory *inventory;
-    EkReader *reader;
+    const EkGround *ground;
     sqlite3_stmt *put;
     sqlite3_stmt *doubt;
-    GArray *open;           /* Open: deleted ones that others may still lie on */
-    GArray *live;           /* Live: those that others may lie across */
-    EkByte live_end;        /* of what files that are there lie in, so far */
-    gboolean is_whole;      /* the read map has no holes, nothing is deleted or lain over */
-    const EkVolume *volume; /* of the inventory; NULL: it does not tell what it uses */
-    const GPtrArray *newer; /* const EkVolume* */
+    GArray *open;      /* Open: deleted ones that others may still lie on */
+    GArray *live;      /* Live: those that others may lie across */
+    EkByte live_end;   /* of what files that are there lie in, so far */
+    guint claim;       /* the first of ground->claims that may reach what is at hand */
+    gboolean is_whole; /* the read map has no holes, nothing is deleted or lain over */
 } Sweep;
 
 static gboolean add_damage(Sweep *sweep, guint64 file, EkDamage damage, GError **error)
@@ -109,22 +108,42 @@ static EkByte count_taken_by(const Sweep *sweep, const EkVolume *volume, EkRange
     EkByte taken = 0;
     EkByte same = 0;
     for (; range.bytes > 0; range.first += same, range.bytes -= same)
-        if (ek_volume_use(volume, sweep->reader, range, &same) != EK_USAGE_FREE)
+        if (ek_volume_use(volume, sweep->ground->reader, range, &same) != EK_USAGE_FREE)
             taken += same;
     return taken;
 }
 
-static EkByte count_taken(const Sweep *sweep, EkRange extent)
+/* What of it files lay in that came later. Extents come in order of place. */
+static EkByte count_claimed(Sweep *sweep, EkRange extent)
+{
+    const GArray *claims = sweep->ground->claims;
+    EkByte taken = 0;
+    while (claims != NULL && sweep->claim < claims->len &&
+           ek_range_end(g_array_index(claims, EkRange, sweep->claim)) <= extent.first)
+        sweep->claim++;
+    for (guint i = sweep->claim; claims != NULL && i < claims->len; i++) {
+        EkRange claim = g_array_index(claims, EkRange, i);
+        EkByte first = MAX(extent.first, claim.first);
+        EkByte end = MIN(ek_range_end(extent), ek_range_end(claim));
+        if (claim.first >= ek_range_end(extent))
+            break;
+        taken += end > first ? end - first : 0;
+    }
+    return taken;
+}
+
+static EkByte count_taken(Sweep *sweep, EkRange extent)
 {
     EkByte taken = 0;
-    for (guint i = 0; i < sweep->newer->len; i++) {
-        const EkVolume *volume = sweep->newer->pdata[i];
+    for (guint i = 0; i < sweep->ground->newer->len; i++) {
+        const EkVolume *volume = sweep->ground->newer->pdata[i];
         EkRange range = ek_volume_range(volume);
         EkByte first = MAX(extent.first, range.first);
         EkByte end = MIN(ek_range_end(extent), ek_range_end(range));
         if (end > first)
             taken += count_taken_by(sweep, volume, (EkRange){first, end - first});
     }
+    taken += count_claimed(sweep, extent);
     return MIN(taken, extent.bytes);
 }
 
@@ -132,13 +151,13 @@ static EkByte count_taken(const Sweep *sweep, EkRange extent)
  * when that is not known of all of it. */
 static gboolean count_used(const Sweep *sweep, EkRange extent, EkByte *used)
 {
-    const EkVolume *volume = sweep->volume;
+    const EkVolume *volume = sweep->ground->volume;
     *used = 0;
     if (volume == NULL)
         return FALSE;
     EkByte same = 0;
     for (; extent.bytes > 0; extent.first += same, extent.bytes -= same) {
-        EkUsage usage = ek_volume_use(volume, sweep->reader, extent, &same);
+        EkUsage usage = ek_volume_use(volume, sweep->ground->reader, extent, &same);
         if (usage == EK_USAGE_UNKNOWN)
             return FALSE;
         *used += usage == EK_USAGE_USED ? same : 0;
@@ -163,10 +182,7 @@ static gboolean doubt(Sweep *sweep, Live *live, GError **error)
     if (live->is_doubted)
         return TRUE;
     live->is_doubted = TRUE;
-    sqlite3_bind_int64(sweep->doubt, 1, (gint64)live->file);
-    gboolean fine = ek_sql_step(sweep->inventory->store, sweep->doubt, error) == 0;
-    sqlite3_reset(sweep->doubt);
-    return fine;
+    return ek_inventory_doubt(sweep->inventory, sweep->doubt, (gint64)live->file, error);
 }
 
 /* Two files that are there lie on one region, which is one file's only. A guess proves nothing
@@ -208,11 +224,11 @@ static gboolean take_extent(Sweep *sweep, sqlite3_stmt *row, GError **error)
     gboolean is_elsewhere = sqlite3_column_int64(row, 6) >> EK_EXTENT_LAYER_SHIFT != 0;
     EkRange inside;
     if (first == EK_UNPLACED || is_elsewhere ||
-        !ek_range_checked(first, stored, ek_reader_bytes(sweep->reader), &inside))
+        !ek_range_checked(first, stored, ek_reader_bytes(sweep->ground->reader), &inside))
         return add_damage(sweep, file, (EkDamage){.unplaced_bytes = bytes}, error);
     EkKnown known = {.good = stored};
     if (!sweep->is_whole)
-        known = ek_reader_known(sweep->reader, first, stored);
+        known = ek_reader_known(sweep->ground->reader, first, stored);
     if (known.good < stored &&
         !add_damage(sweep, file, (EkDamage){.bad_bytes = known.bad, .unread_bytes = known.unread},
                     error))
@@ -273,9 +289,9 @@ static gboolean is_crossed(EkInventory *inventory)
     return FALSE;
 }
 
-gboolean ek_inventory_judge(EkInventory *inventory, const EkVolume *volume, const GPtrArray *newer,
-                            EkReader *reader, GError **error)
+gboolean ek_inventory_judge(EkInventory *inventory, const EkGround *ground, GError **error)
 {
+    EkReader *reader = ground->reader;
     g_autoptr(GArray) open = g_array_new(FALSE, FALSE, sizeof(Open));
     g_autoptr(GArray) live = g_array_new(FALSE, FALSE, sizeof(Live));
     EkRange hole;
@@ -289,11 +305,16 @@ gboolean ek_inventory_judge(EkInventory *inventory, const EkVolume *volume, cons
                                                   "INSERT INTO damage VALUES (?1,4,0,0,0,0)"
                                                   " ON CONFLICT (file) DO UPDATE SET condition=4",
                                                   "");
-    Sweep sweep = {inventory, reader, put, doubt, open, live, 0, FALSE, volume, newer};
-    sweep.is_whole = newer->len == 0 &&
+    Sweep sweep = {inventory, ground, put, doubt, open, live, 0, 0, FALSE};
+    gboolean is_earlier = ground->volume != NULL && ground->volume->is_earlier;
+    sweep.is_whole = ground->newer->len == 0 &&
+                     (ground->claims == NULL || ground->claims->len == 0) &&
                      !ek_reader_next_hole(reader, 0, ek_reader_bytes(reader), &hole, &bad) &&
                      !has_deleted(inventory) && !is_crossed(inventory);
     return put != NULL && doubt != NULL && sweep_extents(&sweep, error) &&
+           ek_inventory_judge_kinds(inventory, is_earlier, reader, doubt, error) &&
+           ((!is_earlier && ground->newer->len == 0) ||
+            ek_inventory_judge_ends(inventory, reader, doubt, error)) &&
            ek_sql_run(
                inventory->store,
                "UPDATE damage SET overwritten=min(overwritten,coalesce((SELECT size FROM file"
@@ -305,4 +326,24 @@ gboolean ek_inventory_judge(EkInventory *inventory, const EkVolume *volume, cons
                " WHEN unplaced>0 THEN 3 WHEN bad+unread>0 THEN max(condition,1)"
                " ELSE condition END",
                error);
+}
+
+gboolean ek_inventory_claims(EkInventory *inventory, GArray *ranges, GError **error)
+{
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        inventory->store, error,
+        "SELECT e.first,e.stored FROM extent e JOIN file f ON f.number=e.file WHERE e.first>=0"
+        " AND e.stored>0 AND e.packed<256 AND e.packed&?=0 AND f.flags&?=0 ORDER BY e.first",
+        "ii", (gint64)EK_EXTENT_IN_RECORD, (gint64)(EK_FILE_GUESSED | EK_FILE_NAMED));
+    int got = rows != NULL ? 0 : -1;
+    while (rows != NULL && (got = ek_sql_step(inventory->store, rows, error)) == 1) {
+        EkRange range = {(guint64)sqlite3_column_int64(rows, 0),
+                         (guint64)sqlite3_column_int64(rows, 1)};
+        EkRange *last = ranges->len > 0 ? &g_array_index(ranges, EkRange, ranges->len - 1) : NULL;
+        if (last != NULL && range.first >= last->first && range.first <= ek_range_end(*last))
+            last->bytes = MAX(last->bytes, ek_range_end(range) - last->first);
+        else if (ranges->len < EK_CLAIMS_MOST)
+            g_array_append_val(ranges, range);
+    }
+    return got == 0;
 }

@@ -47,7 +47,8 @@ static gboolean take_file(void *data, const EkFile *file)
     sqlite3_bind_int64(row, 10, file->generation);
     sqlite3_bind_int64(row, 11, (gint64)file->place);
     g_mutex_lock(&inventory->lock);
-    if ((file->flags & (EK_FILE_OWN | EK_FILE_DELETED)) != 0 || file->type == EK_TYPE_STREAM) {
+    if ((file->flags & (EK_FILE_OWN | EK_FILE_DELETED | EK_FILE_NAMED)) != 0 ||
+        file->type == EK_TYPE_STREAM) {
         inventory->progress.deleted += (file->flags & EK_FILE_DELETED) != 0 ? 1 : 0;
     } else if (file->type == EK_TYPE_FOLDER) {
         inventory->progress.folders++;
@@ -82,7 +83,7 @@ static gboolean take_name(void *data, const EkFileName *name)
     sqlite3_bind_int64(row, 1, (gint64)name->file);
     sqlite3_bind_int64(row, 2, (gint64)name->parent);
     sqlite3_bind_int64(row, 3, name->parent_generation);
-    sqlite3_bind_int(row, 4, name->is_deleted ? 1 : 0);
+    sqlite3_bind_int(row, 4, name->is_made ? 2 : name->is_deleted ? 1 : 0);
     sqlite3_bind_text(row, 5, name->text, -1, SQLITE_STATIC);
     if (name->bytes != NULL)
         sqlite3_bind_blob(row, 6, name->bytes, (int)name->length, SQLITE_STATIC);
@@ -172,8 +173,8 @@ gboolean ek_inventory_commit(EkInventory *inventory, GError **error)
     return FALSE;
 }
 
-gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkVolume *volume,
-                             const GPtrArray *newer, EkReader *reader, GError **error)
+gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkGround *ground,
+                             GError **error)
 {
     inventory->root = root;
     inventory->is_finished =
@@ -181,9 +182,11 @@ gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkVolum
         ek_sql_do(inventory->store, error,
                   "INSERT OR IGNORE INTO file VALUES (?,1,0,0,NULL,NULL,NULL,0,0,0,0)", "u",
                   root) &&
+        /* Whatever the disk says of it. */
+        ek_sql_do(inventory->store, error, "UPDATE file SET type=1,size=0 WHERE number=?", "u",
+                  root) &&
         ek_sql_run(inventory->store, EK_INVENTORY_INDICES, error) &&
-        ek_inventory_settle(inventory, error) &&
-        ek_inventory_judge(inventory, volume, newer, reader, error) &&
+        ek_inventory_settle(inventory, error) && ek_inventory_judge(inventory, ground, error) &&
         ek_sql_do(inventory->store, error, "UPDATE meta SET value=? WHERE key='root'", "u", root) &&
         ek_sql_run(inventory->store, "UPDATE meta SET value=1 WHERE key='finished'; COMMIT", error);
     return inventory->is_finished;

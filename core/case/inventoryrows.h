@@ -56,11 +56,24 @@ EkItem ek_inventory_item(sqlite3_stmt *row);
 gboolean ek_inventory_append_path(EkInventory *inventory, guint64 number, GString *path,
                                   gboolean *lost, GError **error);
 
+/* Doubts the deleted files, and where the volume `is_earlier` all of them, that do not begin as
+ * their names say (inventorykind.c). `doubt` takes the number of a file. */
+gboolean ek_inventory_judge_kinds(EkInventory *inventory, gboolean is_earlier, EkReader *reader,
+                                  sqlite3_stmt *doubt, GError **error);
+
+/* `doubt` takes a file's number and makes it doubtful. */
+gboolean ek_inventory_doubt(EkInventory *inventory, sqlite3_stmt *doubt, gint64 file,
+                            GError **error);
+
+/* Doubts those behind whose end something stands in their last sector: it was another's since. For
+ * volumes that others lie on. */
+gboolean ek_inventory_judge_ends(EkInventory *inventory, EkReader *reader, sqlite3_stmt *doubt,
+                                 GError **error);
+
 /* Gives every folder and file that nothing leads to a place below the orphans (inventorytree.c). */
 gboolean ek_inventory_settle(EkInventory *inventory, GError **error);
 
 /* Finds each file's condition (inventoryharm.c). */
-gboolean ek_inventory_judge(EkInventory *inventory, const EkVolume *volume, const GPtrArray *newer,
-                            EkReader *reader, GError **error);
+gboolean ek_inventory_judge(EkInventory *inventory, const EkGround *ground, GError **error);
 
 #endif

@@ -11,6 +11,21 @@ typedef struct {
 
 enum { UNKNOWN, ON_THE_WAY, REACHES };
 
+/* Names of what has no record of its own: it is known that it was there. A folder of which there
+ * are files is shown as any other. */
+static gboolean adopt_named(EkInventory *inventory, GError **error)
+{
+    static const char sql[] =
+        "INSERT INTO file SELECT n.file,"
+        " EXISTS (SELECT 1 FROM name c WHERE c.parent=n.file),64|min(n.deleted,1),"
+        " 0,NULL,NULL,NULL,0,0,0,0"
+        " FROM name n LEFT JOIN file f ON f.number=n.file WHERE f.number IS NULL"
+        " GROUP BY n.file;"
+        "UPDATE file SET flags=flags&~64 WHERE type=1 AND flags&64 AND EXISTS"
+        " (SELECT 1 FROM name c WHERE c.parent=file.number)";
+    return ek_sql_run(inventory->store, sql, error);
+}
+
 /* A folder for what was in folder N, which is none any more: it is called by its number. */
 static gboolean adopt_orphans(EkInventory *inventory, GError **error)
 {
@@ -24,7 +39,8 @@ static gboolean adopt_orphans(EkInventory *inventory, GError **error)
         "(parent&2305843009213693951)|4611686018427387904,"
         " 1,0,0,NULL,NULL,NULL,0,0,0,0 FROM lost;"
         "INSERT INTO name (file,parent,generation,deleted,text) SELECT DISTINCT"
-        " (parent&2305843009213693951)|4611686018427387904,6917529027641081856,0,0,'@'||parent"
+        " (parent&2305843009213693951)|4611686018427387904,6917529027641081856,0,0,'folder "
+        "'||(parent&1099511627775)"
         " FROM lost;"
         "UPDATE name SET parent=(parent&2305843009213693951)|4611686018427387904"
         " WHERE id IN (SELECT name FROM lost);"
@@ -34,12 +50,14 @@ static gboolean adopt_orphans(EkInventory *inventory, GError **error)
 
 static gboolean adopt_nameless(EkInventory *inventory, GError **error)
 {
-    return ek_sql_do(inventory->store, error,
-                     "INSERT INTO name (file,parent,generation,deleted,text)"
-                     " SELECT number,6917529027641081856,0,flags&1,'@'||number FROM file"
-                     " WHERE number<>? AND type<>4 AND flags&32=0 AND number<4611686018427387904"
-                     " AND NOT EXISTS (SELECT 1 FROM name WHERE file=number)",
-                     "u", inventory->root);
+    return ek_sql_do(
+        inventory->store, error,
+        "INSERT INTO name (file,parent,generation,deleted,text)"
+        " SELECT number,6917529027641081856,0,flags&1,"
+        " CASE type WHEN 1 THEN 'folder ' ELSE 'file ' END||(number&1099511627775) FROM file"
+        " WHERE number<>? AND type<>4 AND flags&32=0 AND number<4611686018427387904"
+        " AND NOT EXISTS (SELECT 1 FROM name WHERE file=number)",
+        "u", inventory->root);
 }
 
 static GArray *load_folders(EkInventory *inventory, GError **error)
@@ -213,12 +231,20 @@ static gboolean add_orphans(EkInventory *inventory, GError **error)
 
 gboolean ek_inventory_settle(EkInventory *inventory, GError **error)
 {
+    /* A made name counts where no other is left. */
+    static const char made[] =
+        "DELETE FROM name WHERE deleted=2 AND EXISTS"
+        " (SELECT 1 FROM name o WHERE o.file=name.file AND o.deleted<2);"
+        "UPDATE name SET deleted=ifnull((SELECT flags&1 FROM file WHERE number=name.file),0)"
+        " WHERE deleted=2";
     /* What is left of a name that a file had before it was renamed leads to no deleted file. */
-    return ek_sql_run(inventory->store,
+    return ek_sql_run(inventory->store, made, error) &&
+           ek_sql_run(inventory->store,
                       "DELETE FROM name WHERE deleted=1 AND EXISTS (SELECT 1 FROM file f"
                       " WHERE f.number=name.file AND f.flags&1=0)",
                       error) &&
-           adopt_orphans(inventory, error) && adopt_nameless(inventory, error) &&
-           cut_circles(inventory, error) && limit_depth(inventory, error) &&
-           add_orphans(inventory, error) && mark_further_names(inventory, error);
+           adopt_named(inventory, error) && adopt_orphans(inventory, error) &&
+           adopt_nameless(inventory, error) && cut_circles(inventory, error) &&
+           limit_depth(inventory, error) && add_orphans(inventory, error) &&
+           mark_further_names(inventory, error);
 }

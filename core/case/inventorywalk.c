@@ -33,6 +33,7 @@ static gboolean is_wanted(const EkFile *file, guint with)
 {
     return ((file->flags & EK_FILE_DELETED) == 0 || (with & EK_WITH_DELETED) != 0) &&
            ((file->flags & EK_FILE_OWN) == 0 || (with & EK_WITH_OWN) != 0) &&
+           ((file->flags & EK_FILE_NAMED) == 0 || (with & EK_WITH_LOST) != 0) &&
            (file->type != EK_TYPE_STREAM || (with & EK_WITH_STREAMS) != 0);
 }
 

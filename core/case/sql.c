@@ -5,6 +5,7 @@
 #include "base/digest.h"
 #include "case/folder.h"
 
+#include <errno.h>
 #include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
@@ -213,10 +214,16 @@ gboolean ek_sql_check_schema(sqlite3 *store, const char *const *made_by, int cou
 gboolean ek_sql_fail(sqlite3 *store, GError **error, const char *doing)
 {
     EkErrorCode code = EK_ERROR_FAILED;
+    int errnum = store != NULL ? sqlite3_system_errno(store) : 0;
     switch (store != NULL ? sqlite3_errcode(store) : SQLITE_NOMEM) {
     case SQLITE_NOTADB:
     case SQLITE_CORRUPT: code = EK_ERROR_DAMAGED; break;
     case SQLITE_FULL: code = EK_ERROR_NO_SPACE; break;
+    case SQLITE_IOERR:
+        /* Its own words would not say that room is all that is missing. */
+        if (errnum == ENOSPC || errnum == EDQUOT)
+            return ek_error_from_errno(error, EK_ERROR_NO_SPACE, errnum, "%s", doing);
+        break;
     case SQLITE_READONLY:
     case SQLITE_PERM: code = EK_ERROR_REFUSED; break;
     case SQLITE_CANTOPEN: code = EK_ERROR_ABSENT; break;

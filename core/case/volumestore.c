@@ -247,14 +247,18 @@ typedef struct {
     const GPtrArray *findings;
 } Put;
 
-/* The number of a volume that is known; 0 for a new one, -1 on failure. */
+/* The number of a volume that is known; 0 for a new one, -1 on failure. Several that others were
+ * made over, in the same place one after the other, differ in their clusters. */
 static gint64 known_number(sqlite3 *db, const EkVolume *volume, GError **error)
 {
     g_autoptr(EkStatement) row = ek_sql_prepare(
         db, error,
         "SELECT number FROM volume WHERE substr(filesystem,1,length(?1))=?1 AND first_byte=?2"
-        " AND uuid IS ?3 AND earlier=?4",
-        "susi", volume->format->name, volume->first_byte, volume->uuid, (gint64)volume->is_earlier);
+        " AND uuid IS ?3 AND earlier=?4 AND (earlier=0 OR ?5=coalesce((SELECT value FROM"
+        " volume_term t WHERE t.volume=volume.number AND name IN"
+        " ('" EK_PROPERTY_CLUSTER "','" EK_PROPERTY_BLOCK "')),''))",
+        "susis", volume->format->name, volume->first_byte, volume->uuid, (gint64)volume->is_earlier,
+        ek_volume_unit(volume));
     int got = row != NULL ? ek_sql_step(db, row, error) : -1;
     return got == 1 ? sqlite3_column_int64(row, 0) : got;
 }
@@ -273,6 +277,11 @@ static gboolean give_number(sqlite3 *db, gint64 event, EkFinding *finding, GErro
                        (gint64)volume->is_earlier))
             return FALSE;
         number = sqlite3_last_insert_rowid(db);
+        /* The others are told from it. */
+        if (*ek_volume_unit(volume) != '\0' &&
+            !ek_sql_do(db, error, "INSERT INTO volume_term VALUES (?,0,?,?)", "iss", number,
+                       EK_PROPERTY_CLUSTER, ek_volume_unit(volume)))
+            return FALSE;
     }
     finding->number = (guint)MAX(number, 0);
     return number > 0;

@@ -10,6 +10,12 @@ gboolean ek_files_open(EkFiles *files, EkReader *reader, const EkVolume *volume,
         return ek_error_set(error, EK_ERROR_UNSUPPORTED,
                             "the files of %s volumes are not listed by this version",
                             volume->filesystem);
+    if (volume->as_of.kind != EK_AS_IT_IS && volume->format->moments == NULL)
+        return ek_error_set(
+            error, EK_ERROR_UNSUPPORTED,
+            "%s volumes can be read only as they are: only ext3 and ext4 keep older "
+            "copies in their journal",
+            volume->filesystem);
     *files = (EkFiles){reader, volume->format, volume->format->open(reader, volume, error)};
     return files->opened != NULL;
 }

@@ -4,7 +4,7 @@
 #define EK_FILES_FILTER_H
 
 #include "files/files.h"
-#include "files/kind.h"
+#include "kind/kind.h"
 
 /* A point in time as someone wrote it down, in the clock of this machine: what a volume keeps in
  * UTC is compared with `utc`, what it keeps in a local clock with `wall`. */

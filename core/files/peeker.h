@@ -5,7 +5,7 @@
 #define EK_FILES_PEEKER_H
 
 #include "files/files.h"
-#include "files/kind.h"
+#include "kind/kind.h"
 
 typedef enum { EK_OPENS_UNCHECKED, EK_OPENS_YES, EK_OPENS_NO } EkOpens;
 

@@ -42,6 +42,9 @@ static gboolean is_same(const EkVolume *a, const EkVolume *b)
 {
     if (a->format != b->format || a->first_byte != b->first_byte || a->is_earlier != b->is_earlier)
         return FALSE;
+    /* Several that others were made over, one after the other. */
+    if (a->is_earlier && !g_str_equal(ek_volume_unit(a), ek_volume_unit(b)))
+        return FALSE;
     return a->composed || b->composed ? may_be_as_long(a, b) : g_strcmp0(a->uuid, b->uuid) == 0;
 }
 
@@ -171,6 +174,22 @@ static void take_inferred(void *data, EkVolume *volume)
         ek_volume_free(volume);
 }
 
+/* Of one of this format that is hardly told itself, what is left of it is not told from what was
+ * there before, but by clusters of another size. */
+static void take_earlier(void *data, EkVolume *volume)
+{
+    const GPtrArray *findings = data;
+    for (guint i = 0; i < findings->len; i++) {
+        const EkVolume *other = ((const EkFinding *)findings->pdata[i])->volume;
+        if (!other->is_earlier && other->confidence < EK_CONFIDENT &&
+            other->first_byte == volume->first_byte &&
+            ek_file_system_for(other->filesystem) == ek_file_system_for(volume->filesystem) &&
+            g_str_equal(ek_volume_unit(other), ek_volume_unit(volume)))
+            volume->is_confirmed = FALSE;
+    }
+    take_inferred(data, volume);
+}
+
 /* The runs of one format's records; pieces of one run are joined. */
 static GArray *gather_runs(const GPtrArray *traces, const char *format)
 {
@@ -258,22 +277,30 @@ static gboolean is_within_headed(const EkVolume *volume, const GPtrArray *findin
 
 /* With `earlier` those that others were made over. */
 static gboolean infer_all(EkReader *reader, guint32 sector_size, const GArray *places,
-                          const GPtrArray *traces, gboolean earlier, GPtrArray *findings,
-                          GError **error)
+                          const GPtrArray *traces, const EkHuntWishes *wishes, gboolean earlier,
+                          GPtrArray *findings, GError **error)
 {
     g_autoptr(GPtrArray) volumes = g_ptr_array_new();
+    g_autoptr(GPtrArray) unsure = g_ptr_array_new();
     for (guint i = 0; i < findings->len; i++) {
         EkVolume *volume = ((EkFinding *)findings->pdata[i])->volume;
+        /* What is hardly one itself takes nothing from those that were there before. */
+        gboolean counts = !earlier || volume->confidence >= EK_CONFIDENT;
         if (!is_within_headed(volume, findings))
-            g_ptr_array_add(volumes, volume);
+            g_ptr_array_add(counts ? volumes : unsure, volume);
     }
     for (gsize i = 0; ek_file_systems[i] != NULL; i++) {
         const EkFileSystem *format = ek_file_systems[i];
         if ((earlier ? format->infer_earlier : format->infer) == NULL)
             continue;
         g_autoptr(GArray) runs = gather_runs(traces, format->name);
-        EkSightings sightings = {runs, places, sector_size, volumes};
-        if (!ek_volume_infer(format, reader, &sightings, earlier, take_inferred, findings, error))
+        EkSightings sightings = {
+            runs, places, sector_size, volumes, NULL, wishes != NULL && wishes->is_deep, unsure};
+        const EkExpected *expected = wishes != NULL ? wishes->expected : NULL;
+        if (expected != NULL && ek_file_system_for(expected->filesystem) == format)
+            sightings.expected = expected;
+        if (!ek_volume_infer(format, reader, &sightings, earlier,
+                             earlier ? take_earlier : take_inferred, findings, error))
             return FALSE;
     }
     return TRUE;
@@ -346,8 +373,24 @@ static gboolean keep_contradicted(EkReader *reader, const GPtrArray *traces, con
     return TRUE;
 }
 
+/* What was composed as an earlier volume, and lies in a file of another, is none of the drive's. */
+static void drop_nested_earlier(GPtrArray *findings)
+{
+    for (guint i = findings->len; i > 0; i--) {
+        const EkFinding *finding = findings->pdata[i - 1];
+        if (!finding->volume->is_earlier || finding->standing != EK_STANDING_NESTED)
+            continue;
+        for (guint k = 0; k < findings->len; k++) {
+            EkFinding *other = findings->pdata[k];
+            if (other->host == finding)
+                other->host = NULL;
+        }
+        g_ptr_array_remove_index(findings, i - 1);
+    }
+}
+
 GPtrArray *ek_hunt_agree(EkReader *reader, guint32 sector_size, const GPtrArray *traces,
-                         GError **error)
+                         const EkHuntWishes *wishes, GError **error)
 {
     g_autoptr(GPtrArray) findings = g_ptr_array_new_with_free_func(finding_free);
     g_autofree EkTable *table = g_new0(EkTable, 1);
@@ -361,14 +404,15 @@ GPtrArray *ek_hunt_agree(EkReader *reader, guint32 sector_size, const GPtrArray 
     }
     g_autoptr(GPtrArray) tables = ek_hunt_tables(reader, sector_size, traces);
     g_autoptr(GArray) places = gather_places(has_table ? table : NULL, tables);
-    if (!infer_all(reader, sector_size, places, traces, FALSE, findings, error))
+    if (!infer_all(reader, sector_size, places, traces, wishes, FALSE, findings, error))
         return NULL;
     drop_shadows(findings);
-    if (!infer_all(reader, sector_size, places, traces, TRUE, findings, error))
+    if (!infer_all(reader, sector_size, places, traces, wishes, TRUE, findings, error))
         return NULL;
     if (!keep_contradicted(reader, traces, has_table ? table : NULL, findings, error))
         return NULL;
     g_ptr_array_sort(findings, by_place);
     ek_hunt_stand(reader, sector_size, has_table ? table : NULL, tables, findings);
+    drop_nested_earlier(findings);
     return g_steal_pointer(&findings);
 }

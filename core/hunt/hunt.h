@@ -39,6 +39,8 @@ typedef struct {
     GArray *(*recall)(void *data, const char *kind, const char *format, EkRange range);
 } EkHuntSink;
 
+#define EK_HUNT_FORMATS 32u /* that are counted */
+
 /* A moment of a running scan. */
 typedef struct {
     EkByte done;
@@ -46,7 +48,9 @@ typedef struct {
     EkByte position;
     guint64 boot_sectors;
     guint64 tables;
-    guint64 records; /* of file tables */
+    guint64 records;                    /* of file tables */
+    guint64 by_format[EK_HUNT_FORMATS]; /* records, folders and the like of each format, in the
+                                          order of ek_file_systems */
 } EkHuntProgress;
 
 typedef struct EkHunt EkHunt;
@@ -115,9 +119,16 @@ void ek_hunt_stand(EkReader *reader, guint32 sector_size, const EkTable *current
  * well are part of that table. EkTable*, the caller unrefs. */
 GPtrArray *ek_hunt_tables(EkReader *reader, guint32 sector_size, const GPtrArray *traces);
 
+/* What the user asks of a hunt. */
+typedef struct {
+    const EkExpected *expected; /* a volume that must have been there; NULL: none is known of */
+    gboolean is_deep;           /* earlier volumes of which little evidence is left count too */
+} EkHuntWishes;
+
 /* Measures what the boot sectors among the traces (EkTrace*) claim, and agrees on volumes: those
- * that stand, in order of position. EkFinding*, the caller unrefs. */
+ * that stand, in order of position. `wishes` NULL: there are none. EkFinding*, the caller unrefs.
+ */
 GPtrArray *ek_hunt_agree(EkReader *reader, guint32 sector_size, const GPtrArray *traces,
-                         GError **error);
+                         const EkHuntWishes *wishes, GError **error);
 
 #endif

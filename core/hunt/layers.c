@@ -5,23 +5,8 @@
 
 #include <string.h>
 
-#define DAY (24 * 3600)
 #define COPIES_POINTS (-45)
-
-static gint64 latest(const EkVolume *volume)
-{
-    gint64 created = volume->created.is_set ? volume->created.seconds : 0;
-    gint64 used = volume->used.is_set ? volume->used.seconds : 0;
-    return MAX(created, used);
-}
-
-/* A clock without a zone may be up to a day ahead of UTC, or behind. */
-static gboolean is_later(const EkVolume *a, const EkVolume *b)
-{
-    gboolean local = a->used.is_set ? a->used.is_local : a->created.is_local;
-    gboolean other = b->used.is_set ? b->used.is_local : b->created.is_local;
-    return latest(b) > 0 && latest(a) > latest(b) + (local != other ? DAY : 0);
-}
+#define INNER_SHARE 10u /* what takes less of a volume than one part of so many lies in it */
 
 /* Does it begin where a partition would? Where that is no more than usual it is chance, if there
  * are several of its kind. */
@@ -62,7 +47,7 @@ static int by_header(const EkFinding *a, const EkFinding *b)
 
 static int by_date(const EkFinding *a, const EkFinding *b)
 {
-    return is_later(a->volume, b->volume) - is_later(b->volume, a->volume);
+    return ek_volume_is_later(a->volume, b->volume) - ek_volume_is_later(b->volume, a->volume);
 }
 
 static int by_confidence(const EkFinding *a, const EkFinding *b)
@@ -175,7 +160,7 @@ static gboolean came_after(const EkFinding *inner, const EkFinding *outer, EkUsa
     *why = "the partition table lists it";
     if (inner->standing == EK_STANDING_LISTED)
         return TRUE;
-    if (is_later(volume, inner->volume))
+    if (ek_volume_is_later(volume, inner->volume))
         return FALSE;
     *why = "a partition table names it, and none the other one";
     if (volume->by_backup && inner->anchor >= EK_ANCHOR_NAMED && outer->anchor < EK_ANCHOR_NAMED)
@@ -187,7 +172,7 @@ static gboolean came_after(const EkFinding *inner, const EkFinding *outer, EkUsa
     return (use != EK_USAGE_USED || inner->volume->bytes >= volume->bytes / 2 ||
             inner->anchor > EK_ANCHOR_USUAL || volume->used_is_exact) &&
            volume->used.is_set && made->is_set && volume->used.is_local == made->is_local &&
-           made->seconds > latest(volume);
+           made->seconds > ek_volume_last_use(volume);
 }
 
 static gboolean is_within(const EkFinding *inner, const EkFinding *outer)
@@ -301,30 +286,35 @@ static void count_overwritten(EkFinding *finding, const GPtrArray *findings)
             finding->overwritten += end - from;
         at = MAX(at, end);
     }
-    ek_volume_reason(finding->volume, 0, "%.1f %% overwritten by newer volumes",
+    ek_volume_reason(finding->volume, 0, "%.1f %% of it lies under newer volumes",
                      own.bytes > 0 ? (double)finding->overwritten * 100 / (double)own.bytes : 0.0);
 }
 
 /* What was found as one that another was made over lies below the largest that covers its place.
- */
+ * Where nothing but what lies in it was found, it is no earlier one. */
 static void weigh_earlier(EkFinding *earlier, const GPtrArray *findings)
 {
     const EkFinding *over = NULL;
     for (guint i = 0; i < findings->len; i++) {
         const EkFinding *other = findings->pdata[i];
         if (!other->volume->is_earlier && other->standing != EK_STANDING_NESTED &&
+            (earlier->standing != EK_STANDING_LISTED ||
+             other->volume->confidence >= earlier->volume->confidence) &&
             ek_ranges_overlap(ek_volume_range(earlier->volume), ek_volume_range(other->volume)) &&
             (over == NULL || other->volume->bytes > over->volume->bytes))
             over = other;
     }
+    if (over == NULL || (is_inside(over->volume, earlier->volume) &&
+                         (earlier->standing == EK_STANDING_LISTED ||
+                          over->volume->bytes < earlier->volume->bytes / INNER_SHARE)))
+        return;
     earlier->standing = EK_STANDING_REMAINS;
     earlier->in_free = TRUE;
     earlier->host = over;
-    if (over != NULL)
-        ek_volume_reason(earlier->volume, 0,
-                         "the %s volume at sector %" G_GUINT64_FORMAT
-                         " was created over it: what that one has not written over is left",
-                         over->volume->filesystem, over->volume->first_byte / EK_STEP);
+    ek_volume_reason(earlier->volume, 0,
+                     "the %s volume at sector %" G_GUINT64_FORMAT
+                     " was created over it: what that one has not written over is left",
+                     over->volume->filesystem, over->volume->first_byte / EK_STEP);
 }
 
 void ek_hunt_layer(EkReader *reader, GPtrArray *findings)

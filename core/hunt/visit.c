@@ -56,6 +56,13 @@ static void look(void *data, void *gathered, const EkMatches *matches, EkSpan sp
 
 /* --- in order ------------------------------------------------------------------------------- */
 
+static void count_by_format(EkHunt *hunt, const EkTrace *run)
+{
+    for (guint i = 0; i < EK_HUNT_FORMATS && ek_file_systems[i] != NULL; i++)
+        if (g_str_equal(ek_file_systems[i]->name, run->format))
+            hunt->found.by_format[i] += run->count;
+}
+
 static void count_found(EkHunt *hunt, const Gathered *gathered)
 {
     g_mutex_lock(&hunt->lock);
@@ -70,6 +77,7 @@ static void count_found(EkHunt *hunt, const Gathered *gathered)
         const EkTrace *run = &g_array_index(gathered->runs, EkTrace, i);
         /* Folders and FATs are such runs too, but no records. */
         hunt->found.records += run->stride >= EK_STEP ? run->count : 0;
+        count_by_format(hunt, run);
     }
     g_mutex_unlock(&hunt->lock);
 }

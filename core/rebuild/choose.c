@@ -121,6 +121,9 @@ static char *why_not(const EkPlanVolume *entry)
 {
     if (entry->standing == EK_STANDING_NESTED)
         return g_strdup("it is stored in a file on another volume");
+    /* Its header is made from its files alone. */
+    if (entry->volume->is_earlier && !is_remains(entry))
+        return g_strdup("only files of it were found, and nothing that says where it ends");
     /* Of what a newer volume has overwritten less is left to believe in. Where it lies and whether
      * it opens are two things: that one is proved is enough for its entry. */
     int least = is_remains(entry)  ? EK_CONFIDENT / 2
@@ -255,6 +258,24 @@ static Candidate *candidate_new(const EkPlanner *planner, const EkPlanVolume *en
     return candidate;
 }
 
+/* An earlier volume is planned only when it is asked for: that costs what was made over it. */
+static void tell_of_earlier(EkPlanner *planner, const EkPlanVolume *earlier)
+{
+    for (gsize i = 0; i < planner->input->volume_count; i++) {
+        const EkPlanVolume *other = &planner->input->volumes[i];
+        if (other != earlier && !is_remains(other) &&
+            ek_ranges_overlap(range_of(planner, earlier), range_of(planner, other)))
+            ek_planner_warn(
+                planner,
+                "volume %u (%s) is an earlier one: volume %u (%s) was created over it, "
+                "and is lost with this plan. The repairs overwrite its first sectors, and "
+                "its files cannot be opened any more. To take files out of volume %u no "
+                "plan is needed: use extract",
+                earlier->number, earlier->volume->filesystem, other->number,
+                other->volume->filesystem, earlier->number);
+    }
+}
+
 /* Those that may be planned for. FALSE when one that is asked for cannot be. */
 static gboolean gather(EkPlanner *planner, GPtrArray *candidates, GError **error)
 {
@@ -269,6 +290,8 @@ static gboolean gather(EkPlanner *planner, GPtrArray *candidates, GError **error
         g_autofree char *never = why_never(planner, entry, range_of(planner, entry));
         if (is_kept && never != NULL)
             return ek_error_set(error, EK_ERROR_UNSUPPORTED, "--keep %u: %s", entry->number, never);
+        if (is_kept && entry->volume->is_earlier && is_remains(entry))
+            tell_of_earlier(planner, entry);
         g_autofree char *why = never != NULL ? g_steal_pointer(&never) : why_not(entry);
         if (why == NULL || is_kept)
             g_ptr_array_add(candidates, candidate_new(planner, entry));

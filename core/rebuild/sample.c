@@ -3,7 +3,7 @@
 #include "rebuild/sample.h"
 
 #include "base/bytes.h"
-#include "files/kind.h"
+#include "kind/kind.h"
 
 #include <string.h>
 

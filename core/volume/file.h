@@ -24,6 +24,10 @@ EkTimestamp ek_timestamp_filetime(guint64 steps);
 /* Seconds since 1970 in UTC; 0 is not set. */
 EkTimestamp ek_timestamp_utc(gint64 seconds);
 
+/* "2026-03-01 09:30:00 UTC", or "(local time)" where no zone is known; NULL when it is not set. The
+ * caller frees. */
+char *ek_timestamp_words(EkTimestamp timestamp);
+
 /* Sets *moment to `other` when that is later, or *moment is not set. */
 void ek_timestamp_advance(EkTimestamp *timestamp, EkTimestamp other);
 
@@ -59,6 +63,7 @@ typedef enum {
 #define EK_FILE_ENCRYPTED 4u /* what comes out is encrypted */
 #define EK_FILE_GUESSED 8u   /* where its content lies is a guess: the chain is gone */
 #define EK_FILE_OWN 32u      /* the file system's own: no file of its users */
+#define EK_FILE_NAMED 64u    /* others name it: its own record is gone, and where it lay */
 #define EK_FILE_OPAQUE 16u   /* encoded in a way that this version cannot decode */
 
 /* What has content. */
@@ -81,6 +86,8 @@ typedef struct {
     guint64 parent;
     guint32 parent_generation; /* 0: any */
     gboolean is_deleted;
+    gboolean is_made;    /* a folder says which one it was in, and not what it was called: it counts
+                            where    no other name is left */
     const char *text;    /* UTF-8; bytes that are no text as \xNN */
     const guint8 *bytes; /* as on the drive, where `text` does not say them; else NULL */
     gsize length;        /* of them */
@@ -139,6 +146,10 @@ EkFileSink ek_file_sink_muted(const EkFileSink *sink);
 typedef gboolean (*EkContentSink)(void *data, const guint8 *bytes, gsize length);
 
 typedef struct EkOpened EkOpened;
+
+/* What a folder without a name is called by, as others are that nothing is known of: "folder 12".
+ */
+void ek_name_made(GString *out, guint64 number);
 
 /* A name as text: UTF-16 units, or bytes that should be UTF-8, appended to `out`. Separators, zeros
  * and what is no text are written as \xNN. TRUE when there was any: then the bytes tell more. */

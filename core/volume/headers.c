@@ -150,6 +150,16 @@ void ek_header_end(EkVolume *volume, gboolean stands)
 
 #define BITMAP_READ 4096u /* bytes: as much as costs no more than one */
 
+/* How many bytes have all bits set, or none. */
+static gsize alike_bytes(const guint8 *bits, gsize length, gboolean are_set)
+{
+    const guint8 wanted = are_set ? 0xff : 0;
+    gsize count = 0;
+    while (count < length && bits[count] == wanted)
+        count++;
+    return count;
+}
+
 EkUsage ek_usage_bits(EkReader *reader, EkByte at, guint64 bit, guint64 most, guint64 *same)
 {
     guint8 bits[BITMAP_READ];
@@ -167,10 +177,16 @@ EkUsage ek_usage_bits(EkReader *reader, EkByte at, guint64 bit, guint64 most, gu
             return EK_USAGE_UNKNOWN;
     }
     gboolean is_used = (bits[0] >> skip & 1) != 0;
-    bits_most = MIN(bits_most, (guint64)length * 8 - skip);
-    while (*same < bits_most &&
-           ((bits[(skip + *same) / 8] >> (skip + *same) % 8 & 1) != 0) == is_used)
-        (*same)++;
+    gsize end = skip + (gsize)MIN(bits_most, (guint64)length * 8 - skip);
+    gsize next = skip + 1;
+    while (next < end) {
+        gsize whole = next % 8 == 0 ? alike_bytes(bits + next / 8, (end - next) / 8, is_used) : 0;
+        next += whole * 8;
+        if (next >= end || ((bits[next / 8] >> next % 8 & 1) != 0) != is_used)
+            break;
+        next++;
+    }
+    *same = next - skip;
     return is_used ? EK_USAGE_USED : EK_USAGE_FREE;
 }
 
@@ -180,17 +196,31 @@ EkUsage ek_usage_bit(EkReader *reader, EkByte at, guint64 bit)
     return ek_usage_bits(reader, at, bit, 1, &same);
 }
 
-EkUsage ek_usage_by_any(EkReader *reader, const GPtrArray *volumes, EkByte at)
+EkUsage ek_usage_of_range(EkReader *reader, const GPtrArray *volumes, EkRange range, EkByte *same)
 {
     EkUsage usage = EK_USAGE_FREE;
+    *same = range.bytes;
     for (guint i = 0; i < volumes->len && usage != EK_USAGE_USED; i++) {
         const EkVolume *volume = volumes->pdata[i];
-        if (!ek_range_holds(ek_volume_range(volume), at))
+        EkRange own = ek_volume_range(volume);
+        EkByte alike = 0;
+        if (!ek_range_holds(own, range.first)) {
+            if (own.first > range.first)
+                *same = MIN(*same, own.first - range.first);
             continue;
-        EkUsage own = ek_volume_use_at(volume, reader, at);
-        usage = own != EK_USAGE_FREE ? own : usage;
+        }
+        EkRange inside = {range.first, MIN(*same, ek_range_end(own) - range.first)};
+        EkUsage its = ek_volume_use(volume, reader, inside, &alike);
+        *same = MIN(inside.bytes, alike);
+        usage = its != EK_USAGE_FREE ? its : usage;
     }
     return usage;
+}
+
+EkUsage ek_usage_by_any(EkReader *reader, const GPtrArray *volumes, EkByte at)
+{
+    EkByte same = 0;
+    return ek_usage_of_range(reader, volumes, (EkRange){at, 1}, &same);
 }
 
 gboolean ek_may_hold_data(EkReader *reader, EkByte at, EkByte bytes, EkRange *data)

@@ -46,6 +46,9 @@ gboolean ek_may_hold_data(EkReader *reader, EkByte at, EkByte bytes, EkRange *da
  * uses it, for itself or for a file; else unknown when one does not tell; else free. */
 EkUsage ek_usage_by_any(EkReader *reader, const GPtrArray *volumes, EkByte at);
 
+/* The same of the first byte of `range`; *same: for how many bytes from there on it holds. */
+EkUsage ek_usage_of_range(EkReader *reader, const GPtrArray *volumes, EkRange range, EkByte *same);
+
 /* Begins to measure a claim: a volume with its places set, and the `length` bytes (at least
  * EK_HEADER_BYTES) of its header in `data`, zeros past the end of the drive. NULL when reading
  * failed. */

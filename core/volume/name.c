@@ -15,6 +15,11 @@ static gboolean is_low(guint16 unit)
     return unit >= 0xdc00 && unit < 0xe000;
 }
 
+void ek_name_made(GString *out, guint64 number)
+{
+    g_string_printf(out, "folder %" G_GUINT64_FORMAT, ek_number_inside(number));
+}
+
 gboolean ek_name_utf16(GString *out, EkSpan units, gboolean big_endian)
 {
     gboolean escaped = FALSE;

@@ -44,3 +44,12 @@ void ek_timestamp_advance(EkTimestamp *timestamp, EkTimestamp other)
     if (other.is_set && (!timestamp->is_set || other.seconds > timestamp->seconds))
         *timestamp = other;
 }
+
+char *ek_timestamp_words(EkTimestamp timestamp)
+{
+    g_autoptr(GDateTime) time = g_date_time_new_from_unix_utc(timestamp.seconds);
+    if (!timestamp.is_set || time == NULL)
+        return NULL;
+    g_autofree char *text = g_date_time_format(time, "%Y-%m-%d %H:%M:%S");
+    return g_strdup_printf("%s%s", text, timestamp.is_local ? " (local time)" : " UTC");
+}

@@ -6,6 +6,8 @@
 
 #include <string.h>
 
+#define DAY (24 * 3600)
+
 static void region_free(gpointer data)
 {
     EkEvidence *region = data;
@@ -115,6 +117,12 @@ EkUsage ek_volume_use_at(const EkVolume *volume, EkReader *reader, EkByte at)
     return ek_volume_use(volume, reader, (EkRange){at, 1}, &same);
 }
 
+void ek_volume_expected(EkVolume *volume, const EkSightings *sightings)
+{
+    if (ek_is_expected_at(sightings, volume->first_byte))
+        ek_volume_reason(volume, 10, "it was said that such a volume had been there");
+}
+
 typedef struct {
     const EkFileSystem *format;
     EkVolumeSink sink;
@@ -190,6 +198,46 @@ void ek_volume_property_number(EkVolume *volume, const char *name, guint64 numbe
     ek_volume_property(volume, name, "%" G_GUINT64_FORMAT, number);
 }
 
+EkVolume *ek_volume_new_under(const EkVolume *newer)
+{
+    EkVolume *volume = ek_volume_new(NULL, newer->filesystem);
+    ek_volume_set_header(volume, ek_volume_header(newer));
+    volume->composed = volume->is_earlier = volume->is_confirmed = TRUE;
+    volume->by_backup = newer->by_backup;
+    volume->first_byte = newer->first_byte;
+    volume->bytes = newer->bytes;
+    volume->header_byte = newer->header_byte;
+    volume->own_sector_size = newer->own_sector_size;
+    volume->length_is_least = TRUE;
+    return volume;
+}
+
+gint64 ek_volume_last_use(const EkVolume *volume)
+{
+    gint64 created = volume->created.is_set ? volume->created.seconds : 0;
+    gint64 used = volume->used.is_set ? volume->used.seconds : 0;
+    return MAX(created, used);
+}
+
+gboolean ek_volume_is_later(const EkVolume *a, const EkVolume *b)
+{
+    gboolean local = a->used.is_set ? a->used.is_local : a->created.is_local;
+    gboolean other = b->used.is_set ? b->used.is_local : b->created.is_local;
+    gint64 before = ek_volume_last_use(b);
+    return before > 0 && ek_volume_last_use(a) > before + (local != other ? DAY : 0);
+}
+
+const char *ek_volume_unit(const EkVolume *volume)
+{
+    for (guint i = 0; i < volume->properties->len; i++) {
+        const EkProperty *property = volume->properties->pdata[i];
+        if (g_str_equal(property->name, EK_PROPERTY_CLUSTER) ||
+            g_str_equal(property->name, EK_PROPERTY_BLOCK))
+            return property->value;
+    }
+    return "";
+}
+
 char *ek_volume_label(EkSpan span)
 {
     gsize length = 0;
@@ -215,4 +263,23 @@ void ek_repair_free(EkRepair *repair)
     g_free(repair->what);
     g_free(repair->from);
     g_free(repair);
+}
+
+EkRange ek_sightings_range(const EkSightings *sightings, guint index)
+{
+    guint volumes = sightings->volumes->len;
+    return index < volumes ? ek_volume_range(sightings->volumes->pdata[index])
+                           : g_array_index(sightings->places, EkRange, index - volumes);
+}
+
+const EkMoment *ek_moment_of(const GArray *moments, const EkAsOf *as_of)
+{
+    const EkMoment *chosen = NULL;
+    for (guint i = 0; i < moments->len; i++) {
+        const EkMoment *moment = &g_array_index(moments, EkMoment, i);
+        if (as_of->kind == EK_AS_OF_TIME ? moment->time.seconds <= as_of->value
+                                         : (gint64)moment->transaction == as_of->value)
+            chosen = moment;
+    }
+    return chosen;
 }

@@ -37,6 +37,14 @@ typedef struct {
     char *text;
 } EkEvidence; /* one reason of a confidence */
 
+/* As it was at a time, or when a transaction of its journal was committed. */
+typedef enum { EK_AS_IT_IS, EK_AS_OF_TIME, EK_AS_OF_TRANSACTION } EkAsOfKind;
+
+typedef struct {
+    EkAsOfKind kind;
+    gint64 value; /* Unix time, or the number of the transaction */
+} EkAsOf;
+
 typedef struct EkVolume EkVolume;
 
 /* A volume: what traces agree on. */
@@ -62,18 +70,32 @@ struct EkVolume {
     gboolean length_is_least;   /* it is at least so long: nothing tells where it ends */
     gboolean length_from_table; /* a partition table tells its length, and nothing of its own */
     gboolean without_journal;   /* shall be read as it lies, whatever its journal holds */
-    gboolean used_is_exact;     /* whatever is written to it moves `used` */
-    EkTimestamp created;        /* when it was made, as far as it tells */
-    EkTimestamp used;           /* when it was last mounted or written, as far as it tells */
-    GPtrArray *properties;      /* EkProperty*: its geometry, in the file system's own terms */
-    gboolean is_confirmed;      /* FALSE: measured, and nothing there */
-    int confidence;             /* 0 to 100 */
-    gboolean root_is_lost;      /* something else is where its root folder should be */
-    guint headers;              /* boot sectors that are where they should be, and agree */
-    guint contradicted;         /* times something else stands where it says */
-    GPtrArray *reasons;         /* EkEvidence* */
-    GPtrArray *parts;           /* EkVolume*: those that one container holds; NULL: it is none */
+    EkAsOf as_of;               /* shall be read as it was */
+    gboolean has_earlier;   /* one of its format was before it here, with other clusters: what lies
+                             * free is that one's */
+    gboolean with_lost;     /* shall tell of files that are known by name only */
+    gboolean used_is_exact; /* whatever is written to it moves `used` */
+    EkTimestamp created;    /* when it was made, as far as it tells */
+    EkTimestamp used;       /* when it was last mounted or written, as far as it tells */
+    GPtrArray *properties;  /* EkProperty*: its geometry, in the file system's own terms */
+    gboolean is_confirmed;  /* FALSE: measured, and nothing there */
+    int confidence;         /* 0 to 100 */
+    gboolean root_is_lost;  /* something else is where its root folder should be */
+    guint headers;          /* boot sectors that are where they should be, and agree */
+    guint contradicted;     /* times something else stands where it says */
+    GPtrArray *reasons;     /* EkEvidence* */
+    GPtrArray *parts;       /* EkVolume*: those that one container holds; NULL: it is none */
 };
+
+/* A transaction that a volume's journal leads back to. */
+typedef struct {
+    guint64 transaction; /* its number in the journal */
+    EkTimestamp time;    /* when it was committed */
+    guint64 copies;      /* of blocks, that are left of it */
+} EkMoment;
+
+/* The one of these (EkMoment, in order) that is meant: the last one up to a time. NULL: none. */
+const EkMoment *ek_moment_of(const GArray *moments, const EkAsOf *as_of);
 
 /* Something that a file system says of itself: "blocks per group", "32768". */
 typedef struct {
@@ -84,6 +106,9 @@ typedef struct {
 /* `format` may be NULL in a format's own files: ek_volume_measure and ek_volume_infer fill it in.
  */
 EkVolume *ek_volume_new(const EkFileSystem *format, const char *filesystem);
+/* What another one was made over in the same way: it has its place and its header, and is
+ * confirmed. The caller frees. */
+EkVolume *ek_volume_new_under(const EkVolume *newer);
 void ek_volume_free(EkVolume *volume);
 
 /* Adds a volume that this container holds. Takes `part`. */
@@ -110,6 +135,19 @@ void ek_volume_reason(EkVolume *volume, int points, const char *format, ...) G_G
 void ek_volume_property(EkVolume *volume, const char *name, const char *format, ...)
     G_GNUC_PRINTF(3, 4);
 void ek_volume_property_number(EkVolume *volume, const char *name, guint64 number);
+
+/* When it was made or last used, whatever is later, in seconds since 1970; 0: neither is told. */
+gint64 ek_volume_last_use(const EkVolume *volume);
+
+/* Was `a` last used after `b`, as far as both tell? A clock without a zone may be up to a day ahead
+ * of UTC, or behind. */
+gboolean ek_volume_is_later(const EkVolume *a, const EkVolume *b);
+
+#define EK_PROPERTY_CLUSTER "bytes per cluster"
+#define EK_PROPERTY_BLOCK "bytes per block"
+
+/* The term that says how large its clusters or blocks are; "": none does. */
+const char *ek_volume_unit(const EkVolume *volume);
 
 /* A label of at most `length` bytes in UTF-8 (what is none is shown as \xNN), up to the first
  * zero. NULL when it is empty. The caller frees. */
@@ -154,13 +192,48 @@ typedef struct {
     guint64 stride;
 } EkRecordRun;
 
+/* A volume that somebody knows to have been there. */
+typedef struct {
+    const char *filesystem; /* of which one of the family ("fat32") */
+    gboolean has_first;     /* `first_byte` is known */
+    EkByte first_byte;
+    guint32 unit; /* bytes of a cluster or block; 0: not known */
+} EkExpected;
+
 /* What tells of a volume that has no header left. */
 typedef struct {
-    const GArray *runs;       /* EkRecordRun: those of its format, in order of place */
-    const GArray *places;     /* EkRange: partitions that some table names, also an old one */
-    guint32 sector_size;      /* of the image */
-    const GPtrArray *volumes; /* EkVolume*: those of any format that are known already */
+    const GArray *runs;         /* EkRecordRun: those of its format, in order of place */
+    const GArray *places;       /* EkRange: partitions that some table names, also an old one */
+    guint32 sector_size;        /* of the image */
+    const GPtrArray *volumes;   /* EkVolume*: those of any format that are known already */
+    const EkExpected *expected; /* of this format: less evidence is enough; NULL: none is */
+    gboolean is_deep;           /* little evidence is enough, and more may be read for it */
+    const GPtrArray *unsure;    /* EkVolume*: those that are known, but hardly told; NULL: none */
 } EkSightings;
+
+/* Is a volume that begins there the one that is expected? */
+static inline gboolean ek_is_expected_at(const EkSightings *sightings, EkByte first_byte)
+{
+    const EkExpected *expected = sightings->expected;
+    return expected != NULL && (!expected->has_first || expected->first_byte == first_byte);
+}
+
+/* May its clusters or blocks be of this size, as far as that is known? */
+static inline gboolean ek_is_expected_unit(const EkSightings *sightings, guint64 bytes)
+{
+    const EkExpected *expected = sightings->expected;
+    return expected == NULL || expected->unit == 0 || expected->unit == bytes;
+}
+
+/* Ranges in which something is known to lie: the volumes, then the partitions. */
+static inline guint ek_sightings_ranges(const EkSightings *sightings)
+{
+    return sightings->volumes->len + sightings->places->len;
+}
+EkRange ek_sightings_range(const EkSightings *sightings, guint index);
+
+/* Adds the reason, and some points, where the volume is the one that is expected. */
+void ek_volume_expected(EkVolume *volume, const EkSightings *sightings);
 
 /* Takes `volume`. */
 typedef void (*EkVolumeSink)(void *data, EkVolume *volume);
@@ -229,6 +302,10 @@ struct EkFileSystem {
      * files. NULL where the format, or this version, does not tell. The caller frees. */
     char *(*unclean)(EkReader *reader, const EkVolume *volume);
 
+    /* The transactions (EkMoment), in order, to which EkVolume.as_of can lead back. The caller
+     * unrefs. NULL: there are none, or the format keeps no older copies. */
+    GArray *(*moments)(EkReader *reader, const EkVolume *volume);
+
     /* Files. NULL where this version does not list them. */
     EkOpened *(*open)(EkReader *reader, const EkVolume *volume, GError **error);
     void (*close)(EkOpened *opened);
@@ -236,6 +313,9 @@ struct EkFileSystem {
      * saw (EkRecordRun) help; FALSE when they do not help enough. NULL: they never do. */
     gboolean (*lacks)(EkOpened *opened);
     gboolean (*adopt)(EkOpened *opened, const GArray *runs, GError **error);
+    /* Folders in region that a volume calls free are among its deleted files: they may be those of
+     * one that was there before, under the same layout. */
+    gboolean lists_free_folders;
     /* Appends where its own numbered records stand (EkRange): what others lie there are older than
      * they. NULL: the format has none. */
     void (*own_records)(EkOpened *opened, GArray *ranges);

@@ -122,6 +122,38 @@ static void renew_hunt(EkHunting *hunting)
     g_mutex_unlock(&hunting->lock_hunt);
 }
 
+gboolean ek_hunting_expect(const char *folder, const EkExpected *expected, GError **error)
+{
+    EkView view;
+    g_autoptr(EkLock) lock = NULL;
+    if (!ek_view_open_locked(&view, folder, EK_LOCK_HUNTING, &lock, error))
+        return FALSE;
+    gboolean fine = ek_case_expect(view.opened, expected, error);
+    ek_view_close(&view);
+    return fine;
+}
+
+gboolean ek_hunting_make_deep(const char *folder, GError **error)
+{
+    EkView view;
+    g_autoptr(EkLock) lock = NULL;
+    if (!ek_view_open_locked(&view, folder, EK_LOCK_HUNTING, &lock, error))
+        return FALSE;
+    gboolean fine = ek_case_make_deep(view.opened, error);
+    ek_view_close(&view);
+    return fine;
+}
+
+guint32 ek_hunting_sector_size(const EkHunting *hunting)
+{
+    return ek_case_info(hunting->view.opened)->sector_size;
+}
+
+gboolean ek_hunting_expected(EkHunting *hunting, EkExpected *expected)
+{
+    return ek_case_expected(hunting->view.opened, expected);
+}
+
 EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads, gboolean likely,
                           const gint *cancel, GError **error)
 {
@@ -295,8 +327,11 @@ static gboolean store_findings(EkHunting *hunting, GError **error)
     g_autoptr(GPtrArray) traces = ek_volumestore_traces(opened, error);
     if (traces == NULL)
         return FALSE;
-    g_autoptr(GPtrArray) findings =
-        ek_hunt_agree(hunting->view.reader, ek_case_info(opened)->sector_size, traces, error);
+    EkExpected expected;
+    EkHuntWishes wishes = {ek_case_expected(opened, &expected) ? &expected : NULL,
+                           ek_case_is_deep(opened)};
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(
+        hunting->view.reader, ek_case_info(opened)->sector_size, traces, &wishes, error);
     if (findings == NULL || !ek_volumestore_put(opened, hunting->event, findings, error) ||
         !ek_huntstore_measured(hunting->store, error))
         return FALSE;

@@ -9,6 +9,13 @@
 
 typedef struct EkHunting EkHunting;
 
+/* From now on the case expects such a volume to have been there (NULL: none); to be called before
+ * it is hunted. FALSE when it cannot be written to. */
+gboolean ek_hunting_expect(const char *folder, const EkExpected *expected, GError **error);
+
+/* From now on little evidence is enough for earlier volumes of the case. */
+gboolean ek_hunting_make_deep(const char *folder, GError **error);
+
 /* Prepares to hunt what is good by now and was not hunted yet. `likely`: only the likely places. */
 EkHunting *ek_hunting_new(const char *folder, const char *options, guint threads, gboolean likely,
                           const gint *cancel, GError **error);
@@ -39,6 +46,12 @@ gboolean ek_hunting_follow(EkHunting *hunting, const gint *ended, GError **error
 
 /* What there is after it: EkCaseVolume*, the caller unrefs. */
 GPtrArray *ek_hunting_volumes(EkHunting *hunting, GError **error);
+
+/* Bytes of a sector of the image. */
+guint32 ek_hunting_sector_size(const EkHunting *hunting);
+
+/* What the case expects to have been there; FALSE: nothing. */
+gboolean ek_hunting_expected(EkHunting *hunting, EkExpected *expected);
 
 /* A partition table that was found. */
 typedef struct {

@@ -5,34 +5,87 @@
 #include "base/digest.h"
 #include "base/text.h"
 #include "hunt/records.h"
+#include "volume/beneath.h"
+#include "volume/headers.h"
 
 #include <unistd.h>
 
-#define READERS "9" /* changes when what a walk hands on does */
+#define CLAIM_CONFIDENCE 30 /* that a volume needs to speak against the files of an earlier one */
+#define READERS "15"        /* changes when what a walk hands on does */
 
 struct EkIndexing {
     EkView *view;
     GPtrArray *volumes;
     const EkCaseVolume *volume;
     EkFiles files;
+    GPtrArray *newer;  /* EkVolume*: those that lie on it */
+    GArray *claimants; /* guint64: earlier volumes on it that came later than it */
+    EkReader *beneath; /* what these leave of it; NULL: all of it is its own */
     EkLock *lock;
     EkInventory *inventory;
 };
 
-/* What an inventory stands on: the volume as it is opened, and what the read map says. */
-static char *basis_of(EkView *view, const EkCaseVolume *entry)
+/* --- generations on one ground ---------------------------------------------------------------- */
+
+/* Of several that others were made over, those that came after this one: their files lay on it. */
+static GArray *claimants_on(const GPtrArray *volumes, const EkCaseVolume *own)
 {
+    GArray *claimants = g_array_new(FALSE, FALSE, sizeof(guint64));
+    for (guint i = 0; i < volumes->len; i++) {
+        const EkCaseVolume *other = volumes->pdata[i];
+        guint64 number = other->number;
+        if (other != own && own->standing == EK_STANDING_REMAINS &&
+            other->standing == EK_STANDING_REMAINS &&
+            other->volume->confidence >= CLAIM_CONFIDENCE &&
+            ek_ranges_overlap(ek_volume_range(own->volume), ek_volume_range(other->volume)) &&
+            ek_volume_is_later(other->volume, own->volume))
+            g_array_append_val(claimants, number);
+    }
+    return claimants;
+}
+
+/* Where files of these lie: EkRange, in order. NULL on failure; the caller unrefs. */
+static GArray *gather_claims(EkIndexing *indexing, const gint *cancel, GError **error)
+{
+    g_autoptr(GArray) claims = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    for (guint i = 0; i < indexing->claimants->len; i++) {
+        guint64 number = g_array_index(indexing->claimants, guint64, i);
+        g_autoptr(EkIndexing) other = ek_indexing_new(indexing->view, number, error);
+        g_autoptr(GArray) own = g_array_new(FALSE, FALSE, sizeof(EkRange));
+        if (other == NULL || !ek_indexing_run(other, cancel, error) ||
+            !ek_inventory_claims(other->inventory, own, error))
+            return NULL;
+        g_array_append_vals(claims, own->data, own->len);
+    }
+    g_array_sort(claims, ek_range_by_first);
+    return g_steal_pointer(&claims);
+}
+
+/* --- what it stands on ------------------------------------------------------------------------ */
+
+/* What an inventory stands on: the volume as it is opened, and what the read map says. */
+static char *basis_of(EkView *view, const EkCaseVolume *entry, const GArray *claimants)
+{
+    g_autoptr(GString) below = g_string_new(NULL);
+    for (guint i = 0; i < claimants->len; i++)
+        g_string_append_printf(below, " below %" G_GUINT64_FORMAT,
+                               g_array_index(claimants, guint64, i));
     const EkVolume *volume = entry->volume;
     guint8 sum[EK_SHA256_BYTES];
     ek_sha256_of(volume->header, volume->header_bytes, sum);
     g_autofree char *header = ek_text_hex(sum, 8, '\0');
+    g_autofree char *as_of =
+        view->as_of.kind != EK_AS_IT_IS
+            ? g_strdup_printf(" as of %d %" G_GINT64_FORMAT, view->as_of.kind, view->as_of.value)
+            : g_strdup("");
     return g_strdup_printf(
-        READERS "%s %s %s %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %s %" G_GUINT64_FORMAT
-                " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT,
-        view->without_journal ? " plain" : "", ek_standing_name(entry->standing),
-        volume->filesystem, volume->first_byte, volume->metadata_byte, header,
-        ek_read_map_total(view->map, EK_STATE_GOOD), ek_read_map_total(view->map, EK_STATE_BAD),
-        ek_read_map_total(view->map, EK_STATE_SET_ASIDE));
+        READERS "%s%s%s %s %s %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %s %" G_GUINT64_FORMAT
+                " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT "%s",
+        view->without_journal ? " plain" : "", as_of, view->with_lost ? " lost" : "",
+        ek_standing_name(entry->standing), volume->filesystem, volume->first_byte,
+        volume->metadata_byte, header, ek_read_map_total(view->map, EK_STATE_GOOD),
+        ek_read_map_total(view->map, EK_STATE_BAD),
+        ek_read_map_total(view->map, EK_STATE_SET_ASIDE), below->str);
 }
 
 /* Does the volume itself not tell where all of its files are kept? */
@@ -51,7 +104,6 @@ static gboolean adopt_known(EkIndexing *indexing, GError **error)
     return runs != NULL && (runs->len == 0 || files->format->adopt(files->opened, runs, error));
 }
 
-/* What hunting saw of its records; where it did not keep all of that, they are looked for. */
 /* Where records of newer volumes stand that lie over an earlier one: none of those are its own. */
 static GArray *others_records(const EkIndexing *indexing)
 {
@@ -72,6 +124,18 @@ static GArray *others_records(const EkIndexing *indexing)
     return ranges;
 }
 
+/* What was seen in what a newer volume uses is that one's. */
+static void leave_to_newer(const EkIndexing *indexing, GArray *runs)
+{
+    for (guint i = runs->len; i > 0 && indexing->newer->len > 0; i--) {
+        const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i - 1);
+        if (run->stride < EK_STEP && ek_usage_by_any(indexing->view->reader, indexing->newer,
+                                                     run->first_byte) == EK_USAGE_USED)
+            g_array_remove_index(runs, i - 1);
+    }
+}
+
+/* What hunting saw of its records; where it did not keep all of that, they are looked for. */
 static gboolean find_records(EkIndexing *indexing, const gint *cancel, GError **error)
 {
     EkFiles *files = &indexing->files;
@@ -89,8 +153,59 @@ static gboolean find_records(EkIndexing *indexing, const gint *cancel, GError **
         return FALSE;
     g_autoptr(GArray) others = others_records(indexing);
     g_autoptr(GArray) left = ek_runs_outside(runs, others);
+    leave_to_newer(indexing, left);
     return files->format->adopt(files->opened, left, error) &&
            ek_inventory_put_runs(indexing->inventory, left, error);
+}
+
+/* Was one of its format there before it, that hunting told apart from it by its clusters? */
+static gboolean has_earlier(const EkIndexing *indexing)
+{
+    const EkVolume *own = indexing->volume->volume;
+    for (guint i = 0; i < indexing->volumes->len; i++) {
+        const EkCaseVolume *entry = indexing->volumes->pdata[i];
+        const EkVolume *other = entry->volume;
+        gboolean is_other = other->is_earlier ? other->confidence >= EK_CONFIDENT
+                                              : other->first_byte != own->first_byte &&
+                                                    other->bytes >= own->bytes / 2;
+        if (other != own && other->format == own->format && is_other &&
+            entry->standing == EK_STANDING_REMAINS &&
+            indexing->volume->standing != EK_STANDING_REMAINS &&
+            ek_ranges_overlap(ek_volume_range(own), ek_volume_range(other)))
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* Those that lie on the remains of an older volume. */
+static GPtrArray *newer_ones(const EkIndexing *indexing)
+{
+    GPtrArray *newer = g_ptr_array_new();
+    EkRange own = ek_volume_range(indexing->volume->volume);
+    if (indexing->volume->standing != EK_STANDING_REMAINS)
+        return newer;
+    for (guint i = 0; i < indexing->volumes->len; i++) {
+        const EkCaseVolume *other = indexing->volumes->pdata[i];
+        if (other != indexing->volume && ek_standing_is_on_top(other->standing) &&
+            ek_ranges_overlap(own, ek_volume_range(other->volume)))
+            g_ptr_array_add(newer, other->volume);
+    }
+    return newer;
+}
+
+/* The structures of remains are read where no newer volume has written. */
+static gboolean open_files(EkIndexing *indexing, GError **error)
+{
+    const EkVolume *volume = indexing->volume->volume;
+    EkReader *reader = indexing->view->reader;
+    indexing->volume->volume->has_earlier = has_earlier(indexing);
+    indexing->newer = newer_ones(indexing);
+    if (indexing->newer->len > 0)
+        reader = indexing->beneath = ek_reader_beneath(reader, indexing->newer);
+    if (!ek_files_open(&indexing->files, reader, volume, error))
+        return FALSE;
+    indexing->files.reader = indexing->view->reader;
+    return TRUE;
 }
 
 EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)
@@ -101,12 +216,15 @@ EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)
     if (indexing->volumes == NULL)
         return NULL;
     indexing->volume = ek_volumestore_find(indexing->volumes, number, error);
-    if (indexing->volume != NULL)
+    if (indexing->volume != NULL) {
         indexing->volume->volume->without_journal = view->without_journal;
-    if (indexing->volume == NULL ||
-        !ek_files_open(&indexing->files, view->reader, indexing->volume->volume, error))
+        indexing->volume->volume->as_of = view->as_of;
+        indexing->volume->volume->with_lost = view->with_lost;
+    }
+    if (indexing->volume == NULL || !open_files(indexing, error))
         return NULL;
-    g_autofree char *basis = basis_of(view, indexing->volume);
+    indexing->claimants = claimants_on(indexing->volumes, indexing->volume);
+    g_autofree char *basis = basis_of(view, indexing->volume, indexing->claimants);
     guint volume = indexing->volume->number;
     indexing->inventory = ek_inventory_open(view->opened, volume, basis, FALSE, error);
     if (indexing->inventory == NULL)
@@ -127,24 +245,11 @@ void ek_indexing_free(EkIndexing *indexing)
     g_clear_pointer(&indexing->inventory, ek_inventory_close);
     g_clear_pointer(&indexing->lock, ek_lock_release);
     ek_files_close(&indexing->files);
+    g_clear_pointer(&indexing->beneath, ek_reader_free);
+    g_clear_pointer(&indexing->newer, g_ptr_array_unref);
+    g_clear_pointer(&indexing->claimants, g_array_unref);
     g_clear_pointer(&indexing->volumes, g_ptr_array_unref);
     g_free(indexing);
-}
-
-/* Those that lie on the remains of an older volume. */
-static GPtrArray *newer_ones(const EkIndexing *indexing)
-{
-    GPtrArray *newer = g_ptr_array_new();
-    EkRange own = ek_volume_range(indexing->volume->volume);
-    if (indexing->volume->standing != EK_STANDING_REMAINS)
-        return newer;
-    for (guint i = 0; i < indexing->volumes->len; i++) {
-        const EkCaseVolume *other = indexing->volumes->pdata[i];
-        if (other != indexing->volume && ek_standing_is_on_top(other->standing) &&
-            ek_ranges_overlap(own, ek_volume_range(other->volume)))
-            g_ptr_array_add(newer, other->volume);
-    }
-    return newer;
 }
 
 gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **error)
@@ -160,10 +265,12 @@ gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **erro
     gboolean complete = files->format->walk(files->opened, ek_inventory_mark(inventory), &sink);
     if (!complete)
         return ek_inventory_commit(inventory, error);
-    g_autoptr(GPtrArray) newer = newer_ones(indexing);
+    g_autoptr(GArray) claims = gather_claims(indexing, cancel, error);
+    if (claims == NULL)
+        return FALSE;
+    EkGround ground = {indexing->view->reader, indexing->volume->volume, indexing->newer, claims};
     gboolean fine =
-        ek_inventory_finish(inventory, files->format->root(files->opened), indexing->volume->volume,
-                            newer, indexing->view->reader, error);
+        ek_inventory_finish(inventory, files->format->root(files->opened), &ground, error);
     g_clear_pointer(&indexing->lock, ek_lock_release);
     return fine;
 }
@@ -172,7 +279,13 @@ gboolean ek_indexing_known(EkView *view, const EkCaseVolume *volume, EkInventory
 {
     if (!ek_inventory_exists(view->opened, volume->number))
         return FALSE;
-    g_autofree char *basis = basis_of(view, volume);
+    g_autoptr(GPtrArray) volumes = ek_volumestore_list(view->opened, NULL);
+    const EkCaseVolume *own =
+        volumes != NULL ? ek_volumestore_find(volumes, volume->number, NULL) : NULL;
+    if (own == NULL)
+        return FALSE;
+    g_autoptr(GArray) claimants = claimants_on(volumes, own);
+    g_autofree char *basis = basis_of(view, volume, claimants);
     g_autoptr(EkInventory) inventory =
         ek_inventory_open(view->opened, volume->number, basis, FALSE, NULL);
     if (inventory == NULL || !ek_inventory_is_finished(inventory))

@@ -10,6 +10,7 @@ typedef struct {
     const char *format; /* "ntfs" */
     guint64 count;
     EkRange where; /* from the first to the last */
+    guint volume;  /* that lists what is left of them among its deleted files; 0: none does */
 } EkStray;
 
 typedef struct {

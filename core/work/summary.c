@@ -259,3 +259,8 @@ char *ek_volume_unclean(EkView *view, const EkVolume *volume)
                ? volume->format->unclean(view->reader, volume)
                : NULL;
 }
+
+GArray *ek_volume_moments(EkView *view, const EkVolume *volume)
+{
+    return volume->format->moments != NULL ? volume->format->moments(view->reader, volume) : NULL;
+}

@@ -61,4 +61,8 @@ guint ek_volume_summaries_left_out(const GPtrArray *summaries);
  * caller frees. */
 char *ek_volume_unclean(EkView *view, const EkVolume *volume);
 
+/* The transactions (EkMoment) that the volume's journal leads back to, in order; NULL: none. The
+ * caller unrefs. */
+GArray *ek_volume_moments(EkView *view, const EkVolume *volume);
+
 #endif

@@ -15,6 +15,8 @@ typedef struct {
     EkOverlay *kept;          /* the bytes as read where the image file holds applied edits */
     EkReader *reader;         /* as read */
     gboolean without_journal; /* volumes are opened as they lie */
+    EkAsOf as_of;             /* they are opened as they were */
+    gboolean with_lost;       /* they tell of files that are known by name only */
 } EkView;
 
 /* Opens the case at `folder` and all that belongs to it, the image for reading only: who writes to

@@ -243,13 +243,16 @@ static gboolean is_length(const Made *made, guint64 sectors)
     return sectors <= made->sectors && sectors + slack >= made->sectors;
 }
 
-static Made *made_at(const Drive *drive, const char *filesystem, guint64 first, const char *uuid)
+/* Of several at one place without a UUID the one of that length, else the last. */
+static Made *made_at(const Drive *drive, const char *filesystem, guint64 first, guint64 sectors,
+                     const char *uuid)
 {
     Made *best = NULL;
     for (guint i = 0; i < drive->made->len; i++) {
         Made *made = &g_array_index(drive->made, Made, i);
         if (made->first == first && g_str_equal(made->maker->filesystem, filesystem) &&
-            (uuid == NULL || g_strcmp0(made->uuid, uuid) == 0))
+            (uuid == NULL || g_strcmp0(made->uuid, uuid) == 0) &&
+            (best == NULL || uuid != NULL || best->sectors != sectors))
             best = made;
     }
     return best;
@@ -305,8 +308,9 @@ static gboolean is_right(const Drive *drive, json_t *volume, gboolean masked)
 {
     const char *standing = json_text(volume, "standing");
     const char *uuid = json_text(volume, "uuid");
-    Made *made = made_at(drive, json_text(volume, "filesystem"),
-                         json_u64(volume, "first_byte") / SECTOR, uuid);
+    Made *made =
+        made_at(drive, json_text(volume, "filesystem"), json_u64(volume, "first_byte") / SECTOR,
+                json_u64(volume, "bytes") / SECTOR, uuid);
     gboolean lower = g_str_equal(standing, "remains") || g_str_equal(standing, "nested");
     if (json_is_true(json_object_get(volume, "earlier")))
         return g_str_equal(standing, "remains") &&

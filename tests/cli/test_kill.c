@@ -13,7 +13,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-#define KILLS 20 /* unless EKTYPON_TEST_KILLS says otherwise, which takes larger drives too */
+#define KILLS 16 /* unless EKTYPON_TEST_KILLS says otherwise, which takes larger drives too */
 #define KILLS_A_DRIVE 8
 
 static char *map_of(const char *folder)

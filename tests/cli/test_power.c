@@ -13,7 +13,7 @@
 #include <string.h>
 #include <unistd.h>
 
-#define CUTS 24 /* unless EKTYPON_TEST_CUTS says otherwise */
+#define CUTS 16 /* unless EKTYPON_TEST_CUTS says otherwise */
 #define CUTS_A_RUN 8
 #define FAULTS 12
 #define SECTOR 512u

@@ -9,7 +9,7 @@
 #include <stdio.h>
 #include <string.h>
 
-#define DRIVES 10
+#define DRIVES 8
 
 typedef struct {
     guint32 ntfs_first, ntfs_count;

@@ -9,7 +9,7 @@
 #include <stdio.h>
 #include <string.h>
 
-#define DRIVES 6u
+#define DRIVES 5u
 #define FILES 24u
 #define PARTS_MOST 7u
 #define SECTOR ((guint64)512)

@@ -198,6 +198,7 @@ static void folders_that_nothing_leads_to_are_found(void)
         CHECK_TEXT(tree, "?/TRAY01/ 0\n"
                          "?/TRAY01/Day 07 – Größe und Länge der Keimlinge.jpg 5000\n");
         CHECK_NUMBER(listing->folders_damaged, 1);
+        CHECK_NUMBER(listing->made_names, 1);
         CHECK_NUMBER(listing->listed->len, 3);
         /* Nor the one below the root: the first folder that was made. */
         bench_hole(&bench, fat->data_start / 512 + (folders + 1 - 2) * fat->per_cluster,

@@ -3,7 +3,7 @@
  * and not found where only a header stands. */
 #include "check.h"
 #include "fixture.h"
-#include "hunt/hunt.h"
+#include "hunted.h"
 #include "listing.h"
 #include "volume/formats.h"
 #include "volume/hfsplus/hfsplus.h"
@@ -18,23 +18,7 @@
 typedef struct {
     guint8 *drive;
     gsize length;
-    GPtrArray *traces;
 } Laid;
-
-static gboolean take_trace(void *data, const EkTrace *trace, GError **error)
-{
-    (void)error;
-    g_ptr_array_add(((Laid *)data)->traces, g_memdup2(trace, sizeof *trace));
-    return TRUE;
-}
-
-static gboolean take_hunted(void *data, EkRange range, GError **error)
-{
-    (void)data;
-    (void)range;
-    (void)error;
-    return TRUE;
-}
 
 static void lay(Laid *laid, const Composed *composed)
 {
@@ -42,21 +26,6 @@ static void lay(Laid *laid, const Composed *composed)
     laid->drive = g_malloc(laid->length);
     fill_noise(laid->drive, laid->length, 5);
     memcpy(laid->drive + BEFORE, composed->data, composed->length);
-}
-
-static GPtrArray *hunt_bench(Bench *bench, Laid *laid)
-{
-    GError *error = NULL;
-    gint cancel = 0;
-    EkHuntSink sink = {laid, take_trace, take_hunted, NULL};
-    g_autoptr(EkHunt) hunt = ek_hunt_new(bench->reader, &sink, 2, &cancel);
-    g_autoptr(GArray) ranges = bench_good(bench);
-    laid->traces = g_ptr_array_new_with_free_func(g_free);
-    CHECK(ek_hunt_scan(hunt, ranges, &error));
-    GPtrArray *findings = ek_hunt_agree(bench->reader, 512, laid->traces, &error);
-    CHECK_FINE(&error);
-    g_ptr_array_unref(laid->traces);
-    return findings;
 }
 
 static EkByte first_byte_of(const Composed *composed)
@@ -88,7 +57,7 @@ static void find_whole(const Composed *composed)
     Laid laid;
     lay(&laid, composed);
     bench_open(&bench, laid.drive, laid.length);
-    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    g_autoptr(GPtrArray) findings = bench_hunt(&bench);
     check_one(findings, composed);
     bench_close(&bench);
     g_free(laid.drive);
@@ -106,7 +75,7 @@ static void find_by_copy(const Composed *composed, gboolean unread)
     bench_open(&bench, laid.drive, laid.length);
     if (unread)
         bench_hole(&bench, first / 512, composed->first_length / 512, EK_STATE_SET_ASIDE);
-    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    g_autoptr(GPtrArray) findings = bench_hunt(&bench);
     check_one(findings, composed);
     bench_close(&bench);
     g_free(laid.drive);
@@ -121,7 +90,7 @@ static void find_nothing(const Composed *composed)
     gsize from = BEFORE + composed->first_byte + composed->first_length;
     fill_noise(laid.drive + from, laid.length - from, 9);
     bench_open(&bench, laid.drive, laid.length);
-    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    g_autoptr(GPtrArray) findings = bench_hunt(&bench);
     for (guint i = 0; i < findings->len; i++) {
         const EkFinding *finding = findings->pdata[i];
         CHECK(finding->volume->confidence < EK_CONFIDENT);
@@ -201,7 +170,7 @@ static void find_bare(const HfsPlan *plan, gboolean journal)
     if (plan->has_journal && !journal)
         memset(laid.drive + MIB + composed->journal_byte, 0, 4096);
     bench_open(&bench, laid.drive, laid.length);
-    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    g_autoptr(GPtrArray) findings = bench_hunt(&bench);
     check_bare(findings, composed, journal);
     bench_close(&bench);
     g_free(laid.drive);
@@ -232,7 +201,7 @@ static void hfsplus_is_found_by_its_leaves(void)
     Bench bench;
     bench_open(&bench, laid.drive, laid.length);
     bench_hole(&bench, (MIB + composed->catalog_byte) / 512, 8, EK_STATE_BAD);
-    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    g_autoptr(GPtrArray) findings = bench_hunt(&bench);
     check_bare(findings, composed, FALSE);
     bench_close(&bench);
     g_free(laid.drive);
@@ -249,7 +218,7 @@ static void hfsplus_needs_its_bitmap(void)
     CHECK(ek_hfs_header_read((EkSpan){composed->data + composed->first_byte, 512}, &header));
     memset(laid.drive + MIB + 4096 + header.catalog_block / 8 + 2, 0, 16);
     bench_open(&bench, laid.drive, laid.length);
-    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    g_autoptr(GPtrArray) findings = bench_hunt(&bench);
     CHECK_NUMBER(findings->len, 0);
     bench_close(&bench);
     g_free(laid.drive);
@@ -509,7 +478,7 @@ static void hfsplus_lists_files_without_headers(void)
     EkFiles files;
     bench_open(&bench, laid.drive, laid.length);
     bench_hole(&bench, (MIB + composed->catalog_byte) / 512, 8, EK_STATE_BAD);
-    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    g_autoptr(GPtrArray) findings = bench_hunt(&bench);
     CHECK_NUMBER(findings->len, 1);
     const EkVolume *volume = ((const EkFinding *)findings->pdata[0])->volume;
     CHECK(ek_files_open(&files, bench.reader, volume, NULL));
@@ -537,7 +506,7 @@ static void a_wrapper_cut_off_is_none(void)
     Laid laid = {.length = 4096};
     laid.drive = g_memdup2(composed->data, laid.length);
     bench_open(&bench, laid.drive, laid.length);
-    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    g_autoptr(GPtrArray) findings = bench_hunt(&bench);
     CHECK_NUMBER(findings->len, 0);
     bench_close(&bench);
     g_free(laid.drive);
@@ -587,7 +556,7 @@ static void a_wrong_sum_is_none(void)
     raid->data[4096 + 100] ^= 1;
     lay(&laid, raid);
     bench_open(&bench, laid.drive, laid.length);
-    g_autoptr(GPtrArray) findings = hunt_bench(&bench, &laid);
+    g_autoptr(GPtrArray) findings = bench_hunt(&bench);
     CHECK_NUMBER(findings->len, 0);
     bench_close(&bench);
     g_free(laid.drive);

@@ -76,7 +76,7 @@ static void every_volume_is_found(void)
     CHECK_FINE(&error);
     CHECK_NUMBER(sink.hunted, DRIVE);
     CHECK_NUMBER(sink.out_of_order, 0);
-    g_autoptr(GPtrArray) findings = ek_hunt_agree(bench.reader, 512, sink.traces, &error);
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(bench.reader, 512, sink.traces, NULL, &error);
     CHECK_NUMBER(findings->len, 3);
     static const struct {
         EkByte at;
@@ -176,7 +176,7 @@ static char *found_by(Bench *bench, guint threads, EkByte chunk, guint chunks_a_
     }
     CHECK(done);
     g_ptr_array_sort(sink.traces, by_place);
-    g_autoptr(GPtrArray) findings = ek_hunt_agree(bench->reader, 512, sink.traces, NULL);
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(bench->reader, 512, sink.traces, NULL, NULL);
     GString *text = g_string_new(NULL);
     for (guint i = 0; i < findings->len; i++) {
         const EkFinding *finding = findings->pdata[i];
@@ -234,7 +234,7 @@ static void a_boot_sector_in_a_stretch_not_read_is_found_by_its_backup(void)
     bench_hole(&bench, 2040, 16, EK_STATE_BAD);
     bench_hole(&bench, WIDE_AT / 512, 1, EK_STATE_SET_ASIDE);
     CHECK(scan(&bench, &sink, 0, 0, &error));
-    g_autoptr(GPtrArray) findings = ek_hunt_agree(bench.reader, 512, sink.traces, &error);
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(bench.reader, 512, sink.traces, NULL, &error);
     CHECK_NUMBER(findings->len, 3);
     const EkFinding *ntfs = findings->pdata[0];
     CHECK_NUMBER(ntfs->volume->first_byte, NTFS_AT);
@@ -259,7 +259,7 @@ static void a_copy_alone_is_taken_for_one(void)
     bench_hole(&bench, WIDE_AT / 512, 6, EK_STATE_BAD);
     bench_hole(&bench, WIDE_AT / 512 + 20, 4000, EK_STATE_BAD);
     CHECK(scan(&bench, &sink, 0, 0, &error));
-    g_autoptr(GPtrArray) findings = ek_hunt_agree(bench.reader, 512, sink.traces, &error);
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(bench.reader, 512, sink.traces, NULL, &error);
     CHECK_NUMBER(findings->len, 3);
     CHECK_NUMBER(((const EkFinding *)findings->pdata[2])->volume->first_byte, WIDE_AT);
     g_ptr_array_unref(sink.traces);
@@ -287,7 +287,7 @@ static void a_flood_of_boot_sectors_is_counted_not_kept(void)
     }
     CHECK(kept >= 32 && kept < 40); /* the first ones, and those of a usual place */
     CHECK_NUMBER(more, 2048 - kept);
-    g_autoptr(GPtrArray) findings = ek_hunt_agree(bench.reader, 512, sink.traces, &error);
+    g_autoptr(GPtrArray) findings = ek_hunt_agree(bench.reader, 512, sink.traces, NULL, &error);
     CHECK_NUMBER(findings->len, 0); /* none has its FAT where it says */
     g_ptr_array_unref(sink.traces);
     bench_close(&bench);

@@ -23,6 +23,9 @@ typedef struct {
     EkFileSink sink;
 } Shelf;
 
+#define EMPTY 30u /* clusters */
+#define PICTURE 31u
+
 static void shelf_open(Shelf *shelf)
 {
     GError *error = NULL;
@@ -35,6 +38,10 @@ static void shelf_open(Shelf *shelf)
                        .bytes = DRIVE,
                        .sectors = DRIVE / 512};
     *shelf = (Shelf){.drive = g_malloc0(DRIVE)};
+    fill_noise(shelf->drive, DRIVE, 7);
+    /* Nothing, which is of no kind; and what a picture begins with. */
+    memset(shelf->drive + EMPTY * CLUSTER, 0, CLUSTER);
+    memcpy(shelf->drive + PICTURE * CLUSTER, "\x89PNG\r\n\x1a\n", 8);
     bench_open(&shelf->bench, shelf->drive, DRIVE);
     shelf->opened = ek_case_create("case", &info, "", &error);
     shelf->inventory = ek_inventory_open(shelf->opened, 1, "basis", TRUE, &error);
@@ -54,7 +61,8 @@ static void finish(Shelf *shelf)
 {
     GError *error = NULL;
     g_autoptr(GPtrArray) newer = g_ptr_array_new();
-    CHECK(ek_inventory_finish(shelf->inventory, ROOT, NULL, newer, shelf->bench.reader, &error));
+    EkGround ground = {.reader = shelf->bench.reader, .newer = newer};
+    CHECK(ek_inventory_finish(shelf->inventory, ROOT, &ground, &error));
     CHECK_FINE(&error);
 }
 
@@ -156,7 +164,7 @@ static void folders_are_nested_to_a_bound(void)
     CHECK_NUMBER(entries, levels + 2);
     g_autofree char *path = ek_inventory_path(shelf.inventory, 99999);
     CHECK(path != NULL && strlen(path) < 2 * EK_INVENTORY_DEPTH + 32);
-    CHECK(g_str_has_prefix(path, "orphans/d/") && g_str_has_suffix(path, "/d/seeds"));
+    CHECK(g_str_has_prefix(path, "no folder/d/") && g_str_has_suffix(path, "/d/seeds"));
     shelf_close(&shelf);
 }
 
@@ -173,13 +181,14 @@ static void what_is_called_like_the_orphans_is_no_orphan(void)
     GError *error = NULL;
     g_autoptr(GString) text = g_string_new(NULL);
     shelf_open(&shelf);
-    put(&shelf, 10, EK_TYPE_FOLDER, 0, ROOT, 0, "orphans", 0);
+    put(&shelf, 10, EK_TYPE_FOLDER, 0, ROOT, 0, "no folder", 0);
     put(&shelf, 11, EK_TYPE_FILE, 0, 10, 3, "at home", 0);
     put(&shelf, 12, EK_TYPE_FILE, 0, 77, 3, "lost", 0);
     finish(&shelf);
     CHECK(ek_inventory_walk(shelf.inventory, ROOT, EK_WITH_BELOW, note_lost, text, &error));
-    CHECK_TEXT(text->str, "orphans\norphans (2)\norphans/at home\norphans (2)/@77 lost\n"
-                          "orphans (2)/@77/lost lost\n");
+    CHECK_TEXT(text->str,
+               "no folder\nno folder (2)\nno folder/at home\nno folder (2)/folder 77 lost\n"
+               "no folder (2)/folder 77/lost lost\n");
     shelf_close(&shelf);
 }
 
@@ -301,12 +310,13 @@ static void what_lost_its_folder_is_kept_together(void)
     finish(&shelf);
     g_autofree char *tree = tree_of(&shelf, 0);
     g_autofree char *deleted = tree_of(&shelf, EK_WITH_DELETED);
-    CHECK_TEXT(tree, "folder/ whole\norphans/ whole\nfolder/of now whole\norphans/@20/ whole\n"
-                     "orphans/@23/ whole\norphans/@26 whole\norphans/@77/ whole\n"
-                     "orphans/self/ whole\norphans/tail/ whole\norphans/@20/in a file whole\n"
-                     "orphans/@23/of before whole\norphans/@77/first whole\n"
-                     "orphans/@77/second whole\norphans/tail/scale whole\n"
-                     "orphans/tail/snake/ whole\n");
+    CHECK_TEXT(
+        tree, "folder/ whole\nno folder/ whole\nfolder/of now whole\nno folder/file 26 whole\n"
+              "no folder/folder 20/ whole\nno folder/folder 23/ whole\nno folder/folder 77/ whole\n"
+              "no folder/self/ whole\nno folder/tail/ whole\nno folder/folder 20/in a file whole\n"
+              "no folder/folder 23/of before whole\nno folder/folder 77/first whole\n"
+              "no folder/folder 77/second whole\nno folder/tail/scale whole\n"
+              "no folder/tail/snake/ whole\n");
     CHECK_CONTAINS(deleted, "gone/gone with it whole\n");
     shelf_close(&shelf);
 }
@@ -360,6 +370,21 @@ static void an_extent_names_its_layer(void)
     CHECK_NUMBER(g_array_index(extents, EkExtent, 0).layer, 70000);
     CHECK_NUMBER(g_array_index(extents, EkExtent, 0).first_byte, 9 * CLUSTER);
     CHECK_NUMBER(ek_extent_place(&g_array_index(extents, EkExtent, 0)), EK_UNPLACED);
+    shelf_close(&shelf);
+}
+
+/* A deleted file's region may be another's by now. */
+static void deleted_ones_of_another_kind_are_doubtful(void)
+{
+    Shelf shelf;
+    shelf_open(&shelf);
+    put(&shelf, 10, EK_TYPE_FILE, EK_FILE_DELETED, ROOT, 0, "day 07.png", PICTURE * CLUSTER);
+    put(&shelf, 11, EK_TYPE_FILE, EK_FILE_DELETED, ROOT, 0, "day 08.png", 20 * CLUSTER);
+    put(&shelf, 12, EK_TYPE_FILE, EK_FILE_DELETED, ROOT, 0, "table", EMPTY * CLUSTER);
+    put(&shelf, 13, EK_TYPE_FILE, 0, ROOT, 0, "there.png", 22 * CLUSTER);
+    finish(&shelf);
+    g_autofree char *tree = tree_of(&shelf, EK_WITH_DELETED);
+    CHECK_TEXT(tree, "day 07.png whole\nday 08.png doubtful\ntable doubtful\nthere.png whole\n");
     shelf_close(&shelf);
 }
 
@@ -519,6 +544,7 @@ int main(void)
         {"many files take little memory", many_files_take_little_memory},
         {"an extent names its layer", an_extent_names_its_layer},
         {"of two deleted ones the later is whole", of_two_deleted_ones_the_later_is_whole},
+        {"deleted ones of another kind are doubtful", deleted_ones_of_another_kind_are_doubtful},
         {"an interrupted one goes on", an_interrupted_one_goes_on},
     };
     return RUN_TESTS("inventory", tests);

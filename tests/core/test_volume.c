@@ -6,6 +6,7 @@
 #include "table/table.h"
 #include "volume/fat/fat.h"
 #include "volume/formats.h"
+#include "volume/ntfs/index.h"
 #include "volume/ntfs/record.h"
 #include "volume/volume.h"
 
@@ -417,6 +418,178 @@ static void partition_types_are_known(void)
     CHECK_NUMBER(ek_partition_type_for("seeds")->mbr, 0);
 }
 
+#define INDEX_BYTES 4096u
+
+/* An entry of an index: "A" and what follows it in the alphabet. Returns its length. */
+static gsize put_entry(guint8 *at, guint number, guint parent)
+{
+    const gsize length = 16 + 66 + 2 + 4;
+    memset(at, 0, length);
+    ek_put_le64(at, number | (guint64)7 << 48);
+    ek_put_le16(at + 8, (guint16)length);
+    ek_put_le16(at + 10, 66 + 2);
+    ek_put_le64(at + 16, parent | (guint64)3 << 48);
+    for (guint i = 0; i < 4; i++)
+        ek_put_le64(at + 24 + (gsize)i * 8, 0x01DB000000000000);
+    ek_put_le64(at + 64, 1000 + number);
+    at[80] = 1;
+    ek_put_le16(at + 82, (guint16)('A' + number));
+    return length;
+}
+
+static void seal_index(guint8 *block)
+{
+    ek_put_le16(block + 0x28, 0x1234);
+    for (gsize i = 0; i < INDEX_BYTES / 512; i++) {
+        memcpy(block + 0x2a + i * 2, block + (i + 1) * 512 - 2, 2);
+        ek_put_le16(block + (i + 1) * 512 - 2, 0x1234);
+    }
+}
+
+/* Three entries, the one at the end, and two that were deleted behind it. */
+static void make_index(guint8 *block)
+{
+    memset(block, 0, INDEX_BYTES);
+    memcpy(block, "INDX", 4);
+    ek_put_le16(block + 4, 0x28);
+    ek_put_le16(block + 6, INDEX_BYTES / 512 + 1);
+    gsize at = 0x58;
+    ek_put_le32(block + 24, (guint32)at - 24);
+    for (guint i = 0; i < 3; i++)
+        at += put_entry(block + at, i, 40);
+    ek_put_le16(block + at + 8, 16);
+    ek_put_le16(block + at + 12, 2);
+    at += 16;
+    ek_put_le32(block + 28, (guint32)at - 24);
+    ek_put_le32(block + 32, INDEX_BYTES - 24);
+    at += put_entry(block + at + 24, 10, 40) + 24;
+    put_entry(block + 2048, 11, 40);
+    seal_index(block);
+}
+
+static gboolean note_entry(void *data, const EkNtfsEntry *entry)
+{
+    GString *text = data;
+    g_string_append_printf(text, "%c%s ", (char)ek_span_le16(entry->named.units, 0),
+                           entry->is_deleted ? "-" : "");
+    return TRUE;
+}
+
+static void entries_of_an_index_are_decoded(void)
+{
+    g_autofree guint8 *block = g_malloc(INDEX_BYTES);
+    g_autoptr(GString) text = g_string_new(NULL);
+    make_index(block);
+    CHECK(ek_ntfs_index_block(block, INDEX_BYTES, note_entry, text));
+    CHECK_TEXT(text->str, "A B C K- L- ");
+    /* From a sector of another time on nothing counts. */
+    make_index(block);
+    ek_put_le16(block + 5 * 512 - 2, 0x4321);
+    g_string_truncate(text, 0);
+    CHECK(ek_ntfs_index_block(block, INDEX_BYTES, note_entry, text));
+    CHECK_TEXT(text->str, "A B C K- ");
+    make_index(block);
+    ek_put_le32(block + 24, G_MAXUINT32);
+    g_string_truncate(text, 0);
+    CHECK(ek_ntfs_index_block(block, INDEX_BYTES, note_entry, text));
+    CHECK_TEXT(text->str, "");
+    /* Whatever it says of lengths it is not left. */
+    for (guint seed = 0; seed < 2000; seed++) {
+        make_index(block);
+        g_autoptr(GRand) random = g_rand_new_with_seed(seed);
+        for (guint i = 0; i < 8; i++)
+            block[g_rand_int_range(random, 8, 600)] = (guint8)g_rand_int(random);
+        ek_ntfs_index_block(block, INDEX_BYTES, note_entry, text);
+    }
+}
+
+/* A record of the journal of changes. Returns its length. */
+static gsize put_change(guint8 *at, guint number, guint32 reason)
+{
+    const gsize length = 64;
+    memset(at, 0, length);
+    ek_put_le32(at, (guint32)length);
+    ek_put_le16(at + 4, 2);
+    ek_put_le64(at + 8, number);
+    ek_put_le64(at + 16, 40);
+    ek_put_le64(at + 32, 0x01DB000000000000);
+    ek_put_le32(at + 40, reason);
+    ek_put_le16(at + 56, 2);
+    ek_put_le16(at + 58, 60);
+    ek_put_le16(at + 60, (guint16)('A' + number));
+    return length;
+}
+
+static void changes_are_decoded(void)
+{
+    guint8 page[EK_NTFS_PAGE] = {0};
+    g_autoptr(GString) text = g_string_new(NULL);
+    gsize at = 40; /* the end of what does not begin here */
+    at += put_change(page + at, 0, 0x100);
+    at += put_change(page + at, 1, 0x200);
+    at += put_change(page + at, 2, 0x1000);
+    at += put_change(page + at, 3, 0x2000);
+    put_change(page + sizeof page - 64, 4, 0x1);
+    CHECK(ek_ntfs_changes_page((EkSpan){page, sizeof page}, note_entry, text));
+    CHECK_TEXT(text->str, "A B- D E ");
+    ek_put_le32(page + sizeof page - 64, 72);
+    g_string_truncate(text, 0);
+    CHECK(ek_ntfs_changes_page((EkSpan){page, sizeof page}, note_entry, text));
+    CHECK_TEXT(text->str, "A B- D ");
+}
+
+/* An operation of the log that puts an entry into a folder, or takes it out. Returns its length. */
+static gsize put_operation(guint8 *page, gsize at, guint number, gboolean is_removal)
+{
+    guint8 *client = page + at + 48;
+    gsize length = put_entry(client + 40, number, 40);
+    guint of = is_removal ? 4 : 0;
+    ek_put_le64(page + at, (7u << 9) + at / 8);
+    ek_put_le32(page + at + 24, (guint32)(40 + length));
+    ek_put_le32(page + at + 32, 1);
+    ek_put_le16(client, is_removal ? 15 : 14);
+    ek_put_le16(client + 2, is_removal ? 14 : 15);
+    ek_put_le16(client + 4 + of, 40);
+    ek_put_le16(client + 6 + of, (guint16)length);
+    return 48 + 40 + length;
+}
+
+static void make_log_page(guint8 *page)
+{
+    gsize at = 72; /* the end of what does not begin here */
+    memset(page, 0, EK_NTFS_PAGE);
+    memcpy(page, "RCRD", 4);
+    ek_put_le16(page + 4, 0x28);
+    ek_put_le16(page + 6, EK_NTFS_PAGE / 512 + 1);
+    at += put_operation(page, at, 0, FALSE);
+    at += put_operation(page, at, 1, TRUE);
+    at += put_operation(page, at, 2, FALSE);
+    put_operation(page, EK_NTFS_PAGE - 256, 3, FALSE);
+    seal_index(page);
+}
+
+static void the_log_is_decoded(void)
+{
+    g_autofree guint8 *page = g_malloc(EK_NTFS_PAGE);
+    g_autoptr(GString) text = g_string_new(NULL);
+    make_log_page(page);
+    CHECK(ek_ntfs_log_page(page, EK_NTFS_PAGE, note_entry, text));
+    CHECK_TEXT(text->str, "A B- C D ");
+    /* What does not stand where its number says is none. */
+    make_log_page(page);
+    ek_put_le64(page + EK_NTFS_PAGE - 256, 7u << 9);
+    g_string_truncate(text, 0);
+    CHECK(ek_ntfs_log_page(page, EK_NTFS_PAGE, note_entry, text));
+    CHECK_TEXT(text->str, "A B- C ");
+    for (guint seed = 0; seed < 2000; seed++) {
+        make_log_page(page);
+        g_autoptr(GRand) random = g_rand_new_with_seed(seed);
+        for (guint i = 0; i < 8; i++)
+            page[g_rand_int_range(random, 72, 700)] = (guint8)g_rand_int(random);
+        ek_ntfs_log_page(page, EK_NTFS_PAGE, note_entry, text);
+    }
+}
+
 int main(void)
 {
     static const Test tests[] = {
@@ -433,6 +606,9 @@ int main(void)
          an_ntfs_volume_is_believed_for_its_first_record},
         {"an NTFS claim without records is none", an_ntfs_claim_without_records_is_none},
         {"a torn file record is none", a_torn_file_record_is_none},
+        {"entries of an index are decoded", entries_of_an_index_are_decoded},
+        {"changes are decoded", changes_are_decoded},
+        {"the log is decoded", the_log_is_decoded},
         {"the fields of a header cover it", the_fields_of_a_header_cover_it},
         {"a container has parts", a_container_has_parts},
         {"partition types are known", partition_types_are_known},

@@ -2,6 +2,8 @@
 /* HFS+ volumes, byte by byte after Technical Note TN1150. */
 #include "volumes.h"
 
+#include "fixture.h"
+
 #include "base/bytes.h"
 
 #include <zlib.h>
@@ -10,6 +12,10 @@
 #define LABEL "Briza"
 #define EXTENTS_NODES 4u
 #define JOURNAL_BLOCKS 8u
+#define JOURNAL_BLOCKS_LAID 512u /* of one that is laid out for many files */
+#define HEADER_EVERY 64u         /* blocks of a journal */
+#define ROOT 2u
+#define FOLDERS_LAID 32u
 #define FIRST_FILE 16u /* numbers before it are the format's own */
 #define FILE_BLOCKS 3u
 #define SPARE_BLOCKS 300u
@@ -38,6 +44,23 @@ typedef struct {
     gsize resources_bytes;
     guint8 *data;
 } Hfs;
+
+#define MADE 3850000000u /* when, in seconds since 1904, where the plan does not say */
+
+static guint32 made(const HfsPlan *plan)
+{
+    return plan->made != 0 ? plan->made : MADE;
+}
+
+static guint32 first_number(const HfsPlan *plan)
+{
+    return plan->first_number != 0 ? plan->first_number : FIRST_FILE;
+}
+
+static guint32 journal_blocks(const HfsPlan *plan)
+{
+    return plan->room != 0 ? JOURNAL_BLOCKS_LAID : JOURNAL_BLOCKS;
+}
 
 static guint32 blocks_for(const Hfs *hfs, gsize bytes)
 {
@@ -70,12 +93,14 @@ static void put_header(const Hfs *hfs, guint8 *h)
     ek_put_be16(h + 2, plan->is_sensitive ? 5 : 4);
     ek_put_be32(h + 4, plan->has_journal ? 0x2100 : 0x100);
     ek_put_be32(h + 12, hfs->journal_info);
-    ek_put_be32(h + 16, 3850000000u);
-    ek_put_be32(h + 20, 3860000000u);
+    ek_put_be32(h + 16, made(plan));
+    ek_put_be32(h + 20, made(plan) + 10000000u);
     ek_put_be32(h + 32, plan->files);
     ek_put_be32(h + 40, plan->block_bytes);
     ek_put_be32(h + 44, hfs->blocks);
     ek_put_be32(h + 48, SPARE_BLOCKS);
+    if (plan->made != 0)
+        ek_put_be32(h + 64, first_number(plan) + plan->files + plan->folders + 1);
     ek_put_be64(h + 104, 0x5eed004200000042);
     gsize size = plan->block_bytes;
     put_fork(h + 112, hfs->bitmap_blocks * size, hfs->bitmap, hfs->bitmap_blocks);
@@ -159,7 +184,8 @@ static void put_folder(Filling *filling, guint32 parent, const char *name, guint
     ek_put_be16(record + key, 1);
     ek_put_be32(record + key + 4, filling->hfs->plan->files);
     ek_put_be32(record + key + 8, number);
-    ek_put_be32(record + key + 12, 3850000000u);
+    ek_put_be32(record + key + 12, made(filling->hfs->plan));
+    ek_put_be32(record + key + 20, made(filling->hfs->plan));
     put_record(filling, record, (guint16)(key + 88));
 }
 
@@ -175,25 +201,30 @@ static void put_thread(Filling *filling, guint32 number, guint16 type, guint32 p
 }
 
 /* A file's blocks lie behind those of the one before it, the second run two blocks on. */
-static void put_file(Filling *filling, guint number)
+static void put_file(Filling *filling, guint number, guint32 parent)
 {
     Hfs *hfs = filling->hfs;
     guint8 record[512] = {0};
     g_autofree char *name = g_strdup_printf("file %05u", number);
-    guint16 key = put_key(record, 2, name);
+    guint16 key = put_key(record, parent, name);
     guint8 *file = record + key;
     guint32 first = hfs->content + number * (FILE_BLOCKS + 2);
     gsize bytes = (gsize)FILE_BLOCKS * hfs->plan->block_bytes - 1;
     guint32 in_first = number % 5 == 0 ? 1 : FILE_BLOCKS;
     ek_put_be16(file, 2);
-    ek_put_be32(file + 8, FIRST_FILE + number);
-    ek_put_be32(file + 12, 3850000000u + number);
-    ek_put_be32(file + 16, 3850000000u + number);
+    ek_put_be32(file + 8, first_number(hfs->plan) + number);
+    for (guint date = 12; date <= 20; date += 4)
+        ek_put_be32(file + date, made(hfs->plan) + number);
     ek_put_be64(file + 88, bytes);
     ek_put_be32(file + 100, FILE_BLOCKS);
     ek_put_be32(file + 104, first);
     ek_put_be32(file + 108, in_first);
     use_blocks(hfs, first, in_first);
+    fill_noise(block_at(hfs, first), (gsize)(FILE_BLOCKS + 2) * hfs->plan->block_bytes,
+               made(hfs->plan) + number);
+    /* Behind its end there is nothing. */
+    guint32 last = in_first < FILE_BLOCKS ? first + FILE_BLOCKS + 1 : first + FILE_BLOCKS - 1;
+    block_at(hfs, last)[hfs->plan->block_bytes - 1] = 0;
     if (in_first < FILE_BLOCKS) {
         ek_put_be32(file + 112, first + in_first + 2);
         ek_put_be32(file + 116, FILE_BLOCKS - in_first);
@@ -205,7 +236,7 @@ static void put_file(Filling *filling, guint number)
 /* A file of single blocks, each two behind the one before. */
 static guint32 piece_block(const Hfs *hfs, guint piece)
 {
-    return hfs->content + hfs->plan->files * (FILE_BLOCKS + 2) + piece * 2;
+    return hfs->content + MAX(hfs->plan->files, hfs->plan->room) * (FILE_BLOCKS + 2) + piece * 2;
 }
 
 static void put_pieces(Filling *filling)
@@ -394,13 +425,37 @@ static void put_index(Filling *filling)
     ek_put_be16(node + size - 2 * (leaves + 1), used);
 }
 
+/* Those of a folder, 0: the root. */
+static void put_files(Filling *filling, guint folder)
+{
+    const HfsPlan *plan = filling->hfs->plan;
+    for (guint i = folder; i < plan->files; i += plan->folders + 1)
+        put_file(filling, i, folder == 0 ? ROOT : first_number(plan) + plan->files + folder);
+}
+
+/* What leads from numbers to names, and what is in folders: in the order of their numbers. */
+static void put_threads(Filling *filling)
+{
+    const HfsPlan *plan = filling->hfs->plan;
+    for (guint i = 0; i < plan->files; i++) {
+        g_autofree char *name = g_strdup_printf("file %05u", i);
+        guint folder = i % (plan->folders + 1);
+        put_thread(filling, first_number(plan) + i, 4,
+                   folder == 0 ? ROOT : first_number(plan) + plan->files + folder, name);
+    }
+    for (guint i = 1; i <= plan->folders; i++) {
+        g_autofree char *name = g_strdup_printf("shelf %03u", i);
+        put_thread(filling, first_number(plan) + plan->files + i, 3, ROOT, name);
+        put_files(filling, i);
+    }
+}
+
 static void put_catalog(Hfs *hfs)
 {
     Filling filling = {.hfs = hfs};
-    put_folder(&filling, 1, LABEL, 2);
-    put_thread(&filling, 2, 3, 1, LABEL);
-    for (guint i = 0; i < hfs->plan->files; i++)
-        put_file(&filling, i);
+    put_folder(&filling, 1, LABEL, ROOT);
+    put_thread(&filling, ROOT, 3, 1, LABEL);
+    put_files(&filling, 0);
     if (hfs->plan->has_pieces)
         put_pieces(&filling);
     if (hfs->plan->has_packed) {
@@ -408,14 +463,19 @@ static void put_catalog(Hfs *hfs)
         put_packed(&filling);
         put_attributes(hfs);
     }
-    for (guint i = 0; i < hfs->plan->files; i++) {
-        g_autofree char *name = g_strdup_printf("file %05u", i);
-        put_thread(&filling, FIRST_FILE + i, 4, 2, name);
+    for (guint i = 1; i <= hfs->plan->folders; i++) {
+        g_autofree char *name = g_strdup_printf("shelf %03u", i);
+        put_folder(&filling, ROOT, name, first_number(hfs->plan) + hfs->plan->files + i);
     }
+    put_threads(&filling);
     if (filling.leaf > 1)
         put_index(&filling);
     put_header_node(node_at(hfs, 0), hfs->plan->node_bytes, hfs->catalog_nodes, filling.leaf, 516);
     node_at(hfs, 0)[51] = hfs->plan->is_sensitive ? 0xbc : 0xcf;
+    /* Its map: the header node, the leaves, the index. */
+    guint32 used = filling.leaf > 1 ? filling.leaf + 2 : filling.leaf + 1;
+    for (guint32 i = 0; i < used; i++)
+        node_at(hfs, 0)[248 + i / 8] |= (guint8)(0x80 >> i % 8);
 }
 
 /* --- the volume --- */
@@ -426,32 +486,36 @@ static void put_journal(Hfs *hfs, Composed *composed)
     gsize size = hfs->plan->block_bytes;
     ek_put_be32(info, 1);
     ek_put_be64(info + 36, (hfs->journal_info + 1) * size);
-    ek_put_be64(info + 44, JOURNAL_BLOCKS * size);
+    ek_put_be64(info + 44, journal_blocks(hfs->plan) * size);
     composed->journal_byte = (hfs->journal_info + 1) * size;
-    put_header(hfs, hfs->data + composed->journal_byte + 2 * 512);
+    for (guint32 block = 0; block < journal_blocks(hfs->plan); block += HEADER_EVERY)
+        put_header(hfs, hfs->data + composed->journal_byte + block * size + 2 * 512);
 }
 
 static void lay_out(Hfs *hfs)
 {
     const HfsPlan *plan = hfs->plan;
-    gsize records = plan->files * (gsize)(270 + 60) + 1024;
+    guint files = MAX(plan->files, plan->room);
+    /* Those of one size lie alike, however many folders there are. */
+    guint folders = plan->room != 0 ? MAX(plan->folders, FOLDERS_LAID) : plan->folders;
+    gsize records = files * (gsize)(270 + 60) + folders * (gsize)(120 + 60) + 1024;
     hfs->catalog_nodes = (guint32)(records / (plan->node_bytes - 300)) + 4;
     hfs->bitmap = blocks_for(hfs, HEADER + 512);
     hfs->extents_blocks = blocks_for(hfs, (gsize)EXTENTS_NODES * plan->node_bytes);
     hfs->catalog_blocks = blocks_for(hfs, (gsize)hfs->catalog_nodes * plan->node_bytes);
-    hfs->blocks = hfs->bitmap + 2 + JOURNAL_BLOCKS + hfs->extents_blocks + hfs->catalog_blocks +
-                  plan->files * (FILE_BLOCKS + 2) + SPARE_BLOCKS;
+    hfs->blocks = hfs->bitmap + 2 + journal_blocks(plan) + hfs->extents_blocks +
+                  hfs->catalog_blocks + files * (FILE_BLOCKS + 2) + SPARE_BLOCKS;
     hfs->bitmap_blocks = blocks_for(hfs, ek_divide_up(hfs->blocks, 8));
     guint32 next = hfs->bitmap + hfs->bitmap_blocks;
     if (plan->has_journal) {
         hfs->journal_info = next;
-        next += 1 + JOURNAL_BLOCKS;
+        next += 1 + journal_blocks(plan);
     }
     hfs->extents = next;
     hfs->catalog = next + hfs->extents_blocks;
     hfs->content = hfs->catalog + hfs->catalog_blocks;
     /* In what is spare. */
-    hfs->attributes = hfs->content + plan->files * (FILE_BLOCKS + 2) + 2 * PIECES;
+    hfs->attributes = hfs->content + files * (FILE_BLOCKS + 2) + 2 * PIECES;
     hfs->resources = hfs->attributes + blocks_for(hfs, (gsize)ATTRIBUTES_NODES * plan->node_bytes);
 }
 
@@ -496,4 +560,27 @@ Composed *composed_hfsplus(gboolean sensitive, gsize rest)
     HfsPlan plan = {
         .block_bytes = 4096, .node_bytes = 4096, .is_sensitive = sensitive, .rest = rest};
     return composed_hfs(&plan);
+}
+
+void composed_hfs_over(guint8 *drive, gsize length, const HfsPlan *plan, gboolean clears)
+{
+    g_autoptr(Composed) newer = composed_hfs(plan);
+    EkSpan first = {newer->data + newer->first_byte, newer->first_length};
+    gsize extents = (gsize)ek_span_be32(first, 192 + 16) * plan->block_bytes;
+    gsize content = newer->catalog_byte + (gsize)ek_span_be32(first, 272 + 12) * plan->block_bytes;
+    guint32 behind = plan->files * (FILE_BLOCKS + 2);
+    const guint8 *bitmap = newer->data + (gsize)ek_span_be32(first, 112 + 16) * plan->block_bytes;
+    EkSpan head = {newer->data + newer->catalog_byte, plan->node_bytes};
+    guint32 leaves = ek_span_be32(head, 28);
+    guint32 nodes = leaves > 1 ? leaves + 2 : leaves + 1;
+    g_assert(newer->length <= length);
+    if (clears)
+        memset(drive, 0, content);
+    memcpy(drive, newer->data, extents + plan->node_bytes);
+    memcpy(drive + newer->catalog_byte, head.data, (gsize)nodes * plan->node_bytes);
+    for (guint32 block = (guint32)(content / plan->block_bytes), i = 0; i < behind; i++, block++)
+        if ((bitmap[block / 8] & 0x80 >> block % 8) != 0)
+            memcpy(drive + (gsize)block * plan->block_bytes,
+                   newer->data + (gsize)block * plan->block_bytes, plan->block_bytes);
+    memcpy(drive + newer->copy_byte, newer->data + newer->copy_byte, newer->copy_length);
 }

@@ -48,11 +48,16 @@ static gboolean take_extent(void *data, guint64 file, const EkExtent *extent)
 
 static gboolean take_name(void *data, const EkFileName *name)
 {
+    Listing *listing = data;
+    if (name->is_made) {
+        listing->made_names++;
+        return TRUE;
+    }
     Called *called = g_new0(Called, 1);
     called->parent = name->parent;
     called->text = g_strdup(name->text);
     called->is_deleted = name->is_deleted;
-    g_ptr_array_add(listed_of(data, name->file)->names, called);
+    g_ptr_array_add(listed_of(listing, name->file)->names, called);
     return TRUE;
 }
 

@@ -23,10 +23,12 @@ typedef struct {
     GHashTable *by_number;
     EkFolderDamage damage; /* all of it together */
     guint folders_damaged;
-    guint most;   /* stops after so many files; 0: never */
-    guint marks;  /* that came */
-    guint cut_at; /* stops at that one; 0: never */
-    guint64 from; /* where the last one said that a walk may go on */
+    guint
+        made_names; /* of folders that say which one they were in, and not what they were called */
+    guint most;     /* stops after so many files; 0: never */
+    guint marks;    /* that came */
+    guint cut_at;   /* stops at that one; 0: never */
+    guint64 from;   /* where the last one said that a walk may go on */
 } Listing;
 
 /* Walks all files. The caller frees. */

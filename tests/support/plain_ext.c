@@ -71,6 +71,7 @@ static guint64 add_blocks(const Ext *ext, PlainFile *file, guint64 block, guint 
 static void add_map(const Ext *ext, PlainFile *file, guint64 inode)
 {
     guint64 offset = 0;
+    plain_need(file->map, inode + 40, 60, 0);
     for (guint i = 0; i < 15; i++)
         offset = add_blocks(ext, file, p32(ext->plain, inode + 40 + 4ull * i), i < 12 ? 0 : i - 11,
                             offset);

@@ -87,6 +87,7 @@ void plain_hfsplus(const Plain *plain, PlainVolume *volume)
         char *path = path_of(entries, entry, size, volume->way);
         PlainFile *file = plain_file(volume, path, b64(plain, entry->fork));
         guint64 offset = 0;
+        plain_need(file->map, entry->fork - 88, 248, 0);
         for (guint k = 0; k < 8; k++) {
             guint64 count = b32(plain, entry->fork + 20 + 8ull * k) * block;
             if (count > 0)

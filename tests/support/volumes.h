@@ -36,6 +36,10 @@ typedef struct {
     gboolean has_pieces;  /* one more file, "pieces", in ten runs: more than a record holds */
     gboolean has_packed;  /* and four packed ones: see composed_packed */
     gsize rest;           /* bytes behind the blocks */
+    guint folders;        /* of its root, "shelf 001" and so on: each has its share of the files */
+    guint room;           /* it is laid out as if it had so many files, at least */
+    guint32 made;         /* when, in seconds since 1904; 0: some date */
+    guint32 first_number; /* of its files; 0: the first that the format gives */
 } HfsPlan;
 
 /* The packed files of such a volume: "packed here" and "stored here" in attributes, "packed apart"
@@ -48,6 +52,9 @@ typedef struct {
 guint8 *composed_packed(gsize length);
 
 Composed *composed_hfs(const HfsPlan *plan);
+/* Makes one on a drive as quickly as makers do it, and puts its files there: no more is written
+ * than what it has in use, or, where that `clears`, also what it sets aside for its trees. */
+void composed_hfs_over(guint8 *drive, gsize length, const HfsPlan *plan, gboolean clears);
 /* An empty one. */
 Composed *composed_hfsplus(gboolean sensitive, gsize rest);
 /* In an HFS volume that is wrapped around it; first_byte is that of the HFS+ volume's header. */

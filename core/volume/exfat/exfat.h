@@ -20,7 +20,7 @@ typedef struct {
     guint64 sectors;
     guint32 fat_sector;
     guint32 fat_sectors; /* of one FAT */
-    guint8 fats;         /* 1, or 2 */
+    guint8 fats;         /* 1, or 2; 0 of a composed one: there is none */
     guint8 active;       /* the FAT that is used: 0, or 1 */
     guint32 heap_sector; /* of cluster 2 */
     guint32 clusters;
@@ -31,6 +31,9 @@ typedef struct {
 
 /* FALSE when it is none, or its numbers contradict each other. */
 gboolean ek_exfat_boot_read(EkSpan span, EkExfatBoot *boot);
+
+/* Makes a boot sector of EK_HEADER_BYTES; `fats` may be 0: what stood there is gone. */
+void ek_exfat_boot_compose(const EkExfatBoot *boot, guint8 *sector);
 
 /* The FATs of a volume; the active one is the first copy. */
 EkLinkPlaces ek_exfat_links(const EkExfatBoot *boot, EkByte first_byte);
@@ -66,10 +69,22 @@ void ek_exfat_close(EkOpened *opened);
 guint64 ek_exfat_root_number(EkOpened *opened);
 gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
 
+/* The distance between records of a run tells what was seen: none of these form any. */
+enum {
+    EK_EXFAT_SEEN_ROOT = 1,
+    EK_EXFAT_SEEN_FAT = 2,
+    EK_EXFAT_SEEN_UPCASE = 3,
+    EK_EXFAT_SEEN_FOLDER = 4 /* a step of a folder that begins with a set */
+};
+
 /* Secondary traces (infer.c). */
 gboolean ek_exfat_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_exfat_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
                         void *data, GError **error);
+
+/* Volumes that another one was made over (earlier.c). */
+gboolean ek_exfat_infer_earlier(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                                void *data, GError **error);
 
 /* As in EkFileSystem. */
 guint ek_exfat_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);

@@ -3,36 +3,35 @@
  * it; content in one piece, or in a chain of clusters. A deleted set has lost one bit of each
  * entry, and its chain is mostly left. Structures as in the published exFAT specification. What it
  * distrusts: chains, lengths, counts, names. */
-#include "volume/exfat/exfat.h"
-#include "volume/headers.h"
-
-#include "volume/clusterbitmap.h"
+#include "volume/exfat/lost.h"
 
 #include <string.h>
 
-#define SET_MOST 19u /* entries: a file, its stream, seventeen of a name */
-#define IN_USE 0x80u
-#define TYPE_FILE 0x85u
-#define TYPE_STREAM 0xc0u
-#define TYPE_NAME 0xc1u
 #define NAME_UNITS 15u
-#define ONE_PIECE 2u /* of a stream's flags: the FAT says nothing of it */
 #define ATTRIBUTE_FOLDER 0x10u
 #define WINDOW_BYTES (1u << 20)
 #define FOLDER_BYTES_MOST ((EkByte)256 << 20) /* by the specification */
 #define QUARTER_HOUR 900
 #define STEPS_MORE 65536u /* along chains, than eight for each cluster */
-#define LOST_MOST (1u << 20)
-#define LOST_BIT ((guint64)1 << 60) /* in the number of a folder that no entry is left of */
-#define MARK_EVERY 65536u           /* clusters */
-#define FOLDER_LOOK 4096u           /* bytes of a cluster that are looked at */
 
 struct EkOpened {
     EkReader *reader;
     EkExfatBoot boot;
     EkByte first_byte;
     EkLinkTable links;
+    gboolean has_earlier; /* what lies free is that one's */
+    gboolean is_earlier;  /* what newer volumes left of it: only what its sums prove is taken */
+    gboolean has_root;    /* FALSE: another's data is where its root folder was */
 };
+
+static gboolean root_stands(EkReader *reader, const EkExfatBoot *boot, EkByte first_byte)
+{
+    guint8 start[EK_STEP];
+    EkExfatRoot root;
+    EkByte at = ek_exfat_cluster_byte(boot, first_byte, boot->root_cluster);
+    return ek_presence_read(reader, at, start, sizeof start) == EK_PRESENT &&
+           ek_exfat_root_read((EkSpan){start, sizeof start}, at, &root);
+}
 
 EkOpened *ek_exfat_open(EkReader *reader, const EkVolume *volume, GError **error)
 {
@@ -46,6 +45,11 @@ EkOpened *ek_exfat_open(EkReader *reader, const EkVolume *volume, GError **error
     opened->boot = boot;
     opened->first_byte = volume->first_byte;
     EkLinkPlaces places = ek_exfat_links(&boot, volume->first_byte);
+    opened->is_earlier = volume->is_earlier;
+    opened->has_earlier = volume->has_earlier;
+    opened->has_root = !volume->is_earlier || root_stands(reader, &boot, volume->first_byte);
+    if (opened->is_earlier && boot.fats == 0)
+        places.copies = 0;
     ek_links_init(&opened->links, reader, &places, WINDOW_BYTES);
     return opened;
 }
@@ -64,13 +68,12 @@ guint64 ek_exfat_root_number(EkOpened *opened)
 
 static gboolean cluster_exists(const EkOpened *opened, guint32 cluster)
 {
-    return cluster >= 2 && cluster - 2 < opened->boot.clusters;
+    return ek_exfat_cluster_exists(&opened->boot, cluster);
 }
 
 static EkByte place_of(const EkOpened *opened, guint32 cluster)
 {
-    return opened->first_byte + (EkByte)opened->boot.heap_sector * opened->boot.sector_size +
-           (EkByte)(cluster - 2) * opened->boot.cluster_bytes;
+    return ek_exfat_cluster_byte(&opened->boot, opened->first_byte, cluster);
 }
 
 /* --- the walk ------------------------------------------------------------------------------- */
@@ -87,7 +90,8 @@ typedef struct {
     Content content;
     guint64 number;
     gboolean is_deleted;
-    gboolean is_open; /* it is not told how long it is */
+    gboolean is_guessed; /* nothing proves that it is one of this volume */
+    gboolean is_open;    /* it is not told how long it is */
 } Folder;
 
 typedef struct {
@@ -100,19 +104,16 @@ typedef struct {
     EkClusterBitmap taken; /* of folders */
     EkClusterBitmap files; /* clusters of files */
     GArray *bitmap;        /* EkExtent: where the bitmap of clusters in use lies */
-    guint8 *page;          /* of the bitmap: a sector's worth of it */
-    EkByte page_at;        /* in the bitmap; EK_UNPLACED: none is loaded */
-    gboolean page_is_known;
-    guint64 done; /* folders */
+    EkExfatSearch search;  /* for folders that nothing leads to */
+    guint64 done;          /* folders */
     guint64 seen;
-    guint64 steps;       /* along chains that are left */
-    gboolean seeks_free; /* of folders that nothing leads to: those in free clusters */
+    guint64 steps; /* along chains that are left */
     gboolean stopped;
     GString *name;
     /* Of the folder that is being read: */
     Folder folder;
     EkFolderDamage damage;
-    guint8 set[SET_MOST * EK_EXFAT_ENTRY_BYTES];
+    guint8 set[EK_EXFAT_SET_MOST * EK_EXFAT_ENTRY_BYTES];
     guint entries; /* of the set so far; 0: none is open */
     guint wanted;
     EkByte place; /* of its first entry */
@@ -196,9 +197,12 @@ static EkByte walk_content(Walk *walk, const Content *content, RunSink sink, gui
     return done;
 }
 
-static void enter_later(Walk *walk, const Content *content, guint64 number, gboolean is_deleted)
+/* `flags` are the file's: EK_FILE_DELETED, EK_FILE_GUESSED. */
+static void enter_later(Walk *walk, const Content *content, guint64 number, guint flags)
 {
-    Folder folder = {*content, number, is_deleted, content->bytes >= FOLDER_BYTES_MOST};
+    gboolean is_deleted = (flags & EK_FILE_DELETED) != 0;
+    Folder folder = {*content, number, is_deleted, (flags & EK_FILE_GUESSED) != 0,
+                     content->bytes >= FOLDER_BYTES_MOST};
     guint32 cluster = content->cluster;
     folder.content.bytes = MIN(content->bytes, FOLDER_BYTES_MOST);
     if (!cluster_exists(walk->opened, cluster))
@@ -218,22 +222,6 @@ static void enter_later(Walk *walk, const Content *content, guint64 number, gboo
 static EkSpan entry_of(const Walk *walk, guint index)
 {
     return (EkSpan){walk->set + (gsize)index * EK_EXFAT_ENTRY_BYTES, EK_EXFAT_ENTRY_BYTES};
-}
-
-/* Over all of a set but for its own two bytes; `in_use` is set in the type of each entry, as it was
- * before it was deleted (0: as it is). */
-static guint16 sum_of(EkSpan set, guint8 in_use)
-{
-    guint16 sum = 0;
-    for (gsize i = 0; i < set.length; i++) {
-        guint8 byte = ek_span_u8(set, i);
-        if (i == 2 || i == 3)
-            continue;
-        if (i % EK_EXFAT_ENTRY_BYTES == 0)
-            byte |= in_use;
-        sum = (guint16)((guint)(sum >> 1 | (guint)sum << 15) + byte);
-    }
-    return sum;
 }
 
 /* With the offset from UTC where the entry tells it, in quarters of an hour. */
@@ -291,7 +279,7 @@ static void pass_set(Walk *walk, EkFile *file, EkFileName *name, guint units,
     if (walk->stopped)
         return;
     if (file->type == EK_TYPE_FOLDER) {
-        enter_later(walk, content, file->number, (file->flags & EK_FILE_DELETED) != 0);
+        enter_later(walk, content, file->number, file->flags);
         return;
     }
     RunSink sink = (file->flags & EK_FILE_DELETED) != 0 ? pass_gone_run : pass_run;
@@ -305,27 +293,24 @@ static void pass_set(Walk *walk, EkFile *file, EkFileName *name, guint units,
 static void take_set(Walk *walk)
 {
     EkSpan head = entry_of(walk, 0);
-    EkSpan stream = entry_of(walk, 1);
-    gboolean is_deleted = (ek_span_u8(head, 0) & IN_USE) == 0;
-    guint16 attributes = ek_span_le16(head, 4);
-    guint8 flags = ek_span_u8(stream, 1);
-    if ((ek_span_u8(stream, 0) | IN_USE) != TYPE_STREAM ||
-        (is_deleted && sum_of((EkSpan){walk->set, (gsize)walk->entries * EK_EXFAT_ENTRY_BYTES},
-                              IN_USE) != ek_span_le16(head, 2)))
+    EkSpan span = {walk->set, (gsize)walk->entries * EK_EXFAT_ENTRY_BYTES};
+    EkExfatSet set;
+    gboolean needs_sum = walk->opened->is_earlier || walk->folder.is_deleted;
+    if (!ek_exfat_set_read(span, &set) || (!set.is_sound && (set.is_deleted || needs_sum)))
         return;
-    is_deleted |= walk->folder.is_deleted;
+    gboolean is_deleted = set.is_deleted || walk->folder.is_deleted;
+    gboolean is_guessed = walk->folder.is_guessed || (is_deleted && !set.one_piece);
     Content content = {
         .way = EK_LINK_WAY_SAID,
-        .cluster = ek_span_le32(stream, 20),
-        .one_piece = (flags & ONE_PIECE) != 0,
-        .bytes = MIN(ek_span_le64(stream, 24), G_MAXINT64),
+        .cluster = set.cluster,
+        .one_piece = set.one_piece,
+        .bytes = set.bytes,
     };
     EkFile file = {
         .number = (walk->place - walk->opened->first_byte) / EK_EXFAT_ENTRY_BYTES,
-        .type = (attributes & ATTRIBUTE_FOLDER) != 0 ? EK_TYPE_FOLDER : EK_TYPE_FILE,
-        .flags = (is_deleted ? EK_FILE_DELETED : 0) |
-                 (is_deleted && !content.one_piece ? EK_FILE_GUESSED : 0),
-        .attributes = attributes,
+        .type = set.is_folder ? EK_TYPE_FOLDER : EK_TYPE_FILE,
+        .flags = (is_deleted ? EK_FILE_DELETED : 0) | (is_guessed ? EK_FILE_GUESSED : 0),
+        .attributes = set.attributes,
         .created = timestamp_at(head, 8, 20, 22),
         .modified = timestamp_at(head, 12, 21, 23),
         .accessed = timestamp_at(head, 16, 0, 24),
@@ -335,7 +320,7 @@ static void take_set(Walk *walk)
         .file = file.number, .parent = walk->folder.number, .is_deleted = is_deleted};
     if (file.type == EK_TYPE_FILE)
         file.size = content.bytes;
-    pass_set(walk, &file, &name, ek_span_u8(stream, 3), &content, ek_span_le64(stream, 8));
+    pass_set(walk, &file, &name, set.name_units, &content, set.valid);
 }
 
 static gboolean claim_system(Walk *walk, guint64 type, const EkExtent *run)
@@ -367,14 +352,13 @@ static void take_entry(Walk *walk, EkSpan entry, EkByte place)
     }
     if (walk->folder.number == 0 && (type == EK_EXFAT_BITMAP || type == EK_EXFAT_UPCASE))
         take_system(walk, entry);
-    if ((type | IN_USE) == TYPE_FILE) {
-        guint further = ek_span_u8(entry, 1);
+    if ((type | EK_EXFAT_IN_USE) == EK_EXFAT_FILE) {
         walk->entries = 0;
-        walk->wanted = further + 1;
+        walk->wanted = (guint)(ek_exfat_set_bytes(entry) / EK_EXFAT_ENTRY_BYTES);
         walk->place = place;
-        if (further < 2 || walk->wanted > SET_MOST)
+        if (walk->wanted == 0)
             return;
-    } else if (walk->entries == 0 || (type & IN_USE) != (walk->set[0] & IN_USE)) {
+    } else if (walk->entries == 0 || (type & EK_EXFAT_IN_USE) != (walk->set[0] & EK_EXFAT_IN_USE)) {
         walk->entries = 0;
         return;
     }
@@ -435,7 +419,7 @@ static gboolean is_folder_still(Walk *walk)
     guint8 type = 0;
     EkByte at = place_of(walk->opened, walk->folder.content.cluster);
     return ek_reader_read(walk->opened->reader, at, &type, 1, NULL, NULL) &&
-           (type | IN_USE) == TYPE_FILE;
+           (type | EK_EXFAT_IN_USE) == EK_EXFAT_FILE;
 }
 
 static void take_folder(Walk *walk)
@@ -476,134 +460,12 @@ static void take_folders(Walk *walk)
 
 /* --- folders that nothing leads to ---------------------------------------------------------- */
 
-static void load_page(Walk *walk, EkByte at)
+/* Nothing of the walk is further on while it is searched. */
+static gboolean mark_search(void *data)
 {
-    walk->page_at = at - at % EK_STEP;
-    walk->page_is_known = FALSE;
-    for (guint i = 0; i < walk->bitmap->len; i++) {
-        const EkExtent *run = &g_array_index(walk->bitmap, EkExtent, i);
-        EkByte into = walk->page_at - run->offset;
-        EkKnown known;
-        if (walk->page_at < run->offset || into >= run->bytes)
-            continue;
-        gsize length = (gsize)MIN(EK_STEP, run->bytes - into);
-        memset(walk->page, 0xff, EK_STEP);
-        walk->page_is_known = ek_reader_read(walk->opened->reader, run->first_byte + into,
-                                             walk->page, length, &known, NULL) &&
-                              known.good == length;
-        return;
-    }
-}
-
-/* May this cluster be in use, as far as the bitmap was read? */
-static gboolean may_be_used(Walk *walk, guint32 cluster)
-{
-    EkByte at = (cluster - 2) / 8;
-    if (walk->page_at == EK_UNPLACED || at < walk->page_at || at - walk->page_at >= EK_STEP)
-        load_page(walk, at);
-    return !walk->page_is_known || (walk->page[at - walk->page_at] >> (cluster - 2) % 8 & 1) != 0;
-}
-
-static gboolean is_entry_type(guint8 type)
-{
-    type |= IN_USE;
-    return type == TYPE_FILE || type == TYPE_STREAM || type == TYPE_NAME;
-}
-
-/* Is the set at the beginning of `span` whole, and in use? */
-static gboolean begins_with_set(EkSpan span)
-{
-    gsize bytes = (ek_span_u8(span, 1) + 1ul) * EK_EXFAT_ENTRY_BYTES;
-    if (ek_span_u8(span, 0) != TYPE_FILE || bytes > span.length ||
-        bytes < 3 * EK_EXFAT_ENTRY_BYTES || ek_span_u8(span, EK_EXFAT_ENTRY_BYTES) != TYPE_STREAM)
-        return FALSE;
-    return sum_of(ek_span_part(span, 0, bytes), 0) == ek_span_le16(span, 2);
-}
-
-/* Does a folder begin in this cluster? Nothing says so but the sets in it. What folders these lead
- * to is added to `led`. */
-static gboolean begins_folder(Walk *walk, guint32 cluster, GHashTable *led)
-{
-    guint8 data[FOLDER_LOOK];
-    EkSpan span = {data, sizeof data};
-    EkKnown known;
-    gboolean found = FALSE;
-    if (walk->opened->boot.cluster_bytes < sizeof data)
-        span.length = walk->opened->boot.cluster_bytes;
-    /* What was not read is not asked for: it may be anything. */
-    if (ek_reader_known(walk->opened->reader, place_of(walk->opened, cluster), span.length).good <
-            span.length ||
-        !ek_reader_read(walk->opened->reader, place_of(walk->opened, cluster), data, span.length,
-                        &known, NULL) ||
-        known.good < span.length || !is_entry_type(data[0]))
-        return FALSE;
-    for (gsize at = 0; at < span.length; at += EK_EXFAT_ENTRY_BYTES) {
-        EkSpan set = ek_span_part(span, at, span.length - at);
-        if (!begins_with_set(set))
-            continue;
-        found = TRUE;
-        if ((ek_span_le16(set, 4) & ATTRIBUTE_FOLDER) != 0)
-            g_hash_table_add(led, GUINT_TO_POINTER(ek_span_le32(set, EK_EXFAT_ENTRY_BYTES + 20)));
-    }
-    return found;
-}
-
-static gboolean is_unclaimed(Walk *walk, guint32 cluster)
-{
-    return cluster_exists(walk->opened, cluster) && !ek_cluster_bitmap_has(&walk->taken, cluster) &&
-           !ek_cluster_bitmap_has(&walk->files, cluster) &&
-           may_be_used(walk, cluster) != walk->seeks_free;
-}
-
-/* The type of an entry in a cluster; 0 when it was not read. */
-static guint8 type_at(Walk *walk, guint32 cluster, gsize index)
-{
-    guint8 type = 0;
-    EkByte at = place_of(walk->opened, cluster) + index * EK_EXFAT_ENTRY_BYTES;
-    return ek_reader_read(walk->opened->reader, at, &type, 1, NULL, NULL) ? type : 0;
-}
-
-/* The cluster in which a folder goes on behind this one: where the FAT says so, or, where it says
- * nothing, the next one, when entries go on. 0: it ends. */
-static guint32 goes_on(Walk *walk, guint32 cluster)
-{
-    guint32 next = 0;
-    gsize last = walk->opened->boot.cluster_bytes / EK_EXFAT_ENTRY_BYTES - 1;
-    EkLink link = ek_links_of(&walk->opened->links, EK_LINK_JUDGED, cluster, &next);
-    if (link != EK_LINK_FREE && link != EK_LINK_UNKNOWN)
-        return link == EK_LINK_NEXT ? next : 0;
-    return is_entry_type(type_at(walk, cluster, last)) && is_unclaimed(walk, cluster + 1) &&
-                   is_entry_type(type_at(walk, cluster + 1, 0))
-               ? cluster + 1
-               : 0;
-}
-
-static GArray *find_lost(Walk *walk, GHashTable *led)
-{
-    GArray *all = g_array_new(FALSE, FALSE, sizeof(guint32));
-    EkByte bytes = ek_reader_bytes(walk->opened->reader);
-    EkByte heap = place_of(walk->opened, 2);
-    /* A volume may claim more than there is. */
-    guint64 clusters = MIN(walk->opened->boot.clusters,
-                           (bytes - MIN(heap, bytes)) / walk->opened->boot.cluster_bytes);
-    EkRange run = {0, 0};
-    for (guint32 i = 0; i < clusters && all->len < LOST_MOST && !walk->stopped; i++) {
-        guint32 cluster = i + 2;
-        if (!ek_may_hold_data(walk->opened->reader, place_of(walk->opened, cluster), EK_STEP,
-                              &run)) {
-            /* On to the cluster in which something stands again. */
-            guint64 next = MIN((run.first - heap) / walk->opened->boot.cluster_bytes, clusters);
-            i = (guint32)MAX(next, (guint64)i + 1) - 1;
-            continue;
-        }
-        if (is_unclaimed(walk, cluster) && begins_folder(walk, cluster, led)) {
-            g_array_append_val(all, cluster);
-            g_hash_table_add(led, GUINT_TO_POINTER(goes_on(walk, cluster)));
-        }
-        if (i % MARK_EVERY == 0)
-            walk->stopped = !walk->sink->mark(walk->sink->data, 0, walk->done, walk->seen);
-    }
-    return all;
+    Walk *walk = data;
+    walk->stopped = walk->stopped || !walk->sink->mark(walk->sink->data, 0, walk->done, walk->seen);
+    return !walk->stopped;
 }
 
 /* As long as the FAT says, or, where it says nothing, as entries go on. */
@@ -616,28 +478,35 @@ static Content lost_content(Walk *walk, guint32 cluster)
     if (link != EK_LINK_FREE && link != EK_LINK_UNKNOWN)
         return content;
     content.one_piece = TRUE;
-    for (content.bytes = size; content.bytes < FOLDER_BYTES_MOST && goes_on(walk, cluster) != 0;
+    for (content.bytes = size;
+         content.bytes < FOLDER_BYTES_MOST && ek_exfat_goes_on(&walk->search, cluster) != 0;
          content.bytes += size)
         cluster++;
     return content;
 }
 
-static void take_lost(Walk *walk, guint32 cluster)
+static void take_lost(Walk *walk, const EkExfatLost *lost)
 {
+    gboolean is_free = walk->search.seeks_free;
+    gboolean is_known = lost->is_told;
+    gboolean is_guessed = !is_known && lost->proof == EK_EXFAT_OPEN;
     EkFile file = {
-        .number = LOST_BIT | (place_of(walk->opened, cluster) - walk->opened->first_byte) /
-                                 EK_EXFAT_ENTRY_BYTES,
+        .number = ek_number_in_tree(
+            1, (place_of(walk->opened, lost->cluster) - walk->opened->first_byte) /
+                   EK_EXFAT_ENTRY_BYTES),
         .type = EK_TYPE_FOLDER,
-        .flags = walk->seeks_free ? EK_FILE_DELETED : 0,
+        .flags = (is_free ? EK_FILE_DELETED : 0) | (is_guessed ? EK_FILE_GUESSED : 0),
         .attributes = ATTRIBUTE_FOLDER,
-        .place = cluster,
+        .place = lost->cluster,
     };
-    if (walk->stopped || ek_cluster_bitmap_has(&walk->taken, cluster))
+    /* One in a free cluster may be of a volume that was there before, with clusters of its own. */
+    if (walk->stopped || ek_cluster_bitmap_has(&walk->taken, lost->cluster) ||
+        (!is_known && lost->proof == EK_EXFAT_ANOTHERS))
         return;
-    Content content = lost_content(walk, cluster);
+    Content content = lost_content(walk, lost->cluster);
     choose_sink(walk);
     walk->stopped = !walk->sink->file(walk->sink->data, &file);
-    enter_later(walk, &content, file.number, walk->seeks_free);
+    enter_later(walk, &content, file.number, file.flags);
     take_folders(walk);
 }
 
@@ -645,14 +514,14 @@ static void take_lost(Walk *walk, guint32 cluster)
 static void take_all_lost(Walk *walk)
 {
     g_autoptr(GHashTable) led = g_hash_table_new(g_direct_hash, g_direct_equal);
-    g_autoptr(GArray) all = find_lost(walk, led);
+    g_autoptr(GArray) all = ek_exfat_find_lost(&walk->search, led);
     for (guint i = 0; i < all->len; i++) {
-        guint32 cluster = g_array_index(all, guint32, i);
-        if (!g_hash_table_contains(led, GUINT_TO_POINTER(cluster)))
-            take_lost(walk, cluster);
+        const EkExfatLost *lost = &g_array_index(all, EkExfatLost, i);
+        if (!g_hash_table_contains(led, GUINT_TO_POINTER(lost->cluster)))
+            take_lost(walk, lost);
     }
     for (guint i = 0; i < all->len; i++)
-        take_lost(walk, g_array_index(all, guint32, i));
+        take_lost(walk, &g_array_index(all, EkExfatLost, i));
 }
 
 gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
@@ -666,8 +535,6 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     guint8 page[EK_STEP];
     Walk walk = {.opened = opened,
                  .bitmap = bitmap,
-                 .page = page,
-                 .page_at = EK_UNPLACED,
                  .sink = sink,
                  .real = sink,
                  .muted = ek_file_sink_muted(sink),
@@ -677,17 +544,34 @@ gboolean ek_exfat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                  .files = ek_cluster_bitmap_new(there),
                  .steps = there * 8 + STEPS_MORE,
                  .name = name};
+    walk.search = (EkExfatSearch){.reader = opened->reader,
+                                  .boot = boot,
+                                  .first_byte = opened->first_byte,
+                                  .links = &opened->links,
+                                  .bitmap = bitmap,
+                                  .taken = &walk.taken,
+                                  .files = &walk.files,
+                                  .is_earlier = opened->is_earlier,
+                                  .mark = mark_search,
+                                  .data = &walk,
+                                  .page = page,
+                                  .page_at = EK_UNPLACED};
     Content root = {
         .cluster = boot->root_cluster, .bytes = FOLDER_BYTES_MOST, .way = EK_LINK_WAY_SAID};
     choose_sink(&walk);
-    enter_later(&walk, &root, 0, FALSE);
+    if (opened->has_root) {
+        enter_later(&walk, &root, 0, 0);
+    } else {
+        EkFolderDamage gone = {.cut_short = TRUE};
+        walk.stopped = from == 0 && !sink->damage(sink->data, 0, &gone);
+    }
     take_folders(&walk);
     if (!walk.stopped)
         take_all_lost(&walk);
     /* What is free may hold deleted ones, or those of before the volume was formatted anew as it
      * had been. */
-    walk.seeks_free = TRUE;
-    if (!walk.stopped)
+    walk.search.seeks_free = TRUE;
+    if (!walk.stopped && !opened->is_earlier && !opened->has_earlier)
         take_all_lost(&walk);
     ek_cluster_bitmap_clear(&walk.taken);
     ek_cluster_bitmap_clear(&walk.files);

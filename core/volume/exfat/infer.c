@@ -4,9 +4,8 @@
  * Where such a table stands the size of a cluster follows, and with it where all clusters are. The
  * bitmap and the chains of the FAT must agree. Where the volume begins stands in what is left of
  * its boot regions, in a partition table, or nowhere; then the usual place is taken, and said. */
-#include "volume/exfat/exfat.h"
+#include "volume/exfat/set.h"
 #include "volume/formats.h"
-#include "volume/headers.h"
 
 #include "base/text.h"
 
@@ -27,9 +26,6 @@
 #define BITMAP_POINTS 2u
 #define FAT_POINTS 3u
 #define POINTS_LEAST 5u
-
-/* The distance between records of a run tells what was seen: none of these form any. */
-enum { SEEN_ROOT = 1, SEEN_FAT = 2, SEEN_UPCASE = 3 };
 
 typedef EkExfatRoot Root;
 
@@ -56,13 +52,16 @@ static gboolean is_upcase_table(EkSpan span)
 gboolean ek_exfat_record_seen(EkSpan span, EkRecord *record)
 {
     Root root;
+    EkExfatSet set;
     *record = (EkRecord){0, 0};
     if (ek_span_le64(span, 0) == 0xfffffffffffffff8)
-        record->bytes = SEEN_FAT;
+        record->bytes = EK_EXFAT_SEEN_FAT;
     else if (ek_span_le64(span, 0) == 0x0003000200010000 && is_upcase_table(span))
-        record->bytes = SEEN_UPCASE;
+        record->bytes = EK_EXFAT_SEEN_UPCASE;
     else if (ek_exfat_root_read(span, 0, &root))
-        record->bytes = SEEN_ROOT;
+        record->bytes = EK_EXFAT_SEEN_ROOT;
+    else if (ek_exfat_set_read(span, &set) && set.is_sound)
+        *record = (EkRecord){1, EK_EXFAT_SEEN_FOLDER};
     return record->bytes != 0;
 }
 
@@ -124,7 +123,7 @@ static void find_fat(EkReader *reader, const GArray *runs, const Root *root, Fit
     for (guint i = runs->len; i > 0; i--) {
         const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i - 1);
         EkByte least = (clusters > 8 ? clusters - 8 : 0) * 4;
-        if (run->stride != SEEN_FAT || run->first_byte >= fit->heap ||
+        if (run->stride != EK_EXFAT_SEEN_FAT || run->first_byte >= fit->heap ||
             fit->heap - run->first_byte < least || run->first_byte % EK_STEP != 0)
             continue;
         EkPresence bitmap = look_at_chain(reader, run->first_byte, clusters, root->bitmap_cluster,
@@ -195,7 +194,7 @@ static Fit find_fit(EkReader *reader, const GArray *runs, const Root *root)
         guint tried = 0;
         for (guint i = 0; i < runs->len && tried < TABLES_MOST; i++) {
             const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i);
-            if (run->stride != SEEN_UPCASE || run->first_byte < before)
+            if (run->stride != EK_EXFAT_SEEN_UPCASE || run->first_byte < before)
                 continue;
             try_fit(reader, runs, root, run->first_byte - before, size, &best);
             tried++;
@@ -319,7 +318,7 @@ static guint32 count_clusters(EkReader *reader, const Root *root, const Fit *fit
     return (guint32)count;
 }
 
-static void compose_boot(const EkExfatBoot *boot, guint8 *sector)
+void ek_exfat_boot_compose(const EkExfatBoot *boot, guint8 *sector)
 {
     memset(sector, 0, EK_HEADER_BYTES);
     memcpy(sector,
@@ -336,7 +335,7 @@ static void compose_boot(const EkExfatBoot *boot, guint8 *sector)
     ek_put_le16(sector + 104, 0x0100);
     sector[108] = (guint8)(g_bit_storage(boot->sector_size) - 1);
     sector[109] = (guint8)(g_bit_storage(boot->cluster_bytes / boot->sector_size) - 1);
-    sector[110] = 1;
+    sector[110] = boot->fats;
     sector[111] = 0x80;
     sector[112] = 0xff;
     memset(sector + 120, 0xf4, 390);
@@ -364,8 +363,9 @@ static EkVolume *compose(EkReader *reader, const EkSightings *sightings, const R
         .clusters = clusters,
         .root_cluster = fit->root_cluster,
         .partition_sector = place.first / size,
+        .fats = 1,
     };
-    compose_boot(&boot, volume->header);
+    ek_exfat_boot_compose(&boot, volume->header);
     if (heap % size != 0 || !ek_exfat_boot_read(ek_volume_header(volume), &boot))
         return volume;
     volume->composed = volume->by_backup = TRUE;
@@ -397,7 +397,7 @@ gboolean ek_exfat_infer(EkReader *reader, const EkSightings *sightings, EkVolume
         const EkRecordRun *run = &g_array_index(sightings->runs, EkRecordRun, i);
         guint8 start[EK_STEP];
         Root root;
-        if (run->stride != SEEN_ROOT ||
+        if (run->stride != EK_EXFAT_SEEN_ROOT ||
             ek_presence_read(reader, run->first_byte, start, sizeof start) != EK_PRESENT ||
             !ek_exfat_root_read((EkSpan){start, sizeof start}, run->first_byte, &root))
             continue;

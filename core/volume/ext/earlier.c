@@ -3,7 +3,7 @@
  * tables of inodes nor what they lead to. Inodes where the newer volume says that it never wrote
  * any are those of the older one; that places and numbers are the same is proved by folders whose
  * first block calls itself by the number of their inode. */
-#include "volume/ext/inode.h"
+#include "volume/ext/remnants.h"
 #include "volume/headers.h"
 
 #define GROUPS_MOST 256u       /* that are looked at */
@@ -88,16 +88,8 @@ static Seen look(EkExtVolume *volume)
 
 static EkVolume *compose(const EkVolume *newer, const Seen *seen)
 {
-    EkVolume *volume = ek_volume_new(NULL, newer->filesystem);
-    ek_volume_set_header(volume, ek_volume_header(newer));
-    volume->composed = volume->is_earlier = volume->is_confirmed = TRUE;
-    volume->by_backup = newer->by_backup;
-    volume->first_byte = newer->first_byte;
-    volume->bytes = newer->bytes;
-    volume->header_byte = newer->header_byte;
+    EkVolume *volume = ek_volume_new_under(newer);
     volume->metadata_byte = newer->header_byte;
-    volume->own_sector_size = newer->own_sector_size;
-    volume->length_is_least = TRUE;
     volume->used = seen->used;
     ek_volume_reason(volume, (int)MIN(20 + seen->inodes / 4, 50u),
                      "inodes are in use where the volume that is there now never wrote any");
@@ -122,5 +114,6 @@ gboolean ek_ext_infer_earlier(EkReader *reader, const EkSightings *sightings, Ek
             seen.folders >= seen.others)
             sink(data, compose(newer, &seen));
     }
+    ek_ext_infer_remnants(reader, sightings, sink, data);
     return TRUE;
 }

@@ -211,10 +211,11 @@ EkVolume *ek_ext_measure(EkReader *reader, const EkCandidate *candidate, GError 
         ek_presence_reason(volume, descriptors, "the group descriptor table", place, 10);
     /* The superblock is journalled as other blocks are. A copy in a journal has nothing around it
      * of what it describes; the journal's own record of it may not have been read. */
-    gboolean is_alone =
-        super.group == 0 && root != EK_PRESENT && descriptors != EK_PRESENT && copies == 0;
+    gboolean is_alone = super.group == 0 && root != EK_PRESENT && copies == 0;
     gboolean is_logged = is_alone && is_copy_in_journal(reader, volume, &super);
-    gboolean is_contradicted = is_alone && unread == 0 && super.groups > 1;
+    /* The descriptors may have been logged with it. */
+    gboolean is_contradicted = is_alone && unread == 0 && super.groups > 1 &&
+                               (descriptors != EK_PRESENT || root == EK_ABSENT);
     if (is_logged || is_contradicted)
         ek_volume_reason(volume, is_logged ? 0 : -30,
                          is_logged ? "it is a copy of the superblock in a journal"
@@ -226,8 +227,11 @@ EkVolume *ek_ext_measure(EkReader *reader, const EkCandidate *candidate, GError 
 }
 
 #define HOLDERS_MOST 64u
+#define LOG_GROUPS_A_FLEX 372u /* in a superblock */
+#define FLEX_MOST 8u
+#define RO_SUMS 0x410u /* descriptors tell what was never written, and have sums */
 
-static gboolean holds_copy(const EkExtSuper *super, guint64 group)
+gboolean ek_ext_holds_copy(const EkExtSuper *super, guint64 group)
 {
     guint64 holders[HOLDERS_MOST];
     guint count = ek_ext_super_groups(super, holders, HOLDERS_MOST);
@@ -248,7 +252,7 @@ static EkUsage use_by_itself(const EkExtSuper *super, EkSpan data, const EkExtDe
     guint64 descriptors = ek_divide_up(super->groups * super->descriptor_bytes, super->block_bytes);
     guint64 table = group_is->inode_table;
     guint64 bitmaps[] = {group_is->blocks_bitmap, group_is->inodes_bitmap};
-    guint64 copy = holds_copy(super, group) ? 1 + descriptors + ek_span_le16(data, 206) : 0;
+    guint64 copy = ek_ext_holds_copy(super, group) ? 1 + descriptors + ek_span_le16(data, 206) : 0;
     guint64 borders[] = {start + copy, start + super->blocks_per_group,
                          bitmaps[0],   bitmaps[0] + 1,
                          bitmaps[1],   bitmaps[1] + 1,
@@ -260,6 +264,58 @@ static EkUsage use_by_itself(const EkExtSuper *super, EkSpan data, const EkExtDe
         if (borders[i] > block)
             *alike = MIN(*alike, borders[i] - block);
     return is_own || block - start < copy ? EK_USAGE_USED : EK_USAGE_FREE;
+}
+
+/* Of a block that is in use: a table of inodes is, as a whole, while a quick format leaves that
+ * part of it as it was in which no inode was ever written. The kernel clears that later, and says
+ * so. *same is how far the block's bit says the same, and may become less. */
+static EkUsage use_of_tables(EkReader *reader, const EkVolume *volume, EkSpan data,
+                             const EkExtSuper *super, guint64 block, EkByte of_block, EkByte *same)
+{
+    guint64 inodes = (guint64)super->inodes_per_group * super->inode_bytes;
+    guint64 blocks = ek_divide_up(inodes, super->block_bytes);
+    guint64 end = block + 1 + (*same - of_block) / super->block_bytes;
+    EkByte table = volume->first_byte + ek_ext_behind_super(super, 0) * super->block_bytes;
+    guint64 flexible = ek_span_u8(data, LOG_GROUPS_A_FLEX) < FLEX_MOST
+                           ? (guint64)1 << ek_span_u8(data, LOG_GROUPS_A_FLEX)
+                           : 1;
+    guint64 first = (block - super->first_data_block) / super->blocks_per_group;
+    if ((ek_span_le32(data, 100) & RO_SUMS) == 0)
+        return EK_USAGE_USED;
+    /* The tables of all groups of a flexible one lie in the first of them. */
+    first -= first % flexible;
+    for (guint64 i = first; i < MIN(first + flexible, super->groups); i++) {
+        guint8 bytes[EK_EXT_DESCRIPTOR_MOST];
+        EkSpan span = {bytes, descriptor_read_bytes(super)};
+        if (ek_presence_read(reader, table + i * super->descriptor_bytes, bytes, span.length) !=
+            EK_PRESENT)
+            return EK_USAGE_USED;
+        EkExtDescriptor group = ek_ext_descriptor_read(span);
+        guint64 unused = (group.flags & EK_EXT_INODES_UNWRITTEN) != 0
+                             ? super->inodes_per_group
+                             : MIN(group.unused_inodes, super->inodes_per_group);
+        guint64 written = ek_divide_up((super->inodes_per_group - unused) * super->inode_bytes,
+                                       super->block_bytes);
+        guint64 from = group.inode_table + written;
+        guint64 to = group.inode_table + blocks;
+        if ((block == group.blocks_bitmap && (group.flags & EK_EXT_BLOCKS_UNWRITTEN) != 0) ||
+            (block == group.inodes_bitmap && (group.flags & EK_EXT_INODES_UNWRITTEN) != 0)) {
+            *same = of_block;
+            return EK_USAGE_FREE;
+        }
+        end = group.blocks_bitmap > block ? MIN(end, group.blocks_bitmap) : end;
+        end = group.inodes_bitmap > block ? MIN(end, group.inodes_bitmap) : end;
+        if ((group.flags & EK_EXT_INODES_CLEARED) != 0)
+            continue;
+        if (block >= from && block < to) {
+            *same = of_block + (MIN(to, end) - block - 1) * super->block_bytes;
+            return EK_USAGE_FREE;
+        }
+        if (from > block && from < to)
+            end = MIN(end, from);
+    }
+    *same = of_block + (end - block - 1) * super->block_bytes;
+    return EK_USAGE_USED;
 }
 
 EkUsage ek_ext_use(EkReader *reader, const EkVolume *volume, EkRange range, EkByte *same)
@@ -296,6 +352,9 @@ EkUsage ek_ext_use(EkReader *reader, const EkVolume *volume, EkRange range, EkBy
         EkUsage own =
             use_by_itself(&super, (EkSpan){data, sizeof data}, &of_group, group, block, &alike);
         *same = of_block + (alike - 1) * super.block_bytes;
+        if (own == EK_USAGE_USED && !is_due)
+            own = use_of_tables(reader, volume, (EkSpan){data, sizeof data}, &super, block,
+                                of_block, same);
         return own;
     }
     if (bitmap == 0 || bitmap >= super.blocks)
@@ -306,6 +365,9 @@ EkUsage ek_ext_use(EkReader *reader, const EkVolume *volume, EkRange range, EkBy
                                   bit / blocks_a_bit, bits - bit / blocks_a_bit, &alike);
     /* To the end of the last block whose bit says the same. */
     *same = of_block + ((bit / blocks_a_bit + alike) * blocks_a_bit - bit - 1) * super.block_bytes;
+    if (usage == EK_USAGE_USED && !is_due)
+        usage = use_of_tables(reader, volume, (EkSpan){data, sizeof data}, &super, block, of_block,
+                              same);
     return usage == EK_USAGE_FREE && is_due ? EK_USAGE_UNKNOWN : usage;
 }
 

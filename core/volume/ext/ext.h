@@ -36,9 +36,13 @@ typedef struct {
 gboolean ek_ext_super_read(EkSpan span, EkExtSuper *super);
 GPtrArray *ek_ext_super_explain(EkSpan span);
 
+/* Makes the first EK_HEADER_BYTES of a superblock of such a geometry, which is all that it says. */
+void ek_ext_super_compose(const EkExtSuper *super, guint8 *header);
+
 #define EK_EXT_DESCRIPTOR_MOST 64u /* bytes of a group descriptor that are known */
 #define EK_EXT_INODES_UNWRITTEN 1u /* flags of a group: its bitmap of inodes was never written */
 #define EK_EXT_BLOCKS_UNWRITTEN 2u /* its bitmap of blocks */
+#define EK_EXT_INODES_CLEARED 4u   /* its table of inodes is zeros where none was written */
 
 /* What a group descriptor says. */
 typedef struct {
@@ -67,8 +71,21 @@ void ek_ext_close(EkOpened *opened);
 guint64 ek_ext_root(EkOpened *opened);
 gboolean ek_ext_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
 
+/* Is its root folder gone? Then blocks of folders that a hunt saw give names to what is left. */
+gboolean ek_ext_lacks(EkOpened *opened);
+gboolean ek_ext_adopt(EkOpened *opened, const GArray *runs, GError **error);
+
 /* Whether, and how far, its journal is due (files.c). */
 char *ek_ext_unclean(EkReader *reader, const EkVolume *volume);
+
+/* The distance between records of a run tells what was seen: none of these form any. */
+enum {
+    EK_EXT_SEEN_ROOT = 1,
+    EK_EXT_SEEN_SMALL_INODES = 2,
+    EK_EXT_SEEN_INODES = 3,
+    EK_EXT_SEEN_FOLDER = 4, /* its first block; the number is that of its inode */
+    EK_EXT_SEEN_INODE = 5   /* a step with the inode of a folder */
+};
 
 /* Secondary traces (infer.c). */
 gboolean ek_ext_record_seen(EkSpan span, EkRecord *record);
@@ -99,6 +116,9 @@ guint64 ek_ext_behind_super(const EkExtSuper *super, guint64 group);
 /* The first groups, at most `most`, that hold a copy of the superblock, in order; returns how many.
  */
 guint ek_ext_super_groups(const EkExtSuper *super, guint64 *groups, guint most);
+
+/* Does a group hold a copy of the superblock? */
+gboolean ek_ext_holds_copy(const EkExtSuper *super, guint64 group);
 
 /* As in EkFileSystem. */
 guint ek_ext_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST]);

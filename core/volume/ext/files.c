@@ -4,9 +4,9 @@
  * in the journal; deleted names stand in the room behind other names. What it distrusts: maps
  * (which may lead outside or come back to themselves), record lengths, sizes, names. */
 #include "image/checkedblock.h"
-#include "volume/ext/inode.h"
-#include "volume/ext/journal.h"
-#include "volume/ext/log.h"
+#include "volume/ext/history.h"
+#include "volume/ext/remnants.h"
+#include "volume/headers.h"
 
 #include <string.h>
 
@@ -22,9 +22,13 @@
 
 struct EkOpened {
     EkExtVolume volume;
-    EkExtJournal *journal; /* NULL: none that can be read */
-    EkExtReplay *replay;   /* NULL: nothing is due */
-    EkReader *moved;       /* with that in place */
+    EkExtJournal *journal;     /* NULL: none that can be read */
+    EkExtReplay *due;          /* NULL: nothing is */
+    EkExtPast *past;           /* NULL: the volume is read as it is */
+    const EkExtReplay *replay; /* what is read in place of blocks: of one of these, or NULL */
+    EkReader *moved;           /* with that in place */
+    GArray *runs;              /* EkExtInodeRun: where inodes are; NULL: where the groups say */
+    GArray *blocks; /* EkRecordRun: first blocks of folders that a hunt saw; NULL: no matter */
 };
 
 EkOpened *ek_ext_open(EkReader *reader, const EkVolume *volume, GError **error)
@@ -35,16 +39,27 @@ EkOpened *ek_ext_open(EkReader *reader, const EkVolume *volume, GError **error)
         ek_error_set(error, EK_ERROR_DAMAGED, "the kept superblock is none");
         return NULL;
     }
+    opened->runs = ek_ext_runs_of(volume);
     /* The journal that is there is the newer volume's. */
-    if (volume->is_earlier)
+    if (volume->is_earlier && volume->as_of.kind == EK_AS_IT_IS)
         return opened;
-    if (!volume->without_journal)
-        opened->replay = ek_ext_replay(&opened->volume);
+    if (volume->as_of.kind != EK_AS_IT_IS) {
+        opened->past = ek_ext_past_open(&opened->volume, volume, error);
+        if (opened->past == NULL) {
+            ek_ext_close(opened);
+            return NULL;
+        }
+        opened->replay = ek_ext_past_replay(opened->past);
+    } else if (!volume->without_journal) {
+        opened->replay = opened->due = ek_ext_replay(&opened->volume);
+    }
     if (opened->replay != NULL) {
         opened->moved = ek_reader_moved(reader, opened->replay->moves);
         opened->volume.reader = opened->moved;
     }
-    opened->journal = ek_ext_journal_open(&opened->volume);
+    /* What was deleted in the past may have been written again later. */
+    if (opened->past == NULL)
+        opened->journal = ek_ext_journal_open(&opened->volume);
     return opened;
 }
 
@@ -66,9 +81,39 @@ char *ek_ext_unclean(EkReader *reader, const EkVolume *volume)
 void ek_ext_close(EkOpened *opened)
 {
     g_clear_pointer(&opened->journal, ek_ext_journal_close);
-    g_clear_pointer(&opened->replay, ek_ext_replay_free);
+    g_clear_pointer(&opened->past, ek_ext_past_close);
+    g_clear_pointer(&opened->due, ek_ext_replay_free);
     g_clear_pointer(&opened->moved, ek_reader_free);
+    g_clear_pointer(&opened->runs, g_array_unref);
+    g_clear_pointer(&opened->blocks, g_array_unref);
     g_free(opened);
+}
+
+gboolean ek_ext_lacks(EkOpened *opened)
+{
+    const EkExtVolume *volume = &opened->volume;
+    EkExtGroup group = ek_ext_group(volume, 0);
+    guint8 root[EK_EXT_INODE_LEAST];
+    EkByte table = group.table != 0 ? ek_ext_block_byte(volume, group.table) : EK_UNPLACED;
+    if (volume->is_earlier || table == EK_UNPLACED ||
+        ek_presence_read(volume->reader,
+                         table + (EkByte)(EK_EXT_ROOT - 1) * volume->super.inode_bytes, root,
+                         sizeof root) != EK_PRESENT)
+        return TRUE;
+    return (ek_ext_inode_read((EkSpan){root, sizeof root}).mode & EK_EXT_TYPE) != EK_EXT_FOLDER;
+}
+
+gboolean ek_ext_adopt(EkOpened *opened, const GArray *runs, GError **error)
+{
+    (void)error;
+    g_clear_pointer(&opened->blocks, g_array_unref);
+    opened->blocks = g_array_new(FALSE, FALSE, sizeof(EkRecordRun));
+    for (guint i = 0; i < runs->len; i++) {
+        const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i);
+        if (run->stride == EK_EXT_SEEN_FOLDER || run->stride == EK_EXT_SEEN_ROOT)
+            g_array_append_vals(opened->blocks, run, 1);
+    }
+    return TRUE;
 }
 
 guint64 ek_ext_root(EkOpened *opened)
@@ -84,11 +129,14 @@ typedef struct {
     guint8 *block;
     guint64 number; /* of the inode that is being taken */
     gboolean is_deleted;
+    gboolean is_copy;    /* of inodes that may be out of date */
     EkByte folder_bytes; /* of the folder's content that is seen */
     guint64 groups;      /* that are walked */
     guint32 *used;       /* inodes of each group that were taken for written; NOT_KNOWN: not yet */
     GArray *named;       /* guint32: inodes beyond those, that a folder names */
+    GHashTable *folders; /* numbers of those that were taken, where blocks of others were seen */
     EkFolderDamage damage;
+    EkExtPastState state; /* of the inode, where the volume is read as it was */
 } Walk;
 
 /* --- folders -------------------------------------------------------------------------------- */
@@ -216,9 +264,11 @@ static gboolean take_entries(Walk *walk, const EkCheckedBlock *block)
             continue;
         }
         gsize step = step_at(block, at);
+        /* Something else stands there: entries may go on behind it. */
         if (step == 0) {
             walk->damage.cut_short = TRUE;
-            return TRUE;
+            at = next_entries(walk, block, at + 4);
+            continue;
         }
         EkSpan entry = ek_span_part(block->span, at, MIN(step, end - at));
         gsize length = name_length(walk, entry);
@@ -255,6 +305,9 @@ static gboolean take_run(void *data, const EkExtent *extent)
             walk->damage.cut_short = TRUE;
             return TRUE;
         }
+        if (walk->opened->past != NULL &&
+            ek_ext_past_lacks(walk->opened->past, volume, extent->first_byte + at))
+            walk->damage.unread_bytes += size;
         walk->damage.bad_bytes += block.known.bad;
         walk->damage.unread_bytes += block.known.unread;
         if (!take_entries(walk, &block))
@@ -304,9 +357,24 @@ static EkFileType type_of(const EkExtInode *inode)
     }
 }
 
-static gboolean pass_extent(void *data, const EkExtent *extent)
+/* What the journal has no copy of, where the volume is read as it was. */
+static gboolean pass_in_place(void *data, const EkExtent *extent)
 {
     const Walk *walk = data;
+    return walk->sink->extent(walk->sink->data, walk->number, extent);
+}
+
+static gboolean pass_by_state(Walk *walk, const EkExtent *extent)
+{
+    return walk->state == EK_EXT_PAST_SAME
+               ? pass_in_place(walk, extent)
+               : ek_ext_past_pass(walk->opened->past, &walk->opened->volume, extent, pass_in_place,
+                                  walk);
+}
+
+static gboolean pass_extent(void *data, const EkExtent *extent)
+{
+    Walk *walk = data;
     const EkExtReplay *replay = walk->opened->replay;
     EkByte end = extent->first_byte + extent->stored;
     const EkMove *move;
@@ -321,7 +389,7 @@ static gboolean pass_extent(void *data, const EkExtent *extent)
         part.offset += at - extent->first_byte;
         part.first_byte = at;
         part.bytes = part.stored = first - at;
-        if (part.bytes > 0 && !walk->sink->extent(walk->sink->data, walk->number, &part))
+        if (part.bytes > 0 && !pass_by_state(walk, &part))
             return FALSE;
         part.offset = extent->offset + (first - extent->first_byte);
         part.bytes = part.stored = next - first;
@@ -372,12 +440,19 @@ static void restore_size(Walk *walk, EkSpan span, EkExtInode *inode, EkByte at, 
 static gboolean pass_inode(Walk *walk, EkSpan span, EkByte at)
 {
     EkExtInode inode = ek_ext_inode_read(span);
+    EkOpened *opened = walk->opened;
+    walk->state = EK_EXT_PAST_SAME;
+    if (opened->past != NULL)
+        walk->state = ek_ext_past_state(opened->past, &opened->volume, span, &inode, at);
+    if (walk->state == EK_EXT_PAST_ABSENT)
+        return TRUE;
     EkFile file = {
         .number = walk->number,
         .type = type_of(&inode),
         .flags = (walk->is_deleted ? EK_FILE_DELETED : 0) |
                  (is_own(walk, &inode) ? EK_FILE_OWN : 0) |
-                 ((inode.flags & EK_EXT_ENCRYPTED) != 0 ? EK_FILE_ENCRYPTED : 0),
+                 ((inode.flags & EK_EXT_ENCRYPTED) != 0 ? EK_FILE_ENCRYPTED : 0) |
+                 (walk->is_copy || walk->state == EK_EXT_PAST_UNSURE ? EK_FILE_GUESSED : 0),
         .size = inode.size,
         .created = inode.created,
         .modified = inode.modified,
@@ -391,8 +466,11 @@ static gboolean pass_inode(Walk *walk, EkSpan span, EkByte at)
     restore_size(walk, span, &inode, at, &file);
     if (!walk->sink->file(walk->sink->data, &file))
         return FALSE;
-    if (file.type == EK_TYPE_FOLDER)
+    if (file.type == EK_TYPE_FOLDER) {
+        if (walk->opened->blocks != NULL)
+            g_hash_table_add(walk->folders, GUINT_TO_POINTER((guint)walk->number));
         return take_folder(walk, span, &inode, at);
+    }
     return file.type == EK_TYPE_SPECIAL ||
            ek_ext_extents(&walk->opened->volume, span, &inode, at, pass_extent, walk);
 }
@@ -469,6 +547,19 @@ static gboolean take_group(Walk *walk, guint64 number, guint8 *window)
     return TRUE;
 }
 
+/* Inodes whose places are known without any table of groups. */
+static gboolean take_inode_run(Walk *walk, const EkExtInodeRun *run, guint8 *window)
+{
+    guint32 bytes = walk->opened->volume.super.inode_bytes;
+    guint most = WINDOW_BYTES / bytes;
+    walk->is_copy = run->is_copy;
+    for (guint32 at = 0; at < run->count; at += most)
+        if (!take_window(walk, run->first + (guint64)at, MIN(most, run->count - at),
+                         run->first_byte + (EkByte)at * bytes, window))
+            return FALSE;
+    return TRUE;
+}
+
 static gint by_number(gconstpointer a, gconstpointer b)
 {
     guint32 left = *(const guint32 *)a;
@@ -502,13 +593,137 @@ static gboolean take_named(Walk *walk, guint8 *window)
     return TRUE;
 }
 
+/* A block of entries that begin no folder. */
+static gboolean goes_on(const Walk *walk, const EkCheckedBlock *block)
+{
+    EkSpan first = ek_span_part(block->span, 0, ENTRY_LEAST);
+    return block->known.good == block->span.length && holds_entries(walk, block, 0) &&
+           !(ek_span_u8(first, 6) == 1 && ek_span_u8(first, 8) == '.');
+}
+
+/* Its second entry says which folder it was in. */
+static gboolean pass_made_name(Walk *walk, const EkCheckedBlock *block)
+{
+    guint32 parent = ek_span_le32(block->span, ENTRY_LEAST);
+    ek_name_made(walk->text, walk->number);
+    EkFileName name = {
+        .file = walk->number, .parent = parent, .is_made = TRUE, .text = walk->text->str};
+    return parent == walk->number || walk->sink->name(walk->sink->data, &name);
+}
+
+/* A folder whose inode is gone: its first block, and those behind it that hold entries. */
+static gboolean take_lone_folder(Walk *walk, EkByte place, guint32 number)
+{
+    const EkExtVolume *volume = &walk->opened->volume;
+    guint32 size = volume->super.block_bytes;
+    EkCheckedBlock block;
+    if (!ek_checked_block_read(&block, volume->reader, place, walk->block, size) ||
+        block.known.good < size || !holds_entries(walk, &block, 0))
+        return TRUE;
+    EkFile file = {.number = number,
+                   .type = EK_TYPE_FOLDER,
+                   .attributes = EK_EXT_FOLDER | 0755,
+                   .place = place};
+    walk->number = number;
+    walk->is_deleted = FALSE;
+    if (!walk->sink->file(walk->sink->data, &file) || !pass_made_name(walk, &block))
+        return FALSE;
+    for (EkByte seen = size; take_entries(walk, &block); seen += size) {
+        place += size;
+        if (seen >= FOLDER_BYTES_MOST ||
+            !ek_checked_block_read(&block, volume->reader, place, walk->block, size) ||
+            !goes_on(walk, &block))
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* Are the inodes that entries name there, and of the type they say? How many; 0: one is not. */
+static guint count_agreeing(const Walk *walk, const EkCheckedBlock *block)
+{
+    static const guint16 types[] = {0, EK_EXT_FILE, EK_EXT_FOLDER};
+    const EkExtVolume *volume = &walk->opened->volume;
+    guint count = 0;
+    gsize step = 0;
+    for (gsize at = 0; at + 8 <= block->span.length; at += step) {
+        EkSpan entry = ek_span_part(block->span, at, block->span.length - at);
+        guint32 number = ek_span_le32(entry, 0);
+        guint type = volume->has_types ? ek_span_u8(entry, 7) : 0;
+        guint8 data[EK_EXT_INODE_LEAST];
+        step = step_at(block, at);
+        if (step == 0)
+            break;
+        if (number == 0 || number == EK_EXT_ROOT || !is_plausible(walk, entry))
+            continue;
+        EkExtGroup group = ek_ext_group(volume, (number - 1) / volume->super.inodes_per_group);
+        EkByte table = group.table != 0 ? ek_ext_block_byte(volume, group.table) : EK_UNPLACED;
+        EkByte inside =
+            (EkByte)((number - 1) % volume->super.inodes_per_group) * volume->super.inode_bytes;
+        if (table == EK_UNPLACED ||
+            ek_presence_read(volume->reader, table + inside, data, sizeof data) != EK_PRESENT)
+            continue;
+        EkExtInode inode = ek_ext_inode_read((EkSpan){data, sizeof data});
+        if (inode.links == 0 ||
+            (type > 0 && type < G_N_ELEMENTS(types) && (inode.mode & EK_EXT_TYPE) != types[type]))
+            return 0;
+        count++;
+    }
+    return count;
+}
+
+/* Any volume has a root folder, also one in a disk image: it is this one's where its entries name
+ * inodes of this one, and most of all. NULL: none is. */
+static const EkRecordRun *find_root(Walk *walk)
+{
+    const EkExtVolume *volume = &walk->opened->volume;
+    const GArray *blocks = walk->opened->blocks;
+    const EkRecordRun *best = NULL;
+    guint most = 0;
+    for (guint i = 0; i < blocks->len; i++) {
+        const EkRecordRun *run = &g_array_index(blocks, EkRecordRun, i);
+        EkCheckedBlock block;
+        if (run->stride != EK_EXT_SEEN_ROOT ||
+            !ek_checked_block_read(&block, volume->reader, run->first_byte, walk->block,
+                                   volume->super.block_bytes) ||
+            block.known.good < volume->super.block_bytes)
+            continue;
+        guint count = count_agreeing(walk, &block);
+        if (count > most) {
+            most = count;
+            best = run;
+        }
+    }
+    return best;
+}
+
+/* Of several blocks that call themselves one folder's, the first counts. */
+static gboolean take_lone_folders(Walk *walk)
+{
+    const EkExtVolume *volume = &walk->opened->volume;
+    const GArray *blocks = walk->opened->blocks;
+    gboolean fine = TRUE;
+    const EkRecordRun *root = blocks != NULL ? find_root(walk) : NULL;
+    for (guint i = 0; blocks != NULL && i < blocks->len && fine; i++) {
+        const EkRecordRun *run = &g_array_index(blocks, EkRecordRun, i);
+        EkByte inside = run->first_byte - volume->first_byte;
+        if (run->stride == EK_EXT_SEEN_ROOT && run != root)
+            continue;
+        if (run->first_byte >= volume->first_byte && inside % volume->super.block_bytes == 0 &&
+            run->first_record <= volume->super.inodes &&
+            g_hash_table_add(walk->folders, GUINT_TO_POINTER((guint)run->first_record)))
+            fine = take_lone_folder(walk, run->first_byte, (guint32)run->first_record);
+    }
+    return fine;
+}
+
 gboolean ek_ext_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
 {
     const EkExtSuper *super = &opened->volume.super;
     g_autofree guint8 *window = g_malloc(WINDOW_BYTES);
     g_autofree guint8 *block = g_malloc(super->block_bytes);
     g_autoptr(GString) text = g_string_new(NULL);
-    Walk walk = {.opened = opened, .sink = sink, .text = text, .block = block};
+    g_autoptr(GHashTable) folders = g_hash_table_new(g_direct_hash, g_direct_equal);
+    Walk walk = {.opened = opened, .sink = sink, .text = text, .block = block, .folders = folders};
     opened->volume.steps = super->blocks;
     /* Each takes some room, whatever the superblock says. */
     guint64 groups =
@@ -516,14 +731,19 @@ gboolean ek_ext_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     g_autofree guint32 *used = g_new(guint32, (gsize)groups);
     memset(used, 0xff, (gsize)groups * sizeof *used);
     walk.used = used;
-    walk.groups = groups;
+    const GArray *runs = opened->runs;
+    /* Of runs none names what is beyond them. */
+    walk.groups = runs == NULL ? groups : 0;
     walk.named = g_array_new(FALSE, FALSE, sizeof(guint32));
     gboolean fine = TRUE;
-    for (guint64 group = from; group < groups && fine; group++)
+    for (guint64 i = from; runs != NULL && i < runs->len && fine; i++)
+        fine = take_inode_run(&walk, &g_array_index(runs, EkExtInodeRun, i), window) &&
+               sink->mark(sink->data, i + 1, i + 1, runs->len);
+    for (guint64 group = from; runs == NULL && group < groups && fine; group++)
         /* Where inodes are still to come that were named, a walk cannot go on from there. */
         fine = take_group(&walk, group, window) &&
                sink->mark(sink->data, walk.named->len == 0 ? group + 1 : 0, group + 1, groups);
-    fine = fine && take_named(&walk, window);
+    fine = fine && take_named(&walk, window) && (from > 0 || take_lone_folders(&walk));
     g_array_unref(walk.named);
     return fine;
 }

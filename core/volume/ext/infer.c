@@ -13,28 +13,16 @@
 #define TRIED_MOST 64u /* root folders, and inode tables */
 #define BLOCK_LEAST 1024u
 #define BLOCK_MOST 65536u
-#define EXTENTS_MAGIC 0xf30au
 #define JOURNAL_INODE 8u
+#define FRAGMENT 112u          /* in an inode: its address, which no version ever used */
 #define GROUPS_MOST (1u << 18) /* 32 TiB in groups of 128 MiB */
 #define FIRST_INODES 11u       /* in use on every volume */
 
-/* The distance between records of a run tells what was seen: none of these form any. */
-enum { SEEN_ROOT = 1, SEEN_SMALL_INODES = 2, SEEN_INODES = 3 };
-
-/* Where the root folder's inode says that its first block is; 0: it is no such inode. */
-static guint64 root_block_of(EkSpan span)
+/* The same of an inode as it stands. */
+static guint64 folder_block_of(EkSpan span)
 {
     EkExtInode inode = ek_ext_inode_read(span);
-    EkSpan map = inode.map;
-    if ((inode.mode & EK_EXT_TYPE) != EK_EXT_FOLDER || inode.links < 2 || inode.size == 0 ||
-        inode.size % BLOCK_LEAST != 0 || inode.deleted != 0)
-        return 0;
-    if ((inode.flags & EK_EXT_EXTENTS) == 0)
-        return ek_span_le32(map, 0);
-    return ek_span_le16(map, 0) == EXTENTS_MAGIC && ek_span_le16(map, 2) > 0 &&
-                   ek_span_le16(map, 6) == 0 && ek_span_le32(map, 12) == 0
-               ? ek_span_le32(map, 20) | (guint64)ek_span_le16(map, 18) << 32
-               : 0;
+    return ek_ext_folder_block(&inode);
 }
 
 /* The head of the first inode table: inode 1 holds nothing, inode 2 is the root folder's. */
@@ -42,7 +30,7 @@ static gboolean are_first_inodes(EkSpan span, gsize inode_bytes)
 {
     EkExtInode first = ek_ext_inode_read(ek_span_part(span, 0, inode_bytes));
     return first.mode == 0 && first.size == 0 && first.links == 0 &&
-           root_block_of(ek_span_part(span, inode_bytes, EK_EXT_INODE_LEAST)) != 0;
+           folder_block_of(ek_span_part(span, inode_bytes, EK_EXT_INODE_LEAST)) != 0;
 }
 
 static gboolean is_root_folder(EkSpan span)
@@ -52,15 +40,43 @@ static gboolean is_root_folder(EkSpan span)
            ek_span_u8(span, 18) == 2 && ek_span_le16(span, 20) == 0x2e2e;
 }
 
+/* The first block of any folder: itself, and the one that it is in. */
+static gboolean begins_folder(EkSpan span)
+{
+    guint8 type = ek_span_u8(span, 7);
+    return ek_span_le32(span, 0) > 2 && ek_span_le16(span, 4) == 12 && ek_span_u8(span, 6) == 1 &&
+           (type == 2 || type == 0) && ek_span_le32(span, 8) == '.' &&
+           ek_span_le32(span, 12) >= 2 && ek_span_le16(span, 16) >= 12 &&
+           ek_span_u8(span, 18) == 2 && ek_span_u8(span, 19) == type &&
+           ek_span_le32(span, 20) == 0x2e2e;
+}
+
+/* The inode of a folder anywhere in the step. */
+static gboolean holds_folder_inode(EkSpan span)
+{
+    for (gsize at = 0; at < EK_STEP; at += EK_EXT_INODE_LEAST) {
+        EkSpan inode = ek_span_part(span, at, EK_EXT_INODE_LEAST);
+        if (inode.length == EK_EXT_INODE_LEAST && folder_block_of(inode) != 0 &&
+            ek_span_le32(inode, FRAGMENT) == 0 &&
+            ek_timestamp_utc((gint32)ek_span_le32(inode, 16)).is_set)
+            return TRUE;
+    }
+    return FALSE;
+}
+
 gboolean ek_ext_record_seen(EkSpan span, EkRecord *record)
 {
     *record = (EkRecord){0, 0};
     if (is_root_folder(span))
-        record->bytes = SEEN_ROOT;
+        record->bytes = EK_EXT_SEEN_ROOT;
     else if (are_first_inodes(span, 256))
-        record->bytes = SEEN_INODES;
+        record->bytes = EK_EXT_SEEN_INODES;
     else if (are_first_inodes(span, 128))
-        record->bytes = SEEN_SMALL_INODES;
+        record->bytes = EK_EXT_SEEN_SMALL_INODES;
+    else if (begins_folder(span))
+        *record = (EkRecord){ek_span_le32(span, 0), EK_EXT_SEEN_FOLDER};
+    else if (holds_folder_inode(span))
+        *record = (EkRecord){1, EK_EXT_SEEN_INODE};
     return record->bytes != 0;
 }
 
@@ -239,28 +255,6 @@ static void find_length(EkReader *reader, const GArray *places, Volume *volume)
 
 /* --- the volume ------------------------------------------------------------------------------ */
 
-static void compose_super(const EkExtSuper *super, guint8 *header)
-{
-    guint log = 0;
-    while (BLOCK_LEAST << log < super->block_bytes)
-        log++;
-    memset(header, 0, EK_HEADER_BYTES);
-    ek_put_le32(header, super->inodes);
-    ek_put_le32(header + 4, (guint32)super->blocks);
-    ek_put_le32(header + 20, super->first_data_block);
-    ek_put_le32(header + 24, log);
-    ek_put_le32(header + 28, log);
-    ek_put_le32(header + 32, super->blocks_per_group);
-    ek_put_le32(header + 36, super->blocks_per_group);
-    ek_put_le32(header + 40, super->inodes_per_group);
-    ek_put_le16(header + 56, 0xef53);
-    ek_put_le32(header + 76, 1);
-    ek_put_le32(header + 84, FIRST_INODES);
-    ek_put_le16(header + 88, (guint16)super->inode_bytes);
-    ek_put_le16(header + 254, super->descriptor_bytes > 32 ? (guint16)super->descriptor_bytes : 0);
-    ek_put_le32(header + 336, (guint32)(super->blocks >> 32));
-}
-
 /* By what only the later ones have: files in extents, a journal. */
 static const char *name_of(EkReader *reader, const Volume *volume)
 {
@@ -283,7 +277,7 @@ static EkVolume *compose(EkReader *reader, const GArray *places, Volume *found)
     find_inodes(reader, found);
     find_length(reader, places, found);
     EkVolume *volume = ek_volume_new(NULL, name_of(reader, found));
-    compose_super(super, volume->header);
+    ek_ext_super_compose(super, volume->header);
     volume->composed = volume->by_backup = TRUE;
     volume->first_byte = found->start;
     volume->header_byte = found->inodes;
@@ -313,12 +307,12 @@ static gboolean fits(EkReader *reader, EkByte folder, const EkRecordRun *inodes,
                      guint32 block_bytes, Volume *volume)
 {
     guint8 sector[EK_STEP];
-    guint32 inode_bytes = inodes->stride == SEEN_INODES ? 256 : 128;
+    guint32 inode_bytes = inodes->stride == EK_EXT_SEEN_INODES ? 256 : 128;
     *volume = (Volume){.inodes = inodes->first_byte};
     if (ek_presence_read(reader, inodes->first_byte, sector, sizeof sector) != EK_PRESENT)
         return FALSE;
     volume->root_block =
-        root_block_of(ek_span_part((EkSpan){sector, sizeof sector}, inode_bytes, 128));
+        folder_block_of(ek_span_part((EkSpan){sector, sizeof sector}, inode_bytes, 128));
     if (volume->root_block == 0 || volume->root_block > folder / block_bytes)
         return FALSE;
     volume->start = folder - volume->root_block * block_bytes;
@@ -346,12 +340,12 @@ gboolean ek_ext_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSi
         const EkRecordRun *folder = &g_array_index(runs, EkRecordRun, i);
         guint tables = 0;
         gboolean found = FALSE;
-        if (folder->stride != SEEN_ROOT)
+        if (folder->stride != EK_EXT_SEEN_ROOT)
             continue;
         folders++;
         for (guint k = 0; k < runs->len && tables < TRIED_MOST && !found; k++) {
             const EkRecordRun *inodes = &g_array_index(runs, EkRecordRun, k);
-            if (inodes->stride != SEEN_INODES && inodes->stride != SEEN_SMALL_INODES)
+            if (inodes->stride != EK_EXT_SEEN_INODES && inodes->stride != EK_EXT_SEEN_SMALL_INODES)
                 continue;
             tables++;
             for (guint32 size = BLOCK_LEAST; size <= BLOCK_MOST && !found; size *= 2) {

@@ -2,6 +2,8 @@
 /* Reading the inodes of an ext volume. */
 #include "volume/ext/inode.h"
 
+#include "volume/beneath.h"
+
 #define INCOMPAT_TYPES 0x2u
 #define RO_GROUP_SUMS 0x10u
 #define RO_CHECKSUM 0x400u
@@ -12,6 +14,7 @@
 #define LINKS_MOST 65000u
 #define LINK_MOST 4096u /* bytes of where a link leads */
 #define EXTENTS_MAGIC 0xf30au
+#define BLOCK_LEAST 1024u
 #define EXTENTS_DEPTH_MOST 5u
 
 /* The superblock, whole where it stands; of a composed one only the kept part was made. */
@@ -30,6 +33,8 @@ static gboolean load_super(EkExtVolume *volume, const EkVolume *of)
     volume->has_unused =
         of->composed || (ek_span_le32(span, 100) & (RO_GROUP_SUMS | RO_CHECKSUM)) != 0;
     volume->first_inode = ek_span_le32(span, 76) == 0 ? OLD_FIRST_INODE : ek_span_le32(span, 84);
+    guint32 bits = ek_span_le32(span, 36) != 0 ? ek_span_le32(span, 36) : G_MAXUINT32;
+    volume->blocks_a_bit = MAX(volume->super.blocks_per_group / bits, 1);
     /* Descriptors of a composed one are as large as they were found. */
     if (of->composed && ek_span_le16(span, 254) > 32)
         volume->super.descriptor_bytes = 64;
@@ -70,14 +75,17 @@ static gboolean read_descriptor(const EkExtVolume *volume, guint64 number, guint
     guint32 bytes = MIN(super->descriptor_bytes, sizeof data);
     guint64 a_block = super->block_bytes / super->descriptor_bytes;
     EkByte at = ek_ext_block_byte(volume, descriptor_block(volume, number, copy));
+    EkReader *reader = volume->groups != NULL ? volume->groups : volume->reader;
     EkKnown known;
     if (at == EK_UNPLACED ||
-        !ek_reader_read(volume->reader, at + number % a_block * super->descriptor_bytes, data,
-                        bytes, &known, NULL) ||
+        !ek_reader_read(reader, at + number % a_block * super->descriptor_bytes, data, bytes,
+                        &known, NULL) ||
         known.good < bytes)
         return FALSE;
     EkExtDescriptor descriptor = ek_ext_descriptor_read((EkSpan){data, bytes});
     group->table = descriptor.inode_table;
+    group->bitmap =
+        (descriptor.flags & EK_EXT_BLOCKS_UNWRITTEN) == 0 ? descriptor.blocks_bitmap : 0;
     group->used = super->inodes_per_group;
     /* Copies are as old as the volume: what was unused then may not be now. */
     if (volume->has_unused && copy == 0)
@@ -91,20 +99,22 @@ static gboolean read_descriptor(const EkExtVolume *volume, guint64 number, guint
 EkExtGroup ek_ext_group(const EkExtVolume *volume, guint64 number)
 {
     guint64 holders[COPIES_MOST];
-    EkExtGroup group = {0, 0};
+    EkExtGroup group = {0, 0, 0};
     if (read_descriptor(volume, number, 0, &group))
         return group;
     guint count = ek_ext_super_groups(&volume->super, holders, COPIES_MOST);
     for (guint i = 0; i < count; i++)
         if (holders[i] != 0 && read_descriptor(volume, number, holders[i], &group))
             return group;
-    return (EkExtGroup){0, 0};
+    return (EkExtGroup){0, 0, 0};
 }
 
 gboolean ek_ext_volume_open(EkExtVolume *volume, EkReader *reader, const EkVolume *of)
 {
-    *volume =
-        (EkExtVolume){.reader = reader, .first_byte = of->first_byte, .is_earlier = of->is_earlier};
+    *volume = (EkExtVolume){.reader = reader,
+                            .groups = of->is_earlier ? ek_reader_whole(reader) : NULL,
+                            .first_byte = of->first_byte,
+                            .is_earlier = of->is_earlier};
     if (!load_super(volume, of))
         return FALSE;
     volume->steps = volume->super.blocks;
@@ -155,6 +165,20 @@ EkExtInode ek_ext_inode_read(EkSpan span)
     if (inode.size > G_MAXINT64)
         inode.size = 0;
     return inode;
+}
+
+guint64 ek_ext_folder_block(const EkExtInode *inode)
+{
+    EkSpan map = inode->map;
+    if ((inode->mode & EK_EXT_TYPE) != EK_EXT_FOLDER || inode->links < 2 || inode->size == 0 ||
+        inode->size % BLOCK_LEAST != 0 || inode->deleted != 0)
+        return 0;
+    if ((inode->flags & EK_EXT_EXTENTS) == 0)
+        return ek_span_le32(map, 0);
+    return ek_span_le16(map, 0) == EXTENTS_MAGIC && ek_span_le16(map, 2) > 0 &&
+                   ek_span_le16(map, 6) == 0 && ek_span_le32(map, 12) == 0
+               ? ek_span_le32(map, 20) | (guint64)ek_span_le16(map, 18) << 32
+               : 0;
 }
 
 /* A map of blocks: each number names a block of the volume, or none. */

@@ -11,21 +11,25 @@
 
 typedef struct {
     EkReader *reader;
+    EkReader *groups;  /* that the table of groups is read with, which an earlier one has in
+                                common with the newer one; NULL: the same */
     EkByte first_byte; /* of the volume */
     EkExtSuper super;
-    gboolean has_types;  /* folder entries tell the type of what they name */
-    gboolean has_unused; /* descriptors tell which inodes were never written */
-    guint32 first_inode; /* that is not the format's own */
-    gboolean is_earlier; /* only inodes that the newer volume here never wrote are its own */
-    guint64 steps;       /* blocks of maps that may still be read: a hostile volume has no end */
+    gboolean has_types;   /* folder entries tell the type of what they name */
+    gboolean has_unused;  /* descriptors tell which inodes were never written */
+    guint32 first_inode;  /* that is not the format's own */
+    guint32 blocks_a_bit; /* of the bitmaps */
+    gboolean is_earlier;  /* only inodes that the newer volume here never wrote are its own */
+    guint64 steps;        /* blocks of maps that may still be read: a hostile volume has no end */
 } EkExtVolume;
 
 /* Loads what the superblock says. FALSE when it is none. */
 gboolean ek_ext_volume_open(EkExtVolume *volume, EkReader *reader, const EkVolume *of);
 
 typedef struct {
-    guint64 table; /* block; 0: not known */
-    guint32 used;  /* inodes that were ever written */
+    guint64 table;  /* block; 0: not known */
+    guint64 bitmap; /* of blocks: where it stands; 0: it was never written */
+    guint32 used;   /* inodes that were ever written */
 } EkExtGroup;
 
 EkExtGroup ek_ext_group(const EkExtVolume *volume, guint64 number);
@@ -68,6 +72,9 @@ typedef struct {
 #define EK_EXT_HUGE 0x40000u        /* its blocks are counted in blocks */
 
 EkExtInode ek_ext_inode_read(EkSpan inode);
+
+/* The block in which a folder begins, by its inode; 0: it is no folder that is there. */
+guint64 ek_ext_folder_block(const EkExtInode *inode);
 
 /* May this be an inode at all? One of noise is none. */
 gboolean ek_ext_inode_is_possible(const EkExtVolume *volume, EkSpan inode);

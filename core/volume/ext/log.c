@@ -2,6 +2,7 @@
 /* The journal of an ext3 or ext4 volume as a row of blocks. */
 #include "volume/ext/log.h"
 
+#include "base/checksum.h"
 #include "volume/headers.h"
 
 #include <string.h>
@@ -15,6 +16,8 @@
 #define TAG_LAST 8u
 #define UUID_BYTES 16u
 #define BLOCKS_MOST (1u << 22)
+#define COUNT_AT 12u /* of a revoke block */
+#define REVOKES_AT 16u
 
 static gboolean add_extent(void *data, const EkExtent *extent)
 {
@@ -70,6 +73,53 @@ void ek_ext_log_tags(const EkExtLog *log, EkSpan block, GArray *tags)
         if ((flags & TAG_LAST) != 0)
             break;
         at += size + ((flags & TAG_SAME_UUID) == 0 ? UUID_BYTES : 0);
+    }
+}
+
+gboolean ek_ext_log_has_sums(const EkExtLog *log)
+{
+    return (log->features & (EK_EXT_LOG_SUMS_2 | EK_EXT_LOG_SUMS_3)) != 0;
+}
+
+static guint32 seed_of(const EkExtLog *log)
+{
+    return ek_crc32c(G_MAXUINT32, (EkSpan){log->uuid, sizeof log->uuid});
+}
+
+/* The sum is over the whole block with that sum zero. */
+gboolean ek_ext_log_sum_fits(const EkExtLog *log, EkSpan block, gsize at)
+{
+    static const guint8 zeros[4] = {0};
+    if (!ek_ext_log_has_sums(log))
+        return TRUE;
+    guint32 sum = ek_crc32c(seed_of(log), ek_span_part(block, 0, at));
+    sum = ek_crc32c(sum, (EkSpan){zeros, sizeof zeros});
+    sum = ek_crc32c(sum, ek_span_part(block, at + 4, block.length - at - 4));
+    return sum == ek_span_be32(block, at);
+}
+
+gboolean ek_ext_log_copy_fits(const EkExtLog *log, const EkExtTag *tag, guint32 sequence,
+                              EkSpan block)
+{
+    guint8 number[4];
+    if (!ek_ext_log_has_sums(log))
+        return TRUE;
+    ek_put_be32(number, sequence);
+    guint32 sum = ek_crc32c(seed_of(log), (EkSpan){number, sizeof number});
+    sum = ek_crc32c(sum, block);
+    return (log->features & EK_EXT_LOG_SUMS_3) != 0 ? sum == tag->sum : (sum & 0xffff) == tag->sum;
+}
+
+void ek_ext_log_revokes(const EkExtLog *log, EkSpan block, GArray *blocks)
+{
+    gsize size = (log->features & EK_EXT_LOG_WIDE) != 0 ? 8 : 4;
+    gsize room = block.length - (ek_ext_log_has_sums(log) ? 4 : 0);
+    gsize end = MIN(ek_span_be32(block, COUNT_AT), room);
+    if (!ek_ext_log_sum_fits(log, block, block.length - 4))
+        return;
+    for (gsize at = REVOKES_AT; at + size <= end; at += size) {
+        guint64 revoked = size == 8 ? ek_span_be64(block, at) : ek_span_be32(block, at);
+        g_array_append_val(blocks, revoked);
     }
 }
 

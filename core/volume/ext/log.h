@@ -56,6 +56,20 @@ typedef struct {
 /* Decodes the tags of a descriptor into `tags` (EkExtTag). */
 void ek_ext_log_tags(const EkExtLog *log, EkSpan block, GArray *tags);
 
+/* Appends the blocks of the volume that a block of the log revokes to `blocks` (guint64): what came
+ * before of them is not put in place. None where its sum does not fit. */
+void ek_ext_log_revokes(const EkExtLog *log, EkSpan block, GArray *blocks);
+
+/* Have its blocks sums? Then descriptors and revokes end with one, commits have one in them. */
+gboolean ek_ext_log_has_sums(const EkExtLog *log);
+
+/* Does the sum at `at` of a block of the log fit, or are there none? */
+gboolean ek_ext_log_sum_fits(const EkExtLog *log, EkSpan block, gsize at);
+
+/* Is a block the copy that a tag of this transaction names, as far as there are sums? */
+gboolean ek_ext_log_copy_fits(const EkExtLog *log, const EkExtTag *tag, guint32 sequence,
+                              EkSpan block);
+
 /* Does a descriptor in front of the block at byte `at` name it as a copy of `block` of the volume?
  * Then it lies in a journal, whatever it holds. */
 gboolean ek_ext_log_names(EkReader *reader, EkByte at, guint32 block_bytes, guint64 block);

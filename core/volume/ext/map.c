@@ -246,6 +246,11 @@ gboolean ek_ext_extents(EkExtVolume *volume, EkSpan span, const EkExtInode *inod
     guint64 blocks = ek_divide_up(inode->size, volume->super.block_bytes);
     if ((inode->flags & EK_EXT_INLINE) != 0 || is_short_link(span, inode))
         return add_inline(&mapping, span, at);
+    /* Deleting clears the map: that nothing is mapped does not mean zeros then. */
+    if (inode->links == 0 && inode->size > 0 && ek_bytes_are_zero(map.data, map.length)) {
+        EkExtent lost = {0, inode->size, EK_UNPLACED, 0, FALSE, FALSE, 0};
+        return sink(data, &lost);
+    }
     gboolean fine = (inode->flags & EK_EXT_EXTENTS) != 0 ? add_extents(&mapping, map, blocks)
                                                          : add_lists(&mapping, map, blocks);
     return fine && pass_run(&mapping);

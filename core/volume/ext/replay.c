@@ -11,8 +11,6 @@
 
 #include <string.h>
 
-#define COUNT_AT 12u /* of a revoke block */
-#define REVOKES_AT 16u
 #define SUM_KIND_AT 12u /* of a commit block */
 #define SUM_AT 16u
 #define SUM_CRC32 1u
@@ -26,13 +24,7 @@ typedef struct {
     GHashTable *revoked; /* block (guint64*) to the last sequence that revoked it */
     guint32 end;         /* first sequence that was not committed */
     guint32 last;        /* block behind the log proper */
-    guint32 seed;        /* of its sums */
 } Replaying;
-
-static gboolean has_sums(const Replaying *replaying)
-{
-    return (replaying->log->features & (EK_EXT_LOG_SUMS_2 | EK_EXT_LOG_SUMS_3)) != 0;
-}
 
 static guint32 next_block(const Replaying *replaying, guint32 block)
 {
@@ -47,19 +39,6 @@ static gboolean read_block(Replaying *replaying, guint32 block)
 static EkSpan block_of(const Replaying *replaying)
 {
     return (EkSpan){replaying->block, replaying->log->block_bytes};
-}
-
-/* The sum at `at` over the whole block with that sum zero. */
-static gboolean own_sum_fits(const Replaying *replaying, gsize at)
-{
-    EkSpan span = block_of(replaying);
-    static const guint8 zeros[4] = {0};
-    if (!has_sums(replaying))
-        return TRUE;
-    guint32 sum = ek_crc32c(replaying->seed, ek_span_part(span, 0, at));
-    sum = ek_crc32c(sum, (EkSpan){zeros, sizeof zeros});
-    sum = ek_crc32c(sum, ek_span_part(span, at + 4, span.length - at - 4));
-    return sum == ek_span_be32(span, at);
 }
 
 /* --- which transactions were committed ------------------------------------------------------ */
@@ -81,8 +60,8 @@ static guint32 sum_copies(Replaying *replaying, guint32 sum, guint32 block, guin
 static gboolean commit_fits(const Replaying *replaying, guint32 sum)
 {
     EkSpan span = block_of(replaying);
-    if (has_sums(replaying))
-        return own_sum_fits(replaying, SUM_AT);
+    if (ek_ext_log_has_sums(replaying->log))
+        return ek_ext_log_sum_fits(replaying->log, span, SUM_AT);
     return !replaying->log->has_sum || ek_span_u8(span, SUM_KIND_AT) != SUM_CRC32 ||
            ek_span_be32(span, SUM_AT) == sum;
 }
@@ -105,11 +84,11 @@ static void scan(Replaying *replaying)
             return;
         guint32 kind = ek_span_be32(span, 4);
         if (kind == EK_EXT_LOG_DESCRIPTOR) {
-            if (!own_sum_fits(replaying, span.length - 4))
+            if (!ek_ext_log_sum_fits(log, span, span.length - 4))
                 return;
             ek_ext_log_tags(log, span, replaying->tags);
             guint count = replaying->tags->len;
-            if (log->has_sum && !has_sums(replaying))
+            if (log->has_sum && !ek_ext_log_has_sums(log))
                 sum = sum_copies(replaying, sum, block, count);
             for (guint i = 0; i < count; i++)
                 block = next_block(replaying, block);
@@ -134,17 +113,15 @@ typedef void (*BlockTaker)(Replaying *replaying, guint32 sequence, guint32 block
 static void take_revokes(Replaying *replaying, guint32 sequence, guint32 block)
 {
     EkSpan span = block_of(replaying);
-    gsize size = (replaying->log->features & EK_EXT_LOG_WIDE) != 0 ? 8 : 4;
-    gsize room = span.length - (has_sums(replaying) ? 4 : 0);
-    gsize end = MIN(ek_span_be32(span, COUNT_AT), room);
     (void)block;
-    if (ek_span_be32(span, 4) != EK_EXT_LOG_REVOKE || !own_sum_fits(replaying, span.length - 4))
+    if (ek_span_be32(span, 4) != EK_EXT_LOG_REVOKE)
         return;
-    for (gsize at = REVOKES_AT; at + size <= end; at += size) {
-        guint64 revoked = size == 8 ? ek_span_be64(span, at) : ek_span_be32(span, at);
-        g_hash_table_replace(replaying->revoked, g_memdup2(&revoked, sizeof revoked),
+    g_autoptr(GArray) blocks = g_array_new(FALSE, FALSE, sizeof(guint64));
+    ek_ext_log_revokes(replaying->log, span, blocks);
+    for (guint i = 0; i < blocks->len; i++)
+        g_hash_table_replace(replaying->revoked,
+                             g_memdup2(&g_array_index(blocks, guint64, i), sizeof(guint64)),
                              GUINT_TO_POINTER(sequence));
-    }
 }
 
 static gboolean is_revoked(const Replaying *replaying, guint64 block, guint32 sequence)
@@ -157,16 +134,8 @@ static gboolean is_revoked(const Replaying *replaying, guint64 block, guint32 se
 static gboolean copy_fits(Replaying *replaying, const EkExtTag *tag, guint32 sequence,
                           guint32 block)
 {
-    guint8 number[4];
-    if (!read_block(replaying, block))
-        return FALSE;
-    if (!has_sums(replaying))
-        return TRUE;
-    ek_put_be32(number, sequence);
-    guint32 sum = ek_crc32c(replaying->seed, (EkSpan){number, sizeof number});
-    sum = ek_crc32c(sum, block_of(replaying));
-    return (replaying->log->features & EK_EXT_LOG_SUMS_3) != 0 ? sum == tag->sum
-                                                               : (sum & 0xffff) == tag->sum;
+    return read_block(replaying, block) &&
+           ek_ext_log_copy_fits(replaying->log, tag, sequence, block_of(replaying));
 }
 
 static void take_copies(Replaying *replaying, guint32 sequence, guint32 block)
@@ -250,8 +219,7 @@ EkExtReplay *ek_ext_replay(EkExtVolume *volume)
                            .block = block,
                            .tags = tags,
                            .revoked = revoked,
-                           .last = log->blocks - log->fast_blocks,
-                           .seed = ek_crc32c(G_MAXUINT32, (EkSpan){log->uuid, sizeof log->uuid})};
+                           .last = log->blocks - log->fast_blocks};
     scan(&replaying);
     go_through(&replaying, take_revokes);
     go_through(&replaying, take_copies);

@@ -6,6 +6,9 @@
 
 #include "base/checksum.h"
 
+#include <string.h>
+
+#define FIRST_INODE 11u /* that is not the format's own */
 #define MAGIC 0xef53
 #define MAX_LOG_BLOCK 6u
 #define MIN_BLOCK 1024u
@@ -215,4 +218,26 @@ gboolean ek_ext_descriptor_is_possible(const EkExtDescriptor *descriptor, const 
         if (places[i] <= super->first_data_block || places[i] >= super->blocks)
             return FALSE;
     return places[0] != places[1] && places[0] != places[2] && places[1] != places[2];
+}
+
+void ek_ext_super_compose(const EkExtSuper *super, guint8 *header)
+{
+    guint log = 0;
+    while (1024u << log < super->block_bytes)
+        log++;
+    memset(header, 0, EK_HEADER_BYTES);
+    ek_put_le32(header, super->inodes);
+    ek_put_le32(header + 4, (guint32)super->blocks);
+    ek_put_le32(header + 20, super->first_data_block);
+    ek_put_le32(header + 24, log);
+    ek_put_le32(header + 28, log);
+    ek_put_le32(header + 32, super->blocks_per_group);
+    ek_put_le32(header + 36, super->blocks_per_group);
+    ek_put_le32(header + 40, super->inodes_per_group);
+    ek_put_le16(header + 56, 0xef53);
+    ek_put_le32(header + 76, 1);
+    ek_put_le32(header + 84, FIRST_INODE);
+    ek_put_le16(header + 88, (guint16)super->inode_bytes);
+    ek_put_le16(header + 254, super->descriptor_bytes > 32 ? (guint16)super->descriptor_bytes : 0);
+    ek_put_le32(header + 336, (guint32)(super->blocks >> 32));
 }

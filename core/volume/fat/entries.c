@@ -97,11 +97,19 @@ guint ek_fat_count_entries(EkSpan span, guint *plausible)
 }
 
 /* Is this a short entry in use, with all of it as the format wants it? */
-static gboolean is_sound_entry(EkSpan span, const EkFatBoot *boot)
+gboolean ek_fat_is_sound(EkSpan span, const EkFatBoot *boot)
 {
-    EkFatEntry entry = ek_fat_entry_read(span, 0);
+    guint8 with_letter[EK_FAT_ENTRY_BYTES];
+    if (span.length < sizeof with_letter)
+        return FALSE;
+    memcpy(with_letter, span.data, sizeof with_letter);
+    /* A deleted one has lost its first letter only. */
+    if (with_letter[0] == EK_FAT_DELETED)
+        with_letter[0] = '_';
+    EkSpan there = {with_letter, sizeof with_letter};
+    EkFatEntry entry = ek_fat_entry_read(there, 0);
     guint32 cluster = ek_fat_entry_cluster(&entry, boot->bits);
-    if (!ek_fat_is_plausible(span) || entry.is_deleted || entry.is_long)
+    if (!ek_fat_is_plausible(there) || entry.is_long)
         return FALSE;
     for (gsize i = 0; i < EK_FAT_NAME_BYTES; i++)
         if (g_ascii_islower(entry.name[i]))
@@ -122,7 +130,8 @@ guint ek_fat_count_sound(EkSpan span, const EkFatBoot *boot)
     guint sound = 0;
     for (gsize at = 0; at + EK_FAT_ENTRY_BYTES <= span.length && ek_span_u8(span, at) != 0;
          at += EK_FAT_ENTRY_BYTES)
-        sound += is_sound_entry(ek_span_part(span, at, EK_FAT_ENTRY_BYTES), boot) ? 1 : 0;
+        sound += ek_span_u8(span, at) != EK_FAT_DELETED &&
+                 ek_fat_is_sound(ek_span_part(span, at, EK_FAT_ENTRY_BYTES), boot);
     return sound;
 }
 

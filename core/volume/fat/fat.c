@@ -6,6 +6,9 @@
 
 #define ROOT_LOOKED_AT 4096u
 #define LINKS_LEAST 32 /* weight of a row of links, each to the next cluster */
+#define ROOT_SECTORS 16u
+#define CLUSTERS_TRIED 24u
+#define SOUND_LEAST 4u
 
 guint ek_fat_recognise(EkSpan span, EkByte at, EkCandidate candidates[EK_CANDIDATES_MOST])
 {
@@ -160,6 +163,40 @@ static void weigh_wide(EkReader *reader, EkVolume *volume, const EkFatBoot *boot
                          info / EK_STEP);
 }
 
+/* Where neither FAT nor the beginning of the root folder is left: entries farther on in the root
+ * folder, and folders that name the cluster they are in, speak for the layout. */
+static gboolean weigh_folders(EkReader *reader, EkVolume *volume, const EkFatBoot *boot)
+{
+    guint8 sector[EK_STEP];
+    EkSpan span = {sector, sizeof sector};
+    EkRange root = ek_fat_root_range(boot, volume->first_byte);
+    guint sound = 0;
+    guint folders = 0;
+    for (EkByte at = 0; at < MIN(root.bytes, ROOT_SECTORS * EK_STEP); at += EK_STEP)
+        if (ek_presence_read(reader, root.first + at, sector, sizeof sector) == EK_PRESENT)
+            sound += ek_fat_count_sound(span, boot);
+    for (guint32 i = 0; i < MIN(CLUSTERS_TRIED, boot->clusters); i++) {
+        /* Some at the beginning, the others spread. */
+        guint32 cluster = i < CLUSTERS_TRIED / 2
+                              ? i + 2
+                              : (guint32)((guint64)boot->clusters * i / CLUSTERS_TRIED) + 2;
+        EkFatEntry self;
+        EkFatEntry parent;
+        folders += ek_presence_read(reader, ek_fat_cluster_byte(boot, volume->first_byte, cluster),
+                                    sector, sizeof sector) == EK_PRESENT &&
+                   ek_fat_begins_folder(span, &self, &parent) &&
+                   ek_fat_entry_cluster(&self, boot->bits) == cluster;
+    }
+    if (sound < SOUND_LEAST && folders == 0)
+        return FALSE;
+    ek_volume_reason(
+        volume, 20,
+        "its FATs are gone; %u entries of the root folder and %u folders are where the "
+        "layout has them",
+        sound, folders);
+    return TRUE;
+}
+
 void ek_fat_weigh(EkReader *reader, EkVolume *volume, const EkFatBoot *boot)
 {
     ek_volume_property_number(volume, "bytes per sector", boot->sector_size);
@@ -183,6 +220,8 @@ void ek_fat_weigh(EkReader *reader, EkVolume *volume, const EkFatBoot *boot)
      * contradicts nothing. */
     volume->is_confirmed =
         fats.is_there || sound > 0 || volume->headers > 1 || (fats.is_unread && root != EK_ABSENT);
+    if (!volume->is_confirmed && volume->headers > 0)
+        volume->is_confirmed = weigh_folders(reader, volume, boot);
     if (!volume->is_confirmed)
         ek_volume_reason(volume, -100,
                          "FAT and root folder not found where the header points: not a volume");

@@ -72,6 +72,11 @@ guint ek_fat_count_entries(EkSpan span, guint *plausible);
 /* How many short entries in use are as the format wants them in every field. */
 guint ek_fat_count_sound(EkSpan span, const EkFatBoot *boot);
 
+/* Is the entry at the beginning of `span` a short one, deleted or not, that is right in every
+ * field?
+ */
+gboolean ek_fat_is_sound(EkSpan span, const EkFatBoot *boot);
+
 /* The label kept in a root folder's first entries; NULL when there is none. The caller frees. `raw`
  * gets its 11 bytes as they are, NULL: not wanted. */
 char *ek_fat_label_of(EkSpan span, guint8 *raw);

@@ -5,14 +5,14 @@
  * one piece. What it distrusts: chains (which may lead in circles, out of the volume or through
  * sectors that were not read), sizes, names. */
 #include "base/text.h"
+#include "volume/fat/longname.h"
 #include "volume/fat/lost.h"
 #include "volume/headers.h"
 
 #define MAX_FOLDER_BYTES (2u << 20) /* by the specification: 65 536 entries */
-#define LOST_LETTER '_'
-#define ROOT_BYTES (32u * EK_STEP) /* of the root folder of a FAT12 or FAT16, as makers give it */
-#define STEPS_MORE 65536u          /* along chains, than eight for each cluster */
-#define WINDOW_MOST (16u << 20)    /* of each FAT, while all files are walked */
+#define ROOT_BYTES (32u * EK_STEP)  /* of the root folder of a FAT12 or FAT16, as makers give it */
+#define STEPS_MORE 65536u           /* along chains, than eight for each cluster */
+#define WINDOW_MOST (16u << 20)     /* of each FAT, while all files are walked */
 
 struct EkOpened {
     EkReader *reader;
@@ -65,6 +65,7 @@ typedef struct {
     guint64 number;
     gboolean is_deleted;
     gboolean is_part; /* a cluster of entries that does not begin a folder */
+    guint32 follows;  /* of a part: the cluster that a name goes on from; 0: none */
 } Folder;
 
 typedef struct {
@@ -79,25 +80,23 @@ typedef struct {
     guint64 done;          /* folders */
     guint64 seen;
     EkFatSearch search;
-    guint64 steps; /* along chains that are left: a hostile volume has no end of them */
+    GArray *lost;        /* EkFatLost: folders that nothing leads to; NULL: not sought yet */
+    GHashTable *numbers; /* of folders that were free, by their first cluster */
+    guint64 steps;       /* along chains that are left: a hostile volume has no end of them */
     gboolean stopped;
     GString *name;
     /* Of the folder that is being read: */
     Folder folder;
     EkFolderDamage damage;
-    gunichar2 units[EK_FAT_LONG_MOST * EK_FAT_LONG_UNITS];
-    guint expected; /* the long entry that must come next; 0: none is open */
-    guint total;    /* long entries of the open name */
-    guint8 sum;     /* of the short name they belong to */
-    guint erased;   /* deleted long entries in a row */
-    EkLink link;    /* the last one of the chain that was walked last */
-    guint32 last;   /* the cluster that it is of */
+    EkFatLongName long_name;
+    EkLink link;  /* the last one of the chain that was walked last */
+    guint32 last; /* the cluster that it is of */
     gboolean ended;
 } Walk;
 
 static void enter_later(Walk *walk, guint32 cluster, guint64 number, gboolean is_deleted)
 {
-    Folder folder = {cluster, number, is_deleted, FALSE};
+    Folder folder = {cluster, number, is_deleted, FALSE, 0};
     if (!ek_fat_cluster_exists(&walk->opened->boot, cluster))
         return;
     if (!ek_cluster_bitmap_add(&walk->taken, cluster)) {
@@ -173,12 +172,25 @@ static EkLinkWay find_way(Walk *walk, EkFile *file)
     return way;
 }
 
+/* Of an earlier volume a FAT may be left in part: a chain that is as long as its file is one. */
+static gboolean find_old_chain(Walk *walk, const EkFile *file, EkLinkWay *way)
+{
+    EkOpened *opened = walk->opened;
+    guint64 wanted = ek_divide_up(file->size, opened->boot.cluster_bytes);
+    gboolean is_proved = FALSE;
+    return wanted > 1 && ek_fat_cluster_exists(&opened->boot, (guint32)file->place) &&
+           ek_links_find_way(&opened->links, (guint32)file->place, wanted, wanted, &walk->steps,
+                             way, &is_proved) &&
+           is_proved;
+}
+
+/* `way` NULL: its chain is gone. */
 static void pass_content(Walk *walk, const EkFile *file, const EkLinkWay *way)
 {
     const EkFatBoot *boot = &walk->opened->boot;
     guint32 cluster = (guint32)file->place;
     EkByte placed = 0;
-    if ((file->flags & EK_FILE_DELETED) == 0 && !walk->opened->is_earlier) {
+    if (way != NULL) {
         placed = walk_chain(walk, cluster, way, file->size, pass_run, file->number);
     } else if (ek_fat_cluster_exists(boot, cluster)) {
         EkByte room = (EkByte)(boot->clusters - (cluster - 2)) * boot->cluster_bytes;
@@ -194,74 +206,7 @@ static void pass_content(Walk *walk, const EkFile *file, const EkLinkWay *way)
     }
 }
 
-/* --- names ---------------------------------------------------------------------------------- */
-
-static void take_long_entry(Walk *walk, EkSpan span, gsize at, const EkFatEntry *entry)
-{
-    walk->erased = 0;
-    if (entry->is_last) {
-        walk->expected = entry->order;
-        walk->total = entry->order;
-        walk->sum = entry->sum;
-    }
-    if (entry->order == 0 || entry->order > EK_FAT_LONG_MOST || entry->order != walk->expected ||
-        entry->sum != walk->sum) {
-        walk->expected = 0;
-        walk->total = 0;
-        return;
-    }
-    ek_fat_entry_units(span, at, walk->units + (entry->order - 1) * EK_FAT_LONG_UNITS);
-    walk->expected--;
-}
-
-/* Deleted ones have lost their order, but stand in it: the last one first. */
-static void take_erased_entry(Walk *walk, EkSpan span, gsize at, const EkFatEntry *entry)
-{
-    walk->total = 0;
-    if (walk->erased == EK_FAT_LONG_MOST || (walk->erased > 0 && walk->sum != entry->sum))
-        walk->erased = 0;
-    walk->sum = entry->sum;
-    memmove(walk->units + EK_FAT_LONG_UNITS, walk->units,
-            sizeof walk->units - EK_FAT_LONG_UNITS * sizeof walk->units[0]);
-    ek_fat_entry_units(span, at, walk->units);
-    walk->erased++;
-}
-
-/* The first letter of a deleted short name: the one with which the sum of its long name fits. */
-static gboolean find_letter(guint8 *short_name, guint8 sum)
-{
-    for (guint letter = 1; letter < 0x100; letter++) {
-        short_name[0] = (guint8)letter;
-        if (ek_fat_name_sum(short_name) == sum)
-            return letter > ' ' && letter != EK_FAT_DELETED;
-    }
-    return FALSE;
-}
-
-/* The long name gathered before a short entry, into walk->name; FALSE when it has none of its own.
- */
-static gboolean gather_long_name(Walk *walk, guint8 *short_name, gboolean is_deleted,
-                                 EkFileName *name)
-{
-    guint entries = is_deleted ? walk->erased : walk->total;
-    gboolean complete = entries > 0 && (is_deleted ? find_letter(short_name, walk->sum)
-                                                   : walk->expected == 0 &&
-                                                         walk->sum == ek_fat_name_sum(short_name));
-    gsize count = 0;
-    while (complete && count < entries * EK_FAT_LONG_UNITS && walk->units[count] != 0)
-        count++;
-    walk->total = walk->expected = walk->erased = 0;
-    if (count == 0)
-        return FALSE;
-    for (gsize i = 0; i < count; i++)
-        walk->units[i] = GUINT16_TO_LE(walk->units[i]);
-    EkSpan units = {(const guint8 *)walk->units, count * 2};
-    if (ek_name_utf16(walk->name, units, FALSE)) {
-        name->bytes = units.data;
-        name->length = units.length;
-    }
-    return TRUE;
-}
+/* --- entries -------------------------------------------------------------------------------- */
 
 static gboolean leads_somewhere(const EkFatBoot *boot, guint32 cluster, guint32 bytes)
 {
@@ -300,19 +245,23 @@ static void take_short_entry(Walk *walk, const EkFatEntry *entry, EkByte place)
     guint8 short_name[EK_FAT_NAME_BYTES];
     memcpy(short_name, entry->name, sizeof short_name);
     if (entry->is_deleted)
-        short_name[0] = LOST_LETTER;
+        short_name[0] = EK_FAT_LOST_LETTER;
     EkFile file = file_of(walk, entry, place);
     EkFileName name = {
         .file = file.number, .parent = walk->folder.number, .is_deleted = entry->is_deleted};
     gboolean escaped = FALSE;
     g_string_truncate(walk->name, 0);
-    gboolean has_long = gather_long_name(walk, short_name, entry->is_deleted, &name);
+    EkSpan raw = {NULL, 0};
+    gboolean has_long =
+        ek_fat_long_gather(&walk->long_name, short_name, entry->is_deleted, walk->name, &raw);
+    name.bytes = raw.data;
+    name.length = raw.length;
     if (entry->is_label || ek_fat_entry_is_dot(entry) || ek_fat_entry_is_dot_dot(entry) ||
         (is_odd(entry) && !leads_somewhere(&walk->opened->boot, (guint32)file.place, entry->size)))
         return;
     if (!has_long) {
         if (entry->is_deleted)
-            short_name[0] = LOST_LETTER;
+            short_name[0] = EK_FAT_LOST_LETTER;
         g_autofree char *text = ek_fat_short_name(short_name, entry->case_flags, &escaped);
         g_string_assign(walk->name, text);
         if (escaped) {
@@ -322,15 +271,18 @@ static void take_short_entry(Walk *walk, const EkFatEntry *entry, EkByte place)
     }
     name.text = walk->name->str;
     EkLinkWay way = {EK_LINK_JUDGED, 0, FALSE};
-    gboolean is_chained = (file.flags & EK_FILE_DELETED) == 0 && !walk->opened->is_earlier;
+    gboolean is_there = (file.flags & EK_FILE_DELETED) == 0;
+    gboolean is_chained = is_there && !walk->opened->is_earlier;
     if (file.type == EK_TYPE_FILE && is_chained)
         way = find_way(walk, &file);
+    gboolean has_way =
+        is_chained || (is_there && file.type == EK_TYPE_FILE && find_old_chain(walk, &file, &way));
     walk->stopped |=
         !walk->sink->file(walk->sink->data, &file) || !walk->sink->name(walk->sink->data, &name);
     if (walk->stopped)
         return;
     if (file.type == EK_TYPE_FILE)
-        pass_content(walk, &file, &way);
+        pass_content(walk, &file, has_way ? &way : NULL);
     else
         enter_later(walk, (guint32)file.place, file.number, !is_chained);
 }
@@ -342,7 +294,7 @@ static gboolean is_plausible_deleted(EkSpan entry)
 {
     guint8 with_letter[EK_FAT_ENTRY_BYTES];
     memcpy(with_letter, entry.data, sizeof with_letter);
-    with_letter[0] = LOST_LETTER;
+    with_letter[0] = EK_FAT_LOST_LETTER;
     return ek_fat_is_plausible((EkSpan){with_letter, sizeof with_letter});
 }
 
@@ -366,15 +318,13 @@ static void take_entries(Walk *walk, EkSpan span, EkByte place)
         EkFatEntry entry = ek_fat_entry_read(span, at);
         if (entry.is_end)
             walk->ended = TRUE;
-        else if (entry.is_long && entry.is_deleted)
-            take_erased_entry(walk, span, at, &entry);
         else if (entry.is_long)
-            take_long_entry(walk, span, at, &entry);
+            ek_fat_long_take(&walk->long_name, span, at, &entry);
         else if (!entry.is_deleted ||
                  is_plausible_deleted(ek_span_part(span, at, EK_FAT_ENTRY_BYTES)))
             take_short_entry(walk, &entry, place + at);
         else
-            walk->total = walk->erased = 0;
+            ek_fat_long_forget(&walk->long_name);
     }
 }
 
@@ -396,7 +346,7 @@ static gboolean take_run(Walk *walk, guint64 folder, const EkExtent *run)
         if (known.good < length) {
             walk->damage.bad_bytes += known.bad;
             walk->damage.unread_bytes += known.unread;
-            walk->total = walk->erased = 0;
+            ek_fat_long_forget(&walk->long_name);
         } else {
             take_entries(walk, (EkSpan){sector, length}, run->first_byte + at);
         }
@@ -406,40 +356,83 @@ static gboolean take_run(Walk *walk, guint64 folder, const EkExtent *run)
     return !walk->ended && !walk->stopped;
 }
 
-/* A deleted folder's chain is gone: its first cluster is its own when that says so itself, and what
- * follows as long as it is free and looks like more of it. */
-static void take_deleted_folder(Walk *walk)
+/* A long name may have begun in another cluster. */
+static void begin_name(Walk *walk, guint32 cluster)
 {
     const EkFatBoot *boot = &walk->opened->boot;
     g_autofree guint8 *data = g_malloc(boot->cluster_bytes);
     EkSpan span = {data, boot->cluster_bytes};
-    EkFatEntry self;
-    EkFatEntry parent;
-    guint32 owner = 0;
+    EkByte place = ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster);
+    ek_fat_long_forget(&walk->long_name);
+    if (cluster == 0 ||
+        ek_presence_read(walk->opened->reader, place, data, span.length) != EK_PRESENT)
+        return;
+    ek_fat_long_take_all(&walk->long_name, span);
+}
+
+/* Entries of a folder whose chain is gone, from a cluster on that is its own: what follows is as
+ * long as it is free and looks like more of it. */
+static void take_free_clusters(Walk *walk, guint32 first, guint32 owned_by)
+{
+    const EkFatBoot *boot = &walk->opened->boot;
+    g_autofree guint8 *data = g_malloc(boot->cluster_bytes);
+    EkSpan span = {data, boot->cluster_bytes};
     guint32 next = 0;
-    for (guint32 cluster = walk->folder.cluster;
+    for (guint32 cluster = first;
          ek_fat_cluster_exists(boot, cluster) && !walk->ended && !walk->stopped; cluster++) {
         EkByte place = ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster);
-        EkKnown known;
-        gboolean is_first = cluster == walk->folder.cluster;
         if (ek_fat_link_of(&walk->search, cluster, &next) != EK_LINK_FREE ||
-            !ek_reader_read(walk->opened->reader, place, data, span.length, &known, NULL) ||
-            known.good < span.length)
+            ek_presence_read(walk->opened->reader, place, data, span.length) != EK_PRESENT)
             return;
-        if (is_first ? !walk->folder.is_part && (!ek_fat_begins_folder(span, &self, &parent) ||
-                                                 ek_fat_entry_cluster(&self, boot->bits) != cluster)
-                     : ek_span_u8(span, 0) == 0 || !ek_fat_is_folder(span))
-            return;
-        if (!is_first) {
-            owner = ek_fat_owner_of(&walk->search, span);
-            if ((owner != EK_FAT_OWNER_UNKNOWN && owner != walk->folder.cluster) ||
+        if (cluster != first) {
+            guint32 owner = ek_fat_owner_of(&walk->search, span);
+            if (ek_span_u8(span, 0) == 0 || !ek_fat_is_folder(span) ||
+                (owner != EK_FAT_OWNER_UNKNOWN && owner != owned_by) ||
                 !ek_cluster_bitmap_add(&walk->taken, cluster))
                 return;
         }
         take_entries(walk, span, place);
-        if (walk->folder.is_part)
-            return;
     }
+}
+
+/* The parts of a folder that lie elsewhere, as far as they are known to be its own. */
+static void take_parts(Walk *walk, guint32 folder)
+{
+    const EkFatLost *part = walk->lost != NULL ? ek_fat_lost_at(walk->lost, folder) : NULL;
+    guint32 next = part != NULL && !part->is_part ? part->next : 0;
+    for (; next != 0 && !walk->stopped; next = part->next) {
+        part = ek_fat_lost_at(walk->lost, next);
+        if (!ek_cluster_bitmap_add(&walk->taken, next))
+            continue;
+        begin_name(walk, part->follows);
+        walk->ended = FALSE;
+        take_free_clusters(walk, next, folder);
+    }
+}
+
+/* A deleted folder's chain is gone: its first cluster is its own when that says so itself. */
+static void take_deleted_folder(Walk *walk)
+{
+    const EkFatBoot *boot = &walk->opened->boot;
+    guint8 start[EK_STEP];
+    EkSpan span = {start, sizeof start};
+    EkFatEntry self;
+    EkFatEntry parent;
+    guint32 cluster = walk->folder.cluster;
+    EkByte place = ek_fat_cluster_byte(boot, walk->opened->first_byte, cluster);
+    if (walk->folder.is_part) {
+        begin_name(walk, walk->folder.follows);
+        take_free_clusters(walk, cluster, EK_FAT_OWNER_UNKNOWN);
+        return;
+    }
+    if (ek_presence_read(walk->opened->reader, place, start, sizeof start) != EK_PRESENT ||
+        !ek_fat_begins_folder(span, &self, &parent) ||
+        ek_fat_entry_cluster(&self, boot->bits) != cluster)
+        return;
+    g_hash_table_insert(walk->numbers, GUINT_TO_POINTER(cluster),
+                        g_memdup2(&walk->folder.number, sizeof walk->folder.number));
+    take_free_clusters(walk, cluster, cluster);
+    take_parts(walk, cluster);
 }
 
 /* Does what stands in a cluster go on with entries? */
@@ -494,7 +487,7 @@ static void take_folder(Walk *walk)
 {
     const EkFatBoot *boot = &walk->opened->boot;
     walk->damage = (EkFolderDamage){0};
-    walk->total = walk->expected = walk->erased = 0;
+    ek_fat_long_forget(&walk->long_name);
     walk->ended = FALSE;
     if (walk->folder.is_deleted) {
         take_deleted_folder(walk);
@@ -505,6 +498,8 @@ static void take_folder(Walk *walk)
                          .first_byte = walk->opened->first_byte + boot->root_start};
         take_run(walk, walk->folder.number, &root);
     } else {
+        if (walk->folder.is_part)
+            begin_name(walk, walk->folder.follows);
         take_chain(walk);
     }
     if (walk->damage.bad_bytes + walk->damage.unread_bytes > 0 || walk->damage.cut_short)
@@ -540,9 +535,36 @@ static gboolean mark_search(void *data)
     return !walk->stopped;
 }
 
+/* The number of a folder by its first cluster, where it is known; 0 is the root. */
+static gboolean number_of(Walk *walk, guint32 cluster, guint64 *number)
+{
+    const EkFatBoot *boot = &walk->opened->boot;
+    const EkFatLost *lost = ek_fat_lost_at(walk->lost, cluster);
+    const guint64 *known = g_hash_table_lookup(walk->numbers, GUINT_TO_POINTER(cluster));
+    gboolean is_root = cluster == 0 || (boot->bits == EK_FAT32 && cluster == boot->root_cluster &&
+                                        !walk->opened->is_earlier);
+    *number = 0;
+    if (!is_root && known != NULL)
+        *number = *known;
+    else if (!is_root && lost != NULL)
+        *number = (lost->place - walk->opened->first_byte) / EK_FAT_ENTRY_BYTES;
+    return is_root || known != NULL || lost != NULL;
+}
+
+/* It says itself which folder it was in. */
+static gboolean pass_made_name(Walk *walk, const EkFatLost *lost, guint64 number)
+{
+    EkFileName name = {.file = number, .is_made = TRUE};
+    if (!number_of(walk, lost->parent, &name.parent) || lost->parent == lost->cluster)
+        return TRUE;
+    ek_name_made(walk->name, number);
+    name.text = walk->name->str;
+    return walk->sink->name(walk->sink->data, &name);
+}
+
 static void take_lost(Walk *walk, const EkFatLost *lost)
 {
-    Folder part = {lost->cluster, 0, TRUE, TRUE};
+    Folder part = {lost->cluster, 0, lost->is_free, TRUE, lost->follows};
     EkFile file = {
         .number = (lost->place - walk->opened->first_byte) / EK_FAT_ENTRY_BYTES,
         .type = EK_TYPE_FOLDER,
@@ -554,10 +576,13 @@ static void take_lost(Walk *walk, const EkFatLost *lost)
     if (walk->stopped || ek_cluster_bitmap_has(&walk->taken, lost->cluster))
         return;
     choose_sink(walk);
-    /* What is the root's is known to be. */
-    part.number = lost->parent == 0 ? 0 : file.number;
-    if (!lost->is_part || lost->parent != 0)
+    /* What is the root's is known to be; or whose else. */
+    if (!lost->is_part || !number_of(walk, lost->parent, &part.number))
+        part.number = file.number;
+    if (!lost->is_part || part.number == file.number)
         walk->stopped = !walk->sink->file(walk->sink->data, &file);
+    if (!lost->is_part && !walk->stopped)
+        walk->stopped = !pass_made_name(walk, lost, file.number);
     if (!lost->is_part) {
         enter_later(walk, lost->cluster, file.number, lost->is_free);
     } else if (ek_cluster_bitmap_add(&walk->taken, lost->cluster)) {
@@ -567,19 +592,53 @@ static void take_lost(Walk *walk, const EkFatLost *lost)
     take_folders(walk);
 }
 
+/* Those first that are in use; of the others what has names for folders comes before these, and
+ * a folder that is there takes its own parts. */
+static guint turn_of(const GArray *all, const EkFatLost *lost)
+{
+    const EkFatLost *above = ek_fat_lost_at(all, lost->parent);
+    gboolean is_led = above != NULL && lost->parent != lost->cluster;
+    if (!lost->is_free && !lost->is_part)
+        return is_led ? 1 : 0;
+    if (lost->is_part)
+        return is_led && !above->is_part ? 5 : 2;
+    return is_led ? 4 : 3;
+}
+
 /* First those that no other lost one leads to: the rest comes in its place below them. */
 static void take_all_lost(Walk *walk)
 {
     g_autoptr(GArray) all = ek_fat_find_lost(&walk->search);
-    /* Those first that are in use; of the others what has names for folders comes before these. */
-    for (guint pass = 0; pass < 5; pass++)
+    walk->lost = all;
+    for (guint pass = 0; pass < 6; pass++)
         for (guint i = 0; i < all->len; i++) {
             const EkFatLost *lost = &g_array_index(all, EkFatLost, i);
-            gboolean is_led = ek_fat_is_lost(all, lost->parent) && lost->parent != lost->cluster;
-            guint turn = !lost->is_free ? (is_led ? 1 : 0) : lost->is_part ? 2 : is_led ? 4 : 3;
-            if (turn == pass)
+            if (turn_of(all, lost) == pass)
                 take_lost(walk, lost);
         }
+    walk->lost = NULL;
+}
+
+#define ROOT_STEPS (ROOT_BYTES / EK_STEP)
+
+/* Which steps of it hold entries of the root folder: those that say so, and what entries stand
+ * right before and behind them, as a long name may go over several. */
+static void find_root_steps(const Walk *walk, EkSpan root, gboolean is_its[ROOT_STEPS])
+{
+    gboolean is_part[ROOT_STEPS];
+    for (guint i = 0; i < ROOT_STEPS; i++) {
+        EkSpan step = ek_span_part(root, (gsize)i * EK_STEP, EK_STEP);
+        guint32 owner = EK_FAT_OWNER_UNKNOWN;
+        is_part[i] = ek_fat_is_part_of_folder(&walk->search, step);
+        if (is_part[i])
+            owner = ek_fat_owner_of(&walk->search, step);
+        is_its[i] = is_part[i] && owner == 0;
+        is_part[i] = is_part[i] && owner == EK_FAT_OWNER_UNKNOWN;
+    }
+    for (guint i = 1; i < ROOT_STEPS; i++)
+        is_its[i] = is_its[i] || (is_part[i] && is_its[i - 1]);
+    for (guint i = ROOT_STEPS - 1; i > 0; i--)
+        is_its[i - 1] = is_its[i - 1] || (is_part[i - 1] && is_its[i]);
 }
 
 /* The root folder of a FAT12 or FAT16 stood right before the first cluster: it is taken where
@@ -587,19 +646,22 @@ static void take_all_lost(Walk *walk)
 static void take_old_root(Walk *walk)
 {
     guint8 root[ROOT_BYTES];
+    gboolean is_its[ROOT_STEPS];
     EkByte end = walk->opened->first_byte + walk->opened->boot.data_start;
     EkByte first = end - MIN(end, sizeof root);
     EkSpan span = {root, sizeof root};
     if (end < sizeof root ||
         ek_presence_read(walk->opened->reader, first, root, sizeof root) != EK_PRESENT)
         return;
-    walk->folder = (Folder){0, 0, TRUE, TRUE};
-    for (gsize at = 0; at < sizeof root && !walk->stopped; at += EK_STEP) {
-        EkSpan sector = ek_span_part(span, at, EK_STEP);
+    walk->folder = (Folder){0, 0, TRUE, TRUE, 0};
+    find_root_steps(walk, span, is_its);
+    for (guint i = 0; i < ROOT_STEPS && !walk->stopped; i++) {
         walk->ended = FALSE;
-        if (ek_fat_is_part_of_folder(&walk->search, sector) &&
-            ek_fat_owner_of(&walk->search, sector) == 0)
-            take_entries(walk, sector, first + at);
+        if (is_its[i])
+            take_entries(walk, ek_span_part(span, (gsize)i * EK_STEP, EK_STEP),
+                         first + (EkByte)i * EK_STEP);
+        else
+            ek_fat_long_forget(&walk->long_name);
     }
     take_folders(walk);
 }
@@ -611,7 +673,10 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     guint64 there = MIN(boot->clusters, ek_reader_bytes(opened->reader) / boot->cluster_bytes) + 2;
     g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
     g_autoptr(GString) name = g_string_new(NULL);
+    g_autoptr(GHashTable) numbers =
+        g_hash_table_new_full(g_direct_hash, g_direct_equal, NULL, g_free);
     Walk walk = {.opened = opened,
+                 .numbers = numbers,
                  .sink = sink,
                  .real = sink,
                  .muted = ek_file_sink_muted(sink),
@@ -630,7 +695,7 @@ gboolean ek_fat_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
                                 .files = &walk.files,
                                 .mark = mark_search,
                                 .data = &walk};
-    Folder root = {boot->bits == EK_FAT32 ? boot->root_cluster : 0, 0, FALSE, FALSE};
+    Folder root = {boot->bits == EK_FAT32 ? boot->root_cluster : 0, 0, FALSE, FALSE, 0};
     choose_sink(&walk);
     if (opened->is_earlier) {
         EkFolderDamage gone = {.cut_short = TRUE};

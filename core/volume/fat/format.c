@@ -37,5 +37,6 @@ const EkFileSystem ek_fs_fat = {
     .open = ek_fat_open,
     .close = ek_fat_close,
     .root = ek_fat_root,
+    .lists_free_folders = TRUE,
     .walk = ek_fat_walk,
 };

@@ -223,16 +223,23 @@ static const EkRange *find_place(const GArray *places, const Grid *grid, const T
     return NULL;
 }
 
-/* Sectors before FAT 1 where neither a table nor an information sector tells. */
-static guint guess_reserved(const Tables *tables, guint most, const char **why)
+/* Sectors before FAT 1 where neither a table nor an information sector tells. Whoever makes a FAT
+ * whole clusters long makes what is before it so. */
+static guint guess_reserved(const Grid *grid, const Tables *tables, guint most, const char **why)
 {
     guint usual = tables->bits == EK_FAT32 ? USUAL_RESERVED : 1;
+    gboolean is_aligned =
+        tables->bytes % grid->cluster_bytes == 0 && tables->root_bytes % grid->cluster_bytes == 0;
     *why = "assumed: partitions usually start there";
     if (usual <= most && ek_is_usual_start(tables->first - usual * EK_STEP))
         return usual;
     for (guint i = 1; i <= most; i++)
         if (ek_is_usual_start(tables->first - i * EK_STEP))
             return i;
+    if (is_aligned && tables->bits != EK_FAT32 && grid->cluster_bytes / EK_STEP <= most) {
+        *why = "assumed: one cluster, as FAT and root folder are whole clusters";
+        return grid->cluster_bytes / EK_STEP;
+    }
     *why = "assumed to be the usual number";
     return MIN(usual, most);
 }
@@ -273,7 +280,7 @@ static EkVolume *compose(EkReader *reader, const GArray *places, const Grid *gri
         why = "known from a partition table";
     }
     if (reserved == 0)
-        reserved = guess_reserved(tables, before, &why);
+        reserved = guess_reserved(grid, tables, before, &why);
     EkByte start = tables->first - (EkByte)reserved * EK_STEP;
     guint64 most = MIN(tables->bytes * 8 / (guint)tables->bits - 2,
                        tables->bits == EK_FAT32 ? 0x0ffffff5 : 65524);

@@ -30,6 +30,9 @@ typedef struct {
     EkByte place;
     gboolean is_free;
     gboolean is_part; /* does not begin a folder; `parent` is the one whose entries they are */
+    guint32 follows;  /* of a part: a cluster whose last long name goes on in this one; 0: none */
+    guint32 next;     /* the first part of a folder, or the one behind a part of the same folder, as
+                         far as it is known to be one; 0: none */
     EkTimestamp modified;
 } EkFatLost;
 
@@ -46,7 +49,7 @@ gboolean ek_fat_is_part_of_folder(const EkFatSearch *search, EkSpan span);
 /* All of them (EkFatLost), by cluster. The caller unrefs. */
 GArray *ek_fat_find_lost(const EkFatSearch *search);
 
-/* Is one of them the folder that begins in this cluster? */
-gboolean ek_fat_is_lost(const GArray *all, guint32 cluster);
+/* The one that begins in this cluster; NULL: none does. */
+const EkFatLost *ek_fat_lost_at(const GArray *all, guint32 cluster);
 
 #endif

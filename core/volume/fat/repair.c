@@ -124,8 +124,11 @@ gboolean ek_fat_repair(EkReader *reader, const EkVolume *volume, EkRepairSink si
     if (opened == NULL)
         return FALSE;
     repair_boot(&repairing);
-    repair_fats(&repairing, opened, ek_fat_links_of(opened));
-    repair_info(&repairing, ek_fat_links_of(opened));
+    /* The FATs of an earlier volume are gone: what stands there is not counted. */
+    if (!volume->is_earlier) {
+        repair_fats(&repairing, opened, ek_fat_links_of(opened));
+        repair_info(&repairing, ek_fat_links_of(opened));
+    }
     ek_fat_close(opened);
     return TRUE;
 }

@@ -5,12 +5,17 @@
 #define EXTENTS_A_RECORD 8u
 #define OVERFLOW_MOST (1u << 19) /* records of the tree of extents that are kept */
 #define EXTENTS_FILE 3u
+#define MAP_RECORD 248u /* of a header node */
+#define HEADER_MAP_ENDS 8u
+#define MAP_NODE_RECORD 14u
+#define MAPS_MOST 65536u
 
 /* Further extents of a fork. */
 typedef struct {
     guint32 file;
     guint32 fork; /* 0 or EK_HFS_RESOURCE */
     guint32 start;
+    gboolean is_free; /* its node is not in use */
     guint32 extents[EXTENTS_A_RECORD * 2];
 } Overflow;
 
@@ -45,7 +50,28 @@ static gint by_key(gconstpointer a, gconstpointer b)
         return left->file < right->file ? -1 : 1;
     if (left->fork != right->fork)
         return left->fork < right->fork ? -1 : 1;
-    return left->start < right->start ? -1 : left->start > right->start;
+    if (left->start != right->start)
+        return left->start < right->start ? -1 : 1;
+    return left->is_free - right->is_free;
+}
+
+/* What the tree of extents has of a fork from a block on. NULL: nothing. */
+static const Overflow *find_overflow(const GArray *overflow, Overflow wanted)
+{
+    guint low = 0;
+    guint high = overflow->len;
+    while (low < high) {
+        guint middle = (low + high) / 2;
+        if (by_key(&g_array_index(overflow, Overflow, middle), &wanted) < 0)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    const Overflow *found = low < overflow->len ? &g_array_index(overflow, Overflow, low) : NULL;
+    return found != NULL && found->file == wanted.file && found->fork == wanted.fork &&
+                   found->start == wanted.start
+               ? found
+               : NULL;
 }
 
 EkHfsFork ek_hfs_fork_of(const EkHfsArea *region, EkSpan span, guint32 file, guint32 which)
@@ -59,11 +85,10 @@ EkHfsFork ek_hfs_fork_of(const EkHfsArea *region, EkSpan span, guint32 file, gui
     for (guint64 covered = covered_by(&fork); covered < fork.blocks;) {
         guint8 extents[EXTENTS_A_RECORD * 8];
         Overflow wanted = {.file = file, .fork = which, .start = (guint32)covered};
-        guint place = 0;
-        if (region->overflow == NULL ||
-            !g_array_binary_search(region->overflow, &wanted, by_key, &place))
+        const Overflow *found =
+            region->overflow != NULL ? find_overflow(region->overflow, wanted) : NULL;
+        if (found == NULL)
             break;
-        const Overflow *found = &g_array_index(region->overflow, Overflow, place);
         for (guint i = 0; i < EXTENTS_A_RECORD * 2; i++)
             ek_put_be32(extents + i * 4ul, found->extents[i]);
         add_extents(&fork, (EkSpan){extents, sizeof extents});
@@ -159,6 +184,26 @@ gboolean ek_hfs_fork_tree(const EkHfsArea *region, const EkHfsFork *fork, EkHfsT
            ek_hfs_tree_read((EkSpan){head, sizeof head}, tree);
 }
 
+GByteArray *ek_hfs_fork_map(const EkHfsArea *region, const EkHfsFork *fork, const EkHfsTree *tree)
+{
+    guint32 size = tree->node_bytes;
+    g_autofree guint8 *node = g_malloc(size);
+    GByteArray *map = g_byte_array_new();
+    guint32 number = 0;
+    gsize begin = MAP_RECORD;
+    for (guint count = 0; count < MAPS_MOST; count++) {
+        EkKnown known;
+        if (!ek_hfs_fork_read(region, fork, (guint64)number * size, node, size, &known))
+            break;
+        g_byte_array_append(map, node + begin, (guint)(size - begin - HEADER_MAP_ENDS));
+        number = ek_span_be32((EkSpan){node, size}, 0);
+        begin = MAP_NODE_RECORD;
+        if (number == 0)
+            break;
+    }
+    return map;
+}
+
 void ek_hfs_fork_records(const EkHfsArea *region, const EkHfsFork *fork, EkHfsRecordSink sink,
                          void *data)
 {
@@ -185,28 +230,40 @@ void ek_hfs_fork_records(const EkHfsArea *region, const EkHfsFork *fork, EkHfsRe
 
 /* --- further extents ------------------------------------------------------------------------ */
 
+typedef struct {
+    const EkHfsArea *region;
+    EkHfsTree tree;
+    GByteArray *map;
+    GArray *overflow;
+} Loading;
+
 static gboolean take_overflow(void *data, EkSpan record, EkByte at)
 {
-    GArray *overflow = data;
+    Loading *loading = data;
     Overflow one = {.fork = ek_span_u8(record, 2),
                     .file = ek_span_be32(record, 4),
                     .start = ek_span_be32(record, 8)};
-    (void)at;
-    if (ek_span_be16(record, 0) != EK_HFS_EXTENTS_KEY || record.length < 12 + sizeof one.extents)
+    one.is_free = !ek_hfs_map_has(loading->map, at / loading->tree.node_bytes);
+    if (ek_span_be16(record, 0) != EK_HFS_EXTENTS_KEY || record.length < 12 + sizeof one.extents ||
+        (loading->region->is_earlier && !one.is_free))
         return TRUE;
     for (guint i = 0; i < EXTENTS_A_RECORD * 2; i++)
         one.extents[i] = ek_span_be32(record, 12 + i * 4ul);
-    g_array_append_val(overflow, one);
-    return overflow->len < OVERFLOW_MOST;
+    g_array_append_val(loading->overflow, one);
+    return loading->overflow->len < OVERFLOW_MOST;
 }
 
 void ek_hfs_overflow_load(EkHfsArea *region, EkSpan header)
 {
     EkHfsFork fork = ek_hfs_fork_of(
         region, ek_span_part(header, EK_HFS_EXTENTS_FORK, EK_HFS_FORK_RECORD), EXTENTS_FILE, 0);
-    GArray *overflow = g_array_new(FALSE, FALSE, sizeof(Overflow));
-    ek_hfs_fork_records(region, &fork, take_overflow, overflow);
-    g_array_sort(overflow, by_key);
+    Loading loading = {.region = region, .overflow = g_array_new(FALSE, FALSE, sizeof(Overflow))};
+    if (ek_hfs_fork_tree(region, &fork, &loading.tree)) {
+        loading.map = ek_hfs_fork_map(region, &fork, &loading.tree);
+        ek_hfs_fork_records(region, &fork, take_overflow, &loading);
+        g_byte_array_unref(loading.map);
+    }
+    g_array_sort(loading.overflow, by_key);
     ek_hfs_fork_clear(&fork);
-    region->overflow = overflow;
+    region->overflow = loading.overflow;
 }

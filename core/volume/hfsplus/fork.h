@@ -28,7 +28,8 @@ typedef struct {
     EkByte first_byte;
     guint32 block_bytes;
     guint32 blocks;
-    GArray *overflow; /* what the tree of extents has of forks; NULL: not loaded */
+    GArray *overflow;    /* what the tree of extents has of forks; NULL: not loaded */
+    gboolean is_earlier; /* what is in use in its trees is another volume's */
 } EkHfsArea;
 
 /* `span` is what a record, or the volume header, has of a fork of this file. The caller clears it.
@@ -54,6 +55,15 @@ EkSpan ek_hfs_record_of(EkSpan node, guint index);
 /* What the header node of the tree in a fork says. */
 gboolean ek_hfs_fork_tree(const EkHfsArea *region, const EkHfsFork *fork, EkHfsTree *tree);
 
+/* Which nodes of a tree are in use: a bit each, the highest first. The header node says so of the
+ * first ones, further nodes of the rest, as far as they were read. The caller unrefs. */
+GByteArray *ek_hfs_fork_map(const EkHfsArea *region, const EkHfsFork *fork, const EkHfsTree *tree);
+
+static inline gboolean ek_hfs_map_has(const GByteArray *map, guint64 node)
+{
+    return node / 8 < map->len && (map->data[node / 8] >> (7 - node % 8) & 1) != 0;
+}
+
 /* Receives a record of a leaf, with its place in the fork. Returns FALSE to stop. */
 typedef gboolean (*EkHfsRecordSink)(void *data, EkSpan record, EkByte at);
 
@@ -62,7 +72,8 @@ void ek_hfs_fork_records(const EkHfsArea *region, const EkHfsFork *fork, EkHfsRe
                          void *data);
 
 /* Loads the tree of extents of a volume header into `region`: it is small on any volume that is not
- * one heap of fragments. The caller unrefs region->overflow. */
+ * one heap of fragments. What stands in nodes that are in use comes before the rest. The caller
+ * unrefs region->overflow. */
 void ek_hfs_overflow_load(EkHfsArea *region, EkSpan header);
 
 #endif

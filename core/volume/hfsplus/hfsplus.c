@@ -8,6 +8,9 @@
 
 #include "base/text.h"
 
+#define LEAF_LOOKS 48u
+#define LEAF_STEP 8192u /* no node is larger where there are many volumes of its kind */
+#define LEAVES_LEAST 2u
 #define EPOCH 2082844800 /* seconds from 1904 to 1970 */
 
 #define ATTRIBUTE_UNMOUNTED 0x100u
@@ -106,6 +109,25 @@ static EkPresence look_at_catalog(EkReader *reader, EkByte at, EkHfsTree *tree)
     return part;
 }
 
+/* Where its header node was written over there may be leaves: the first ones are in use most often.
+ */
+static guint count_leaves(EkReader *reader, EkByte catalog, EkByte bytes)
+{
+    guint8 node[EK_HEADER_BYTES];
+    EkHfsLeaf leaf;
+    EkByte before = 0;
+    guint count = 0;
+    for (guint i = 1; i <= LEAF_LOOKS; i++) {
+        EkByte at = bytes / (LEAF_LOOKS * LEAF_LOOKS) * i * i / LEAF_STEP * LEAF_STEP;
+        if (at != before &&
+            ek_presence_read(reader, catalog + at, node, sizeof node) == EK_PRESENT &&
+            ek_hfs_leaf_read((EkSpan){node, sizeof node}, &leaf))
+            count++;
+        before = at;
+    }
+    return count;
+}
+
 /* The alternate header is 1024 bytes before the end of the partition, which may be up to a block
  * longer than all blocks. Returns the bytes behind them; looks at the primary's side, or, for an
  * alternate one that was found, at the catalog's. */
@@ -130,10 +152,10 @@ static EkByte find_rest(EkReader *reader, EkVolume *volume, const EkHfsHeader *h
     return 0;
 }
 
-static EkTimestamp timestamp_of(guint32 seconds, gboolean is_local)
+EkTimestamp ek_hfs_timestamp(EkSpan span, gsize at)
 {
-    return (EkTimestamp){
-        .seconds = (gint64)seconds - EPOCH, .is_local = is_local, .is_set = seconds != 0};
+    guint32 seconds = ek_span_be32(span, at);
+    return (EkTimestamp){.seconds = (gint64)seconds - EPOCH, .is_set = seconds != 0};
 }
 
 void ek_hfs_take_header(EkVolume *volume, const EkHfsHeader *header)
@@ -141,8 +163,9 @@ void ek_hfs_take_header(EkVolume *volume, const EkHfsHeader *header)
     EkSpan span = ek_volume_header(volume);
     if (!ek_bytes_are_zero(volume->header + 104, 8))
         volume->uuid = ek_text_hex(volume->header + 104, 8, '\0');
-    volume->created = timestamp_of(ek_span_be32(span, 16), TRUE);
-    volume->used = timestamp_of(ek_span_be32(span, 20), FALSE);
+    volume->created = ek_hfs_timestamp(span, 16);
+    volume->created.is_local = TRUE;
+    volume->used = ek_hfs_timestamp(span, 20);
     ek_volume_property_number(volume, "bytes per allocation block", header->block_bytes);
     ek_volume_property_number(volume, "allocation blocks", header->blocks);
     ek_volume_property_number(volume, "free blocks", header->free_blocks);
@@ -229,9 +252,15 @@ EkVolume *ek_hfs_measure(EkReader *reader, const EkCandidate *candidate, GError 
     EkByte catalog = volume->first_byte + (EkByte)header.catalog_block * header.block_bytes;
     EkPresence part = look_at_catalog(reader, catalog, &tree);
     ek_presence_reason(volume, part, "the catalog", catalog, 40);
+    guint leaves =
+        part == EK_ABSENT && candidate->role == EK_ROLE_BACKUP
+            ? count_leaves(reader, catalog, (EkByte)header.catalog_blocks * header.block_bytes)
+            : 0;
+    if (leaves >= LEAVES_LEAST)
+        ek_volume_reason(volume, 30, "%u of its leaves are there", leaves);
     if (part == EK_PRESENT && tree.first_leaf != 0)
         ek_hfs_take_label(reader, volume, catalog + (EkByte)tree.first_leaf * tree.node_bytes);
-    ek_header_end(volume, part != EK_ABSENT);
+    ek_header_end(volume, part != EK_ABSENT || leaves >= LEAVES_LEAST);
     return g_steal_pointer(&volume);
 }
 

@@ -40,6 +40,9 @@ typedef struct {
 /* FALSE when `span` is no volume header, or one that cannot be. */
 gboolean ek_hfs_header_read(EkSpan span, EkHfsHeader *header);
 
+/* A date, in seconds since 1904 UTC. */
+EkTimestamp ek_hfs_timestamp(EkSpan span, gsize at);
+
 /* What the header node of a B-tree says. */
 typedef struct {
     guint32 node_bytes;
@@ -76,10 +79,16 @@ guint64 ek_hfs_root(EkOpened *opened);
 gboolean ek_hfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink);
 gboolean ek_hfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink, void *data);
 
+/* Does it use the first byte of `range`? (use.c) As EkFileSystem.use. */
+EkUsage ek_hfs_use(EkReader *reader, const EkVolume *volume, EkRange range, EkByte *same);
+
 /* Secondary traces (infer.c). */
 gboolean ek_hfs_record_seen(EkSpan span, EkRecord *record);
 gboolean ek_hfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink, void *data,
                       GError **error);
+/* What another one was made over (earlier.c). */
+gboolean ek_hfs_infer_earlier(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
+                              void *data, GError **error);
 
 /* What makes the volume header and its copy right again, and what its fields mean (repair.c). */
 gboolean ek_hfs_repair(EkReader *reader, const EkVolume *volume, EkRepairSink sink, void *data,

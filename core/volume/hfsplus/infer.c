@@ -248,44 +248,6 @@ static EkByte length_of(const GArray *places, EkByte start, EkByte bytes, guint3
     return bytes;
 }
 
-static EkVolume *compose_by_copy(EkReader *reader, const EkSightings *sightings,
-                                 const Catalog *catalog, EkByte copy)
-{
-    guint8 data[EK_HEADER_BYTES];
-    EkHfsHeader header;
-    if (!read_step(reader, copy, data) ||
-        !ek_hfs_header_read((EkSpan){data, sizeof data}, &header) ||
-        (EkByte)header.catalog_block * header.block_bytes > catalog->at)
-        return NULL;
-    EkByte start = catalog->at - (EkByte)header.catalog_block * header.block_bytes;
-    EkByte bitmap = start + (EkByte)header.bitmap_block * header.block_bytes;
-    EkPresence extents = look_at_tree(
-        reader, start + (EkByte)header.extents_block * header.block_bytes, EK_HFS_EXTENTS_KEY);
-    EkUsage use = use_of(reader, bitmap, header.catalog_block);
-    if (extents == EK_ABSENT || use == EK_USAGE_FREE)
-        return NULL;
-    EkVolume *volume = begin_volume(catalog, start);
-    EkByte bytes = (EkByte)header.blocks * header.block_bytes;
-    volume->bytes = length_of(sightings->places, start, bytes, header.block_bytes);
-    memcpy(volume->header, data, sizeof data);
-    ek_hfs_take_header(volume, &header);
-    ek_volume_reason(
-        volume, 40,
-        "a copy of its header at sector %" G_GUINT64_FORMAT
-        " says in which block its catalog is, which begins at sector %" G_GUINT64_FORMAT,
-        copy / EK_STEP, catalog->at / EK_STEP);
-    ek_volume_reason(volume, extents == EK_PRESENT ? 20 : 0,
-                     extents == EK_PRESENT ? "the extents overflow file is where that copy says"
-                                           : "the extents overflow file is unread: not checked");
-    ek_volume_reason(volume, use == EK_USAGE_USED ? 10 : 0,
-                     use == EK_USAGE_USED ? "its bitmap has the catalog in use"
-                                          : "its bitmap could not be checked (unread)");
-    end_volume(reader, volume, catalog);
-    return volume;
-}
-
-/* --- without one ------------------------------------------------------------------------------ */
-
 /* Files fill all of their blocks but for a part of the last. */
 static gboolean may_be_of(const GArray *samples, guint32 block_bytes)
 {
@@ -298,6 +260,130 @@ static gboolean may_be_of(const GArray *samples, guint32 block_bytes)
     }
     return full * 2 >= samples->len;
 }
+
+/* Where the journal is, as the block behind a bitmap says. */
+static gboolean is_journal_info(EkSpan span, guint32 block_bytes)
+{
+    guint64 offset = ek_span_be64(span, 36);
+    return span.length >= 52 && ek_span_be32(span, 0) == 1 &&
+           ek_bytes_are_zero(span.data + 4, 32) && offset != 0 && offset % block_bytes == 0 &&
+           ek_span_be64(span, 44) != 0;
+}
+
+static gboolean is_in_another(const EkSightings *sightings, EkByte at)
+{
+    for (guint i = 0; i < sightings->volumes->len; i++) {
+        const EkVolume *other = sightings->volumes->pdata[i];
+        if (g_str_equal(other->filesystem, "hfsplus") && ek_range_holds(ek_volume_range(other), at))
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* Bitmap or tree of extents may have been written over by another volume, where one is known. Then
+ * the copy must be the one at the end of the volume, or the journal where it says; and the files
+ * inside, with as many blocks as they are long. */
+static gboolean is_written_over(EkReader *reader, const EkSightings *sightings,
+                                const Catalog *catalog, EkByte at, EkSpan copy, EkByte start,
+                                gboolean has_extents)
+{
+    guint8 info[EK_STEP];
+    guint32 size = ek_span_be32(copy, 40);
+    guint32 blocks = ek_span_be32(copy, 44);
+    guint32 block = ek_span_be32(copy, 12);
+    EkByte end = start + (EkByte)blocks * size;
+    EkByte bitmap =
+        start + (EkByte)ek_span_be32(copy, EK_HFS_BITMAP_FORK + EK_HFS_FORK_EXTENTS) * size;
+    gboolean is_over = FALSE;
+    for (guint i = 0; i < sightings->volumes->len; i++)
+        is_over |= ek_range_holds(ek_volume_range(sightings->volumes->pdata[i]), bitmap);
+    for (guint i = 0; i < catalog->samples->len; i++) {
+        const Sample *sample = &g_array_index(catalog->samples, Sample, i);
+        is_over &= (guint64)sample->first + sample->count <= blocks;
+    }
+    if (!is_over || catalog->samples->len == 0 || !may_be_of(catalog->samples, size))
+        return FALSE;
+    /* Behind it there may be a part of a block. */
+    if (at > start && at + EK_HFS_HEADER_OFFSET >= end && at + EK_HFS_HEADER_OFFSET - end < size)
+        return TRUE;
+    if (catalog->samples->len < AGREE_LEAST)
+        return FALSE;
+    /* Makers put the journal behind that block, and the tree of extents behind the journal. */
+    EkByte behind =
+        start + (EkByte)ek_span_be32(copy, EK_HFS_EXTENTS_FORK + EK_HFS_FORK_EXTENTS) * size;
+    if (has_extents && block != 0 && at > start + (EkByte)block * size && at < behind &&
+        !is_in_another(sightings, at))
+        return TRUE;
+    return block != 0 && block < blocks &&
+           ek_presence_read(reader, start + (EkByte)block * size, info, sizeof info) ==
+               EK_PRESENT &&
+           is_journal_info((EkSpan){info, sizeof info}, MIN(size, EK_STEP));
+}
+
+/* Is it the header, or the alternate one, of a volume that is known and begins elsewhere? */
+static gboolean is_anothers(const EkSightings *sightings, EkByte copy, EkByte start)
+{
+    for (guint i = 0; i < sightings->volumes->len; i++) {
+        const EkVolume *other = sightings->volumes->pdata[i];
+        EkByte first = other->metadata_byte;
+        if (g_str_equal(other->filesystem, "hfsplus") && first != start &&
+            (copy == first + EK_HFS_HEADER_OFFSET || copy == other->header_byte ||
+             (copy > first && first + other->bytes - copy <= EK_HFS_HEADER_OFFSET)))
+            return TRUE;
+    }
+    return FALSE;
+}
+
+static EkVolume *compose_by_copy(EkReader *reader, const EkSightings *sightings,
+                                 const Catalog *catalog, EkByte copy)
+{
+    guint8 data[EK_HEADER_BYTES];
+    EkHfsHeader header;
+    if (!read_step(reader, copy, data) ||
+        !ek_hfs_header_read((EkSpan){data, sizeof data}, &header) ||
+        (EkByte)header.catalog_block * header.block_bytes > catalog->at)
+        return NULL;
+    EkByte start = catalog->at - (EkByte)header.catalog_block * header.block_bytes;
+    EkByte bitmap = start + (EkByte)header.bitmap_block * header.block_bytes;
+    if (copy < start || copy - start >= (EkByte)header.blocks * header.block_bytes ||
+        is_anothers(sightings, copy, start))
+        return NULL;
+    EkPresence extents = look_at_tree(
+        reader, start + (EkByte)header.extents_block * header.block_bytes, EK_HFS_EXTENTS_KEY);
+    EkUsage use = use_of(reader, bitmap, header.catalog_block);
+    gboolean is_over = extents == EK_ABSENT || use == EK_USAGE_FREE;
+    if (is_over && !is_written_over(reader, sightings, catalog, copy, (EkSpan){data, sizeof data},
+                                    start, extents == EK_PRESENT))
+        return NULL;
+    EkVolume *volume = begin_volume(catalog, start);
+    EkByte bytes = (EkByte)header.blocks * header.block_bytes;
+    volume->bytes = length_of(sightings->places, start, bytes, header.block_bytes);
+    memcpy(volume->header, data, sizeof data);
+    ek_hfs_take_header(volume, &header);
+    ek_volume_reason(
+        volume, 40,
+        "a copy of its header at sector %" G_GUINT64_FORMAT
+        " says in which block its catalog is, which begins at sector %" G_GUINT64_FORMAT,
+        copy / EK_STEP, catalog->at / EK_STEP);
+    if (is_over)
+        ek_volume_reason(volume, 20,
+                         "that copy is the one at its end, or its journal is where it says, and %u "
+                         "files have as many blocks as they are long; another volume was written "
+                         "over its bitmap",
+                         catalog->samples->len);
+    ek_volume_reason(volume, extents == EK_PRESENT ? 20 : 0,
+                     extents == EK_PRESENT  ? "the extents overflow file is where that copy says"
+                     : extents == EK_ABSENT ? "the extents overflow file is written over"
+                                            : "the extents overflow file is unread: not checked");
+    if (!is_over)
+        ek_volume_reason(volume, use == EK_USAGE_USED ? 10 : 0,
+                         use == EK_USAGE_USED ? "its bitmap has the catalog in use"
+                                              : "its bitmap could not be checked (unread)");
+    end_volume(reader, volume, catalog);
+    return volume;
+}
+
+/* --- without one ------------------------------------------------------------------------------ */
 
 /* Formatting puts the bitmap behind the header's block. */
 static guint32 bitmap_block_of(guint32 block_bytes)
@@ -400,15 +486,6 @@ static Fit find_fit(EkReader *reader, const EkSightings *sightings, const Catalo
     for (EkByte start = from / MIB * MIB; start < catalog->at; start += MIB)
         try_start(reader, catalog, sightings->runs, (Fit){.start = start}, &best);
     return best;
-}
-
-/* Where the journal is, as the block behind a bitmap says. */
-static gboolean is_journal_info(EkSpan span, guint32 block_bytes)
-{
-    guint64 offset = ek_span_be64(span, 36);
-    return span.length >= 52 && ek_span_be32(span, 0) == 1 &&
-           ek_bytes_are_zero(span.data + 4, 32) && offset != 0 && offset % block_bytes == 0 &&
-           ek_span_be64(span, 44) != 0;
 }
 
 /* The bitmap, up to what stands behind it: what tells of the journal, or the tree of extents.

@@ -8,12 +8,16 @@
 
 #include <string.h>
 
-#define SAMPLE_MOST 512u /* records that are read */
-#define FOLDERS_MOST 64u /* of them, whose indexes are looked at */
-#define ENDS_MOST 64u    /* files whose ends are */
-#define STARTS_MOST 64u  /* places where the volume may begin */
-#define VOLUMES_MOST 8u  /* that are told apart */
-#define RECORDS_LEAST 3u /* fewer may be a file's content */
+#define SAMPLE_MOST 512u     /* records that are read */
+#define FOLDERS_MOST 64u     /* of them, whose indexes are looked at */
+#define ENDS_MOST 64u        /* files whose ends are */
+#define STARTS_MOST 64u      /* places where the volume may begin */
+#define VOLUMES_MOST 8u      /* that are told apart */
+#define OTHERS_MOST 64u      /* records of a run that are asked for another one */
+#define RECORDS_LEAST 3u     /* fewer may be a file's content */
+#define UNPROVED_LEAST 1000u /* fewer are a disk image's that was deleted */
+#define UNPROVED_LEAST_DEEP 16u
+#define DEEPER 8u /* times as much is looked at */
 #define CLUSTER_LEAST 512u
 #define CLUSTER_MOST (2u << 20)
 #define ENDS_LEAST 4u
@@ -31,10 +35,17 @@ typedef struct {
     guint32 used;    /* bytes of it */
 } End;
 
+/* A volume that was found, and how large its clusters are. */
+typedef struct {
+    EkRange range;
+    guint32 cluster;
+} Found;
+
 typedef struct {
     EkReader *reader;
     const EkSightings *sightings;
     GArray *runs;    /* EkRecordRun: those of no table, by place */
+    GArray *found;   /* Found: before this one */
     GArray *folders; /* Folder */
     GArray *ends;    /* End */
     GArray *starts;  /* EkByte */
@@ -43,6 +54,7 @@ typedef struct {
     guint32 record_bytes;
     EkByte reach; /* bytes from the start to the last one that a record speaks of */
     guint records;
+    guint others; /* of a run: those that no volume has that was found */
     EkTimestamp used;
 } Search;
 
@@ -129,6 +141,11 @@ static GArray *unclaimed(EkReader *reader, const EkSightings *sightings)
 
 /* --- what the records say --------------------------------------------------------------------- */
 
+static guint deeper(const Search *search, guint most)
+{
+    return search->sightings->is_deep ? DEEPER * most : most;
+}
+
 static void sample_attribute(Search *search, const EkNtfsRecord *header,
                              const EkNtfsAttribute *attribute)
 {
@@ -137,14 +154,10 @@ static void sample_attribute(Search *search, const EkNtfsRecord *header,
     guint64 clusters = attribute->last_cluster + 1;
     if (attribute->is_resident || attribute->first_cluster != 0 || count == 0)
         return;
-    if (clusters > 0 && attribute->held % clusters == 0 &&
-        ek_is_power_of_two(attribute->held / clusters) &&
-        attribute->held / clusters >= CLUSTER_LEAST && attribute->held / clusters <= CLUSTER_MOST)
-        search->votes[g_bit_nth_msf((gulong)(attribute->held / clusters), -1)]++;
     for (guint i = 0; i < count; i++)
         if (runs[i].first != EK_NTFS_HOLE && runs[i].first < G_MAXINT64 / CLUSTER_MOST)
             search->reach = MAX(search->reach, runs[i].first + runs[i].clusters);
-    if (attribute->type == EK_NTFS_INDEX && search->folders->len < FOLDERS_MOST &&
+    if (attribute->type == EK_NTFS_INDEX && search->folders->len < deeper(search, FOLDERS_MOST) &&
         runs[0].first != EK_NTFS_HOLE) {
         Folder folder = {header->number, runs[0].first};
         g_array_append_val(search->folders, folder);
@@ -153,7 +166,7 @@ static void sample_attribute(Search *search, const EkNtfsRecord *header,
     if (attribute->type == EK_NTFS_DATA && count == 1 && !attribute->is_packed &&
         !attribute->is_encrypted && attribute->valid == attribute->size && attribute->size > 0 &&
         runs[0].first != EK_NTFS_HOLE && runs[0].clusters == clusters && attribute->held > 0 &&
-        search->ends->len < ENDS_MOST) {
+        search->ends->len < deeper(search, ENDS_MOST)) {
         guint64 size = attribute->held / clusters;
         End end = {runs[0].first + (attribute->size - 1) / MAX(size, 1),
                    (guint32)((attribute->size - 1) % MAX(size, 1) + 1)};
@@ -169,6 +182,9 @@ static void sample_record(Search *search, EkSpan record)
     /* Each volume has the format's own files: they tell nothing of this one. */
     if (!ek_ntfs_record_read(record, &header) || header.number < OWN_RECORDS)
         return;
+    guint32 size = ek_ntfs_clusters_of(record);
+    if (size != 0 && search->cluster != 0 && size != search->cluster)
+        return;
     search->records++;
     for (gsize at = 0; ek_ntfs_attribute_next(record, &at, &attribute);) {
         if (attribute.type == EK_NTFS_STANDARD)
@@ -178,32 +194,67 @@ static void sample_record(Search *search, EkSpan record)
     }
 }
 
+/* Is it, as its clusters say, one of a volume that was found here before? */
+static gboolean is_told(const Search *search, EkByte at, guint32 size)
+{
+    for (guint i = 0; i < search->found->len; i++) {
+        const Found *found = &g_array_index(search->found, Found, i);
+        if (found->cluster == size && ek_range_holds(found->range, at))
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* What is done with a record that was read. */
+typedef void (*Taking)(Search *search, EkByte at, EkSpan record);
+
+static void take_vote(Search *search, EkByte at, EkSpan record)
+{
+    guint32 size = ek_ntfs_clusters_of(record);
+    if (size >= CLUSTER_LEAST && size <= CLUSTER_MOST && !is_told(search, at, size))
+        search->votes[g_bit_nth_msf(size, -1)]++;
+}
+
+static void take_sample(Search *search, EkByte at, EkSpan record)
+{
+    if (!is_told(search, at, ek_ntfs_clusters_of(record)))
+        sample_record(search, record);
+}
+
 /* Reads some of the records, spread over all of them. */
-static void sample(Search *search)
+static void sample(Search *search, const GArray *runs, guint most, Taking take)
 {
     guint64 all = 0;
-    for (guint i = 0; i < search->runs->len; i++)
-        all += g_array_index(search->runs, EkRecordRun, i).count;
-    guint64 step = MAX(all / SAMPLE_MOST, 1);
+    for (guint i = 0; i < runs->len; i++)
+        all += g_array_index(runs, EkRecordRun, i).count;
+    guint64 step = MAX(all / deeper(search, most), 1);
     guint64 next = 0;
     guint64 seen = 0;
-    for (guint i = 0; i < search->runs->len; i++) {
-        const EkRecordRun *run = &g_array_index(search->runs, EkRecordRun, i);
+    for (guint i = 0; i < runs->len; i++) {
+        const EkRecordRun *run = &g_array_index(runs, EkRecordRun, i);
         guint8 record[EK_NTFS_RECORD_MOST];
         for (; next < seen + run->count; next += step) {
             EkByte at = run->first_byte + (next - seen) * run->stride;
             if (run->stride <= sizeof record &&
                 ek_presence_read(search->reader, at, record, (gsize)run->stride) == EK_PRESENT &&
                 ek_ntfs_record_fix_up(record, (gsize)run->stride, EK_STEP))
-                sample_record(search, (EkSpan){record, (gsize)run->stride});
+                take(search, at, (EkSpan){record, (gsize)run->stride});
         }
         seen += run->count;
     }
+}
+
+/* How large a cluster is most of them tell, of those that no volume has that was found before. Then
+ * what else they say is of one volume. */
+static void sample_all(Search *search)
+{
     guint best = 0;
+    sample(search, search->runs, SAMPLE_MOST, take_vote);
     for (guint i = 1; i < G_N_ELEMENTS(search->votes); i++)
         if (search->votes[i] > search->votes[best])
             best = i;
     search->cluster = search->votes[best] > 0 ? 1u << best : 0;
+    sample(search, search->runs, SAMPLE_MOST, take_sample);
     /* No further than there is anything, whatever the records say. */
     if (search->cluster != 0)
         search->reach =
@@ -217,7 +268,8 @@ static void add_start(Search *search, EkByte start)
     for (guint i = 0; i < search->starts->len; i++)
         if (g_array_index(search->starts, EkByte, i) == start)
             return;
-    if (search->starts->len < STARTS_MOST && start < ek_reader_bytes(search->reader))
+    if (search->starts->len < deeper(search, STARTS_MOST) &&
+        start < ek_reader_bytes(search->reader))
         g_array_append_val(search->starts, start);
 }
 
@@ -248,13 +300,25 @@ static EkUsage usage_of(const Search *search, EkByte at)
     return ek_usage_by_any(search->reader, search->sightings->volumes, at);
 }
 
+static gboolean is_begun_at(const Search *search, EkByte start)
+{
+    for (guint i = 0; i < search->sightings->volumes->len; i++) {
+        const EkVolume *volume = search->sightings->volumes->pdata[i];
+        if (volume->first_byte == start && g_str_equal(volume->filesystem, "ntfs"))
+            return TRUE;
+    }
+    return FALSE;
+}
+
 static gboolean has_index(const Search *search, EkByte start, const Folder *folder)
 {
     guint8 block[EK_STEP];
     EkRecord seen;
     EkByte at = start + folder->cluster * search->cluster;
-    /* Every volume has a root folder: that of a newer one proves nothing. */
-    return usage_of(search, at) != EK_USAGE_USED &&
+    EkUsage usage = usage_of(search, at);
+    /* What is made the same way is alike: an index that may be that of a newer one proves nothing.
+     */
+    return usage != EK_USAGE_USED && (usage == EK_USAGE_FREE || !is_begun_at(search, start)) &&
            ek_presence_read(search->reader, at, block, sizeof block) == EK_PRESENT &&
            ek_ntfs_record_seen((EkSpan){block, sizeof block}, &seen) &&
            seen.bytes == EK_NTFS_SEEN_INDEX && seen.number == folder->number;
@@ -288,6 +352,13 @@ static Fit fit_at(const Search *search, EkByte start)
         fit.other_ends += end == EK_ABSENT;
     }
     return fit;
+}
+
+/* Where it is expected anything that agrees is enough. */
+static gboolean is_expected(const Search *search, const Fit *fit)
+{
+    return ek_is_expected_at(search->sightings, fit->start) && fit->indexes + fit->ends > 0 &&
+           fit->ends >= fit->other_ends;
 }
 
 /* Is it proved? Two folders say so, or one, or else many files, that most files agree with. */
@@ -377,34 +448,111 @@ static EkVolume *compose(const Search *search, const Fit *fit)
     return volume;
 }
 
-/* What this volume explains is taken from the runs. */
+/* Records that nothing else agrees with: what stands in them is certain, where the clusters were is
+ * not. It is taken to begin where the volume or the partition does that holds them. */
+static EkVolume *compose_unproved(const Search *search, guint64 records)
+{
+    const EkRecordRun *first = &g_array_index(search->runs, EkRecordRun, 0);
+    const EkSightings *sightings = search->sightings;
+    EkRange best = {0, ek_reader_bytes(search->reader)};
+    for (guint i = 0; i < ek_sightings_ranges(sightings); i++) {
+        EkRange range = ek_sightings_range(sightings, i);
+        if (ek_range_holds(range, first->first_byte) && range.bytes < best.bytes &&
+            range.bytes >= records * first->stride)
+            best = range;
+    }
+    guint64 cluster = (first->first_byte - best.first) / EK_STEP;
+    EkVolume *volume = ek_volume_new(NULL, "ntfs");
+    EkNtfsBoot boot = {
+        .sector_size = EK_STEP,
+        .cluster_bytes = EK_STEP,
+        .sectors = best.bytes / EK_STEP - 1,
+        .mft_cluster = MAX(cluster, 1),
+        .mirror_cluster = MAX(cluster, 1) + EK_NTFS_UNPROVED_MIRROR,
+        .record_bytes = search->record_bytes,
+        .index_bytes = 4096,
+        .hidden_sectors = (guint32)MIN(best.first / EK_STEP, G_MAXUINT32),
+    };
+    ek_ntfs_boot_compose(&boot, volume->header);
+    volume->composed = volume->by_backup = volume->is_earlier = volume->is_confirmed = TRUE;
+    volume->first_byte = best.first;
+    volume->header_byte = volume->metadata_byte = first->first_byte;
+    volume->own_sector_size = EK_STEP;
+    volume->bytes = best.bytes;
+    volume->length_is_least = TRUE;
+    volume->used = search->used;
+    ek_volume_property_number(volume, "bytes per file record", boot.record_bytes);
+    ek_volume_reason(volume, 20,
+                     "%" G_GUINT64_FORMAT " file records from sector %" G_GUINT64_FORMAT
+                     " on belong to no volume that is there now",
+                     records, first->first_byte / EK_STEP);
+    ek_volume_reason(volume, 0,
+                     "nothing else agrees on where its clusters were: only files that are small "
+                     "enough to stand in their records have content");
+    return volume;
+}
+
+static void count_other(Search *search, EkByte at, EkSpan record)
+{
+    guint32 size = ek_ntfs_clusters_of(record);
+    search->others += size != 0 && !is_told(search, at, size) ? 1 : 0;
+}
+
+/* What this volume explains is taken from the runs; what counts other clusters is another one's. */
 static void take_away(Search *search, const EkVolume *volume)
 {
+    Found found = {ek_volume_range(volume), search->cluster};
+    g_array_append_val(search->found, found);
     for (guint i = search->runs->len; i > 0; i--) {
         const EkRecordRun *run = &g_array_index(search->runs, EkRecordRun, i - 1);
-        if (run->first_byte >= volume->first_byte &&
-            run->first_byte - volume->first_byte < volume->bytes)
+        g_autoptr(GArray) one = g_array_new(FALSE, FALSE, sizeof(EkRecordRun));
+        if (!ek_range_holds(found.range, run->first_byte))
+            continue;
+        search->others = 0;
+        g_array_append_val(one, *run);
+        sample(search, one, OTHERS_MOST, count_other);
+        if (search->others == 0)
             g_array_remove_index(search->runs, i - 1);
     }
 }
 
-/* One more volume among what is left; FALSE: none is proved. */
+static void take_unproved(Search *search, EkVolumeSink sink, void *data)
+{
+    guint64 records = 0;
+    for (guint i = 0; i < search->runs->len; i++) {
+        const EkRecordRun *run = &g_array_index(search->runs, EkRecordRun, i);
+        records += run->stride == search->record_bytes ? run->count : 0;
+    }
+    if (records >= (search->sightings->is_deep ? UNPROVED_LEAST_DEEP : UNPROVED_LEAST))
+        sink(data, compose_unproved(search, records));
+}
+
+/* What is proved of those records that count clusters of one size. FALSE: there are none such. */
 static gboolean find_one(Search *search, EkVolumeSink sink, void *data)
 {
     Fit best = {0};
-    search->record_bytes = (guint32)g_array_index(search->runs, EkRecordRun, 0).stride;
-    sample(search);
-    if (search->records < RECORDS_LEAST || search->cluster == 0)
+    sample_all(search);
+    const EkExpected *expected = search->sightings->expected;
+    if (expected != NULL && expected->unit != 0 && search->found->len == 0)
+        search->cluster = expected->unit;
+    if (search->cluster == 0)
         return FALSE;
+    if (expected != NULL && expected->has_first)
+        add_start(search, expected->first_byte);
     gather_starts(search);
     for (guint i = 0; i < search->starts->len; i++) {
         Fit fit = fit_at(search, g_array_index(search->starts, EkByte, i));
         if (fit.indexes * 4 + fit.ends > best.indexes * 4 + best.ends)
             best = fit;
     }
-    if (!is_proved(&best))
-        return FALSE;
+    gboolean are_enough = search->records >= (expected != NULL ? 1 : RECORDS_LEAST);
+    if (!are_enough || (!is_proved(&best) && !is_expected(search, &best))) {
+        Found none = {{0, ek_reader_bytes(search->reader)}, search->cluster};
+        g_array_append_val(search->found, none);
+        return TRUE;
+    }
     EkVolume *volume = compose(search, &best);
+    ek_volume_expected(volume, search->sightings);
     take_away(search, volume);
     sink(data, volume);
     return TRUE;
@@ -414,7 +562,8 @@ gboolean ek_ntfs_infer_earlier(EkReader *reader, const EkSightings *sightings, E
                                void *data, GError **error)
 {
     g_autoptr(GArray) runs = unclaimed(reader, sightings);
-    gboolean found = runs->len > 0;
+    g_autoptr(GArray) known = g_array_new(FALSE, FALSE, sizeof(Found));
+    gboolean found = TRUE;
     (void)error;
     for (guint i = 0; i < VOLUMES_MOST && found && runs->len > 0; i++) {
         g_autoptr(GArray) folders = g_array_new(FALSE, FALSE, sizeof(Folder));
@@ -423,10 +572,14 @@ gboolean ek_ntfs_infer_earlier(EkReader *reader, const EkSightings *sightings, E
         Search search = {.reader = reader,
                          .sightings = sightings,
                          .runs = runs,
+                         .found = known,
                          .folders = folders,
                          .ends = ends,
-                         .starts = starts};
+                         .starts = starts,
+                         .record_bytes = (guint32)g_array_index(runs, EkRecordRun, 0).stride};
         found = find_one(&search, sink, data);
+        if (!found)
+            take_unproved(&search, sink, data);
     }
     return TRUE;
 }

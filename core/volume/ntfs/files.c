@@ -4,8 +4,8 @@
  * use tell of deleted files. What it distrusts: runs, which may lead outside or leave gaps, lists
  * of attributes, which may name anything, sizes. Where a packed unit is damaged it is lost as a
  * whole. */
+#include "volume/ntfs/index.h"
 #include "volume/ntfs/lznt.h"
-#include "volume/ntfs/streams.h"
 
 #include <string.h>
 
@@ -21,11 +21,13 @@
 
 struct EkOpened {
     EkNtfsTable table;
+    gboolean with_lost; /* what is known by name only is asked for */
 };
 
 EkOpened *ek_ntfs_open(EkReader *reader, const EkVolume *volume, GError **error)
 {
     EkOpened *opened = g_new0(EkOpened, 1);
+    opened->with_lost = volume->with_lost;
     if (ek_ntfs_table_open(&opened->table, reader, volume))
         return opened;
     g_free(opened);
@@ -193,6 +195,7 @@ typedef struct {
     const EkFileSink *sink;
     GString *text;
     EkFolderDamage damage; /* of the table */
+    gboolean has_gone;     /* records that were there, or may have been */
 } Walk;
 
 static gboolean pass_stream(Walk *walk, const EkNtfsStream *stream, const EkFile *file,
@@ -200,7 +203,7 @@ static gboolean pass_stream(Walk *walk, const EkNtfsStream *stream, const EkFile
 {
     Placing placing = {&walk->opened->table, stream, walk->sink, file->number, stream->valid};
     /* What a program before the file system unpacks is not here. */
-    if (is_opaque)
+    if (is_opaque || (stream->resident == NULL && placing.table->is_unproved))
         return file->size == 0 || pass(&placing, 0, file->size, EK_UNPLACED, 0, FALSE);
     return pass_extents(&placing);
 }
@@ -277,7 +280,7 @@ static gboolean pass_further(Walk *walk, const EkNtfsFile *gathered, const EkFil
     return walk->sink->name(walk->sink->data, &name);
 }
 
-static gboolean pass_file(Walk *walk, const EkNtfsFile *gathered, guint64 number)
+static gboolean pass_file(Walk *walk, const EkNtfsFile *gathered, guint64 number, guint32 flags)
 {
     const EkNtfsStream *content = gathered->streams->len > 0 ? gathered->streams->pdata[0] : NULL;
     gboolean is_opaque =
@@ -287,7 +290,7 @@ static gboolean pass_file(Walk *walk, const EkNtfsFile *gathered, guint64 number
     EkFile file = {
         .number = number,
         .type = type_of(gathered),
-        .flags = (gathered->is_in_use ? 0 : EK_FILE_DELETED) |
+        .flags = flags | (gathered->is_in_use ? 0 : EK_FILE_DELETED) |
                  (is_own(gathered, number) ? EK_FILE_OWN : 0) | (is_opaque ? EK_FILE_OPAQUE : 0) |
                  (content != NULL && is_encoded(content) && !is_opaque ? EK_FILE_ENCODED : 0) |
                  (content != NULL && content->encrypted ? EK_FILE_ENCRYPTED : 0),
@@ -313,6 +316,26 @@ static gboolean pass_file(Walk *walk, const EkNtfsFile *gathered, guint64 number
     return TRUE;
 }
 
+/* A record without its end: what it has of its content it has whole, or its name is all there is.
+ */
+static gboolean take_part(Walk *walk, guint64 number, guint8 *record)
+{
+    const EkNtfsTable *table = &walk->opened->table;
+    EkSpan span = {record, table->boot.record_bytes};
+    gboolean is_torn = FALSE;
+    if (!ek_ntfs_table_read_part(table, number, record, &is_torn))
+        return TRUE;
+    g_autoptr(EkNtfsFile) gathered = ek_ntfs_file_gather(table, number, span);
+    const EkNtfsStream *content =
+        gathered != NULL && gathered->streams->len > 0 ? gathered->streams->pdata[0] : NULL;
+    gboolean has_content = content != NULL && content->name_bytes == 0 && content->is_headed;
+    if (gathered == NULL || gathered->names->len == 0 || number < OWN_RECORDS)
+        return TRUE;
+    if (!has_content && !gathered->is_folder)
+        return ek_ntfs_pass_named(table, number, span, walk->sink);
+    return pass_file(walk, gathered, number, is_torn ? EK_FILE_GUESSED : 0);
+}
+
 static gboolean take_record(Walk *walk, guint64 number, guint8 *record, gboolean was_read,
                             const EkKnown *known)
 {
@@ -322,11 +345,16 @@ static gboolean take_record(Walk *walk, guint64 number, guint8 *record, gboolean
         walk->damage.bad_bytes += known->bad;
         walk->damage.unread_bytes += known->unread;
     }
+    /* Those that were ever written are records, in use or not. */
+    walk->has_gone |= found == EK_NTFS_UNREAD ||
+                      (found != EK_NTFS_FOUND && number >= OWN_RECORDS && number < table->written);
+    if (found == EK_NTFS_UNREAD || found == EK_NTFS_BROKEN)
+        return take_part(walk, number, record);
     if (found != EK_NTFS_FOUND)
         return TRUE;
     g_autoptr(EkNtfsFile) gathered =
         ek_ntfs_file_gather(table, number, (EkSpan){record, table->boot.record_bytes});
-    return gathered == NULL || pass_file(walk, gathered, number);
+    return gathered == NULL || pass_file(walk, gathered, number, 0);
 }
 
 /* Records that are read together; one by one where not all of them were read from the drive. */
@@ -362,13 +390,21 @@ gboolean ek_ntfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
     guint64 most = WINDOW_BYTES / table->boot.record_bytes;
     g_autofree guint8 *window = g_malloc(WINDOW_BYTES);
     g_autoptr(GString) text = g_string_new(NULL);
-    Walk walk = {.opened = opened, .sink = sink, .text = text};
+    /* What a walk that goes on has passed is not known any more. */
+    Walk walk = {.opened = opened,
+                 .sink = sink,
+                 .text = text,
+                 .has_gone =
+                     table->is_guessed || table->is_earlier || opened->with_lost || from > 0};
+    /* Names come second, where there are records that are gone. */
+    guint64 total = table->records * (walk.has_gone ? 2 : 1);
     EkFolderDamage open_end = {.cut_short = TRUE};
     if (table->is_guessed && from == 0 && !sink->damage(sink->data, ROOT, &open_end))
         return FALSE;
     for (guint64 at = from; at < table->records;) {
         guint64 next = ek_ntfs_table_next(table, at);
         EkFolderDamage gap = {.unread_bytes = (next - at) * table->boot.record_bytes};
+        walk.has_gone |= next > at;
         if (next > at && !sink->damage(sink->data, ROOT, &gap))
             return FALSE;
         at = next;
@@ -379,10 +415,10 @@ gboolean ek_ntfs_walk(EkOpened *opened, guint64 from, const EkFileSink *sink)
              !sink->damage(sink->data, ROOT, &walk.damage)))
             return FALSE;
         at += count;
-        if (!sink->mark(sink->data, at, at, table->records))
+        if (!sink->mark(sink->data, at, at, total))
             return FALSE;
     }
-    return TRUE;
+    return !walk.has_gone || ek_ntfs_walk_named(table, opened->with_lost, sink);
 }
 
 /* --- decoding ------------------------------------------------------------------------------- */
@@ -509,7 +545,9 @@ gboolean ek_ntfs_decode(EkOpened *opened, const EkFile *file, EkContentSink sink
     guint index = ek_number_tree(file->number);
     g_autofree guint8 *record = g_malloc(table->boot.record_bytes);
     g_autoptr(EkNtfsFile) gathered = NULL;
-    if (ek_ntfs_table_read(table, number, record) == EK_NTFS_FOUND)
+    gboolean is_torn = FALSE;
+    if (ek_ntfs_table_read(table, number, record) == EK_NTFS_FOUND ||
+        ek_ntfs_table_read_part(table, number, record, &is_torn))
         gathered = ek_ntfs_file_gather(table, number, (EkSpan){record, table->boot.record_bytes});
     const GPtrArray *streams = gathered != NULL ? gathered->streams : NULL;
     guint first = streams != NULL && streams->len > 0 &&

@@ -9,6 +9,7 @@
 #define STATE_DIRTY 1u
 #define RECORD_VOLUME 3u
 #define RECORD_ROOT 5u
+#define RUNS_MOST 64u
 #define RECORD_BITMAP 6u
 #define RECORD_BAD 8u
 #define FURTHER_LEAST 2u
@@ -245,6 +246,34 @@ EkVolume *ek_ntfs_measure(EkReader *reader, const EkCandidate *candidate, GError
     return g_steal_pointer(&volume);
 }
 
+/* The file table is given more clusters than it has records: where none was ever written what was
+ * there before still is. *same: for how many bytes from `inside` on (of the volume) the answer
+ * holds; may become less. */
+static gboolean is_unwritten(const EkNtfsAttribute *table, const EkNtfsBoot *boot, EkByte inside,
+                             EkByte *same)
+{
+    EkNtfsRun runs[RUNS_MOST];
+    guint count = table->is_resident ? 0 : ek_ntfs_runs(table, runs, G_N_ELEMENTS(runs));
+    EkByte at = table->first_cluster * boot->cluster_bytes;
+    for (guint i = 0; i < count; i++) {
+        EkByte bytes = MIN(runs[i].clusters, G_MAXUINT32) * boot->cluster_bytes;
+        EkByte first =
+            runs[i].first == EK_NTFS_HOLE ? EK_UNPLACED : runs[i].first * boot->cluster_bytes;
+        if (first != EK_UNPLACED && inside >= first && inside - first < bytes) {
+            EkByte offset = at + (inside - first);
+            *same = MIN(*same, first + bytes - inside);
+            if (offset >= table->valid)
+                return TRUE;
+            *same = MIN(*same, table->valid - offset);
+            return FALSE;
+        }
+        if (first != EK_UNPLACED && first > inside)
+            *same = MIN(*same, first - inside);
+        at += bytes;
+    }
+    return FALSE;
+}
+
 /* $Bitmap has a bit a cluster. Its record need not be in the first fragment of the file table. */
 EkUsage ek_ntfs_use(EkReader *reader, const EkVolume *volume, EkRange range, EkByte *same)
 {
@@ -260,8 +289,14 @@ EkUsage ek_ntfs_use(EkReader *reader, const EkVolume *volume, EkRange range, EkB
     EkByte table = volume->first_byte + boot.mft_cluster * boot.cluster_bytes;
     EkByte place = (EkByte)RECORD_BITMAP * boot.record_bytes;
     EkNtfsAttribute data;
+    EkByte alike = range.bytes;
     if (look_at_record(reader, &boot, table, 0, record) == EK_PRESENT) {
         data = ek_ntfs_attribute_named(span, EK_NTFS_DATA, "");
+        if (data.valid > 0 &&
+            is_unwritten(&data, &boot, range.first - volume->first_byte, &alike)) {
+            *same = alike;
+            return EK_USAGE_FREE;
+        }
         place = place_in(&data, &boot, place);
     } else
         place += boot.mft_cluster * boot.cluster_bytes;
@@ -277,7 +312,7 @@ EkUsage ek_ntfs_use(EkReader *reader, const EkVolume *volume, EkRange range, EkB
     /* Behind this cluster the bitmap may go on elsewhere. */
     guint64 most = (boot.cluster_bytes - bit / 8 % boot.cluster_bytes) * 8 - bit % 8;
     EkUsage usage = ek_usage_bits(reader, volume->first_byte + place, bit % 8, most, &bits);
-    *same += (bits - 1) * boot.cluster_bytes;
+    *same = MIN(*same + (bits - 1) * boot.cluster_bytes, alike);
     return usage;
 }
 

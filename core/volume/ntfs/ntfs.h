@@ -51,6 +51,10 @@ gboolean ek_ntfs_infer(EkReader *reader, const EkSightings *sightings, EkVolumeS
  * number of the folder. */
 #define EK_NTFS_SEEN_INDEX 1u
 
+/* The mirror of an earlier volume is taken to stand where its table does; so far behind it where
+ * its clusters are not known. */
+#define EK_NTFS_UNPROVED_MIRROR 1u
+
 /* Volumes that another one was made over (earlier.c). */
 gboolean ek_ntfs_infer_earlier(EkReader *reader, const EkSightings *sightings, EkVolumeSink sink,
                                void *data, GError **error);

@@ -33,30 +33,45 @@ gboolean ek_ntfs_record_read(EkSpan record, EkNtfsRecord *header)
     return ek_span_equals(record, 0, "FILE", 4);
 }
 
-gboolean ek_ntfs_record_fix_up(guint8 *data, gsize length, guint32 sector_size)
+/* Undoes the update sequence as far as it fits. Returns how many bytes that is. */
+static gsize fix_up(guint8 *data, gsize length, gsize known, guint32 sector_size)
 {
     EkSpan span = {data, length};
     EkNtfsRecord header;
     if (!ek_ntfs_record_read(span, &header))
-        return FALSE;
+        return 0;
     gsize offset = header.sequence;
     gsize count = header.steps + 1;
     /* Records always count in steps of 512 here, whatever the drive's sectors. */
     gsize step = MIN(sector_size, EK_STEP);
     if (count < 2 || (count - 1) * step != length || !ek_span_has(span, offset, count * 2) ||
-        offset < 0x2a)
-        return FALSE;
+        offset < 0x2a || offset + count * 2 > known)
+        return 0;
+    gsize good = 0;
     const guint8 *sequence = data + offset;
-    for (gsize i = 1; i < count; i++) {
-        guint8 *last = data + i * step - 2;
-        if (memcmp(last, sequence, 2) != 0)
-            return FALSE; /* torn: this sector is of another time */
-    }
-    for (gsize i = 1; i < count; i++)
+    /* Torn: from there on it is of another time. */
+    while (good + step <= known && memcmp(data + good + step - 2, sequence, 2) == 0)
+        good += step;
+    for (gsize i = 1; i * step <= good; i++)
         memcpy(data + i * step - 2, sequence + i * 2, 2);
     /* What the header says may itself have been under the sequence's care. */
     ek_ntfs_record_read(span, &header);
-    return header.first >= 0x30 && header.first < length && header.used <= length;
+    return header.first >= 0x30 && header.first < good && header.used <= length ? good : 0;
+}
+
+gboolean ek_ntfs_record_fix_up(guint8 *data, gsize length, guint32 sector_size)
+{
+    return length > 0 && fix_up(data, length, length, sector_size) == length;
+}
+
+gboolean ek_ntfs_record_fix_up_part(guint8 *data, gsize length, gsize known, guint32 sector_size)
+{
+    gsize good = fix_up(data, length, MIN(known, length), sector_size);
+    if (good == 0)
+        return FALSE;
+    memset(data + good, 0, length - good);
+    ek_put_le32(data + 0x18, MIN(ek_span_le32((EkSpan){data, length}, 0x18), (guint32)good));
+    return TRUE;
 }
 
 static void read_attribute(EkSpan span, EkNtfsAttribute *attribute)

@@ -14,6 +14,11 @@
  * FALSE when it is no whole file record. */
 gboolean ek_ntfs_record_fix_up(guint8 *data, gsize length, guint32 sector_size);
 
+/* The same of one of which `known` bytes were read, or of which sectors are of another time: what
+ * is behind the first that is not right is cleared, and the record ends there. Attributes that go
+ * over that end are none of it then. FALSE when not even its first sector is right. */
+gboolean ek_ntfs_record_fix_up_part(guint8 *data, gsize length, gsize known, guint32 sector_size);
+
 /* What the header of a record says. */
 typedef struct {
     guint16 generation;
@@ -89,6 +94,8 @@ typedef struct {
 /* The first runs of a non-resident attribute, at most `most`; returns how many. Stops at what
  * contradicts itself. */
 guint ek_ntfs_runs(const EkNtfsAttribute *attribute, EkNtfsRun *runs, guint most);
+
+#define EK_NTFS_IS_FOLDER 0x10000000u /* attribute of a name */
 
 /* A name, as an attribute of a record or an entry of a folder's index holds it. */
 typedef struct {

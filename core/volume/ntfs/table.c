@@ -17,14 +17,17 @@ EkByte ek_ntfs_record_place(const EkNtfsTable *table, guint64 number)
 }
 
 /* One that says it is another is none. */
+static gboolean is_called(const EkNtfsTable *table, guint64 number, const guint8 *record)
+{
+    EkNtfsRecord header;
+    ek_ntfs_record_read((EkSpan){record, table->boot.record_bytes}, &header);
+    return header.number == G_MAXUINT32 || header.number == (guint32)number;
+}
+
 static gboolean is_record(const EkNtfsTable *table, guint64 number, guint8 *record)
 {
-    guint32 bytes = table->boot.record_bytes;
-    if (!ek_ntfs_record_fix_up(record, bytes, table->boot.sector_size))
-        return FALSE;
-    EkNtfsRecord header;
-    ek_ntfs_record_read((EkSpan){record, bytes}, &header);
-    return header.number == G_MAXUINT32 || header.number == (guint32)number;
+    return ek_ntfs_record_fix_up(record, table->boot.record_bytes, table->boot.sector_size) &&
+           is_called(table, number, record);
 }
 
 static gboolean read_mirror(const EkNtfsTable *table, guint64 number, guint8 *record)
@@ -63,7 +66,9 @@ EkNtfsFound ek_ntfs_table_take(const EkNtfsTable *table, guint64 number, guint8 
     if (was_read && ek_span_le32((EkSpan){record, 4}, 0) == 0)
         return EK_NTFS_EMPTY;
     if (was_read && is_record(table, number, record))
-        return EK_NTFS_FOUND;
+        return ek_ntfs_table_is_older(table, (EkSpan){record, table->boot.record_bytes})
+                   ? EK_NTFS_EMPTY
+                   : EK_NTFS_FOUND;
     if (read_mirror(table, number, record))
         return EK_NTFS_FOUND;
     return was_read ? EK_NTFS_BROKEN : EK_NTFS_UNREAD;
@@ -79,6 +84,26 @@ EkNtfsFound ek_ntfs_table_read(const EkNtfsTable *table, guint64 number, guint8 
         ek_ntfs_read_fragments(table, table->fragments, number * bytes, record, bytes, &known) &&
         known.good == bytes;
     return ek_ntfs_table_take(table, number, record, was_read);
+}
+
+gboolean ek_ntfs_table_read_part(const EkNtfsTable *table, guint64 number, guint8 *record,
+                                 gboolean *is_torn)
+{
+    guint32 bytes = table->boot.record_bytes;
+    gsize known = 0;
+    EkKnown own;
+    if (number >= table->records || (table->only != NULL && !is_its_own(table, number)))
+        return FALSE;
+    memset(record, 0, bytes);
+    while (known < bytes &&
+           ek_ntfs_read_fragments(table, table->fragments, number * bytes + known, record + known,
+                                  EK_STEP, &own) &&
+           own.good == EK_STEP)
+        known += EK_STEP;
+    *is_torn = known == bytes;
+    return ek_ntfs_record_fix_up_part(record, bytes, known, table->boot.sector_size) &&
+           is_called(table, number, record) &&
+           !ek_ntfs_table_is_older(table, (EkSpan){record, bytes});
 }
 
 /* The rest of its own runs stands in records that are reached by the first ones. */
@@ -106,6 +131,7 @@ gboolean ek_ntfs_table_open(EkNtfsTable *table, EkReader *reader, const EkVolume
                            .is_guessed = volume->is_earlier};
     if (!ek_ntfs_boot_read(ek_volume_header(volume), &table->boot))
         return FALSE;
+    table->is_unproved = table->is_earlier && table->boot.mirror_cluster != table->boot.mft_cluster;
     guint32 bytes = table->boot.record_bytes;
     g_autofree guint8 *record = g_malloc0(bytes);
     g_autofree guint8 *other = g_malloc0(bytes);
@@ -138,6 +164,7 @@ void ek_ntfs_table_close(EkNtfsTable *table)
 {
     g_clear_pointer(&table->fragments, g_array_unref);
     g_clear_pointer(&table->only, g_array_unref);
+    g_clear_pointer(&table->indexes, g_array_unref);
     g_clear_pointer(&table->further, ek_ntfs_further_free);
 }
 

@@ -22,10 +22,13 @@ typedef struct {
     guint64 records;
     guint64 written; /* of them, as far as its first record tells: what stands behind is older */
     EkNtfsFurther *further;
+    EkTimestamp made;    /* where that is so: when the volume was formatted, as far as is known */
     gboolean is_guessed; /* its first record, which says where it lies, was not read anywhere */
     gboolean
         is_earlier; /* its first records are gone for good: others stand there, and in the mirror */
-    GArray *only;   /* EkRange, by place: where its records stand; NULL: all of the fragments */
+    gboolean is_unproved; /* where its clusters lie is not known: records alone are certain */
+    GArray *indexes;      /* EkByte: blocks of indexes that a hunt saw; NULL: no matter */
+    GArray *only; /* EkRange, by place: where its records stand; NULL: all of the fragments */
 } EkNtfsTable;
 
 typedef enum {
@@ -38,6 +41,14 @@ typedef enum {
 /* FALSE when the kept boot sector is none. */
 gboolean ek_ntfs_table_open(EkNtfsTable *table, EkReader *reader, const EkVolume *volume);
 void ek_ntfs_table_close(EkNtfsTable *table);
+
+/* The size of the clusters that the attributes of a record count; 0: none of them tells. */
+guint32 ek_ntfs_clusters_of(EkSpan record);
+
+/* Was a record, which was fixed up, last changed before the volume was formatted, or does it count
+ * clusters of another size? Then it is one of another, that was there before. Only where the table
+ * is guessed, and of an earlier volume by its clusters alone (traces.c). */
+gboolean ek_ntfs_table_is_older(const EkNtfsTable *table, EkSpan record);
 
 /* Without its first record: what lies in one fragment from where the boot sector says, as far as
  * its records say their numbers (traces.c). */
@@ -57,6 +68,11 @@ guint64 ek_ntfs_table_next(const EkNtfsTable *table, guint64 number);
 
 /* Reads a record and undoes its update sequence; the first ones from the mirror where need be. */
 EkNtfsFound ek_ntfs_table_read(const EkNtfsTable *table, guint64 number, guint8 *record);
+
+/* Reads a record, of which the end is missing, as far as it is right; *is_torn: it was all read,
+ * and is of two times. FALSE when not even its beginning is. */
+gboolean ek_ntfs_table_read_part(const EkNtfsTable *table, guint64 number, guint8 *record,
+                                 gboolean *is_torn);
 
 /* As ek_ntfs_table_read, of a record that was read already, or could not be. */
 EkNtfsFound ek_ntfs_table_take(const EkNtfsTable *table, guint64 number, guint8 *record,

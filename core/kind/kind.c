@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* Kinds of files: one table of the types of content, with the ends of their names, their media
  * types (RFC 6838) and what their published formats have them begin with. */
-#include "files/kind.h"
+#include "kind/kind.h"
 
 #include <string.h>
 

@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* What a file is for people, as far as its name or its media type tells. */
-#ifndef EK_FILES_KIND_H
-#define EK_FILES_KIND_H
+#ifndef EK_KIND_KIND_H
+#define EK_KIND_KIND_H
 
 #include <glib.h>
 
