@@ -245,7 +245,7 @@ static void put_sum(FILE *sums, const EkExtracted *result)
 }
 
 static void tell_result(Taking *taking, const char *path, const EkItem *item,
-                        const EkExtracted *result, const GArray *holes)
+                        const EkExtracted *result, const GArray *extents, const GArray *holes)
 {
     guint64 volume = ek_indexing_volume(taking->indexing)->number;
     if (result->outcome != EK_OUTCOME_KEPT) {
@@ -256,7 +256,8 @@ static void tell_result(Taking *taking, const char *path, const EkItem *item,
     if (taking->sums != NULL && result->sha256 != NULL)
         put_sum(taking->sums, result);
     if (result->outcome == EK_OUTCOME_WRITTEN)
-        ek_record_add(taking->record, volume, path, item, result, holes);
+        ek_record_add(taking->record, ek_case_info(taking->view.opened)->id, volume, path, item,
+                      result, extents, holes);
     if (taking->order->json)
         tell_json(taking, path, item, result);
     if (result->outcome == EK_OUTCOME_KEPT) {
@@ -296,23 +297,25 @@ static gboolean write_file(Taking *taking, const char *path, const char *place, 
     if (extents == NULL)
         return FALSE;
     EkExtracted result = {0};
-    const EkRecorded *known = ek_record_find(taking->record, volume, item->file.number);
+    g_autoptr(GArray) holes =
+        is_whole ? NULL : ek_files_holes(ek_indexing_files(taking->indexing)->reader, extents);
+    const EkRecorded *known = ek_record_find(taking->record, ek_case_info(taking->view.opened)->id,
+                                             volume, item->file.number);
     EkExtractOrder order = {
         .path = place,
         .file = &item->file,
         .extents = extents,
         .if_exists = taking->order->if_exists,
         .known_sha256 = known != NULL ? known->sha256 : NULL,
+        .is_known_current = known != NULL && ek_recorded_is_of(known, extents, holes),
+        .is_known_lesser = known != NULL && ek_recorded_has_less(known, item),
         .known_name = known != NULL ? known->name : NULL,
     };
     EkExtract *extract = taking->holed != NULL && !is_whole ? taking->holed : taking->extract;
     gboolean fine = ek_extract_file(extract, ek_indexing_files(taking->indexing), &order,
                                     taking->cancel, &result, error);
-    if (fine) {
-        g_autoptr(GArray) holes =
-            is_whole ? NULL : ek_files_holes(ek_indexing_files(taking->indexing)->reader, extents);
-        tell_result(taking, path, item, &result, holes);
-    }
+    if (fine)
+        tell_result(taking, path, item, &result, extents, holes);
     ek_extracted_clear(&result);
     return fine;
 }
@@ -407,7 +410,7 @@ static void print_counts(const Taking *taking)
         {totals->by_condition[EK_CONDITION_UNPLACED], "unplaced"},
         {totals->by_condition[EK_CONDITION_DOUBTFUL], "doubtful"},
         {taking->same, "there already"},
-        {taking->kept, "kept as they were"},
+        {taking->kept, "kept unchanged"},
         {taking->skipped + taking->impossible, "left out"},
         {taking->failed, "could not be written"},
     };
@@ -727,7 +730,7 @@ int ek_command_extract(EkCli *cli)
          "include alternate data streams, written as FILE:STREAM", NULL},
         {"sums", 0, 0, G_OPTION_ARG_FILENAME, &order.sums,
          "write SHA-256 sums to FILE in sha256sum format", "FILE"},
-        EK_OPTION_WITHOUT_JOURNAL(cli),
+        EK_OPTIONS_OF_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &order.json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
     };

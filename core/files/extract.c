@@ -338,7 +338,7 @@ static gboolean is_same(Placing *placing, const struct stat *st, GError **error)
     const EkExtractOrder *order = placing->order;
     if (!S_ISREG(st->st_mode) || (guint64)st->st_size != order->file->size)
         return FALSE;
-    if (order->known_sha256 != NULL && has_time(st, order->file) &&
+    if (order->known_sha256 != NULL && order->is_known_current && has_time(st, order->file) &&
         (*order->known_sha256 != '\0' || ek_writing_is_vast(order->file, order->extents))) {
         placing->result->sha256 =
             *order->known_sha256 != '\0' ? g_strdup(order->known_sha256) : NULL;
@@ -361,6 +361,18 @@ static gboolean is_same(Placing *placing, const struct stat *st, GError **error)
         return FALSE;
     placing->result->sha256 = g_steal_pointer(&here);
     return TRUE;
+}
+
+/* Is this what an earlier extraction wrote of the file, when less of it was read? */
+static gboolean is_own_lesser(Placing *placing, const struct stat *st, GError **error)
+{
+    const EkExtractOrder *order = placing->order;
+    if (!S_ISREG(st->st_mode) || !order->is_known_lesser || order->known_sha256 == NULL ||
+        *order->known_sha256 == '\0')
+        return FALSE;
+    g_autofree char *there =
+        ek_writing_digest_of(placing->folder, placing->candidate, placing->cancel, error);
+    return g_strcmp0(there, order->known_sha256) == 0;
 }
 
 static gboolean write_part(Placing *placing, GError **error)
@@ -445,10 +457,13 @@ static gboolean try_candidate(Placing *placing, GError **error)
         return FALSE;
     if (is_same(placing, &st, &failure))
         return settle(placing, &st, EK_OUTCOME_SAME);
+    gboolean is_lesser = failure == NULL && is_own_lesser(placing, &st, &failure);
     if (failure != NULL) {
         g_propagate_error(error, failure);
         return FALSE;
     }
+    if (is_lesser)
+        return name_part_so(placing, TRUE, error);
     if (S_ISDIR(st.st_mode) || placing->order->if_exists == EK_EXISTS_RENAME)
         return FALSE;
     if (placing->order->if_exists == EK_EXISTS_KEEP)

@@ -96,7 +96,8 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkExtract, ek_extract_free)
 
 /* What to do where another file has the file's name already. What the same extraction wrote, or
  * found to be the file itself, is never replaced: of two files with one name the second gets
- * another. */
+ * another. What an earlier extraction wrote of the file, when less of it was read, is replaced
+ * unless it has been changed since. */
 typedef enum { EK_EXISTS_KEEP, EK_EXISTS_REPLACE, EK_EXISTS_RENAME } EkIfExists;
 
 typedef enum {
@@ -123,6 +124,8 @@ typedef struct {
     EkIfExists if_exists;
     const char
         *known_sha256; /* what an earlier extraction noted of it ("": no digest); NULL: nothing */
+    gboolean is_known_current; /* and it was taken from the same places, as much of it read */
+    gboolean is_known_lesser;  /* or less of it was read */
     const char *known_name; /* what it was called there, relative to the folder; NULL: not known */
 } EkExtractOrder;
 

@@ -10,18 +10,30 @@
 #include <string.h>
 #include <sys/stat.h>
 #include <unistd.h>
+#include <xxhash.h>
 
 #define HEADER                                                                                     \
-    "volume,number,path,written_as,size,sha256,condition,bad_bytes,unread_bytes,holes\r\n"
+    "volume,number,path,written_as,size,sha256,condition,bad_bytes,unread_bytes,holes,case,origin" \
+    "\r\n"
 
-enum { COLUMN_VOLUME, COLUMN_NUMBER, COLUMN_NAME = 3, COLUMN_SUM = 5, COLUMNS = 10 };
+enum {
+    COLUMN_VOLUME,
+    COLUMN_NUMBER,
+    COLUMN_NAME = 3,
+    COLUMN_SUM = 5,
+    COLUMN_BAD = 7,
+    COLUMN_UNREAD,
+    COLUMN_CASE = 10,
+    COLUMN_ORIGIN,
+    COLUMNS
+};
 
 /* What a spreadsheet takes for a formula begins with one of these. */
 #define FORMULA_STARTS "=+-@\t\r"
 
 struct EkRecordTable {
     FILE *file;
-    GHashTable *rows; /* "VOLUME:NUMBER" to EkRecorded */
+    GHashTable *rows; /* "CASE:VOLUME:NUMBER" to EkRecorded */
 };
 
 static void recorded_free(gpointer data)
@@ -29,12 +41,33 @@ static void recorded_free(gpointer data)
     EkRecorded *row = data;
     g_free(row->name);
     g_free(row->sha256);
+    g_free(row->origin);
     g_free(row);
 }
 
-static char *key_of(guint64 volume, guint64 number)
+static char *key_of(const char *case_id, guint64 volume, guint64 number)
 {
-    return g_strdup_printf("%" G_GUINT64_FORMAT ":%" G_GUINT64_FORMAT, volume, number);
+    return g_strdup_printf("%s:%" G_GUINT64_FORMAT ":%" G_GUINT64_FORMAT, case_id, volume, number);
+}
+
+static char *origin_of(const GArray *extents, const GArray *holes)
+{
+    XXH3_state_t *state = XXH3_createState();
+    XXH3_64bits_reset(state);
+    for (guint i = 0; i < extents->len; i++) {
+        const EkExtent *extent = &g_array_index(extents, EkExtent, i);
+        const guint64 key[] = {extent->offset, extent->bytes, extent->first_byte, extent->stored,
+                               extent->layer};
+        XXH3_64bits_update(state, key, sizeof key);
+    }
+    for (guint i = 0; holes != NULL && i < holes->len; i++) {
+        const EkHole *hole = &g_array_index(holes, EkHole, i);
+        const guint64 key[] = {hole->offset, hole->bytes};
+        XXH3_64bits_update(state, key, sizeof key);
+    }
+    guint64 digest = XXH3_64bits_digest(state);
+    XXH3_freeState(state);
+    return g_strdup_printf("%016" G_GINT64_MODIFIER "x", digest);
 }
 
 /* --- reading -------------------------------------------------------------------------------- */
@@ -78,11 +111,14 @@ static void load(EkRecordTable *table, const char *text)
     g_autoptr(GString) field = g_string_new(NULL);
     guint64 volume = 0;
     guint64 number = 0;
+    guint64 missing[2] = {0};
     guint column = 0;
     gboolean is_last = FALSE;
     gboolean is_number = FALSE;
     g_autofree char *sum = NULL;
     g_autofree char *name = NULL;
+    g_autofree char *case_id = NULL;
+    g_autofree char *origin = NULL;
     while (next_field(&text, field, &is_last)) {
         if (column == COLUMN_VOLUME)
             is_number = ek_text_parse_u64(field->str, &volume);
@@ -92,6 +128,12 @@ static void load(EkRecordTable *table, const char *text)
             name = g_strdup(without_mark(field->str));
         else if (column == COLUMN_SUM && (field->len == 64 || field->len == 0))
             sum = g_strdup(field->str);
+        else if (column == COLUMN_BAD || column == COLUMN_UNREAD)
+            is_number = ek_text_parse_u64(field->str, &missing[column - COLUMN_BAD]) && is_number;
+        else if (column == COLUMN_CASE)
+            case_id = g_strdup(field->str);
+        else if (column == COLUMN_ORIGIN)
+            origin = g_strdup(field->str);
         column++;
         if (!is_last)
             continue;
@@ -99,10 +141,14 @@ static void load(EkRecordTable *table, const char *text)
             EkRecorded *row = g_new0(EkRecorded, 1);
             row->name = g_steal_pointer(&name);
             row->sha256 = g_steal_pointer(&sum);
-            g_hash_table_replace(table->rows, key_of(volume, number), row);
+            row->origin = g_steal_pointer(&origin);
+            row->missing = missing[0] + missing[1];
+            g_hash_table_replace(table->rows, key_of(case_id, volume, number), row);
         }
         g_clear_pointer(&sum, g_free);
         g_clear_pointer(&name, g_free);
+        g_clear_pointer(&case_id, g_free);
+        g_clear_pointer(&origin, g_free);
         column = 0;
     }
 }
@@ -184,10 +230,22 @@ gboolean ek_record_close(EkRecordTable *table, GError **error)
     return fine;
 }
 
-const EkRecorded *ek_record_find(const EkRecordTable *table, guint64 volume, guint64 number)
+const EkRecorded *ek_record_find(const EkRecordTable *table, const char *case_id, guint64 volume,
+                                 guint64 number)
 {
-    g_autofree char *key = key_of(volume, number);
+    g_autofree char *key = key_of(case_id, volume, number);
     return g_hash_table_lookup(table->rows, key);
+}
+
+gboolean ek_recorded_is_of(const EkRecorded *recorded, const GArray *extents, const GArray *holes)
+{
+    g_autofree char *origin = origin_of(extents, holes);
+    return g_str_equal(origin, recorded->origin);
+}
+
+gboolean ek_recorded_has_less(const EkRecorded *recorded, const EkItem *item)
+{
+    return item->damage.bad_bytes + item->damage.unread_bytes < recorded->missing;
 }
 
 /* --- writing -------------------------------------------------------------------------------- */
@@ -207,9 +265,11 @@ static void put_text(FILE *file, const char *text)
     fputs("\",", file);
 }
 
-void ek_record_add(EkRecordTable *table, guint64 volume, const char *path, const EkItem *item,
-                   const EkExtracted *result, const GArray *holes)
+void ek_record_add(EkRecordTable *table, const char *case_id, guint64 volume, const char *path,
+                   const EkItem *item, const EkExtracted *result, const GArray *extents,
+                   const GArray *holes)
 {
+    g_autofree char *origin = origin_of(extents, holes);
     fprintf(table->file, "%" G_GUINT64_FORMAT ",%" G_GUINT64_FORMAT ",", volume, item->file.number);
     put_text(table->file, path);
     put_text(table->file, result->written_as);
@@ -222,5 +282,5 @@ void ek_record_add(EkRecordTable *table, guint64 volume, const char *path, const
         fprintf(table->file, "%s%" G_GUINT64_FORMAT "+%" G_GUINT64_FORMAT, i > 0 ? " " : "",
                 hole->offset, hole->bytes);
     }
-    fputs("\r\n", table->file);
+    fprintf(table->file, ",%s,%s\r\n", case_id, origin);
 }

@@ -21,15 +21,26 @@ gboolean ek_record_close(EkRecordTable *table, GError **error);
 
 /* What an earlier extraction noted for a file. */
 typedef struct {
-    char *name;   /* relative to the folder */
-    char *sha256; /* "": it has no digest */
+    char *name;     /* relative to the folder */
+    char *sha256;   /* "": it has no digest */
+    char *origin;   /* a digest of where its bytes lay, and of its holes */
+    EkByte missing; /* bytes that were not read then */
 } EkRecorded;
 
-/* The row of a file; NULL: there is none. It is the table's. */
-const EkRecorded *ek_record_find(const EkRecordTable *table, guint64 volume, guint64 number);
+/* The row of a file of a case; NULL: there is none. It is the table's. */
+const EkRecorded *ek_record_find(const EkRecordTable *table, const char *case_id, guint64 volume,
+                                 guint64 number);
 
-/* Notes one file. `holes`: EkHole. */
-void ek_record_add(EkRecordTable *table, guint64 volume, const char *path, const EkItem *item,
-                   const EkExtracted *result, const GArray *holes);
+/* Was what the row tells of taken from these places (EkExtent), with these holes (EkHole; NULL:
+ * none)? */
+gboolean ek_recorded_is_of(const EkRecorded *recorded, const GArray *extents, const GArray *holes);
+
+/* Were fewer of its bytes read then? */
+gboolean ek_recorded_has_less(const EkRecorded *recorded, const EkItem *item);
+
+/* Notes one file, with what ek_recorded_is_of asks for. */
+void ek_record_add(EkRecordTable *table, const char *case_id, guint64 volume, const char *path,
+                   const EkItem *item, const EkExtracted *result, const GArray *extents,
+                   const GArray *holes);
 
 #endif
