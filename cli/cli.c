@@ -6,6 +6,7 @@
 #include "files/filter.h"
 #include "nearest.h"
 #include "show.h"
+#include "work/indexing.h"
 
 #include <signal.h>
 #include <stdio.h>
@@ -14,6 +15,7 @@
 #include <unistd.h>
 
 #define DEADLINE_NS 900000000
+#define CONTENTS "carved" /* what stands for the catalogue of contents in a place */
 
 /* The only mutable variables of the program outside of a function: a signal handler can reach
  * nothing else. */
@@ -297,12 +299,22 @@ gboolean ek_cli_parse_place(const char *operand, guint64 *volume, const char **p
     g_autofree char *number =
         colon != NULL ? g_strndup(operand, (gsize)(colon - operand)) : g_strdup(operand);
     *path = colon != NULL ? colon + 1 : "";
+    if (g_str_equal(number, CONTENTS)) {
+        *volume = EK_CONTENTS;
+        return TRUE;
+    }
     return ek_text_parse_u64(number, volume) && *volume > 0;
+}
+
+char *ek_cli_place_word(guint volume)
+{
+    return volume == EK_CONTENTS ? g_strdup(CONTENTS) : g_strdup_printf("%u", volume);
 }
 
 int ek_cli_take_place(EkCli *cli, const char *operand, guint64 *volume, const char **path)
 {
     if (ek_cli_parse_place(operand, volume, path))
         return EK_EXIT_DONE;
-    return ek_cli_misused(cli, "\"%s\" is not VOLUME or VOLUME:PATH, as 2:Photos", operand);
+    return ek_cli_misused(cli, "\"%s\" is not VOLUME or VOLUME:PATH, as 2:Photos, nor carved",
+                          operand);
 }

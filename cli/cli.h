@@ -100,6 +100,10 @@ void ek_cli_expect_signals(void);
 const gint *ek_cli_watch_signals(void);
 
 /* "VOLUME" or "VOLUME:PATH": *path points into `operand`, "" when there is none. */
+/* "2", or "carved" for the catalogue of contents: what stands for it in a place. The caller frees.
+ */
+char *ek_cli_place_word(guint volume);
+
 gboolean ek_cli_parse_place(const char *operand, guint64 *volume, const char **path);
 /* The same, and tells of a misuse: EK_EXIT_DONE or EK_EXIT_USAGE. */
 int ek_cli_take_place(EkCli *cli, const char *operand, guint64 *volume, const char **path);
@@ -110,6 +114,7 @@ int ek_command_image(EkCli *cli);
 int ek_command_map(EkCli *cli);
 int ek_command_hunt(EkCli *cli);
 int ek_command_volumes(EkCli *cli);
+int ek_command_carve(EkCli *cli);
 int ek_command_ls(EkCli *cli);
 int ek_command_tree(EkCli *cli);
 int ek_command_find(EkCli *cli);

@@ -211,7 +211,7 @@ static void tell_json(Taking *taking, const char *path, const EkItem *item,
     static const char *const outcomes[] = {
         [EK_OUTCOME_WRITTEN] = "written", [EK_OUTCOME_SAME] = "same", [EK_OUTCOME_KEPT] = "kept"};
     json_t *row = json_object();
-    json_object_set_new(row, "volume", ek_json_u64(ek_indexing_volume(taking->indexing)->number));
+    json_object_set_new(row, "volume", ek_filerow_volume_json(taking->indexing));
     json_object_set_new(row, "number", ek_json_u64(item->file.number));
     json_object_set_new(row, "path", ek_json_text(path));
     json_object_set_new(row, "written_as", ek_json_text(result->written_as));
@@ -336,6 +336,8 @@ static char *volume_folder(const Taking *taking, const EkItem *item)
     const EkCaseVolume *entry = ek_indexing_volume(taking->indexing);
     const char *label = entry->volume->label;
     gboolean is_deleted = (item->file.flags & EK_FILE_DELETED) != 0;
+    if (entry->number == EK_CONTENTS)
+        return g_strdup("carved");
     GString *name = g_string_new(NULL);
     g_string_printf(name, "%u %s%s", entry->number,
                     label != NULL && *label != '\0' ? label : entry->volume->filesystem,
@@ -409,6 +411,7 @@ static void print_counts(const Taking *taking)
         {totals->by_condition[EK_CONDITION_OVERWRITTEN], "overwritten"},
         {totals->by_condition[EK_CONDITION_UNPLACED], "unplaced"},
         {totals->by_condition[EK_CONDITION_DOUBTFUL], "doubtful"},
+        {totals->by_condition[EK_CONDITION_CUT], "cut"},
         {taking->same, "there already"},
         {taking->kept, "kept unchanged"},
         {taking->skipped + taking->impossible, "left out"},

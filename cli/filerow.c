@@ -57,11 +57,42 @@ static const char *type_name(const EkItem *item)
     return item->is_again ? "link" : type_names[MIN(item->file.type, EK_TYPE_STREAM)];
 }
 
+json_t *ek_filerow_volume_json(EkIndexing *indexing)
+{
+    guint number = ek_indexing_volume(indexing)->number;
+    return number == EK_CONTENTS ? json_string("carved") : ek_json_u64(number);
+}
+
+static gboolean add_entry(void *data, const EkContentEntry *entry)
+{
+    json_t *row = data;
+    json_object_set_new(row, "content_type", ek_json_text(entry->type));
+    json_object_set_new(row, "state", ek_json_text(ek_content_state_name(entry->state)));
+    json_object_set_new(row, "why", ek_json_text(entry->why));
+    return TRUE;
+}
+
+/* What a search by content knows of a file besides. */
+static void add_content(json_t *row, EkIndexing *indexing, guint64 number)
+{
+    json_t *places = json_array();
+    g_autoptr(GArray) extents = ek_inventory_extents(ek_indexing_inventory(indexing), number, NULL);
+    ek_contentstore_get(ek_indexing_contents(indexing), number, add_entry, row, NULL);
+    for (guint i = 0; extents != NULL && i < extents->len; i++) {
+        const EkExtent *extent = &g_array_index(extents, EkExtent, i);
+        json_array_append_new(places,
+                              json_pack("{s:o,s:o,s:o}", "offset", ek_json_u64(extent->offset),
+                                        "bytes", ek_json_u64(extent->bytes), "first_byte",
+                                        ek_json_u64(extent->first_byte)));
+    }
+    json_object_set_new(row, "extents", places);
+}
+
 json_t *ek_filerow_json(EkIndexing *indexing, const char *path, const EkItem *item)
 {
     const EkFile *file = &item->file;
     json_t *row = json_object();
-    json_object_set_new(row, "volume", ek_json_u64(ek_indexing_volume(indexing)->number));
+    json_object_set_new(row, "volume", ek_filerow_volume_json(indexing));
     json_object_set_new(row, "number", ek_json_u64(file->number));
     json_object_set_new(row, "path", ek_json_text(path));
     if (item->name_bytes != NULL) {
@@ -86,6 +117,8 @@ json_t *ek_filerow_json(EkIndexing *indexing, const char *path, const EkItem *it
     json_object_set_new(row, "unread_bytes", ek_json_u64(item->damage.unread_bytes));
     json_object_set_new(row, "overwritten_bytes", ek_json_u64(item->damage.overwritten_bytes));
     json_object_set_new(row, "holes", ek_filerow_holes_json(indexing, item));
+    if (ek_indexing_contents(indexing) != NULL && file->type == EK_TYPE_FILE)
+        add_content(row, indexing, file->number);
     return row;
 }
 
@@ -110,8 +143,9 @@ char *ek_filerow_condition(const EkItem *item)
     }
     if (damage->condition == EK_CONDITION_DOUBTFUL)
         g_string_append_printf(text, "%s%s", separator,
-                               (item->file.flags & EK_FILE_GUESSED) != 0
-                                   ? "place guessed"
+                               (item->file.flags & EK_FILE_GUESSED) != 0 ? "place guessed"
+                               : (item->file.flags & EK_FILE_UNCHECKED) != 0
+                                   ? "nothing in it tells whether all of it is right"
                                    : "another file claims the same sectors");
     return g_strdup(text->str);
 }
@@ -285,7 +319,7 @@ void ek_filerow_count(EkFileTotals *totals, const EkItem *item)
     }
     totals->files++;
     totals->bytes += file->size;
-    totals->by_condition[MIN(item->damage.condition, EK_CONDITION_DOUBTFUL)]++;
+    totals->by_condition[MIN(item->damage.condition, EK_CONDITIONS - 1)]++;
 }
 
 static gboolean count_start(void *data, const char *path, const EkItem *item)
@@ -320,6 +354,7 @@ static void print_legend(const EkFileTotals *totals)
         [EK_CONDITION_OVERWRITTEN] = "overwritten: part of the space belongs to another file now",
         [EK_CONDITION_UNPLACED] = "unplaced: the location of some data is unknown",
         [EK_CONDITION_DOUBTFUL] = "doubtful: the location is a guess, or claimed by another file",
+        [EK_CONDITION_CUT] = "cut: begins right and ends early",
     };
     gboolean occurs[EK_CONDITIONS];
     for (guint i = 0; i < EK_CONDITIONS; i++)
@@ -368,7 +403,9 @@ void ek_filerow_print_inventory(guint volume, const EkInventoryTotals *totals)
     g_autofree char *files = ek_text_count(totals->files, "file", "files");
     g_autofree char *named = ek_text_count(totals->named, "more file is", "more files are");
     g_autofree char *size = ek_text_size(totals->bytes);
-    ek_cli_print("Volume %u: %s, %s, %s: %" G_GUINT64_FORMAT " whole", volume, folders, files, size,
+    g_autofree char *what =
+        volume == EK_CONTENTS ? g_strdup("Contents") : g_strdup_printf("Volume %u", volume);
+    ek_cli_print("%s: %s, %s, %s: %" G_GUINT64_FORMAT " whole", what, folders, files, size,
                  totals->by_condition[EK_CONDITION_WHOLE]);
     for (guint i = EK_CONDITION_HOLED; i < EK_CONDITIONS; i++)
         if (totals->by_condition[i] > 0)
@@ -390,10 +427,12 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
 {
     EkInventoryTotals now = ek_indexing_progress(data);
     g_autofree char *size = ek_text_size(now.bytes);
+    guint number = ek_indexing_volume(data)->number;
+    g_autofree char *what =
+        number == EK_CONTENTS ? g_strdup("contents") : g_strdup_printf("volume %u", number);
     g_string_printf(lines[0],
-                    "indexing volume %u: %" G_GUINT64_FORMAT " folders, %" G_GUINT64_FORMAT
-                    " files, %s",
-                    ek_indexing_volume(data)->number, now.folders, now.files, size);
+                    "indexing %s: %" G_GUINT64_FORMAT " folders, %" G_GUINT64_FORMAT " files, %s",
+                    what, now.folders, now.files, size);
 }
 
 /* Which transaction --as-of led to. */

@@ -7,6 +7,8 @@
 #include "work/indexing.h"
 
 /* The object that `files` in JSON has for a file; holes come from the inventory. */
+/* What stands for its volume: a number, or "carved". */
+json_t *ek_filerow_volume_json(EkIndexing *indexing);
 json_t *ek_filerow_json(EkIndexing *indexing, const char *path, const EkItem *item);
 json_t *ek_filerow_holes_json(EkIndexing *indexing, const EkItem *item);
 

@@ -29,13 +29,13 @@ typedef struct {
 
 static void show(Search *search, const char *path, const EkItem *item)
 {
-    guint volume = ek_indexing_volume(search->indexing)->number;
+    g_autofree char *volume = ek_cli_place_word(ek_indexing_volume(search->indexing)->number);
     if (search->json) {
         ek_filerow_add_to_list(&search->list, ek_filerow_json(search->indexing, path, item));
     } else if (search->numbers) {
-        ek_cli_print("%u:@%" G_GUINT64_FORMAT "\n", volume, item->file.number);
+        ek_cli_print("%s:@%" G_GUINT64_FORMAT "\n", volume, item->file.number);
     } else {
-        g_autofree char *place = g_strdup_printf("%u:%s", volume, path);
+        g_autofree char *place = g_strdup_printf("%s:%s", volume, path);
         ek_filerow_print(&search->rows, search->indexing, place, item);
     }
 }

@@ -5,11 +5,11 @@
 static json_t *totals_json(EkIndexing *indexing)
 {
     EkInventoryTotals totals = ek_inventory_totals(ek_indexing_inventory(indexing));
-    json_t *json = json_pack(
-        "{s:o,s:o,s:o,s:o,s:o,s:o}", "volume", ek_json_u64(ek_indexing_volume(indexing)->number),
-        "folders", ek_json_u64(totals.folders), "files", ek_json_u64(totals.files), "bytes",
-        ek_json_u64(totals.bytes), "deleted", ek_json_u64(totals.deleted), "hurt_folders",
-        ek_json_u64(totals.hurt_folders));
+    json_t *json =
+        json_pack("{s:o,s:o,s:o,s:o,s:o,s:o}", "volume", ek_filerow_volume_json(indexing),
+                  "folders", ek_json_u64(totals.folders), "files", ek_json_u64(totals.files),
+                  "bytes", ek_json_u64(totals.bytes), "deleted", ek_json_u64(totals.deleted),
+                  "hurt_folders", ek_json_u64(totals.hurt_folders));
     for (guint i = 0; i < EK_CONDITIONS; i++)
         json_object_set_new(json, ek_condition_name((EkCondition)i),
                             ek_json_u64(totals.by_condition[i]));

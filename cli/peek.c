@@ -230,13 +230,23 @@ static void print_target(const Peeking *peeking, EkFiles *files, const GArray *e
 
 /* --- the command ---------------------------------------------------------------------------- */
 
+/* How it was found by content. */
+static gboolean print_entry(void *data, const EkContentEntry *entry)
+{
+    g_autofree char *text =
+        g_strdup_printf("%s: %s, %s", ek_content_state_name(entry->state), entry->type, entry->why);
+    (void)data;
+    print_line("by content", text);
+    return TRUE;
+}
+
 static void print_head(const Peeking *peeking, const GArray *extents, const GArray *holes)
 {
     const EkItem *item = &peeking->item;
     const EkFile *file = &item->file;
     g_autofree char *path = ek_text_escape(peeking->path);
-    g_autofree char *place = g_strdup_printf("%u:%s", ek_indexing_volume(peeking->indexing)->number,
-                                             *path != '\0' ? path : "/");
+    g_autofree char *word = ek_cli_place_word(ek_indexing_volume(peeking->indexing)->number);
+    g_autofree char *place = g_strdup_printf("%s:%s", word, *path != '\0' ? path : "/");
     g_autofree char *strong = ek_show_in(peeking->cli->color_out, EK_COLOR_STRONG, place);
     ek_cli_print("%s\n", strong);
     g_autofree char *size = ek_text_size(file->size);
@@ -258,6 +268,9 @@ static void print_head(const Peeking *peeking, const GArray *extents, const GArr
     print_timestamp("accessed", &file->accessed);
     if (has_content(file) || extents->len > 0)
         print_extents(peeking, extents);
+    if (ek_indexing_contents(peeking->indexing) != NULL && file->type == EK_TYPE_FILE)
+        ek_contentstore_get(ek_indexing_contents(peeking->indexing), file->number, print_entry,
+                            NULL, NULL);
     if ((file->flags & EK_FILE_GUESSED) != 0)
         print_line("", "a guess: the cluster chain of this file is lost");
     g_autofree char *condition = ek_filerow_condition(item);

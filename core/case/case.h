@@ -103,7 +103,7 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkCaseSource, ek_case_source_free)
 gboolean ek_case_check_absent(const char *folder, GError **error);
 
 /* Subjects of writing. */
-typedef enum { EK_LOCK_IMAGING, EK_LOCK_HUNTING, EK_LOCK_EDITS } EkLockSubject;
+typedef enum { EK_LOCK_IMAGING, EK_LOCK_HUNTING, EK_LOCK_EDITS, EK_LOCK_CONTENTS } EkLockSubject;
 typedef struct EkLock EkLock;
 
 /* Takes the lock of a subject, or EK_ERROR_REFUSED with the process number of who holds it. The

@@ -62,7 +62,8 @@ gboolean ek_inventory_commit(EkInventory *inventory, GError **error);
 typedef struct {
     EkReader *reader;
     const EkVolume *volume; /* tells what it uses; NULL: it does not */
-    const GPtrArray *newer; /* const EkVolume*: those that lie on it, and came after it */
+    const GPtrArray *newer; /* const EkVolume*: those that lie on it, and came after it; NULL: it is
+                             * no volume, but the catalogue of contents */
     const GArray *claims;   /* EkRange, in order: where files lay that were written after it, of
                              * volumes that are gone themselves */
 } EkGround;
@@ -75,6 +76,9 @@ gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkGroun
  * but for those whose place is a guess. At most EK_CLAIMS_MOST. */
 gboolean ek_inventory_claims(EkInventory *inventory, GArray *ranges, GError **error);
 #define EK_CLAIMS_MOST (1u << 21)
+
+/* The same of files that are there and whole. */
+gboolean ek_inventory_healthy(EkInventory *inventory, GArray *ranges, GError **error);
 
 /* --- asking --------------------------------------------------------------------------------- */
 

@@ -289,6 +289,30 @@ static gboolean is_crossed(EkInventory *inventory)
     return FALSE;
 }
 
+/* Contents say themselves what they are; what was not read of them is counted. */
+static gboolean judge_contents(Sweep *sweep, GError **error)
+{
+    g_autoptr(EkStatement) rows =
+        ek_sql_prepare(sweep->inventory->store, error, "SELECT file,first,stored FROM extent", "");
+    int got = rows != NULL ? 0 : -1;
+    while (rows != NULL && (got = ek_sql_step(sweep->inventory->store, rows, error)) == 1) {
+        EkKnown known =
+            ek_reader_known(sweep->ground->reader, (guint64)sqlite3_column_int64(rows, 1),
+                            (guint64)sqlite3_column_int64(rows, 2));
+        if (known.bad + known.unread > 0 &&
+            !add_damage(sweep, (guint64)sqlite3_column_int64(rows, 0),
+                        (EkDamage){.bad_bytes = known.bad, .unread_bytes = known.unread}, error))
+            return FALSE;
+    }
+    return got == 0 &&
+           ek_sql_run(sweep->inventory->store,
+                      "UPDATE damage SET condition=1 WHERE bad+unread>0;"
+                      "INSERT INTO damage SELECT number,iif(flags&128,5,4),0,0,0,0 FROM file"
+                      " WHERE flags&384 ON CONFLICT (file) DO UPDATE SET"
+                      " condition=iif(bad+unread>0,condition,excluded.condition)",
+                      error);
+}
+
 gboolean ek_inventory_judge(EkInventory *inventory, const EkGround *ground, GError **error)
 {
     EkReader *reader = ground->reader;
@@ -307,6 +331,8 @@ gboolean ek_inventory_judge(EkInventory *inventory, const EkGround *ground, GErr
                                                   "");
     Sweep sweep = {inventory, ground, put, doubt, open, live, 0, 0, FALSE};
     gboolean is_earlier = ground->volume != NULL && ground->volume->is_earlier;
+    if (ground->newer == NULL)
+        return put != NULL && judge_contents(&sweep, error);
     sweep.is_whole = ground->newer->len == 0 &&
                      (ground->claims == NULL || ground->claims->len == 0) &&
                      !ek_reader_next_hole(reader, 0, ek_reader_bytes(reader), &hole, &bad) &&
@@ -328,13 +354,10 @@ gboolean ek_inventory_judge(EkInventory *inventory, const EkGround *ground, GErr
                error);
 }
 
-gboolean ek_inventory_claims(EkInventory *inventory, GArray *ranges, GError **error)
+/* Appends the extents of a query in order of place, those that touch as one. */
+static gboolean take_ranges(EkInventory *inventory, sqlite3_stmt *rows, GArray *ranges,
+                            GError **error)
 {
-    g_autoptr(EkStatement) rows = ek_sql_prepare(
-        inventory->store, error,
-        "SELECT e.first,e.stored FROM extent e JOIN file f ON f.number=e.file WHERE e.first>=0"
-        " AND e.stored>0 AND e.packed<256 AND e.packed&?=0 AND f.flags&?=0 ORDER BY e.first",
-        "ii", (gint64)EK_EXTENT_IN_RECORD, (gint64)(EK_FILE_GUESSED | EK_FILE_NAMED));
     int got = rows != NULL ? 0 : -1;
     while (rows != NULL && (got = ek_sql_step(inventory->store, rows, error)) == 1) {
         EkRange range = {(guint64)sqlite3_column_int64(rows, 0),
@@ -346,4 +369,25 @@ gboolean ek_inventory_claims(EkInventory *inventory, GArray *ranges, GError **er
             g_array_append_val(ranges, range);
     }
     return got == 0;
+}
+
+gboolean ek_inventory_claims(EkInventory *inventory, GArray *ranges, GError **error)
+{
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        inventory->store, error,
+        "SELECT e.first,e.stored FROM extent e JOIN file f ON f.number=e.file WHERE e.first>=0"
+        " AND e.stored>0 AND e.packed<256 AND e.packed&?=0 AND f.flags&?=0 ORDER BY e.first",
+        "ii", (gint64)EK_EXTENT_IN_RECORD, (gint64)(EK_FILE_GUESSED | EK_FILE_NAMED));
+    return take_ranges(inventory, rows, ranges, error);
+}
+
+gboolean ek_inventory_healthy(EkInventory *inventory, GArray *ranges, GError **error)
+{
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        inventory->store, error,
+        "SELECT e.first,e.stored FROM extent e JOIN file f ON f.number=e.file"
+        " LEFT JOIN damage d ON d.file=f.number WHERE e.first>=0 AND e.stored>0 AND e.packed<256"
+        " AND f.flags&?=0 AND coalesce(d.condition,0)=0 ORDER BY e.first",
+        "i", (gint64)(EK_FILE_GUESSED | EK_FILE_NAMED | EK_FILE_DELETED));
+    return take_ranges(inventory, rows, ranges, error);
 }

@@ -18,8 +18,10 @@ struct EkLock {
     int fd;
 };
 
-static const char *const subject_names[] = {
-    [EK_LOCK_IMAGING] = "imaging", [EK_LOCK_HUNTING] = "hunting", [EK_LOCK_EDITS] = "edits"};
+static const char *const subject_names[] = {[EK_LOCK_IMAGING] = "imaging",
+                                            [EK_LOCK_HUNTING] = "hunting",
+                                            [EK_LOCK_EDITS] = "edits",
+                                            [EK_LOCK_CONTENTS] = "contents"};
 
 /* Is this the content of a lock: nothing, or a process number? */
 static gboolean is_lock(int fd)

@@ -34,6 +34,7 @@ const char *ek_condition_name(EkCondition condition)
     case EK_CONDITION_OVERWRITTEN: return "overwritten";
     case EK_CONDITION_UNPLACED: return "unplaced";
     case EK_CONDITION_DOUBTFUL: return "doubtful";
+    case EK_CONDITION_CUT: return "cut";
     case EK_CONDITION_WHOLE:
     case EK_CONDITIONS: break;
     }

@@ -24,6 +24,7 @@ typedef enum {
     EK_CONDITION_OVERWRITTEN, /* some of its space belongs to another file now */
     EK_CONDITION_UNPLACED,    /* where some of its content lies is not known */
     EK_CONDITION_DOUBTFUL, /* its place is a guess, or another's too; it may have holes besides */
+    EK_CONDITION_CUT,      /* of contents: it begins right and ends early */
     EK_CONDITIONS
 } EkCondition;
 

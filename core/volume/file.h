@@ -59,12 +59,14 @@ typedef enum {
 } EkFileType;
 
 #define EK_FILE_DELETED 1u
-#define EK_FILE_ENCODED 2u   /* its bytes are not as they lie: ek_FileSystem.decode gives them */
-#define EK_FILE_ENCRYPTED 4u /* what comes out is encrypted */
-#define EK_FILE_GUESSED 8u   /* where its content lies is a guess: the chain is gone */
-#define EK_FILE_OWN 32u      /* the file system's own: no file of its users */
-#define EK_FILE_NAMED 64u    /* others name it: its own record is gone, and where it lay */
-#define EK_FILE_OPAQUE 16u   /* encoded in a way that this version cannot decode */
+#define EK_FILE_ENCODED 2u     /* its bytes are not as they lie: ek_FileSystem.decode gives them */
+#define EK_FILE_ENCRYPTED 4u   /* what comes out is encrypted */
+#define EK_FILE_GUESSED 8u     /* where its content lies is a guess: the chain is gone */
+#define EK_FILE_OWN 32u        /* the file system's own: no file of its users */
+#define EK_FILE_NAMED 64u      /* others name it: its own record is gone, and where it lay */
+#define EK_FILE_CUT 128u       /* a content that begins right and ends early */
+#define EK_FILE_UNCHECKED 256u /* a content in which nothing tells whether it is right */
+#define EK_FILE_OPAQUE 16u     /* encoded in a way that this version cannot decode */
 
 /* What has content. */
 typedef struct {

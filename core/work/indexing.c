@@ -11,16 +11,19 @@
 #include <unistd.h>
 
 #define CLAIM_CONFIDENCE 30 /* that a volume needs to speak against the files of an earlier one */
-#define READERS "15"        /* changes when what a walk hands on does */
+#define READERS "16"        /* changes when what a walk hands on does */
 
 struct EkIndexing {
     EkView *view;
     GPtrArray *volumes;
     const EkCaseVolume *volume;
     EkFiles files;
-    GPtrArray *newer;  /* EkVolume*: those that lie on it */
-    GArray *claimants; /* guint64: earlier volumes on it that came later than it */
-    EkReader *beneath; /* what these leave of it; NULL: all of it is its own */
+    GPtrArray *newer;      /* EkVolume*: those that lie on it */
+    GArray *claimants;     /* guint64: earlier volumes on it that came later than it */
+    EkCaseVolume contents; /* what stands for a volume where it is the catalogue of contents */
+    EkVolume *stand_in;
+    EkContentStore *store; /* NULL: it is a volume */
+    EkReader *beneath;     /* what these leave of it; NULL: all of it is its own */
     EkLock *lock;
     EkInventory *inventory;
 };
@@ -208,10 +211,63 @@ static gboolean open_files(EkIndexing *indexing, GError **error)
     return TRUE;
 }
 
+/* --- the catalogue of contents ---------------------------------------------------------------- */
+
+static gboolean open_inventory(EkIndexing *indexing, const char *basis, GError **error)
+{
+    EkView *view = indexing->view;
+    guint number = indexing->volume->number;
+    indexing->inventory = ek_inventory_open(view->opened, number, basis, FALSE, error);
+    if (indexing->inventory == NULL)
+        return FALSE;
+    if (ek_inventory_is_finished(indexing->inventory) ||
+        access(ek_case_folder(view->opened), W_OK) != 0)
+        return TRUE;
+    g_clear_pointer(&indexing->inventory, ek_inventory_close);
+    indexing->lock = ek_lock_take_inventory(view->opened, number, error);
+    if (indexing->lock != NULL)
+        indexing->inventory = ek_inventory_open(view->opened, number, basis, TRUE, error);
+    return indexing->inventory != NULL;
+}
+
+static EkIndexing *open_contents(EkIndexing *indexing, GError **error)
+{
+    EkView *view = indexing->view;
+    indexing->stand_in = g_new0(EkVolume, 1);
+    indexing->stand_in->filesystem = "contents";
+    indexing->stand_in->bytes = ek_reader_bytes(view->reader);
+    indexing->contents.volume = indexing->stand_in;
+    indexing->volume = &indexing->contents;
+    indexing->files.reader = view->reader;
+    indexing->store = ek_contentstore_open(view->opened, FALSE, error);
+    g_autofree char *word =
+        indexing->store != NULL ? ek_contentstore_basis(indexing->store, error) : NULL;
+    g_autofree char *basis =
+        g_strdup_printf(READERS " %s %" G_GUINT64_FORMAT, word != NULL ? word : "",
+                        ek_read_map_total(view->map, EK_STATE_GOOD));
+    return word != NULL && open_inventory(indexing, basis, error) ? indexing : NULL;
+}
+
+static gboolean run_contents(EkIndexing *indexing, const gint *cancel, GError **error)
+{
+    EkFileSink sink = ek_inventory_sink(indexing->inventory, cancel);
+    guint32 sector_size = ek_case_info(indexing->view->opened)->sector_size;
+    EkGround ground = {.reader = indexing->view->reader};
+    gboolean fine = ek_contentstore_walk(indexing->store, sector_size, &sink, error) &&
+                    ek_inventory_commit(indexing->inventory, error) &&
+                    ek_inventory_finish(indexing->inventory, EK_CONTENTS_ROOT, &ground, error);
+    g_clear_pointer(&indexing->lock, ek_lock_release);
+    return fine;
+}
+
+/* --- opening ---------------------------------------------------------------------------------- */
+
 EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)
 {
     g_autoptr(EkIndexing) indexing = g_new0(EkIndexing, 1);
     indexing->view = view;
+    if (number == EK_CONTENTS)
+        return open_contents(indexing, error) != NULL ? g_steal_pointer(&indexing) : NULL;
     indexing->volumes = ek_volumestore_list(view->opened, error);
     if (indexing->volumes == NULL)
         return NULL;
@@ -225,19 +281,9 @@ EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error)
         return NULL;
     indexing->claimants = claimants_on(indexing->volumes, indexing->volume);
     g_autofree char *basis = basis_of(view, indexing->volume, indexing->claimants);
-    guint volume = indexing->volume->number;
-    indexing->inventory = ek_inventory_open(view->opened, volume, basis, FALSE, error);
-    if (indexing->inventory == NULL)
-        return NULL;
-    if (ek_inventory_is_finished(indexing->inventory) ||
-        access(ek_case_folder(view->opened), W_OK) != 0)
-        return adopt_known(indexing, error) ? g_steal_pointer(&indexing) : NULL;
-    g_clear_pointer(&indexing->inventory, ek_inventory_close);
-    indexing->lock = ek_lock_take_inventory(view->opened, volume, error);
-    if (indexing->lock != NULL)
-        indexing->inventory = ek_inventory_open(view->opened, volume, basis, TRUE, error);
-    return indexing->inventory != NULL && adopt_known(indexing, error) ? g_steal_pointer(&indexing)
-                                                                       : NULL;
+    return open_inventory(indexing, basis, error) && adopt_known(indexing, error)
+               ? g_steal_pointer(&indexing)
+               : NULL;
 }
 
 void ek_indexing_free(EkIndexing *indexing)
@@ -245,6 +291,8 @@ void ek_indexing_free(EkIndexing *indexing)
     g_clear_pointer(&indexing->inventory, ek_inventory_close);
     g_clear_pointer(&indexing->lock, ek_lock_release);
     ek_files_close(&indexing->files);
+    g_clear_pointer(&indexing->store, ek_contentstore_close);
+    g_free(indexing->stand_in);
     g_clear_pointer(&indexing->beneath, ek_reader_free);
     g_clear_pointer(&indexing->newer, g_ptr_array_unref);
     g_clear_pointer(&indexing->claimants, g_array_unref);
@@ -259,6 +307,8 @@ gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **erro
     ek_inventory_watch(inventory, cancel);
     if (ek_inventory_is_finished(inventory))
         return TRUE;
+    if (indexing->store != NULL)
+        return run_contents(indexing, cancel, error);
     if (!find_records(indexing, cancel, error))
         return FALSE;
     EkFileSink sink = ek_inventory_sink(inventory, cancel);
@@ -317,4 +367,9 @@ EkFiles *ek_indexing_files(EkIndexing *indexing)
 const EkCaseVolume *ek_indexing_volume(EkIndexing *indexing)
 {
     return indexing->volume;
+}
+
+EkContentStore *ek_indexing_contents(EkIndexing *indexing)
+{
+    return indexing->store;
 }

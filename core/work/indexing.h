@@ -3,13 +3,17 @@
 #ifndef EK_WORK_INDEXING_H
 #define EK_WORK_INDEXING_H
 
+#include "case/contentstore.h"
 #include "case/inventory.h"
 #include "work/view.h"
 
 typedef struct EkIndexing EkIndexing;
 
-/* Opens a volume by its number. Where its inventory must be taken first and the case can be written
- * to, this takes the lock of it. The view must live as long. */
+/* The number that stands for the catalogue of contents. */
+#define EK_CONTENTS 0u
+
+/* Opens a volume by its number, or the catalogue of contents. Where its inventory must be taken
+ * first and the case can be written to, this takes the lock of it. The view must live as long. */
 EkIndexing *ek_indexing_new(EkView *view, guint64 number, GError **error);
 void ek_indexing_free(EkIndexing *indexing);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkIndexing, ek_indexing_free)
@@ -30,5 +34,8 @@ EkInventoryTotals ek_indexing_progress(EkIndexing *indexing);
 EkInventory *ek_indexing_inventory(EkIndexing *indexing);
 EkFiles *ek_indexing_files(EkIndexing *indexing);
 const EkCaseVolume *ek_indexing_volume(EkIndexing *indexing);
+
+/* The catalogue of contents where it stands for that; else NULL. */
+EkContentStore *ek_indexing_contents(EkIndexing *indexing);
 
 #endif

@@ -1,0 +1,225 @@
+/* SPDX-License-Identifier: MIT */
+/* The pass that finds and follows. Workers follow what begins in their chunk through ground as it
+ * lies; the thread that carves takes the results in order of position, and passes over what lies
+ * in a file that it took before. So what is found does not depend on the workers. */
+#include "carve/carve.h"
+
+#include "base/error.h"
+#include "carve/carving.h"
+#include "carve/join.h"
+#include "carve/types.h"
+
+const char *ek_content_state_name(EkContentState state)
+{
+    static const char *const names[] = {"whole", "cut", "doubtful"};
+    return names[MIN(state, EK_CONTENT_DOUBTFUL)];
+}
+
+void ek_found_free(EkFound *found)
+{
+    if (found == NULL)
+        return;
+    g_clear_pointer(&found->places, g_array_unref);
+    g_free(found->why);
+    g_free(found);
+}
+
+/* --- what it comes to ----------------------------------------------------------------------- */
+
+static EkContentState state_of(const EkFollowed *followed, gboolean has_hole, gboolean is_joined)
+{
+    if (followed->end == EK_FOLLOW_BROKE || has_hole)
+        return EK_CONTENT_CUT;
+    if (followed->proof == EK_PROOF_LENGTH || followed->is_doubtful ||
+        (is_joined && followed->proof < EK_PROOF_DECODED))
+        return EK_CONTENT_DOUBTFUL;
+    return EK_CONTENT_WHOLE;
+}
+
+static char *why_of(const EkFollowed *followed, EkContentState state, EkByte hole, guint pieces)
+{
+    if (state == EK_CONTENT_CUT && hole < followed->length)
+        return g_strdup_printf("not read from byte %" G_GUINT64_FORMAT " on%s%s", hole,
+                               followed->end == EK_FOLLOW_BROKE ? ", and then: " : "",
+                               followed->end == EK_FOLLOW_BROKE ? followed->why : "");
+    if (state == EK_CONTENT_CUT)
+        return g_strdup_printf("%s at byte %" G_GUINT64_FORMAT, followed->why, followed->length);
+    if (pieces > 1)
+        return g_strdup_printf("%s; joined from %u pieces", followed->why, pieces);
+    return g_strdup(followed->why);
+}
+
+/* Files end where their ground ends: what is behind is another's. */
+EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type)
+{
+    EkFollowed followed = {0};
+    type->follow(content, &followed);
+    if (followed.end == EK_FOLLOW_NOTHING || followed.length == 0)
+        return NULL;
+    followed.length = MIN(followed.length, ek_content_bytes(content));
+    EkFound *found = g_new0(EkFound, 1);
+    found->type = type;
+    found->places = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    found->bytes = followed.length;
+    ek_content_places(content, found->bytes, found->places);
+    gboolean has_hole = ek_content_has_hole(content, 0, found->bytes);
+    found->state = state_of(&followed, has_hole, found->places->len > 1);
+    found->why = why_of(&followed, found->state, has_hole ? ek_content_hole(content) : G_MAXUINT64,
+                        found->places->len);
+    found->followed = followed;
+    return found;
+}
+
+/* Does nobody else begin in what it holds? */
+static gboolean holds_ground(const EkFound *found)
+{
+    return found->followed.end == EK_FOLLOW_BROKE || found->followed.proof != EK_PROOF_LENGTH;
+}
+
+void ek_carving_hold(EkCarve *carve, const EkFound *found)
+{
+    EkByte held = found->followed.end == EK_FOLLOW_BROKE ? found->followed.sure : found->bytes;
+    for (guint i = 0; i < found->places->len && held > 0 && holds_ground(found); i++) {
+        EkRange place = g_array_index(found->places, EkRange, i);
+        place.bytes = MIN(place.bytes, held);
+        held -= place.bytes;
+        ek_carve_hold(carve, place);
+    }
+}
+
+/* --- the visitor ----------------------------------------------------------------------------- */
+
+/* What a chunk gathers. */
+typedef struct {
+    EkContent *content;
+    GPtrArray *found; /* EkFound, by position */
+    EkByte held;      /* nothing before this is looked at: a file of this chunk holds it */
+} Gathered;
+
+static void *begin_chunk(void *data)
+{
+    const EkCarve *carve = data;
+    Gathered *gathered = g_new0(Gathered, 1);
+    gathered->content = ek_content_new(carve->order.reader);
+    gathered->found = g_ptr_array_new_with_free_func((GDestroyNotify)ek_found_free);
+    return gathered;
+}
+
+static void discard_chunk(void *data)
+{
+    Gathered *gathered = data;
+    ek_content_free(gathered->content);
+    g_ptr_array_unref(gathered->found);
+    g_free(gathered);
+}
+
+/* Of what stands at one place the one with the most behind it is taken. */
+static gboolean is_better(const EkFound *one, const EkFound *other)
+{
+    if (other == NULL || one->state != other->state)
+        return other == NULL || one->state == EK_CONTENT_WHOLE ||
+               (other->state != EK_CONTENT_WHOLE && one->state == EK_CONTENT_CUT &&
+                one->followed.sure > other->followed.sure);
+    return one->followed.proof > other->followed.proof ||
+           (one->followed.proof == other->followed.proof && one->bytes > other->bytes);
+}
+
+static void look(void *data, void *gathered_data, const EkMatches *matches, EkSpan span, EkByte at)
+{
+    const EkCarve *carve = data;
+    Gathered *gathered = gathered_data;
+    EkFound *best = NULL;
+    if (at < gathered->held && !carve->order.nested)
+        return;
+    for (guint i = 0; i < matches->count; i++) {
+        const EkCarveType *type = ek_carve_types[matches->ids[i]];
+        if ((type->back == 0 && type->begin != NULL && !type->begin(span)) || type->back > at)
+            continue;
+        ek_content_lay_from(gathered->content, carve->order.ground, at - type->back);
+        if (ek_content_place(gathered->content, 0) != at - type->back)
+            continue;
+        EkFound *found = ek_carving_follow(gathered->content, type);
+        if (found != NULL && is_better(found, best)) {
+            ek_found_free(best);
+            best = found;
+        } else {
+            ek_found_free(found);
+        }
+    }
+    if (best == NULL)
+        return;
+    if (holds_ground(best) && best->places->len == 1 && best->followed.end == EK_FOLLOW_ENDED)
+        gathered->held = MAX(gathered->held, at + best->bytes);
+    g_ptr_array_add(gathered->found, best);
+}
+
+static EkByte place_of(const EkFound *found)
+{
+    return g_array_index(found->places, EkRange, 0).first;
+}
+
+static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **error)
+{
+    EkCarve *carve = data;
+    Gathered *gathered = gathered_data;
+    for (guint i = 0; i < gathered->found->len; i++) {
+        EkFound *found = gathered->found->pdata[i];
+        if (!carve->order.nested && ek_carving_is_held(carve, place_of(found)))
+            continue;
+        if (!carve->sink.found(carve->sink.data, found, error))
+            return FALSE;
+        ek_carving_hold(carve, found);
+    }
+    return carve->sink.searched(carve->sink.data, chunk, error);
+}
+
+static guint enter(void *data, EkMatcher *matcher, guint first)
+{
+    const EkCarve *carve = data;
+    guint id = 0;
+    for (; ek_carve_types[id] != NULL; id++)
+        if (carve->order.wanted == NULL || carve->order.wanted[id] != 0)
+            ek_matcher_add(matcher, first + id, ek_carve_types[id]->signatures,
+                           ek_carve_types[id]->signature_count);
+    return first + id;
+}
+
+/* --- the job --------------------------------------------------------------------------------- */
+
+EkCarve *ek_carve_new(const EkCarveOrder *order, const EkCarveSink *sink, const gint *cancel)
+{
+    EkCarve *carve = g_new0(EkCarve, 1);
+    carve->order = *order;
+    carve->sink = *sink;
+    carve->cancel = cancel;
+    carve->held = g_tree_new_full(ek_carving_compare, NULL, g_free, g_free);
+    carve->scan = ek_scan_new(order->reader, order->threads, cancel);
+    EkScanVisitor visitor = {carve, begin_chunk, look, commit, discard_chunk, enter};
+    ek_scan_add(carve->scan, &visitor);
+    return carve;
+}
+
+void ek_carve_free(EkCarve *carve)
+{
+    ek_scan_free(carve->scan);
+    g_tree_unref(carve->held);
+    g_free(carve);
+}
+
+gboolean ek_carve_scan(EkCarve *carve, const GArray *ranges, GError **error)
+{
+    return ek_scan_run(carve->scan, ranges, error);
+}
+
+EkScanProgress ek_carve_progress(EkCarve *carve)
+{
+    return ek_scan_progress(carve->scan);
+}
+
+EkFound *ek_carve_join(EkCarve *carve, const EkCarveType *type, EkByte first)
+{
+    EkFound *found = ek_join(carve, type, first);
+    if (found != NULL)
+        ek_carving_hold(carve, found);
+    return found;
+}

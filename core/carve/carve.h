@@ -1,0 +1,72 @@
+/* SPDX-License-Identifier: MIT */
+/* The search for files by their content alone: a pass over ground that finds where files of known
+ * types begin and follows each to its end, and a second look at those that break, which joins their
+ * pieces. */
+#ifndef EK_CARVE_CARVE_H
+#define EK_CARVE_CARVE_H
+
+#include "carve/type.h"
+#include "scan/scan.h"
+
+typedef enum {
+    EK_CONTENT_WHOLE,    /* followed to its end, all checks passed */
+    EK_CONTENT_CUT,      /* begins right, and ends early or has a hole */
+    EK_CONTENT_DOUBTFUL, /* nothing in it can be checked, or its pieces were joined on a guess */
+    EK_CONTENT_STATES
+} EkContentState;
+
+const char *ek_content_state_name(EkContentState state);
+
+/* A file that was found. */
+typedef struct {
+    const EkCarveType *type;
+    EkContentState state;
+    EkFollowed followed;
+    GArray *places; /* EkRange: its pieces, in order */
+    EkByte bytes;   /* of it */
+    char *why;      /* for people */
+} EkFound;
+
+void ek_found_free(EkFound *found);
+
+/* Where the search works. */
+typedef struct {
+    EkReader *reader;
+    const GArray *ground; /* EkRange, in order, apart: where files may lie */
+    const guint8 *wanted; /* one a type of ek_carve_types: 0 leaves it out; NULL: all */
+    guint threads;        /* 0: as many as there are processors */
+    gboolean nested;      /* parts of other files too */
+    EkByte grid;          /* pieces begin on multiples of this, in bytes; 0: 4096 */
+} EkCarveOrder;
+
+/* Receives what is found, in order of position, from the thread that carves. `searched` tells what
+ * ground is done with by now. Each returns FALSE to stop the work, with *error. */
+typedef struct {
+    void *data;
+    gboolean (*found)(void *data, const EkFound *found, GError **error);
+    gboolean (*searched)(void *data, EkRange range, GError **error);
+} EkCarveSink;
+
+typedef struct EkCarve EkCarve;
+
+/* All that is named must live as long. The caller frees. */
+EkCarve *ek_carve_new(const EkCarveOrder *order, const EkCarveSink *sink, const gint *cancel);
+void ek_carve_free(EkCarve *carve);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkCarve, ek_carve_free)
+
+/* Ground (EkRange) that files found before hold: nothing that begins there is looked at, and
+ * nothing is joined over it. Before ek_carve_scan. */
+void ek_carve_hold(EkCarve *carve, EkRange range);
+
+/* Searches these ranges (EkRange, in order, within the ground). FALSE with EK_ERROR_CANCELLED when
+ * it was asked to end: what was handed on stays right. */
+gboolean ek_carve_scan(EkCarve *carve, const GArray *ranges, GError **error);
+
+/* Tries to go on with a file that broke, over ground that nothing holds. Returns what it came to,
+ * or NULL where that is no more than there was; the caller frees. */
+EkFound *ek_carve_join(EkCarve *carve, const EkCarveType *type, EkByte first);
+
+/* From any thread. */
+EkScanProgress ek_carve_progress(EkCarve *carve);
+
+#endif

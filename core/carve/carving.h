@@ -1,0 +1,31 @@
+/* SPDX-License-Identifier: MIT */
+/* What the parts of the search by content share: the files found so far hold their ground. */
+#ifndef EK_CARVE_CARVING_H
+#define EK_CARVE_CARVING_H
+
+#include "carve/carve.h"
+
+struct EkCarve {
+    EkCarveOrder order;
+    EkCarveSink sink;
+    const gint *cancel;
+    GTree *held; /* EkByte (where ground that is held begins) to EkByte (where it ends); apart */
+    EkScan *scan;
+};
+
+gint ek_carving_compare(gconstpointer a, gconstpointer b, gpointer data);
+
+/* Does a file hold this byte? */
+gboolean ek_carving_is_held(const EkCarve *carve, EkByte at);
+
+/* The ground from `first` on that nothing holds: EkRange, in order, up to `most` ranges. The caller
+ * unrefs. */
+GArray *ek_carving_free_ground(const EkCarve *carve, EkByte first, guint most);
+
+/* Follows a file of this type; NULL where there is none. The caller frees. */
+EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type);
+
+/* From now on it holds its ground, as far as it is proved to be its own. */
+void ek_carving_hold(EkCarve *carve, const EkFound *found);
+
+#endif

@@ -1,0 +1,306 @@
+/* SPDX-License-Identifier: MIT */
+/* The bytes of a file through a guess of where they lie. */
+#include "carve/content.h"
+
+#include <string.h>
+
+#define WINDOW (256u << 10)
+#define AHEAD_LEAST 4096u /* read at once where reading jumps */
+#define PIECES_MOST 4096u
+
+typedef struct {
+    EkByte offset;
+    guint8 state[EK_CONTENT_KEPT];
+} Kept;
+
+struct EkContent {
+    EkReader *reader;
+    GArray *pieces;  /* EkRange */
+    GArray *offsets; /* EkByte: where each begins in the file */
+    EkByte bytes;
+    EkByte limit;
+    guint8 *window;
+    EkByte at; /* of what is in the window */
+    gsize held;
+    EkByte next;       /* behind what was asked for last */
+    gsize ahead;       /* read at once: more and more while reading goes on */
+    gboolean is_holed; /* the window has a hole */
+    EkByte hole;
+    guint64 work;
+    Kept kept[2]; /* what is taken for right, and what came last */
+    guint keeps;
+    gboolean is_fixed;
+};
+
+EkContent *ek_content_new(EkReader *reader)
+{
+    EkContent *content = g_new0(EkContent, 1);
+    content->reader = reader;
+    content->pieces = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    content->offsets = g_array_new(FALSE, FALSE, sizeof(EkByte));
+    content->window = g_malloc(WINDOW);
+    content->hole = G_MAXUINT64;
+    return content;
+}
+
+void ek_content_free(EkContent *content)
+{
+    g_array_unref(content->pieces);
+    g_array_unref(content->offsets);
+    g_free(content->window);
+    g_free(content);
+}
+
+static void begin(EkContent *content)
+{
+    g_array_set_size(content->pieces, 0);
+    g_array_set_size(content->offsets, 0);
+    content->bytes = 0;
+    content->limit = G_MAXUINT64;
+    content->held = 0;
+    content->next = 0;
+    content->ahead = AHEAD_LEAST;
+    content->hole = G_MAXUINT64;
+    content->keeps = 0;
+    content->is_fixed = FALSE;
+}
+
+static void add_piece(EkContent *content, EkRange piece)
+{
+    g_array_append_val(content->pieces, piece);
+    g_array_append_val(content->offsets, content->bytes);
+    content->bytes += piece.bytes;
+}
+
+void ek_content_lay(EkContent *content, const EkRange *pieces, guint count)
+{
+    begin(content);
+    for (guint i = 0; i < count; i++)
+        add_piece(content, pieces[i]);
+}
+
+/* The first of ranges in order that does not end before a byte. */
+static guint first_from(const GArray *ranges, EkByte first)
+{
+    guint low = 0;
+    guint high = ranges->len;
+    while (low < high) {
+        guint middle = (low + high) / 2;
+        if (ek_range_end(g_array_index(ranges, EkRange, middle)) <= first)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    return low;
+}
+
+void ek_content_lay_from(EkContent *content, const GArray *ground, EkByte first)
+{
+    begin(content);
+    for (guint i = first_from(ground, first); i < ground->len; i++) {
+        EkRange piece = g_array_index(ground, EkRange, i);
+        EkByte from = MAX(piece.first, first);
+        if (from < ek_range_end(piece) && content->pieces->len < PIECES_MOST)
+            add_piece(content, (EkRange){from, ek_range_end(piece) - from});
+    }
+}
+
+void ek_content_cut(EkContent *content, EkByte bytes)
+{
+    content->limit = bytes;
+}
+
+EkByte ek_content_bytes(const EkContent *content)
+{
+    return MIN(content->bytes, content->limit);
+}
+
+/* The piece that holds a byte of the file. */
+static guint piece_of(const EkContent *content, EkByte offset)
+{
+    guint low = 0;
+    guint high = content->pieces->len;
+    while (high - low > 1) {
+        guint middle = (low + high) / 2;
+        if (g_array_index(content->offsets, EkByte, middle) <= offset)
+            low = middle;
+        else
+            high = middle;
+    }
+    return low;
+}
+
+EkByte ek_content_place(const EkContent *content, EkByte offset)
+{
+    if (offset >= content->bytes)
+        return G_MAXUINT64;
+    guint piece = piece_of(content, offset);
+    return g_array_index(content->pieces, EkRange, piece).first + offset -
+           g_array_index(content->offsets, EkByte, piece);
+}
+
+/* Calls for each part of a range of the file that lies in one piece. */
+typedef void (*PartCall)(EkContent *content, EkByte offset, EkRange place, void *data);
+
+static void each_part(EkContent *content, EkByte offset, EkByte bytes, PartCall call, void *data)
+{
+    for (guint i = piece_of(content, offset); bytes > 0 && i < content->pieces->len; i++) {
+        EkRange piece = g_array_index(content->pieces, EkRange, i);
+        EkByte inside = offset - g_array_index(content->offsets, EkByte, i);
+        EkByte here = MIN(bytes, piece.bytes - inside);
+        call(content, offset, (EkRange){piece.first + inside, here}, data);
+        offset += here;
+        bytes -= here;
+    }
+}
+
+static void read_part(EkContent *content, EkByte offset, EkRange place, void *data)
+{
+    guint8 *to = (guint8 *)data + (offset - content->at);
+    if (!ek_reader_read(content->reader, place.first, to, (gsize)place.bytes, NULL, NULL))
+        memset(to, 0, (gsize)place.bytes);
+    content->work += place.bytes;
+}
+
+static void note_hole(EkContent *content, EkByte offset, EkRange place, void *data)
+{
+    EkRange hole;
+    gboolean bad = FALSE;
+    (void)data;
+    if (offset < content->hole &&
+        ek_reader_next_hole(content->reader, place.first, ek_range_end(place), &hole, &bad))
+        content->hole = MIN(content->hole, offset + (hole.first - place.first));
+}
+
+gboolean ek_content_has_hole(EkContent *content, EkByte offset, EkByte bytes)
+{
+    EkByte before = content->hole;
+    content->hole = G_MAXUINT64;
+    if (offset < content->bytes)
+        each_part(content, offset, MIN(bytes, content->bytes - offset), note_hole, NULL);
+    gboolean has = content->hole != G_MAXUINT64;
+    content->hole = MIN(before, content->hole);
+    return has;
+}
+
+/* Reads on where reading goes on, and little where it jumps. */
+static void fill(EkContent *content, EkByte offset, gsize length)
+{
+    gboolean goes_on = offset == content->next || (offset >= content->at && content->held > 0 &&
+                                                   offset <= content->at + content->held);
+    content->ahead = goes_on ? MIN(content->ahead * 2, WINDOW) : AHEAD_LEAST;
+    gsize wanted = MAX(length, content->ahead);
+    content->at = offset;
+    content->held = (gsize)MIN(wanted, content->bytes - offset);
+    each_part(content, offset, content->held, read_part, content->window);
+    EkByte before = content->hole;
+    content->is_holed = ek_content_has_hole(content, offset, content->held);
+    content->hole = before;
+}
+
+EkSpan ek_content_some(EkContent *content, EkByte offset, gsize length)
+{
+    EkByte end = ek_content_bytes(content);
+    if (offset >= end)
+        return (EkSpan){content->window, 0};
+    length = (gsize)MIN(MIN(length, EK_CONTENT_SHOWN), end - offset);
+    if (offset < content->at || offset + length > content->at + content->held)
+        fill(content, offset, length);
+    content->next = offset + length;
+    if (content->is_holed)
+        ek_content_has_hole(content, offset, length);
+    return (EkSpan){content->window + (offset - content->at), length};
+}
+
+EkSpan ek_content_at(EkContent *content, EkByte offset, gsize length)
+{
+    EkByte end = ek_content_bytes(content);
+    if (offset > end || length > end - offset || length > EK_CONTENT_SHOWN)
+        return (EkSpan){content->window, 0};
+    return ek_content_some(content, offset, length);
+}
+
+/* --- going on -------------------------------------------------------------------------------- */
+
+void ek_content_keep(EkContent *content, EkByte offset, const void *state, gsize size,
+                     gboolean firm)
+{
+    if (content->is_fixed || size > EK_CONTENT_KEPT)
+        return;
+    content->kept[0] = content->kept[1];
+    content->kept[1].offset = offset;
+    memcpy(content->kept[1].state, state, size);
+    if (firm)
+        content->kept[0] = content->kept[1];
+    content->keeps = firm ? 2 : MIN(content->keeps + 1, 2);
+}
+
+gboolean ek_content_kept(const EkContent *content, void *state, gsize size)
+{
+    if (content->keeps < 2 || size > EK_CONTENT_KEPT)
+        return FALSE;
+    memcpy(state, content->kept[0].state, size);
+    return TRUE;
+}
+
+EkByte ek_content_kept_at(const EkContent *content)
+{
+    return content->keeps < 2 ? 0 : content->kept[0].offset;
+}
+
+void ek_content_forget(EkContent *content)
+{
+    content->keeps = 0;
+}
+
+void ek_content_set_fixed(EkContent *content, gboolean is_fixed)
+{
+    content->is_fixed = is_fixed;
+}
+
+void ek_content_relay(EkContent *content, EkByte offset, const EkRange *pieces, guint count)
+{
+    while (content->pieces->len > 0 &&
+           g_array_index(content->offsets, EkByte, content->pieces->len - 1) >= offset) {
+        g_array_set_size(content->pieces, content->pieces->len - 1);
+        g_array_set_size(content->offsets, content->offsets->len - 1);
+    }
+    if (content->pieces->len > 0) {
+        guint last = content->pieces->len - 1;
+        EkRange *piece = &g_array_index(content->pieces, EkRange, last);
+        EkByte begins = g_array_index(content->offsets, EkByte, last);
+        piece->bytes = MIN(piece->bytes, offset - begins);
+        content->bytes = begins + piece->bytes;
+    } else {
+        content->bytes = 0;
+    }
+    for (guint i = 0; i < count; i++)
+        add_piece(content, pieces[i]);
+    if (content->at + content->held > offset)
+        content->held = 0;
+    content->ahead = AHEAD_LEAST;
+    content->limit = G_MAXUINT64;
+    content->hole = G_MAXUINT64;
+}
+
+EkByte ek_content_hole(const EkContent *content)
+{
+    return content->hole;
+}
+
+guint64 ek_content_work(const EkContent *content)
+{
+    return content->work;
+}
+
+void ek_content_places(const EkContent *content, EkByte bytes, GArray *places)
+{
+    for (guint i = 0; i < content->pieces->len; i++) {
+        EkRange piece = g_array_index(content->pieces, EkRange, i);
+        EkByte offset = g_array_index(content->offsets, EkByte, i);
+        if (offset >= bytes)
+            break;
+        piece.bytes = MIN(piece.bytes, bytes - offset);
+        g_array_append_val(places, piece);
+    }
+}

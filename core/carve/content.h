@@ -1,0 +1,77 @@
+/* SPDX-License-Identifier: MIT */
+/* The bytes of a file that is known by its content alone, through a guess of where they lie: pieces
+ * of ground one behind the other. A type follows its structure through this, and sees positions in
+ * the file only. */
+#ifndef EK_CARVE_CONTENT_H
+#define EK_CARVE_CONTENT_H
+
+#include "image/reader.h"
+
+/* What is given out at once at most, in bytes. */
+#define EK_CONTENT_SHOWN 65536u
+
+typedef struct EkContent EkContent;
+
+/* For one thread. `reader` must live as long. The caller frees. */
+EkContent *ek_content_new(EkReader *reader);
+void ek_content_free(EkContent *content);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkContent, ek_content_free)
+
+/* From now on it is what lies in these pieces (EkRange), one behind the other; they are copied.
+ * What was seen before is forgotten. */
+void ek_content_lay(EkContent *content, const EkRange *pieces, guint count);
+
+/* The same, of ground (EkRange, in order, apart) from the byte `first` on. */
+void ek_content_lay_from(EkContent *content, const GArray *ground, EkByte first);
+
+/* Nothing behind this byte of it is given out. */
+void ek_content_cut(EkContent *content, EkByte bytes);
+
+/* Bytes that there are at most. */
+EkByte ek_content_bytes(const EkContent *content);
+
+/* `length` bytes (at most EK_CONTENT_SHOWN) at `offset`; an empty span where it has not so many.
+ * Holds until the next call. What was not read from the drive is zeros, and noted. */
+EkSpan ek_content_at(EkContent *content, EkByte offset, gsize length);
+
+/* As many as there are, up to `length`. */
+EkSpan ek_content_some(EkContent *content, EkByte offset, gsize length);
+
+/* The first byte that was given out and not read from the drive; G_MAXUINT64: none. */
+EkByte ek_content_hole(const EkContent *content);
+
+/* Is any of these bytes not read from the drive? Notes it, without reading them. */
+gboolean ek_content_has_hole(EkContent *content, EkByte offset, EkByte bytes);
+
+/* --- going on -------------------------------------------------------------------------------- */
+
+/* A type that can go on in the middle keeps from time to time what it needs for that: at `offset`
+ * this was known. What is kept is taken for right only when something was kept behind it, unless it
+ * is `firm`. */
+#define EK_CONTENT_KEPT 128u /* bytes of `state` at most */
+void ek_content_keep(EkContent *content, EkByte offset, const void *state, gsize size,
+                     gboolean firm);
+
+/* What was kept and is taken for right; FALSE: nothing, it is followed from its beginning. */
+gboolean ek_content_kept(const EkContent *content, void *state, gsize size);
+
+/* Where that was; 0: nowhere. */
+EkByte ek_content_kept_at(const EkContent *content);
+
+/* Other pieces from `offset` on, which is not before what is kept: that stays. */
+void ek_content_relay(EkContent *content, EkByte offset, const EkRange *pieces, guint count);
+
+/* Nothing is kept, or what is kept stays as it is, from now on. */
+void ek_content_forget(EkContent *content);
+void ek_content_set_fixed(EkContent *content, gboolean is_fixed);
+
+/* Bytes that were read for it since it was made: the work. */
+guint64 ek_content_work(const EkContent *content);
+
+/* Appends where its first `bytes` lie (EkRange). */
+void ek_content_places(const EkContent *content, EkByte bytes, GArray *places);
+
+/* Where a byte of it lies; G_MAXUINT64 behind its end. */
+EkByte ek_content_place(const EkContent *content, EkByte offset);
+
+#endif

@@ -1,0 +1,225 @@
+/* SPDX-License-Identifier: MIT */
+/* What many types do while they follow. */
+#include "carve/followed.h"
+
+#include "base/text.h"
+
+#include <string.h>
+#include <zlib.h>
+
+void ek_followed_end(EkFollowed *followed, EkByte length, EkProof proof, const char *why)
+{
+    followed->end = EK_FOLLOW_ENDED;
+    followed->length = length;
+    followed->sure = length;
+    followed->proof = proof;
+    followed->why = why;
+}
+
+void ek_followed_break(EkFollowed *followed, EkByte sure, EkByte at, EkByte least, const char *why)
+{
+    followed->end = sure >= least ? EK_FOLLOW_BROKE : EK_FOLLOW_NOTHING;
+    followed->sure = sure;
+    followed->length = MAX(sure, at);
+    followed->why = why;
+}
+
+/* --- words ----------------------------------------------------------------------------------- */
+
+/* Cut to a whole character, with blanks where there are control characters. */
+static void take_words(EkFollowed *followed, const char *text)
+{
+    gsize held = strlen(followed->words);
+    for (const char *p = text; *p != '\0'; p = g_utf8_next_char(p)) {
+        gunichar c = g_utf8_get_char(p);
+        gsize length = (gsize)(g_utf8_next_char(p) - p);
+        gboolean is_blank = c < 0x20 || c == 0x7f || c == '/' || g_unichar_isspace(c);
+        if (is_blank && (held == 0 || followed->words[held - 1] == ' '))
+            continue;
+        if (held + length + 1 > sizeof followed->words || !g_unichar_isdefined(c))
+            break;
+        if (is_blank)
+            followed->words[held++] = ' ';
+        else {
+            memcpy(followed->words + held, p, length);
+            held += length;
+        }
+    }
+    while (held > 0 && followed->words[held - 1] == ' ')
+        held--;
+    followed->words[held] = '\0';
+}
+
+void ek_followed_add_words(EkFollowed *followed, EkSpan text)
+{
+    gsize length = 0;
+    while (length < MIN(text.length, 1024) && text.data[length] != '\0')
+        length++;
+    g_autofree char *words = g_utf8_validate((const char *)text.data, (gssize)length, NULL)
+                                 ? g_strndup((const char *)text.data, length)
+                                 : g_convert((const char *)text.data, (gssize)length, "UTF-8",
+                                             "ISO-8859-1", NULL, NULL, NULL);
+    gsize held = strlen(followed->words);
+    if (words == NULL || length == 0)
+        return;
+    if (held > 0 && held + 2 < sizeof followed->words)
+        memcpy(followed->words + held, " ", 2);
+    take_words(followed, words);
+}
+
+void ek_followed_words(EkFollowed *followed, EkSpan text)
+{
+    if (*followed->words == '\0')
+        ek_followed_add_words(followed, text);
+}
+
+void ek_followed_words_utf16(EkFollowed *followed, EkSpan units, gboolean big_endian)
+{
+    g_autoptr(GString) text = g_string_new(NULL);
+    gsize length = 0;
+    units.length = MIN(units.length, 1024) & ~(gsize)1;
+    while (length < units.length && ek_span_le16(units, length) != 0)
+        length += 2;
+    if (!ek_name_utf16(text, ek_span_part(units, 0, length), big_endian))
+        ek_followed_words(followed, (EkSpan){(const guint8 *)text->str, text->len});
+}
+
+void ek_followed_ending(EkFollowed *followed, const char *ending)
+{
+    g_strlcpy(followed->ending, ending, sizeof followed->ending);
+}
+
+/* --- dates ----------------------------------------------------------------------------------- */
+
+#define LIKELY_FIRST 315532800   /* 1980 */
+#define LIKELY_LAST 4102444800LL /* 2100 */
+
+void ek_followed_date(EkFollowed *followed, EkTimestamp date)
+{
+    if (date.is_set && date.seconds > LIKELY_FIRST && date.seconds < LIKELY_LAST &&
+        !followed->date.is_set)
+        followed->date = date;
+}
+
+void ek_followed_date_digits(EkFollowed *followed, EkSpan text, gboolean is_local)
+{
+    gint digits[14];
+    guint count = 0;
+    for (gsize i = 0; i < MIN(text.length, 32) && count < 14; i++) {
+        if (g_ascii_isdigit(text.data[i]))
+            digits[count++] = text.data[i] - '0';
+        else if (g_ascii_isalpha(text.data[i]) && text.data[i] != 'T')
+            break;
+    }
+    if (count < 8)
+        return;
+    for (guint i = count; i < 14; i++)
+        digits[i] = 0;
+    gint values[5];
+    for (guint i = 0; i < 5; i++)
+        values[i] = digits[4 + 2 * i] * 10 + digits[5 + 2 * i];
+    gint year = digits[0] * 1000 + digits[1] * 100 + digits[2] * 10 + digits[3];
+    g_autoptr(GDateTime) moment =
+        year >= 1980 && year < 2100
+            ? g_date_time_new_utc(year, values[0], values[1], values[2], values[3], values[4])
+            : NULL;
+    if (moment == NULL)
+        return;
+    EkTimestamp date = {g_date_time_to_unix(moment), 0, is_local, TRUE};
+    ek_followed_date(followed, date);
+}
+
+/* --- content --------------------------------------------------------------------------------- */
+
+gboolean ek_content_crc32(EkContent *content, EkByte offset, EkByte bytes, guint32 *sum)
+{
+    uLong crc = crc32(0, NULL, 0);
+    while (bytes > 0) {
+        gsize length = (gsize)MIN(bytes, EK_CONTENT_SHOWN);
+        EkSpan span = ek_content_at(content, offset, length);
+        if (span.length < length)
+            return FALSE;
+        crc = crc32(crc, span.data, (uInt)length);
+        offset += length;
+        bytes -= length;
+    }
+    *sum = (guint32)crc;
+    return TRUE;
+}
+
+gboolean ek_content_inflate(EkContent *content, EkByte offset, EkByte most, gboolean is_zlib,
+                            EkByte *packed, EkByte *unpacked, guint32 *sum)
+{
+    z_stream stream = {0};
+    g_autofree guint8 *out = g_malloc(EK_CONTENT_SHOWN);
+    uLong crc = crc32(0, NULL, 0);
+    int status = inflateInit2(&stream, is_zlib ? 15 : -15);
+    *packed = 0;
+    *unpacked = 0;
+    while (status == Z_OK && *packed < most) {
+        EkSpan span = ek_content_some(content, offset + *packed, (gsize)MIN(most - *packed, 16384));
+        if (span.length == 0)
+            break;
+        stream.next_in = (z_const Bytef *)span.data;
+        stream.avail_in = (uInt)span.length;
+        do {
+            stream.next_out = out;
+            stream.avail_out = EK_CONTENT_SHOWN;
+            status = inflate(&stream, Z_NO_FLUSH);
+            gsize got = EK_CONTENT_SHOWN - stream.avail_out;
+            if (sum != NULL)
+                crc = crc32(crc, out, (uInt)got);
+            *unpacked += got;
+        } while (status == Z_OK && stream.avail_out == 0);
+        *packed += span.length - stream.avail_in;
+        if (status == Z_BUF_ERROR && stream.avail_in == 0)
+            status = Z_OK;
+    }
+    inflateEnd(&stream);
+    if (sum != NULL)
+        *sum = (guint32)crc;
+    return status == Z_STREAM_END;
+}
+
+gboolean ek_content_seek(EkContent *content, EkByte offset, EkByte limit, const void *bytes,
+                         gsize length, EkByte *found)
+{
+    while (offset < limit) {
+        EkSpan span =
+            ek_content_some(content, offset, (gsize)MIN(EK_CONTENT_SHOWN, limit - offset));
+        if (span.length < length)
+            return FALSE;
+        const guint8 *at = memmem(span.data, span.length, bytes, length);
+        if (at != NULL) {
+            *found = offset + (EkByte)(at - span.data);
+            return TRUE;
+        }
+        offset += span.length - length + 1;
+    }
+    return FALSE;
+}
+
+gboolean ek_content_is_zero(EkContent *content, EkByte offset, EkByte bytes)
+{
+    while (bytes > 0) {
+        gsize length = (gsize)MIN(bytes, EK_CONTENT_SHOWN);
+        EkSpan span = ek_content_at(content, offset, length);
+        if (span.length < length || !ek_bytes_are_zero(span.data, length))
+            return FALSE;
+        offset += length;
+        bytes -= length;
+    }
+    return TRUE;
+}
+
+EkByte ek_followed_line_end(EkContent *content, EkFollowed *followed, EkByte at)
+{
+    EkSpan tail = ek_content_some(content, at, 3);
+    gsize length = ek_span_u8(tail, 0) == '\r' ? 1 : 0;
+    if (length < tail.length && tail.data[length] == '\n')
+        length++;
+    EkByte end = at + length;
+    if (length > 0 && length < tail.length && tail.data[length] != 0 && end % 512 != 0)
+        followed->is_doubtful = TRUE;
+    return end;
+}

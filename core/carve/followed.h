@@ -1,0 +1,55 @@
+/* SPDX-License-Identifier: MIT */
+/* What many types do while they follow. */
+#ifndef EK_CARVE_FOLLOWED_H
+#define EK_CARVE_FOLLOWED_H
+
+#include "carve/type.h"
+
+/* Its structure ends at `length`. */
+void ek_followed_end(EkFollowed *followed, EkByte length, EkProof proof, const char *why);
+
+/* It is no more right at `at`; up to `sure` it surely was. Too little of it (`sure` below `least`)
+ * is none. */
+void ek_followed_break(EkFollowed *followed, EkByte sure, EkByte at, EkByte least, const char *why);
+
+/* Takes a text for its own words, when it has none yet: UTF-8, or Latin-1 where it is none; blanks
+ * at the ends, and what no name can have, go. */
+void ek_followed_words(EkFollowed *followed, EkSpan text);
+
+/* Appends to its words, behind a blank. */
+void ek_followed_add_words(EkFollowed *followed, EkSpan text);
+
+/* The same of UTF-16. */
+void ek_followed_words_utf16(EkFollowed *followed, EkSpan units, gboolean big_endian);
+
+/* "2025:06-14 10.32:05" and its like, digits in this order: its date, when it is a likely one. */
+void ek_followed_date_digits(EkFollowed *followed, EkSpan text, gboolean is_local);
+
+void ek_followed_date(EkFollowed *followed, EkTimestamp date);
+
+/* The ending of its name. */
+void ek_followed_ending(EkFollowed *followed, const char *ending);
+
+/* The CRC-32 (IEEE 802.3, the one of zlib) of a part of it; FALSE where it has not so many bytes,
+ * or not all were read. */
+gboolean ek_content_crc32(EkContent *content, EkByte offset, EkByte bytes, guint32 *sum);
+
+/* A stream of RFC 1951, or with `is_zlib` of RFC 1950, at `offset`: decodes it to its end. *packed
+ * and *unpacked are bytes, *sum the CRC-32 of what it unpacks to (NULL: not wanted). Returns FALSE
+ * where it breaks: *packed is then where. `most`: bytes that it is followed for. */
+gboolean ek_content_inflate(EkContent *content, EkByte offset, EkByte most, gboolean is_zlib,
+                            EkByte *packed, EkByte *unpacked, guint32 *sum);
+
+/* The first place at or behind `offset`, before `limit`, where these bytes stand; FALSE: none. */
+gboolean ek_content_seek(EkContent *content, EkByte offset, EkByte limit, const void *bytes,
+                         gsize length, EkByte *found);
+
+/* A line end at `at` is the text's too, as most writers leave one; where what follows it is neither
+ * zeros nor another block, it may as well be somebody else's: then the text is doubtful. Returns
+ * where the text ends. */
+EkByte ek_followed_line_end(EkContent *content, EkFollowed *followed, EkByte at);
+
+/* Are all of these bytes zero? FALSE too where there are not so many. */
+gboolean ek_content_is_zero(EkContent *content, EkByte offset, EkByte bytes);
+
+#endif

@@ -1,0 +1,61 @@
+/* SPDX-License-Identifier: MIT */
+/* What the search by content knows of a type of file: one const struct a type, in one file of
+ * carve/types/, and one line in carve/types.c (docs/how-to-add-a-type.md). */
+#ifndef EK_CARVE_TYPE_H
+#define EK_CARVE_TYPE_H
+
+#include "base/signature.h"
+#include "carve/content.h"
+#include "kind/kind.h"
+#include "volume/file.h"
+
+typedef enum {
+    EK_FOLLOW_NOTHING, /* it is none of this type, or too little of one */
+    EK_FOLLOW_ENDED,   /* its structure was followed to its end */
+    EK_FOLLOW_BROKE    /* it begins right, and at some byte it is right no more */
+} EkFollowEnd;
+
+/* What speaks for it that all bytes up to its end are its own. */
+typedef enum {
+    EK_PROOF_LENGTH,  /* it says its length, and nothing in it can be checked */
+    EK_PROOF_TABLES,  /* it says where everything in it is, to its end, and it is there */
+    EK_PROOF_DECODED, /* each part was decoded: what is foreign would hardly decode */
+    EK_PROOF_FULL     /* each part was checked by a sum */
+} EkProof;
+
+#define EK_FOLLOW_ENDING 8u
+#define EK_FOLLOW_WORDS 192u
+
+/* How following went. What is not known stays as it was: zero. */
+typedef struct {
+    EkFollowEnd end;
+    EkProof proof;
+    EkByte length;        /* ended: of the file. Broke: the first byte that is no more right */
+    EkByte sure;          /* broke: up to here it surely belongs to it */
+    EkByte expected;      /* the length that it says; 0: it does not */
+    gboolean is_doubtful; /* it may be part of another one of its type: nothing tells */
+    const char *why;      /* what was checked, or what broke; constant */
+    char ending[EK_FOLLOW_ENDING]; /* of its name, where it is not the type's first one */
+    EkTimestamp date;              /* its own */
+    char words[EK_FOLLOW_WORDS];   /* its own title, artist, camera; UTF-8; "": none */
+} EkFollowed;
+
+typedef struct {
+    const char *name;   /* in the table of kinds (kind/kind.h), or a family's own: "jpeg" */
+    const char *ending; /* of its files: "jpg" */
+    EkKind kind;
+    const char *checks; /* what is checked, for people: "Huffman data decoded to the end" */
+    const char *names;  /* what its own name is taken from; NULL: nothing in it */
+    const EkSignature *signatures;
+    guint signature_count;
+    guint back; /* how far before the step with the signature it begins, in bytes: whole steps */
+    /* Is it one, by its first bytes (at least EK_SCAN_SHOWN, fewer at the end of the ground)? Pure.
+     * NULL: the signature is enough. */
+    gboolean (*begin)(EkSpan span);
+    /* Follows it from its first byte. Reads what it needs, and bounds its own work by what it
+     * reads: a loop over a structure ends. */
+    void (*follow)(EkContent *content, EkFollowed *followed);
+    gboolean joins; /* what breaks may go on elsewhere: following tells soon when it does not */
+} EkCarveType;
+
+#endif

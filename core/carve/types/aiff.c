@@ -1,0 +1,51 @@
+/* SPDX-License-Identifier: MIT */
+/* AIFF and AIFF-C (EA IFF 85): chunks within the length that stands at the beginning. */
+#include "carve/followed.h"
+#include "carve/types/all.h"
+
+#define CHUNKS_MOST 4096u
+
+static const EkSignature signatures[] = {{8, 4, {'A', 'I', 'F', 'F'}, {0}},
+                                         {8, 4, {'A', 'I', 'F', 'C'}, {0}}};
+
+static gboolean begin(EkSpan span)
+{
+    return ek_span_equals(span, 0, "FORM", 4);
+}
+
+static void follow(EkContent *content, EkFollowed *followed)
+{
+    EkByte end = 8 + (EkByte)ek_span_be32(ek_content_some(content, 0, 12), 4);
+    EkByte at = 12;
+    EkByte bytes = ek_content_bytes(content);
+    gboolean is_behind = FALSE;
+    gboolean has_sound = FALSE;
+    followed->expected = end;
+    for (guint i = 0; i < CHUNKS_MOST && at + 8 <= end; i++) {
+        EkSpan head = ek_content_some(content, at, 8);
+        guint32 length = ek_span_be32(head, 4);
+        EkByte next = at + 8 + (EkByte)length + (length & 1);
+        if (!g_ascii_isupper(ek_span_u8(head, 0)) || next > end + 1 || next > bytes + 1) {
+            ek_followed_break(followed, at, MIN(at, bytes), 54, "no chunk where one must stand");
+            return;
+        }
+        is_behind = has_sound;
+        has_sound = has_sound || ek_span_equals(head, 0, "SSND", 4);
+        at = next;
+    }
+    if (has_sound && at >= end)
+        ek_followed_end(followed, MIN(at, bytes), is_behind ? EK_PROOF_TABLES : EK_PROOF_LENGTH,
+                        is_behind ? "its chunks, also those behind the sound"
+                                  : "ends where its length says; nothing else can be checked");
+}
+
+const EkCarveType ek_carve_aiff = {
+    .name = "aiff",
+    .ending = "aiff",
+    .kind = EK_KIND_AUDIO,
+    .checks = "its chunks and its length; sound without further chunks stays doubtful",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .begin = begin,
+    .follow = follow,
+};

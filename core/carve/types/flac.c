@@ -1,0 +1,280 @@
+/* SPDX-License-Identifier: MIT */
+/* FLAC (RFC 9639): metadata blocks, then frames. Each frame is read to its end, sample by sample,
+ * and checked by its two checksums. */
+#include "base/checksum.h"
+#include "carve/bits.h"
+#include "carve/followed.h"
+#include "carve/types/all.h"
+
+#define LEAST 64u
+#define FRAME_MOST (1u << 20)
+
+static const EkSignature signatures[] = {{0, 4, {'f', 'L', 'a', 'C'}, {0}}};
+
+static gboolean begin(EkSpan span)
+{
+    return (ek_span_u8(span, 4) & 0x7f) == 0 && ek_span_be32(span, 4) << 8 >> 8 == 34;
+}
+
+typedef struct {
+    EkContent *content;
+    EkByte at;
+    guint channels;
+    guint depth;
+    guint64 samples; /* in all; 0: not told */
+    guint64 done;
+} Flac;
+
+static void take_comments(EkFollowed *followed, EkSpan body)
+{
+    gsize at = 4 + (gsize)ek_span_le32(body, 0);
+    guint32 count = MIN(ek_span_le32(body, at), 64);
+    EkSpan title = {body.data, 0};
+    EkSpan artist = title;
+    at += 4;
+    for (guint32 i = 0; i < count && at + 4 <= body.length; i++) {
+        gsize length = ek_span_le32(body, at);
+        EkSpan text = ek_span_part(body, at + 4, length);
+        if (text.length > 7 && g_ascii_strncasecmp((const char *)text.data, "TITLE=", 6) == 0)
+            title = ek_span_part(text, 6, text.length);
+        if (text.length > 8 && g_ascii_strncasecmp((const char *)text.data, "ARTIST=", 7) == 0)
+            artist = ek_span_part(text, 7, text.length);
+        if (text.length > 8 && g_ascii_strncasecmp((const char *)text.data, "DATE=", 5) == 0)
+            ek_followed_date_digits(followed, ek_span_part(text, 5, text.length), TRUE);
+        at += 4 + MIN(length, body.length);
+    }
+    if (artist.length > 0)
+        ek_followed_words(followed, artist);
+    if (title.length > 0 && artist.length > 0)
+        ek_followed_add_words(followed, title);
+    else if (title.length > 0)
+        ek_followed_words(followed, title);
+}
+
+static gboolean take_metadata(Flac *flac, EkFollowed *followed)
+{
+    flac->at = 4;
+    for (guint i = 0; i < 1024; i++) {
+        EkSpan head = ek_content_some(flac->content, flac->at, EK_CONTENT_SHOWN);
+        guint32 length = ek_span_be32(head, 0) & 0xffffff;
+        guint8 kind = ek_span_u8(head, 0);
+        EkSpan body = ek_span_part(head, 4, length);
+        if (head.length < 4 || (kind & 0x7f) > 6)
+            return FALSE;
+        if ((kind & 0x7f) == 0) {
+            guint64 packed = ek_span_be64(body, 10);
+            flac->channels = (guint)(packed >> 41 & 7) + 1;
+            flac->depth = (guint)(packed >> 36 & 31) + 1;
+            flac->samples = packed & (((guint64)1 << 36) - 1);
+        } else if ((kind & 0x7f) == 4) {
+            take_comments(followed, body);
+        }
+        flac->at += 4 + (EkByte)length;
+        if ((kind & 0x80) != 0)
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* --- frames ---------------------------------------------------------------------------------- */
+
+static void pass_bits(EkBits *bits, guint64 count)
+{
+    for (; count > 0 && !bits->is_over; count -= MIN(count, 32))
+        ek_bits_take(bits, (guint)MIN(count, 32));
+}
+
+/* What a prediction leaves: numbers of about one length a part. */
+static gboolean pass_rest(EkBits *bits, guint block, guint order)
+{
+    guint method = ek_bits_take(bits, 2);
+    guint parts = 1u << ek_bits_take(bits, 4);
+    guint width = method == 0 ? 4 : 5;
+    if (method > 1 || block % parts != 0 || block / parts < order)
+        return FALSE;
+    for (guint i = 0; i < parts; i++) {
+        guint length = ek_bits_take(bits, width);
+        guint count = block / parts - (i == 0 ? order : 0);
+        if (length == (1u << width) - 1) {
+            pass_bits(bits, (guint64)count * ek_bits_take(bits, 5));
+            continue;
+        }
+        for (guint k = 0; k < count; k++) {
+            if (ek_bits_unary(bits, FRAME_MOST) >= FRAME_MOST || bits->is_over)
+                return FALSE;
+            ek_bits_take(bits, length);
+        }
+    }
+    return !bits->is_over;
+}
+
+static gboolean pass_channel(EkBits *bits, guint block, guint depth)
+{
+    guint head = ek_bits_take(bits, 8);
+    guint kind = head >> 1 & 63;
+    guint order = 0;
+    if ((head & 0x80) != 0)
+        return FALSE;
+    if ((head & 1) != 0) {
+        guint wasted = ek_bits_unary(bits, 32) + 1;
+        if (wasted >= depth)
+            return FALSE;
+        depth -= wasted;
+    }
+    if (kind == 0) {
+        pass_bits(bits, depth);
+        return !bits->is_over;
+    }
+    if (kind == 1) {
+        pass_bits(bits, (guint64)depth * block);
+        return !bits->is_over;
+    }
+    if (kind >= 8 && kind <= 12)
+        order = kind - 8;
+    else if (kind >= 32)
+        order = kind - 31;
+    else
+        return FALSE;
+    if (order > block)
+        return FALSE;
+    pass_bits(bits, (guint64)depth * order);
+    if (kind >= 32) {
+        guint precision = ek_bits_take(bits, 4) + 1;
+        ek_bits_take(bits, 5);
+        if (precision == 16)
+            return FALSE;
+        pass_bits(bits, (guint64)precision * order);
+    }
+    return pass_rest(bits, block, order);
+}
+
+static guint8 crc8(EkSpan span)
+{
+    guint8 sum = 0;
+    for (gsize i = 0; i < span.length; i++) {
+        sum ^= span.data[i];
+        for (guint k = 0; k < 8; k++)
+            sum = (guint8)((sum & 0x80) != 0 ? sum << 1 ^ 7 : sum << 1);
+    }
+    return sum;
+}
+
+/* CRC-16 with polynomial 0x8005, the highest bit first. */
+static gboolean is_frame_sum(EkContent *content, EkByte at, EkByte end)
+{
+    static guint16 table[256];
+    static gsize is_made = 0;
+    if (g_once_init_enter(&is_made)) {
+        for (guint i = 0; i < 256; i++) {
+            guint16 value = (guint16)(i << 8);
+            for (guint k = 0; k < 8; k++)
+                value = (guint16)((value & 0x8000) != 0 ? value << 1 ^ 0x8005 : value << 1);
+            table[i] = value;
+        }
+        g_once_init_leave(&is_made, 1);
+    }
+    guint16 sum = 0;
+    while (at < end) {
+        EkSpan span = ek_content_some(content, at, (gsize)MIN(end - at, EK_CONTENT_SHOWN));
+        if (span.length == 0)
+            return FALSE;
+        for (gsize i = 0; i < span.length; i++)
+            sum = (guint16)(sum << 8 ^ table[(sum >> 8 ^ span.data[i]) & 0xff]);
+        at += span.length;
+    }
+    return sum == 0;
+}
+
+/* The block size and the depth that a frame's header tells; its length, 0 where it is none. */
+static gsize take_header(Flac *flac, EkSpan head, guint *block, guint *depth, guint *assignment)
+{
+    static const guint8 depths[] = {0, 8, 12, 0, 16, 20, 24, 32};
+    guint size = ek_span_u8(head, 2) >> 4;
+    guint rate = ek_span_u8(head, 2) & 15;
+    guint told = ek_span_u8(head, 3) >> 1 & 7;
+    gsize at = 4;
+    guint8 first = ek_span_u8(head, 4);
+    *assignment = ek_span_u8(head, 3) >> 4;
+    if ((ek_span_be16(head, 0) & 0xfffe) != 0xfff8 || size == 0 || rate == 15 || told == 3 ||
+        *assignment > 10 || (ek_span_u8(head, 3) & 1) != 0)
+        return 0;
+    guint more = 0;
+    while (more < 8 && (first & 0x80 >> more) != 0)
+        more++;
+    if (more == 1 || more == 8)
+        return 0;
+    at += more == 0 ? 1 : more;
+    *block = size == 1 ? 192 : size <= 5 ? 576u << (size - 2) : 256u << (size - 8);
+    if (size == 6)
+        *block = (guint)ek_span_u8(head, at++) + 1;
+    if (size == 7) {
+        *block = (guint)ek_span_be16(head, at) + 1;
+        at += 2;
+    }
+    at += rate == 12 ? 1 : rate == 13 || rate == 14 ? 2 : 0;
+    *depth = depths[told] != 0 ? depths[told] : flac->depth;
+    return crc8(ek_span_part(head, 0, at)) == ek_span_u8(head, at) ? at + 1 : 0;
+}
+
+static gboolean take_frame(Flac *flac)
+{
+    EkSpan head = ek_content_some(flac->content, flac->at, 18);
+    guint block = 0;
+    guint depth = 0;
+    guint assignment = 0;
+    gsize length = take_header(flac, head, &block, &depth, &assignment);
+    if (length == 0)
+        return FALSE;
+    EkBits bits;
+    ek_bits_begin(&bits, flac->content, flac->at + length);
+    guint channels = assignment < 8 ? assignment + 1 : 2;
+    for (guint i = 0; i < channels; i++) {
+        gboolean is_side = (assignment == 8 && i == 1) || (assignment == 9 && i == 0) ||
+                           (assignment == 10 && i == 1);
+        if (!pass_channel(&bits, block, depth + (is_side ? 1 : 0)))
+            return FALSE;
+    }
+    ek_bits_align(&bits);
+    EkByte end = ek_bits_place(&bits) + 2;
+    if (end > ek_content_bytes(flac->content) || !is_frame_sum(flac->content, flac->at, end))
+        return FALSE;
+    flac->at = end;
+    flac->done += block;
+    return TRUE;
+}
+
+static void follow(EkContent *content, EkFollowed *followed)
+{
+    Flac flac = {.content = content};
+    guint64 kept[2];
+    if (!take_metadata(&flac, followed))
+        return;
+    if (ek_content_kept(content, kept, sizeof kept)) {
+        flac.at = kept[0];
+        flac.done = kept[1];
+    }
+    while ((flac.samples == 0 || flac.done < flac.samples) && take_frame(&flac)) {
+        kept[0] = flac.at;
+        kept[1] = flac.done;
+        ek_content_keep(content, flac.at, kept, sizeof kept, TRUE);
+    }
+    if (flac.done > 0 && flac.done == flac.samples)
+        ek_followed_end(followed, flac.at, EK_PROOF_FULL, "the checksums of all frames");
+    else
+        ek_followed_break(followed, flac.done > 0 ? flac.at : 0,
+                          MIN(flac.at + 4096, ek_content_bytes(content)), LEAST,
+                          "a frame of it breaks");
+}
+
+const EkCarveType ek_carve_flac = {
+    .name = "flac",
+    .ending = "flac",
+    .kind = EK_KIND_AUDIO,
+    .checks = "each frame to its end, by its checksums",
+    .names = "artist, title and date",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .begin = begin,
+    .follow = follow,
+    .joins = TRUE,
+};

@@ -1,0 +1,155 @@
+/* SPDX-License-Identifier: MIT */
+/* Fonts: TrueType and OpenType (ISO/IEC 14496-22), whose tables each have a sum, and WOFF 1 and 2,
+ * which say their length. */
+#include "carve/followed.h"
+#include "carve/types/all.h"
+
+#define TABLES_MOST 256u
+#define LEAST 512u
+
+static const EkSignature font_signatures[] = {{0, 5, {0, 1, 0, 0, 0}, {0}},
+                                              {0, 5, {'O', 'T', 'T', 'O', 0}, {0}},
+                                              {0, 5, {'t', 'r', 'u', 'e', 0}, {0}}};
+
+static gboolean begin_font(EkSpan span)
+{
+    guint16 count = ek_span_be16(span, 4);
+    guint32 offset = ek_span_be32(span, 20);
+    if (count == 0 || count > TABLES_MOST || offset < 12 + 16 * (guint32)count)
+        return FALSE;
+    for (gsize i = 12; i < 16; i++)
+        if (ek_span_u8(span, i) < 0x20 || ek_span_u8(span, i) > 0x7e)
+            return FALSE;
+    return TRUE;
+}
+
+/* The sum of a table: of its words; the one field that holds the sum of the whole font counts not.
+ */
+static gboolean sum_of(EkContent *content, EkByte at, EkByte bytes, gboolean is_head, guint32 *sum)
+{
+    EkByte end = at + bytes;
+    EkByte first = at;
+    *sum = 0;
+    while (at < end) {
+        gsize length = (gsize)MIN(end - at, EK_CONTENT_SHOWN);
+        EkSpan span = ek_content_at(content, at, length);
+        if (span.length < length)
+            return FALSE;
+        for (gsize i = 0; i < length; i += 4) {
+            guint32 word = 0;
+            for (gsize k = 0; k < 4; k++)
+                word = word << 8 | (i + k < length ? span.data[i + k] : 0u);
+            if (!is_head || at + i != first + 8)
+                *sum += word;
+        }
+        at += length;
+    }
+    return TRUE;
+}
+
+static void follow_font(EkContent *content, EkFollowed *followed)
+{
+    guint8 list[16 * TABLES_MOST];
+    EkSpan head = ek_content_some(content, 0, 6);
+    guint16 count = MIN(ek_span_be16(head, 4), TABLES_MOST);
+    gboolean is_open = ek_span_equals(head, 0, "OTTO", 4);
+    EkSpan entries = ek_content_at(content, 12, 16 * (gsize)count);
+    EkByte end = 12 + 16 * (EkByte)count;
+    if (entries.length == 0)
+        return;
+    memcpy(list, entries.data, entries.length);
+    entries.data = list;
+    ek_followed_ending(followed, is_open ? "otf" : "ttf");
+    guint right = 0;
+    for (guint i = 0; i < count; i++) {
+        EkSpan entry = ek_span_part(entries, 16 * (gsize)i, 16);
+        EkByte at = ek_span_be32(entry, 8);
+        EkByte bytes = ek_span_be32(entry, 12);
+        guint32 sum = 0;
+        gboolean fits = at <= ek_content_bytes(content) && bytes <= ek_content_bytes(content) - at;
+        if (!fits || !sum_of(content, at, bytes, ek_span_equals(entry, 0, "head", 4), &sum) ||
+            sum != ek_span_be32(entry, 4)) {
+            ek_followed_break(followed, right > 0 ? 12 + 16 * (EkByte)count : 0,
+                              fits ? at + bytes : ek_content_bytes(content), LEAST / 4,
+                              "the sum of a table is wrong");
+            return;
+        }
+        right++;
+        end = MAX(end, at + bytes);
+    }
+    /* Tables are filled up to whole words. */
+    EkByte padded = ek_divide_up(end, 4) * 4;
+    if (padded <= ek_content_bytes(content) && ek_content_is_zero(content, end, padded - end))
+        end = padded;
+    ek_followed_end(followed, end, EK_PROOF_FULL, "the sums of all tables");
+}
+
+const EkCarveType ek_carve_font = {
+    .name = "font",
+    .ending = "ttf",
+    .kind = EK_KIND_OTHER,
+    .checks = "the sum of each table",
+    .signatures = font_signatures,
+    .signature_count = G_N_ELEMENTS(font_signatures),
+    .begin = begin_font,
+    .follow = follow_font,
+};
+
+/* --- WOFF ------------------------------------------------------------------------------------ */
+
+static const EkSignature woff_signatures[] = {{0, 4, {'w', 'O', 'F', 'F'}, {0}},
+                                              {0, 4, {'w', 'O', 'F', '2'}, {0}}};
+
+static gboolean begin_woff(EkSpan span)
+{
+    guint16 count = ek_span_be16(span, 12);
+    return count > 0 && count <= TABLES_MOST && ek_span_be16(span, 14) == 0 &&
+           ek_span_be32(span, 8) > 44;
+}
+
+/* Of WOFF 1 each table is unpacked; WOFF 2 says its length, and nothing that own code checks. */
+static void follow_woff(EkContent *content, EkFollowed *followed)
+{
+    guint8 list[20 * TABLES_MOST];
+    EkSpan head = ek_content_some(content, 0, 44);
+    gboolean is_second = ek_span_equals(head, 0, "wOF2", 4);
+    guint16 count = MIN(ek_span_be16(head, 12), TABLES_MOST);
+    EkByte length = ek_span_be32(head, 8);
+    followed->expected = length;
+    ek_followed_ending(followed, is_second ? "woff2" : "woff");
+    if (length > ek_content_bytes(content)) {
+        ek_followed_break(followed, 44, ek_content_bytes(content), 44, "the ground ends");
+        return;
+    }
+    EkSpan entries = ek_content_at(content, 44, is_second ? 0 : 20 * (gsize)count);
+    memcpy(list, entries.data, entries.length);
+    entries.data = list;
+    for (guint i = 0; i < count && !is_second; i++) {
+        EkSpan entry = ek_span_part(entries, 20 * (gsize)i, 20);
+        EkByte at = ek_span_be32(entry, 4);
+        EkByte packed = ek_span_be32(entry, 8);
+        EkByte used = 0;
+        EkByte unpacked = 0;
+        gboolean is_packed = packed < ek_span_be32(entry, 12);
+        if (at > length || packed > length - at ||
+            (is_packed && (!ek_content_inflate(content, at, packed, TRUE, &used, &unpacked, NULL) ||
+                           unpacked != ek_span_be32(entry, 12)))) {
+            ek_followed_break(followed, 44, MIN(at + used, length), 44, "a table of it breaks");
+            return;
+        }
+    }
+    ek_followed_end(followed, length, is_second ? EK_PROOF_LENGTH : EK_PROOF_DECODED,
+                    is_second ? "ends where its length says; nothing else can be checked"
+                              : "all tables unpacked");
+}
+
+const EkCarveType ek_carve_woff = {
+    .name = "woff",
+    .ending = "woff",
+    .kind = EK_KIND_OTHER,
+    .checks = "the tables of version 1 are unpacked; of version 2 the length",
+    .signatures = woff_signatures,
+    .signature_count = G_N_ELEMENTS(woff_signatures),
+    .begin = begin_woff,
+    .follow = follow_woff,
+};

@@ -1,0 +1,83 @@
+/* SPDX-License-Identifier: MIT */
+/* JPEG files (ITU-T T.81). Behind the picture may come others that its multi-picture index names
+ * (CIPA DC-007). */
+#include "carve/jpeg.h"
+
+#include "carve/types/all.h"
+
+#define PICTURES_MOST 16u
+#define LEAST 1024u /* bytes of a picture that breaks, to be told */
+
+static const EkSignature signatures[] = {{0, 3, {0xff, 0xd8, 0xff}, {0}}};
+
+static gboolean begin(EkSpan span)
+{
+    guint8 marker = ek_span_u8(span, 3);
+    guint16 length = ek_span_be16(span, 4);
+    gboolean is_segment = (marker >= 0xe0 && marker <= 0xef) || marker == 0xdb || marker == 0xc4 ||
+                          marker == 0xfe || (marker >= 0xc0 && marker <= 0xc2) || marker == 0xdd;
+    return is_segment && length >= 2 &&
+           ((gsize)length + 4 >= span.length || ek_span_u8(span, (gsize)length + 4) == 0xff);
+}
+
+/* Past what was not read, to the mark at the end. */
+static gboolean find_end(const EkJpeg *jpeg, EkByte *end)
+{
+    EkByte hole = ek_content_hole(jpeg->content);
+    EkByte at = jpeg->at;
+    if (!jpeg->scanned || hole > jpeg->at)
+        return FALSE;
+    if (!ek_jpeg_pass_scan(jpeg->content, &at))
+        return FALSE;
+    EkSpan mark = ek_content_some(jpeg->content, at, 2);
+    *end = at + 2;
+    return ek_span_be16(mark, 0) == 0xffd9;
+}
+
+static void follow(EkContent *content, EkFollowed *followed)
+{
+    EkJpeg jpeg = {.content = content, .followed = followed};
+    EkByte end = 0;
+    ek_jpeg_walk(&jpeg);
+    EkByte first_end = jpeg.at;
+    gboolean is_loose = jpeg.is_loose;
+    if (jpeg.why != NULL && find_end(&jpeg, &end)) {
+        ek_followed_end(followed, end, EK_PROOF_TABLES, "the end was found past what was not read");
+        return;
+    }
+    if (jpeg.why != NULL) {
+        EkByte sure = jpeg.scanned ? MAX(ek_content_kept_at(content), LEAST) : 0;
+        ek_followed_break(followed, MIN(sure, jpeg.at), jpeg.at, LEAST, jpeg.why);
+        return;
+    }
+    /* Further pictures that the first one names: the last ends the file. */
+    for (guint i = 0; i < PICTURES_MOST && jpeg.index > jpeg.at; i++) {
+        EkByte next = 0;
+        if (!ek_content_seek(content, jpeg.at, MIN(jpeg.index, jpeg.at + EK_CONTENT_SHOWN),
+                             "\xff\xd8\xff", 3, &next))
+            break;
+        EkJpeg further = {.content = content, .first = next, .frame = {.is_part = TRUE}};
+        if (!ek_jpeg_walk(&further)) {
+            ek_followed_break(followed, first_end, further.at, LEAST,
+                              "a further picture of it breaks");
+            return;
+        }
+        jpeg.at = further.at;
+    }
+    ek_followed_end(followed, jpeg.at, is_loose ? EK_PROOF_TABLES : EK_PROOF_DECODED,
+                    is_loose ? "all markers up to its end"
+                             : "its picture data were decoded to the end");
+}
+
+const EkCarveType ek_carve_jpeg = {
+    .name = "jpeg",
+    .ending = "jpg",
+    .kind = EK_KIND_PICTURE,
+    .checks = "all picture data are decoded, each block counted",
+    .names = "date and camera",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .begin = begin,
+    .follow = follow,
+    .joins = TRUE,
+};

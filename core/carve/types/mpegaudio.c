@@ -1,0 +1,235 @@
+/* SPDX-License-Identifier: MIT */
+/* MPEG audio (ISO/IEC 11172-3 and 13818-3, layers 1 to 3) and ADTS (ISO/IEC 13818-7): frame behind
+ * frame, each with a header that says where the next one begins. */
+#include "carve/followed.h"
+#include "carve/types/all.h"
+
+#define FRAMES_LEAST 24u
+#define FRAMES_MOST 50000000u
+
+static const EkSignature mp3_signatures[] = {
+    {0, 2, {0xff, 0xe2}, {0xff, 0xe6}}, /* layer 3 */
+    {0, 2, {0xff, 0xfc}, {0xff, 0xfe}}, /* layer 2 */
+    {0, 3, {'I', 'D', '3'}, {0}},
+};
+
+typedef struct {
+    gsize length;
+    guint32 samples;
+    guint32 rate;
+    guint32 alike; /* the bits of a header that stay as they are within a file */
+} Frame;
+
+static gboolean mp3_frame(EkSpan head, Frame *frame)
+{
+    static const guint16 rates[2][3][15] = {
+        {{0, 32, 64, 96, 128, 160, 192, 224, 256, 288, 320, 352, 384, 416, 448},
+         {0, 32, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 384},
+         {0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320}},
+        {{0, 32, 48, 56, 64, 80, 96, 112, 128, 144, 160, 176, 192, 224, 256},
+         {0, 8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160},
+         {0, 8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160}}};
+    static const guint32 samplings[] = {44100, 48000, 32000};
+    guint32 word = ek_span_be32(head, 0);
+    guint version = word >> 19 & 3;
+    guint layer = 4 - (word >> 17 & 3);
+    guint rate = word >> 12 & 15;
+    guint sampling = word >> 10 & 3;
+    if (head.length < 4 || word >> 21 != 0x7ff || version == 1 || layer == 4 || rate == 0 ||
+        rate == 15 || sampling == 3 || (word & 3) == 2)
+        return FALSE;
+    gboolean is_low = version != 3;
+    guint32 hertz = samplings[sampling] >> (version == 3 ? 0 : version == 2 ? 1 : 2);
+    guint32 bits = rates[is_low ? 1 : 0][layer - 1][rate] * 1000u;
+    guint padding = word >> 9 & 1;
+    frame->samples = layer == 1 ? 384 : layer == 3 && is_low ? 576 : 1152;
+    frame->length = layer == 1 ? (12 * bits / hertz + padding) * 4
+                               : frame->samples / 8 * bits / hertz + padding;
+    frame->rate = hertz;
+    frame->alike = word & 0xfffe0c00u;
+    return frame->length >= 24;
+}
+
+/* The tag before the frames; its length, 0 where there is none. */
+static EkByte pass_tag(EkContent *content, EkFollowed *followed)
+{
+    EkSpan head = ek_content_some(content, 0, EK_CONTENT_SHOWN);
+    if (!ek_span_equals(head, 0, "ID3", 3) || ek_span_u8(head, 3) > 4)
+        return 0;
+    EkByte length = 10;
+    EkByte size = 0;
+    for (gsize i = 6; i < 10; i++) {
+        if ((ek_span_u8(head, i) & 0x80) != 0)
+            return 0;
+        size = size << 7 | ek_span_u8(head, i);
+    }
+    guint version = ek_span_u8(head, 3);
+    EkSpan artist = {head.data, 0};
+    EkSpan title = {head.data, 0};
+    gsize at = 10;
+    while (version >= 3 && at + 10 <= MIN(head.length, size) && ek_span_u8(head, at) >= 'A') {
+        gsize bytes = version == 4 ? (gsize)(ek_span_u8(head, at + 4) & 0x7f) << 21 |
+                                         (gsize)(ek_span_u8(head, at + 5) & 0x7f) << 14 |
+                                         (gsize)(ek_span_u8(head, at + 6) & 0x7f) << 7 |
+                                         (gsize)(ek_span_u8(head, at + 7) & 0x7f)
+                                   : ek_span_be32(head, at + 4);
+        EkSpan text = ek_span_part(head, at + 10, bytes);
+        if (ek_span_equals(head, at, "TIT2", 4))
+            title = text;
+        else if (ek_span_equals(head, at, "TPE1", 4))
+            artist = text;
+        at += 10 + MIN(bytes, head.length);
+    }
+    EkSpan texts[] = {artist, title};
+    for (gsize i = 0; i < 2; i++) {
+        guint8 coding = ek_span_u8(texts[i], 0);
+        EkSpan text = ek_span_part(texts[i], 1, texts[i].length);
+        if (text.length > 2 && (coding == 0 || coding == 3) && *followed->words != '\0')
+            ek_followed_add_words(followed, text);
+        else if (text.length > 2 && (coding == 0 || coding == 3))
+            ek_followed_words(followed, text);
+        else if (text.length > 4 && coding == 1)
+            ek_followed_words_utf16(followed, ek_span_part(text, 2, text.length),
+                                    ek_span_be16(text, 0) == 0xfeff);
+    }
+    return length + size;
+}
+
+static gboolean begin_mp3(EkSpan span)
+{
+    Frame first;
+    Frame next;
+    if (ek_span_equals(span, 0, "ID3", 3))
+        return ek_span_u8(span, 3) >= 2 && ek_span_u8(span, 3) <= 4 && ek_span_u8(span, 4) != 0xff;
+    return mp3_frame(span, &first) && mp3_frame(ek_span_part(span, first.length, 4), &next) &&
+           next.alike == first.alike;
+}
+
+/* How many frames and bytes the first frame says there are; 0: it does not. */
+static guint32 told_frames(EkContent *content, EkByte at, guint32 *bytes)
+{
+    EkSpan frame = ek_content_some(content, at, 256);
+    *bytes = 0;
+    for (gsize i = 4; i < 64; i++)
+        if (ek_span_equals(frame, i, "Xing", 4) || ek_span_equals(frame, i, "Info", 4)) {
+            guint32 flags = ek_span_be32(frame, i + 4);
+            *bytes = (flags & 3) == 3 ? ek_span_be32(frame, i + 12) : 0;
+            return (flags & 1) != 0 ? ek_span_be32(frame, i + 8) : 0;
+        }
+    return 0;
+}
+
+static void follow_mp3(EkContent *content, EkFollowed *followed)
+{
+    EkByte start = pass_tag(content, followed);
+    EkByte at = start;
+    guint32 bytes = 0;
+    Frame first = {0};
+    Frame frame;
+    guint count = 0;
+    /* Some writers fill the space behind the tag. */
+    for (guint i = 0; i < 4096 && start > 0 && ek_span_u8(ek_content_some(content, at, 1), 0) == 0;
+         i++)
+        start = ++at;
+    guint32 told = told_frames(content, at, &bytes);
+    while (count < FRAMES_MOST && mp3_frame(ek_content_some(content, at, 4), &frame) &&
+           (count == 0 || frame.alike == first.alike) &&
+           at + frame.length <= ek_content_bytes(content)) {
+        if (count == 0)
+            first = frame;
+        at += frame.length;
+        count++;
+    }
+    if (count < FRAMES_LEAST)
+        return;
+    guint layer = 4 - (first.alike >> 17 & 3);
+    ek_followed_ending(followed, layer == 3 ? "mp3" : layer == 2 ? "mp2" : "mp1");
+    gboolean has_all = told > 0 && (count == told || count == told + 1);
+    gboolean has_start = start > 0 || told > 0;
+    EkSpan tail = ek_content_some(content, at, 128);
+    gboolean has_tag = ek_span_equals(tail, 0, "TAG", 3) && tail.length == 128;
+    if (has_tag) {
+        ek_followed_words(followed, ek_span_part(tail, 3, 30));
+        at += 128;
+    }
+    followed->is_doubtful = !has_start || (!has_all && !has_tag);
+    if (told > count + 1 && !has_tag)
+        ek_followed_break(followed, at, MIN(at + 4, ek_content_bytes(content)), 1,
+                          "no frame where one must stand");
+    else
+        ek_followed_end(followed, at, EK_PROOF_TABLES,
+                        has_all   ? "as many frames as the first one says"
+                        : has_tag ? "each frame, to the tag at the end"
+                                  : "each frame; nothing tells whether the last one is the last");
+}
+
+const EkCarveType ek_carve_mp3 = {
+    .name = "mp3",
+    .ending = "mp3",
+    .kind = EK_KIND_AUDIO,
+    .checks = "each frame, and how many there must be where that is said",
+    .names = "artist and title",
+    .signatures = mp3_signatures,
+    .signature_count = G_N_ELEMENTS(mp3_signatures),
+    .begin = begin_mp3,
+    .follow = follow_mp3,
+};
+
+/* --- ADTS ------------------------------------------------------------------------------------ */
+
+static const EkSignature aac_signatures[] = {{0, 2, {0xff, 0xf0}, {0xff, 0xf6}}};
+
+static gboolean aac_frame(EkSpan head, Frame *frame)
+{
+    guint64 word = ek_span_be64(head, 0);
+    frame->length = (gsize)(word >> 21 & 0x1fff);
+    frame->alike = (guint32)(word >> 32) & 0xfffefdc0u;
+    return head.length >= 8 && word >> 52 == 0xfff && (word >> 49 & 3) == 0 &&
+           (word >> 42 & 15) < 13 && frame->length >= 8;
+}
+
+static gboolean begin_aac(EkSpan span)
+{
+    Frame frame;
+    Frame first;
+    gsize at = 0;
+    for (guint i = 0; i < 4 && at + 8 <= span.length; i++) {
+        if (!aac_frame(ek_span_part(span, at, 8), &frame) || (i > 0 && frame.alike != first.alike))
+            return FALSE;
+        if (i == 0)
+            first = frame;
+        at += frame.length;
+    }
+    return TRUE;
+}
+
+static void follow_aac(EkContent *content, EkFollowed *followed)
+{
+    EkByte at = 0;
+    Frame first = {0};
+    Frame frame;
+    guint count = 0;
+    while (count < FRAMES_MOST && aac_frame(ek_content_some(content, at, 8), &frame) &&
+           (count == 0 || frame.alike == first.alike) &&
+           at + frame.length <= ek_content_bytes(content)) {
+        if (count == 0)
+            first = frame;
+        at += frame.length;
+        count++;
+    }
+    followed->is_doubtful = TRUE;
+    if (count >= FRAMES_LEAST)
+        ek_followed_end(followed, at, EK_PROOF_TABLES,
+                        "each frame; nothing tells whether the last one is the last");
+}
+
+const EkCarveType ek_carve_aac = {
+    .name = "aac",
+    .ending = "aac",
+    .kind = EK_KIND_AUDIO,
+    .checks = "each frame; always doubtful",
+    .signatures = aac_signatures,
+    .signature_count = G_N_ELEMENTS(aac_signatures),
+    .begin = begin_aac,
+    .follow = follow_aac,
+};

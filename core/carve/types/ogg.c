@@ -1,0 +1,124 @@
+/* SPDX-License-Identifier: MIT */
+/* Ogg (RFC 3533): pages, each with a checksum, of one stream or of several side by side. */
+#include "carve/followed.h"
+#include "carve/types/all.h"
+
+#define STREAMS_MOST 32u
+#define LEAST 64u
+
+static const EkSignature signatures[] = {{0, 6, {'O', 'g', 'g', 'S', 0, 2}, {0}}};
+
+typedef struct {
+    EkContent *content;
+    EkFollowed *followed;
+    EkByte at;
+    guint32 serials[STREAMS_MOST];
+    guint count;
+    guint ended; /* bits */
+    gboolean has_film;
+    gboolean is_opus;
+} Ogg;
+
+static guint32 page_sum(EkSpan page)
+{
+    static guint32 table[256];
+    static gsize is_made = 0;
+    if (g_once_init_enter(&is_made)) {
+        for (guint32 i = 0; i < 256; i++) {
+            guint32 value = i << 24;
+            for (guint k = 0; k < 8; k++)
+                value = (value & 0x80000000u) != 0 ? value << 1 ^ 0x04c11db7u : value << 1;
+            table[i] = value;
+        }
+        g_once_init_leave(&is_made, 1);
+    }
+    guint32 sum = 0;
+    for (gsize i = 0; i < page.length; i++) {
+        guint8 byte = i >= 22 && i < 26 ? 0 : page.data[i];
+        sum = sum << 8 ^ table[(sum >> 24 ^ byte) & 0xff];
+    }
+    return sum;
+}
+
+static guint stream_of(Ogg *ogg, guint32 serial, gboolean is_first)
+{
+    guint i = 0;
+    while (i < ogg->count && ogg->serials[i] != serial)
+        i++;
+    if (i == ogg->count && is_first && i < STREAMS_MOST)
+        ogg->serials[ogg->count++] = serial;
+    return i;
+}
+
+/* Texts of the kind NAME=value. */
+static void take_comments(Ogg *ogg, EkSpan body)
+{
+    gsize at = ek_span_equals(body, 0, "\003vorbis", 7) ? 7
+               : ek_span_equals(body, 0, "OpusTags", 8) ? 8
+                                                        : 0;
+    if (at == 0)
+        return;
+    at += 4 + (gsize)ek_span_le32(body, at);
+    guint32 count = MIN(ek_span_le32(body, at), 64);
+    at += 4;
+    for (guint32 i = 0; i < count && at + 4 <= body.length; i++) {
+        gsize length = ek_span_le32(body, at);
+        EkSpan text = ek_span_part(body, at + 4, length);
+        if (text.length > 7 && g_ascii_strncasecmp((const char *)text.data, "TITLE=", 6) == 0)
+            ek_followed_words(ogg->followed, ek_span_part(text, 6, text.length));
+        at += 4 + MIN(length, body.length);
+    }
+}
+
+/* One page. FALSE where none stands. */
+static gboolean take_page(Ogg *ogg)
+{
+    EkSpan page = ek_content_some(ogg->content, ogg->at, EK_CONTENT_SHOWN);
+    gsize length = 27 + (gsize)ek_span_u8(page, 26);
+    guint8 flags = ek_span_u8(page, 5);
+    for (gsize i = 27; i < 27 + (gsize)ek_span_u8(page, 26); i++)
+        length += ek_span_u8(page, i);
+    guint stream = stream_of(ogg, ek_span_le32(page, 14), (flags & 2) != 0);
+    if (!ek_span_equals(page, 0, "OggS\0", 5) || page.length < length || stream == ogg->count ||
+        page_sum(ek_span_part(page, 0, length)) != ek_span_le32(page, 22))
+        return FALSE;
+    EkSpan body = ek_span_part(page, 27 + (gsize)ek_span_u8(page, 26), length);
+    ogg->has_film = ogg->has_film || ek_span_equals(body, 0, "\200theora", 7);
+    ogg->is_opus = ogg->is_opus || ek_span_equals(body, 0, "OpusHead", 8);
+    take_comments(ogg, body);
+    if ((flags & 4) != 0)
+        ogg->ended |= 1u << stream;
+    ogg->at += length;
+    return TRUE;
+}
+
+static void follow(EkContent *content, EkFollowed *followed)
+{
+    Ogg ogg = {.content = content, .followed = followed};
+    gboolean is_done = FALSE;
+    while (take_page(&ogg)) {
+        is_done = ogg.ended == (1u << ogg.count) - 1;
+        EkSpan next = is_done ? ek_content_some(content, ogg.at, 6) : (EkSpan){NULL, 0};
+        if (is_done && !ek_span_equals(next, 0, "OggS\0\2", 6))
+            break;
+        is_done = FALSE;
+    }
+    ek_followed_ending(followed, ogg.has_film ? "ogv" : ogg.is_opus ? "opus" : "ogg");
+    if (is_done)
+        ek_followed_end(followed, ogg.at, EK_PROOF_FULL, "the checksums of all pages");
+    else
+        ek_followed_break(followed, ogg.at, MIN(ogg.at + 4096, ek_content_bytes(content)), LEAST,
+                          "no page where one must stand");
+}
+
+const EkCarveType ek_carve_ogg = {
+    .name = "ogg",
+    .ending = "ogg",
+    .kind = EK_KIND_AUDIO,
+    .checks = "the checksum of each page, to the last page of each stream",
+    .names = "title",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .follow = follow,
+    .joins = TRUE,
+};

@@ -1,0 +1,143 @@
+/* SPDX-License-Identifier: MIT */
+/* Programs: ELF, and the portable executables of Windows. Tables say where each section is; the
+ * file ends behind the last. */
+#include "carve/followed.h"
+#include "carve/types/all.h"
+
+#define SECTIONS_MOST 4096u
+#define LEAST 512u
+
+/* --- ELF ------------------------------------------------------------------------------------- */
+
+static const EkSignature elf_signatures[] = {{0, 4, {0x7f, 'E', 'L', 'F'}, {0}}};
+
+typedef struct {
+    EkContent *content;
+    gboolean is_wide;
+    gboolean big;
+} Elf;
+
+static guint64 get(const Elf *elf, EkSpan span, gsize at, guint width)
+{
+    switch (width) {
+    case 2: return elf->big ? ek_span_be16(span, at) : ek_span_le16(span, at);
+    case 4: return elf->big ? ek_span_be32(span, at) : ek_span_le32(span, at);
+    default: return elf->big ? ek_span_be64(span, at) : ek_span_le64(span, at);
+    }
+}
+
+static gboolean begin_elf(EkSpan span)
+{
+    guint8 width = ek_span_u8(span, 4);
+    guint8 order = ek_span_u8(span, 5);
+    return (width == 1 || width == 2) && (order == 1 || order == 2) && ek_span_u8(span, 6) == 1;
+}
+
+static void follow_elf(EkContent *content, EkFollowed *followed)
+{
+    EkSpan head = ek_content_some(content, 0, 64);
+    Elf elf = {content, ek_span_u8(head, 4) == 2, ek_span_u8(head, 5) == 2};
+    guint word = elf.is_wide ? 8 : 4;
+    guint64 kind = get(&elf, head, 16, 2);
+    guint64 parts = get(&elf, head, 24 + word, word);
+    guint64 table = get(&elf, head, 24 + 2 * word, word);
+    gsize tail = 24 + 3 * (gsize)word + 4;
+    guint64 part_count = get(&elf, head, tail + 4, 2);
+    guint64 each = get(&elf, head, tail + 6, 2);
+    guint64 count = get(&elf, head, tail + 8, 2);
+    EkByte bytes = ek_content_bytes(content);
+    EkByte end = table + each * count;
+    ek_followed_ending(followed, kind == 3 ? "so" : kind == 1 ? "o" : "elf");
+    if (table == 0 || count == 0 || count > SECTIONS_MOST || each != (elf.is_wide ? 64 : 40) ||
+        table > G_MAXINT64 / 2 || parts > G_MAXINT64 / 2 || part_count > SECTIONS_MOST)
+        return;
+    gboolean fine = end <= bytes;
+    for (guint64 i = 0; i < count && fine; i++) {
+        EkSpan entry = ek_content_some(content, table + i * each, (gsize)each);
+        guint64 type = get(&elf, entry, 4, 4);
+        guint64 at = get(&elf, entry, 8 + 2 * word, word);
+        guint64 length = get(&elf, entry, 8 + 3 * word, word);
+        if (i == 0 || type == 0)
+            fine = i == 0 && type == 0;
+        else if (type != 8 && (at > bytes || length > bytes - at))
+            fine = FALSE;
+        else if (type != 8)
+            end = MAX(end, at + length);
+    }
+    if (fine)
+        ek_followed_end(followed, end, EK_PROOF_TABLES, "its table of sections, and each section");
+    else
+        ek_followed_break(followed, 64, MIN(end, bytes), 64,
+                          "its table of sections is not where its header says");
+}
+
+const EkCarveType ek_carve_elf = {
+    .name = "elf",
+    .ending = "elf",
+    .kind = EK_KIND_PROGRAM,
+    .checks = "the table of sections, and that each is there",
+    .signatures = elf_signatures,
+    .signature_count = G_N_ELEMENTS(elf_signatures),
+    .begin = begin_elf,
+    .follow = follow_elf,
+};
+
+/* --- portable executables -------------------------------------------------------------------- */
+
+static const EkSignature exe_signatures[] = {{0, 2, {'M', 'Z'}, {0}}};
+
+static gboolean begin_exe(EkSpan span)
+{
+    guint32 head = ek_span_le32(span, 60);
+    return head >= 64 && head < 4000 && ek_span_equals(span, head, "PE\0", 4);
+}
+
+static void follow_exe(EkContent *content, EkFollowed *followed)
+{
+    EkSpan start = ek_content_some(content, 0, 4096);
+    gsize at = ek_span_le32(start, 60);
+    guint16 count = ek_span_le16(start, at + 6);
+    guint16 optional = ek_span_le16(start, at + 20);
+    guint16 flags = ek_span_le16(start, at + 22);
+    guint16 magic = ek_span_le16(start, at + 24);
+    gsize directories = at + 24 + (magic == 0x20b ? 112 : 96);
+    EkByte signature = ek_span_le32(start, directories + 32);
+    EkByte signed_bytes = ek_span_le32(start, directories + 36);
+    EkByte bytes = ek_content_bytes(content);
+    EkByte sections = at + 24 + optional;
+    EkByte end = 0;
+    if (count == 0 || count > 96 || (magic != 0x10b && magic != 0x20b))
+        return;
+    gboolean fine = TRUE;
+    for (guint i = 0; i < count && fine; i++) {
+        EkSpan entry = ek_content_some(content, sections + 40 * (EkByte)i, 40);
+        EkByte length = ek_span_le32(entry, 16);
+        EkByte first = ek_span_le32(entry, 20);
+        fine = entry.length == 40 && first <= bytes && length <= bytes - first;
+        if (fine && length > 0)
+            end = MAX(end, first + length);
+    }
+    if (fine && signature >= end && signed_bytes > 0 && signed_bytes < (64u << 20)) {
+        fine = signature + signed_bytes <= bytes;
+        end = fine ? signature + signed_bytes : end;
+    }
+    ek_followed_ending(followed, (flags & 0x2000) != 0 ? "dll" : "exe");
+    followed->is_doubtful = TRUE;
+    if (fine && end > 0)
+        ek_followed_end(followed, end, EK_PROOF_TABLES,
+                        "each section is there; what is in them is not checked");
+    else
+        ek_followed_break(followed, MIN(sections, 512), MIN(MAX(end, sections), bytes), 256,
+                          "a section of it is missing");
+}
+
+const EkCarveType ek_carve_exe = {
+    .name = "exe",
+    .ending = "exe",
+    .kind = EK_KIND_PROGRAM,
+    .checks = "the sections, and the signature behind them; always doubtful",
+    .signatures = exe_signatures,
+    .signature_count = G_N_ELEMENTS(exe_signatures),
+    .begin = begin_exe,
+    .follow = follow_exe,
+};

@@ -1,0 +1,175 @@
+/* SPDX-License-Identifier: MIT */
+/* RIFF (the Multimedia Programming Interface of 1991, OpenDML, WebP container): chunks within the
+ * length that stands at the beginning. Films have an index that names each frame. */
+#include "carve/followed.h"
+#include "carve/types/all.h"
+
+#define CHUNKS_MOST 4000000u
+#define LEAST 64u
+
+typedef struct {
+    EkContent *content;
+    EkFollowed *followed;
+    EkByte at;
+    guint chunks;
+    guint behind; /* chunks behind the one that holds the bulk */
+    EkByte bulk;  /* the largest chunk that nothing checks */
+    gboolean is_film;
+    gboolean has_index;
+} Riff;
+
+static gboolean is_name(EkSpan head, gsize offset)
+{
+    for (gsize i = 0; i < 4; i++) {
+        guint8 c = ek_span_u8(head, offset + i);
+        if (c < 0x20 || c > 0x7e)
+            return FALSE;
+    }
+    return head.length >= offset + 4;
+}
+
+static void take_words(Riff *riff, EkByte at, EkByte end)
+{
+    while (at + 8 <= end) {
+        EkSpan head = ek_content_some(riff->content, at, 300);
+        guint32 length = ek_span_le32(head, 4);
+        if (ek_span_equals(head, 0, "INAM", 4))
+            ek_followed_words(riff->followed, ek_span_part(head, 8, length));
+        else if (ek_span_equals(head, 0, "ICRD", 4) || ek_span_equals(head, 0, "IDIT", 4))
+            ek_followed_date_digits(riff->followed, ek_span_part(head, 8, length), TRUE);
+        at += 8 + (EkByte)length + (length & 1);
+    }
+}
+
+/* Chunks up to `end`; lists of frames are entered. FALSE where one does not fit. */
+static gboolean take_chunks(Riff *riff, EkByte end, guint depth)
+{
+    while (riff->at + 8 <= end) {
+        EkSpan head = ek_content_some(riff->content, riff->at, 16);
+        guint32 length = ek_span_le32(head, 4);
+        EkByte next = riff->at + 8 + (EkByte)length + (length & 1);
+        if (!is_name(head, 0) || riff->chunks++ > CHUNKS_MOST || next > end + 1 ||
+            riff->at + 8 + (EkByte)length > ek_content_bytes(riff->content))
+            return FALSE;
+        gboolean is_list = ek_span_equals(head, 0, "LIST", 4);
+        if (is_list && ek_span_equals(head, 8, "INFO", 4))
+            take_words(riff, riff->at + 12, MIN(next, riff->at + 65536));
+        if (ek_span_equals(head, 0, "idx1", 4))
+            riff->has_index = TRUE;
+        if (is_list && depth < 3 && riff->is_film) {
+            riff->at += 12;
+            if (length < 4 || !take_chunks(riff, next - (length & 1), depth + 1))
+                return FALSE;
+        } else if (length > riff->bulk && depth == 0) {
+            riff->bulk = length;
+            riff->behind = 0;
+        } else if (depth == 0) {
+            riff->behind++;
+        }
+        riff->at = next;
+    }
+    return TRUE;
+}
+
+static void follow(EkContent *content, EkFollowed *followed, gboolean is_film, EkByte head)
+{
+    Riff riff = {.content = content, .followed = followed, .is_film = is_film};
+    EkSpan first = ek_content_some(content, 0, 12);
+    EkByte end = 8 + (EkByte)ek_span_le32(first, 4);
+    end += end & 1;
+    followed->expected = end;
+    riff.at = 12;
+    gboolean fine = end > head && take_chunks(&riff, end, 0);
+    /* What is longer than 1 GiB goes on in further lists. */
+    for (guint i = 0; fine && is_film && i < 4096; i++) {
+        EkSpan further = ek_content_some(content, end, 12);
+        EkByte length = 8 + (EkByte)ek_span_le32(further, 4);
+        if (!ek_span_equals(further, 0, "RIFF", 4) || !ek_span_equals(further, 8, "AVIX", 4))
+            break;
+        riff.at = end + 12;
+        end += length + (length & 1);
+        fine = take_chunks(&riff, end, 0);
+    }
+    EkByte bytes = ek_content_bytes(content);
+    if (fine && end <= bytes + 1)
+        ek_followed_end(
+            followed, MIN(end, bytes),
+            (is_film && riff.has_index) || riff.behind > 0 ? EK_PROOF_TABLES : EK_PROOF_LENGTH,
+            is_film           ? "each of its chunks, to the end that it names"
+            : riff.behind > 0 ? "its chunks, also those behind the data"
+                              : "ends where its length says; nothing else can be checked");
+    else
+        ek_followed_break(followed, riff.at, MIN(riff.at, bytes), MAX(LEAST, head),
+                          "no chunk where one must stand");
+}
+
+/* --- WAV ------------------------------------------------------------------------------------- */
+
+static const EkSignature wav_signatures[] = {{8, 8, {'W', 'A', 'V', 'E', 'f', 'm', 't', ' '}, {0}},
+                                             {8, 8, {'W', 'A', 'V', 'E', 'b', 'e', 'x', 't'}, {0}},
+                                             {8, 8, {'W', 'A', 'V', 'E', 'J', 'U', 'N', 'K'}, {0}},
+                                             {8, 8, {'W', 'A', 'V', 'E', 'L', 'I', 'S', 'T'}, {0}}};
+
+static gboolean begin(EkSpan span)
+{
+    return ek_span_equals(span, 0, "RIFF", 4);
+}
+
+static void follow_wav(EkContent *content, EkFollowed *followed)
+{
+    follow(content, followed, FALSE, 44);
+}
+
+const EkCarveType ek_carve_wav = {
+    .name = "wav",
+    .ending = "wav",
+    .kind = EK_KIND_AUDIO,
+    .checks = "its chunks and its length; sound without further chunks stays doubtful",
+    .names = "title and date",
+    .signatures = wav_signatures,
+    .signature_count = G_N_ELEMENTS(wav_signatures),
+    .begin = begin,
+    .follow = follow_wav,
+};
+
+/* --- AVI ------------------------------------------------------------------------------------- */
+
+static const EkSignature avi_signatures[] = {{8, 8, {'A', 'V', 'I', ' ', 'L', 'I', 'S', 'T'}, {0}}};
+
+static void follow_avi(EkContent *content, EkFollowed *followed)
+{
+    follow(content, followed, TRUE, 256);
+}
+
+const EkCarveType ek_carve_avi = {
+    .name = "avi",
+    .ending = "avi",
+    .kind = EK_KIND_VIDEO,
+    .checks = "each chunk of each list, and the index",
+    .names = "title and date",
+    .signatures = avi_signatures,
+    .signature_count = G_N_ELEMENTS(avi_signatures),
+    .begin = begin,
+    .follow = follow_avi,
+    .joins = TRUE,
+};
+
+/* --- WebP ------------------------------------------------------------------------------------ */
+
+static const EkSignature webp_signatures[] = {{8, 7, {'W', 'E', 'B', 'P', 'V', 'P', '8'}, {0}}};
+
+static void follow_webp(EkContent *content, EkFollowed *followed)
+{
+    follow(content, followed, FALSE, 28);
+}
+
+const EkCarveType ek_carve_webp = {
+    .name = "webp",
+    .ending = "webp",
+    .kind = EK_KIND_PICTURE,
+    .checks = "its chunks and its length; a picture without further chunks stays doubtful",
+    .signatures = webp_signatures,
+    .signature_count = G_N_ELEMENTS(webp_signatures),
+    .begin = begin,
+    .follow = follow_webp,
+};

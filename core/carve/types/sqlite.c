@@ -1,0 +1,176 @@
+/* SPDX-License-Identifier: MIT */
+/* SQLite databases (the file format of version 3): as many pages as the header says, each one that
+ * a database can have there. */
+#include "carve/followed.h"
+#include "carve/types/all.h"
+
+static const EkSignature signatures[] = {{0, 8, {'S', 'Q', 'L', 'i', 't', 'e', ' ', 'f'}, {0}}};
+
+static guint32 page_size(EkSpan head)
+{
+    guint32 size = ek_span_be16(head, 16);
+    return size == 1 ? 65536 : size;
+}
+
+static gboolean begin(EkSpan span)
+{
+    guint32 size = page_size(span);
+    return ek_span_equals(span, 0, "SQLite format 3", 16) && size >= 512 &&
+           (size & (size - 1)) == 0 && ek_span_u8(span, 21) == 64 && ek_span_u8(span, 22) == 32 &&
+           ek_span_u8(span, 23) == 32 && ek_span_be32(span, 28) > 0;
+}
+
+typedef struct {
+    EkContent *content;
+    guint32 size;
+    guint32 usable; /* of each page */
+    guint32 pages;
+    gboolean has_map;
+    GHashTable *free_pages; /* numbers: what is in them is nobody's */
+} Database;
+
+static EkSpan page_at(Database *database, guint32 number, gsize length)
+{
+    return ek_content_at(database->content, (EkByte)(number - 1) * database->size, length);
+}
+
+/* The pages that the list of free ones names. */
+static void find_free(Database *database, guint32 trunk, guint32 count)
+{
+    while (trunk > 0 && trunk <= database->pages && count-- > 0 &&
+           g_hash_table_add(database->free_pages, GUINT_TO_POINTER(trunk))) {
+        EkSpan page = page_at(database, trunk, database->size);
+        guint32 leaves = MIN(ek_span_be32(page, 4), database->size / 4);
+        for (guint32 i = 0; i < leaves; i++)
+            g_hash_table_add(database->free_pages,
+                             GUINT_TO_POINTER(ek_span_be32(page, 8 + 4 * (gsize)i)));
+        trunk = ek_span_be32(page, 0);
+    }
+}
+
+static gsize pass_number(EkSpan page, gsize at, guint64 *value)
+{
+    *value = 0;
+    for (gsize i = 0; i < 9; i++) {
+        guint8 byte = ek_span_u8(page, at + i);
+        *value = *value << (i == 8 ? 8 : 7) | (i == 8 ? byte : byte & 0x7fu);
+        if ((byte & 0x80) == 0 || i == 8)
+            return i + 1;
+    }
+    return 9;
+}
+
+/* Bytes of a cell on its page; what is longer goes on elsewhere. */
+static gsize cell_size(EkSpan page, gsize at, guint8 kind, guint32 usable)
+{
+    gsize head = kind == 2 || kind == 5 ? 4 : 0;
+    guint64 payload = 0;
+    guint64 row = 0;
+    if (kind == 5)
+        return 4 + pass_number(page, at + 4, &row);
+    head += pass_number(page, at + head, &payload);
+    if (kind == 13)
+        head += pass_number(page, at + head, &row);
+    guint64 most = kind == 13 ? usable - 35 : (usable - 12) * 64 / 255 - 23;
+    guint64 least = (usable - 12) * 32 / 255 - 23;
+    if (payload <= most)
+        return MAX(head + (gsize)payload, 4);
+    guint64 rest = least + (payload - least) % (usable - 4);
+    return head + (gsize)(rest <= most ? rest : least) + 4;
+}
+
+/* All of a tree's page is cells, gaps that it lists, and the space between. */
+static gboolean is_tree_page(Database *database, EkSpan page, gsize head)
+{
+    guint8 kind = ek_span_u8(page, head);
+    gsize list = head + (kind == 2 || kind == 5 ? 12 : 8);
+    guint32 cells = ek_span_be16(page, head + 3);
+    guint32 content = ek_span_be16(page, head + 5);
+    gsize used = list + 2 * (gsize)cells;
+    if (content == 0)
+        content = 65536;
+    if (content < used || content > database->usable)
+        return FALSE;
+    used = database->usable - content;
+    for (guint32 i = 0; i < cells; i++) {
+        gsize at = ek_span_be16(page, list + 2 * (gsize)i);
+        if (at < content)
+            return FALSE;
+        used -= MIN(used, cell_size(page, at, kind, database->usable));
+    }
+    gsize gaps = ek_span_u8(page, head + 7);
+    gsize gap = ek_span_be16(page, head + 1);
+    for (guint i = 0; gap != 0 && i < database->usable / 4; i++) {
+        gaps += ek_span_be16(page, gap + 2);
+        gsize next = ek_span_be16(page, gap);
+        if (next != 0 && next < gap + 4)
+            return FALSE;
+        gap = next;
+    }
+    return used == gaps;
+}
+
+/* A page of a tree, one that goes on, or one of the map of who points where. */
+static gboolean is_page(Database *database, guint32 number)
+{
+    gsize head = number == 1 ? 100 : 0;
+    EkSpan page = page_at(database, number, database->size);
+    guint8 kind = ek_span_u8(page, head);
+    if (page.length == 0)
+        return FALSE;
+    if (g_hash_table_contains(database->free_pages, GUINT_TO_POINTER(number)))
+        return TRUE;
+    if ((kind == 2 || kind == 5 || kind == 10 || kind == 13) && is_tree_page(database, page, head))
+        return TRUE;
+    if (number == 1 || ek_bytes_are_zero(page.data, page.length))
+        return FALSE;
+    return ek_span_be32(page, 0) <= database->pages ||
+           (database->has_map && kind >= 1 && kind <= 5 &&
+            ek_span_be32(page, 1) <= database->pages);
+}
+
+static void follow(EkContent *content, EkFollowed *followed)
+{
+    EkSpan head = ek_content_some(content, 0, 100);
+    g_autoptr(GHashTable) free_pages = g_hash_table_new(NULL, NULL);
+    Database database = {content,
+                         page_size(head),
+                         page_size(head) - ek_span_u8(head, 20),
+                         ek_span_be32(head, 28),
+                         ek_span_be32(head, 52) != 0,
+                         free_pages};
+    guint32 trunk = ek_span_be32(head, 32);
+    guint32 count = ek_span_be32(head, 36);
+    EkByte length = (EkByte)database.size * database.pages;
+    gboolean is_told = ek_span_be32(head, 24) == ek_span_be32(head, 92);
+    followed->expected = is_told ? length : 0;
+    find_free(&database, trunk, MIN(count, database.pages));
+    guint32 lock = (guint32)(((EkByte)1 << 30) / database.size) + 1;
+    guint32 first = 1;
+    ek_content_kept(content, &first, sizeof first);
+    for (guint32 i = first; i <= database.pages; i++) {
+        if (i == lock || is_page(&database, i)) {
+            guint32 next = i + 1;
+            ek_content_keep(content, (EkByte)i * database.size, &next, sizeof next, TRUE);
+            continue;
+        }
+        EkByte at = (EkByte)(i - 1) * database.size;
+        ek_followed_break(followed, at, MIN(at, ek_content_bytes(content)), 512,
+                          "a page of it is none");
+        return;
+    }
+    ek_followed_end(followed, length, is_told ? EK_PROOF_TABLES : EK_PROOF_LENGTH,
+                    "each of its pages");
+}
+
+const EkCarveType ek_carve_sqlite = {
+    .name = "sqlite",
+    .ending = "sqlite",
+    .kind = EK_KIND_DATABASE,
+    .checks = "the number of pages, and that each is one",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .begin = begin,
+    .follow = follow,
+    .joins = TRUE,
+};

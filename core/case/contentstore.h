@@ -1,0 +1,92 @@
+/* SPDX-License-Identifier: MIT */
+/* The catalogue of contents in the case: contents.db. What a search by content found, and where it
+ * has searched. */
+#ifndef EK_CASE_CONTENTSTORE_H
+#define EK_CASE_CONTENTSTORE_H
+
+#include "carve/carve.h"
+#include "case/case.h"
+
+typedef struct EkContentStore EkContentStore;
+
+/* For one thread. Where there is none yet one is made if `writable`; else EK_ERROR_ABSENT. */
+EkContentStore *ek_contentstore_open(EkCase *self, gboolean writable, GError **error);
+void ek_contentstore_close(EkContentStore *store);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkContentStore, ek_contentstore_close)
+
+/* --- searching ------------------------------------------------------------------------------- */
+
+/* What was searched for these types (a word for the set of them): EkRange, in order, apart. The
+ * caller unrefs. */
+GArray *ek_contentstore_searched(EkContentStore *store, const char *types, GError **error);
+
+/* Adds a file that was found; `place` says where, for people. Nothing when one of its type that
+ * begins there is known. It is kept with the next ek_contentstore_put_searched. */
+gboolean ek_contentstore_add(EkContentStore *store, const EkFound *found, const char *place,
+                             GError **error);
+
+/* This range was searched. Written from time to time, with what was found up to there, and by
+ * ek_contentstore_flush. */
+gboolean ek_contentstore_put_searched(EkContentStore *store, const char *types, EkRange range,
+                                      GError **error);
+gboolean ek_contentstore_flush(EkContentStore *store, GError **error);
+
+/* Calls `hold` with the ground that each file holds which is known. */
+typedef void (*EkContentHold)(void *data, EkRange range);
+gboolean ek_contentstore_each_held(EkContentStore *store, EkContentHold hold, void *data,
+                                   GError **error);
+
+/* The next file that ends early and was not tried to be joined on this basis (a word that changes
+ * when more is known). FALSE: none, or *error. */
+typedef struct {
+    guint64 number;
+    const EkCarveType *type;
+    EkByte first;
+    EkByte bytes;
+} EkContentCut;
+gboolean ek_contentstore_next_cut(EkContentStore *store, const char *basis, EkContentCut *cut,
+                                  GError **error);
+
+/* It was tried. `joined`: what it came to, NULL: no more than it was. What lies in the pieces that
+ * it got, and held no ground, goes. */
+gboolean ek_contentstore_put_joined(EkContentStore *store, const EkContentCut *cut,
+                                    const char *basis, const EkFound *joined, GError **error);
+
+/* Files that end early end before the next one that was proved. */
+gboolean ek_contentstore_trim(EkContentStore *store, GError **error);
+
+/* --- asking ---------------------------------------------------------------------------------- */
+
+/* A file of the catalogue. What it is given is its own only during the call. */
+typedef struct {
+    guint64 number;
+    const char *type;
+    EkContentState state;
+    const char *why;
+    const char *place;
+    const char *ending;
+    const char *words;
+    EkTimestamp date;
+    EkByte first;
+    EkByte bytes;
+} EkContentEntry;
+
+typedef gboolean (*EkContentEntrySink)(void *data, const EkContentEntry *entry);
+
+/* Hands on all of them in order of number. */
+gboolean ek_contentstore_each(EkContentStore *store, EkContentEntrySink sink, void *data,
+                              GError **error);
+
+/* One of them; FALSE with EK_ERROR_ABSENT. */
+gboolean ek_contentstore_get(EkContentStore *store, guint64 number, EkContentEntrySink sink,
+                             void *data, GError **error);
+
+/* A word that changes whenever the catalogue does. The caller frees. */
+char *ek_contentstore_basis(EkContentStore *store, GError **error);
+
+/* Hands the catalogue on as files in folders: where it was found, its state, its kind. */
+#define EK_CONTENTS_ROOT ((guint64)1 << 40)
+gboolean ek_contentstore_walk(EkContentStore *store, guint32 sector_size, const EkFileSink *sink,
+                              GError **error);
+
+#endif

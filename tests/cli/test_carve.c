@@ -1,0 +1,252 @@
+/* SPDX-License-Identifier: MIT */
+/* carve: a formatted card, free space, what is searched when, what is kept when it is cut off. */
+#include "check.h"
+#include "fixture.h"
+#include "program.h"
+#include "specimens.h"
+
+#include <signal.h>
+#include <string.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+/* Files of each type in src/, those that say their place as their name. */
+static guint make_files(guint32 seed, guint rounds)
+{
+    guint count = 0;
+    must("mkdir -p src");
+    for (guint i = 0; i < rounds; i++) {
+        g_autoptr(GPtrArray) specimens = specimens_new(seed + i);
+        for (guint k = 0; k < specimens->len; k++) {
+            const Specimen *specimen = specimens->pdata[k];
+            g_autofree char *path = g_strdup_printf("src/%u-%u.%s", i, k, specimen->ending);
+            write_file(path, specimen->data, specimen->length);
+            count++;
+        }
+    }
+    return count;
+}
+
+/* A card with these files whose tables are gone. */
+static void make_card(const char *name)
+{
+    must("truncate -s 48M %s && mkfs.fat -F 32 -s 1 %s >/dev/null 2>&1 && "
+         "MTOOLS_SKIP_CHECK=1 mcopy -i %s src/* ::/ && dd if=/dev/zero of=%s bs=512 count=1600 "
+         "conv=notrunc status=none",
+         name, name, name, name);
+}
+
+static guint64 count_carved(const char *filters)
+{
+    g_auto(Result) found = ektypon("find bench carved %s --json", filters);
+    json_t *json = result_json(&found);
+    guint64 files = json_u64(json_object_get(json, "totals"), "files");
+    json_decref(json);
+    return files;
+}
+
+static void a_card_without_tables_comes_back(void)
+{
+    guint files = make_files(test_seed(), 3);
+    make_card("card.img");
+    done("new bench --adopt card.img");
+    done("hunt bench");
+    g_auto(Result) before = ektypon("ls bench carved");
+    CHECK_STATUS(before, 1);
+    CHECK_CONTAINS(before.err, "nothing was searched for by content yet");
+    g_auto(Result) carved = ektypon("carve bench");
+    CHECK_STATUS(carved, 0);
+    CHECK_CONTAINS(carved.out, "by content: ");
+    CHECK_CONTAINS(carved.out, "jpeg ");
+    CHECK(count_carved("") >= files * 98 / 100);
+    CHECK(count_carved("") <= files);
+    /* What comes out is what went in, but for zeros that fill a file up. */
+    g_auto(Result) out = ektypon("extract bench carved --to out");
+    CHECK(out.status == 0 || out.status == 3);
+    must("sha256sum src/* | cut -c1-64 | sort -u > were; find out -type f ! -name extracted.csv "
+         "-print0 | xargs -0 sha256sum | cut -c1-64 | sort -u > are");
+    g_auto(Result) right = shell("comm -12 were are | wc -l");
+    CHECK(g_ascii_strtoull(right.out, NULL, 10) >= files * 96 / 100);
+    must("find out/carved -path '*/whole/*' -type f -print0 | xargs -0 sha256sum | cut -c1-64 | "
+         "sort -u | comm -13 were - | cmp - /dev/null");
+    /* The same again reads nothing and adds nothing. */
+    g_auto(Result) again = ektypon("carve bench --json");
+    json_t *json = result_json(&again);
+    CHECK_NUMBER(json_u64(json, "files"), count_carved(""));
+    json_decref(json);
+}
+
+static void each_entry_says_what_it_is(void)
+{
+    make_files(test_seed(), 1);
+    make_card("card.img");
+    done("new bench --adopt card.img");
+    done("hunt bench");
+    done("carve bench --type pdf,png");
+    g_auto(Result) found = ektypon("find bench carved --json");
+    json_t *json = result_json(&found);
+    json_t *files = json_object_get(json, "files");
+    guint seen = 0;
+    for (gsize i = 0; i < json_array_size(files); i++) {
+        json_t *row = json_array_get(files, i);
+        if (!g_str_equal(json_text(row, "type"), "file"))
+            continue;
+        seen++;
+        CHECK_TEXT(json_text(row, "volume"), "carved");
+        CHECK_TEXT(json_text(row, "state"), "whole");
+        CHECK(g_str_equal(json_text(row, "content_type"), "pdf") ||
+              g_str_equal(json_text(row, "content_type"), "png"));
+        CHECK(strlen(json_text(row, "why")) > 0);
+        CHECK(json_array_size(json_object_get(row, "extents")) >= 1);
+    }
+    json_decref(json);
+    CHECK_NUMBER(seen, 2);
+    g_auto(Result) titled = ektypon("find bench carved --name '*Germination trials, sector*.pdf'");
+    CHECK_CONTAINS(titled.out, "outside volumes/whole/documents/");
+    g_auto(Result) number =
+        shell("%s find bench carved --name '*.png' --numbers 2>/dev/null", EKTYPON_PROGRAM_PATH);
+    CHECK_CONTAINS(number.out, "carved:@");
+    g_strchomp(number.out);
+    g_auto(Result) looked = ektypon("peek bench %s", number.out);
+    CHECK_STATUS(looked, 0);
+    CHECK_CONTAINS(looked.out, "whole: png, the checksums of all chunks");
+    /* Other types are searched for later, and what is there stays. */
+    done("carve bench --kind audio");
+    CHECK_NUMBER(count_carved("--name '*.pdf'"), 1);
+    CHECK_NUMBER(count_carved("--name '*.wav'"), 1);
+    CHECK_NUMBER(count_carved("--name '*.zip'"), 0);
+}
+
+/* What a healthy volume holds is not listed; what was deleted from it is. */
+static void live_files_are_left_out(void)
+{
+    make_files(test_seed(), 1);
+    must("mkdir gone && mv src/0-0.jpg src/0-3.png src/0-8.zip gone/ && "
+         "truncate -s 48M card.img && mkfs.fat -F 32 -s 1 card.img >/dev/null 2>&1 && "
+         "export MTOOLS_SKIP_CHECK=1 && mcopy -i card.img gone/* ::/ && "
+         "mcopy -i card.img src/* ::/ && for f in gone/*; do mdel -i card.img "
+         "::/$(basename $f); done");
+    done("new bench --adopt card.img");
+    done("hunt bench");
+    done("carve bench");
+    CHECK_NUMBER(count_carved(""), 3);
+    CHECK_NUMBER(count_carved("--condition whole"), 3);
+    g_auto(Result) listed = ektypon("ls bench \"carved:free space of 1/whole/pictures\"");
+    CHECK_CONTAINS(listed.out, ".jpg");
+    CHECK_CONTAINS(listed.out, ".png");
+    must("rm -rf bench");
+    done("new bench --adopt card.img");
+    done("hunt bench");
+    done("carve bench --in free:1");
+    CHECK_NUMBER(count_carved(""), 3);
+    done("carve bench --in all");
+    CHECK(count_carved("") > 15);
+}
+
+/* The rows of the catalogue, without what time has to do with. */
+static char *rows_of(const char *folder)
+{
+    g_auto(Result) rows =
+        shell("%s find %s carved --json | jq -cS '.files[]'", EKTYPON_PROGRAM_PATH, folder);
+    CHECK_STATUS(rows, 0);
+    return g_steal_pointer(&rows.out);
+}
+
+static void cut_off_at_any_moment_it_comes_to_the_same(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GRand) random = g_rand_new_with_seed(seed);
+    make_files(seed, 2);
+    make_card("card.img");
+    must("head -c 64M /dev/zero >> card.img && cat card.img >> card.img.2 && cat card.img.2 >> "
+         "card.img");
+    done("new bench --adopt card.img");
+    done("hunt bench");
+    done("carve bench");
+    g_autofree char *whole = rows_of("bench");
+    for (guint i = 0; i < 3; i++) {
+        must("rm -rf other && cp card.img other.img");
+        done("new other --adopt other.img");
+        done("hunt other");
+        for (guint k = 0; k < 6; k++) {
+            pid_t child = ektypon_start("carve other --threads %u", 1 + k % 3);
+            g_usleep((gulong)g_rand_int_range(random, 5000, 400000));
+            kill(child, SIGKILL);
+            waitpid(child, NULL, 0);
+        }
+        done("carve other --threads %u", 1 + i);
+        g_autofree char *rows = rows_of("other");
+        CHECK_TEXT(rows, whole);
+    }
+}
+
+static void more_is_found_after_more_was_read(void)
+{
+    guint files = make_files(test_seed(), 1);
+    make_card("card.img");
+    done("new bench card.img");
+    g_auto(Result) part = ektypon("image bench --last 3000");
+    done("hunt bench");
+    g_auto(Result) first = ektypon("carve bench");
+    CHECK_STATUS(first, 0);
+    CHECK_CONTAINS(first.out, "not read yet");
+    guint64 before = count_carved("");
+    CHECK(before < files);
+    done("image bench");
+    done("hunt bench");
+    done("carve bench");
+    CHECK(count_carved("") > before);
+    CHECK(count_carved("") >= files - 1);
+    CHECK_NUMBER(count_carved("--condition holed"), 0);
+}
+
+static void misuse_is_told(void)
+{
+    make_files(1, 1);
+    make_card("card.img");
+    done("new bench --adopt card.img");
+    static const char *const wrong[] = {"--in nowhere",      "--kind sounds",      "--type nothing",
+                                        "--first 999999999", "--first 9 --last 3", "--for soon",
+                                        "--threads -1",      "--progress bar",     "--in free:x"};
+    for (gsize i = 0; i < G_N_ELEMENTS(wrong); i++) {
+        g_auto(Result) result = ektypon("carve bench %s", wrong[i]);
+        CHECK_STATUS(result, 2);
+        CHECK(*result.err != '\0');
+    }
+    g_auto(Result) absent = ektypon("carve bench --in free:9");
+    CHECK_STATUS(absent, 1);
+    CHECK_CONTAINS(absent.err, "volume 9 does not exist");
+    g_auto(Result) types = ektypon("carve --types");
+    CHECK_STATUS(types, 0);
+    CHECK_CONTAINS(types.out, "jpeg");
+    g_auto(Result) none = ektypon("carve");
+    CHECK_STATUS(none, 2);
+    g_auto(Result) lines = ektypon("carve bench --progress json");
+    CHECK_STATUS(lines, 0);
+    CHECK_CONTAINS(lines.err, "\"by_kind\": {");
+    /* Another search at the same time is refused. */
+    must("truncate -s 3G large.img && head -c 200M /dev/urandom | dd of=large.img bs=1M "
+         "conv=notrunc status=none");
+    done("new large --adopt large.img");
+    pid_t child = ektypon_start("carve large --threads 1");
+    guint refused = 0;
+    for (guint i = 0; i < 50 && refused == 0; i++) {
+        g_auto(Result) second = ektypon("carve large --threads 1");
+        refused = second.status == 4;
+    }
+    waitpid(child, NULL, 0);
+    CHECK(refused == 1 || kill(child, 0) != 0);
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"a card without tables comes back", a_card_without_tables_comes_back},
+        {"each entry says what it is", each_entry_says_what_it_is},
+        {"live files are left out", live_files_are_left_out},
+        {"cut off at any moment it comes to the same", cut_off_at_any_moment_it_comes_to_the_same},
+        {"more is found after more was read", more_is_found_after_more_was_read},
+        {"misuse is told", misuse_is_told},
+    };
+    return RUN_TESTS("carve", tests);
+}

@@ -1,0 +1,399 @@
+/* SPDX-License-Identifier: MIT */
+/* The search by content: files of each type in ground of every kind, whole, cut, in pieces. */
+#include "carve/carve.h"
+#include "carve/types.h"
+#include "check.h"
+#include "fixture.h"
+#include "specimens.h"
+
+#include <string.h>
+
+typedef struct {
+    GPtrArray *found; /* EkFound */
+    guint64 searched;
+} Results;
+
+/* What is handed on is the search's own: a copy is kept. */
+static gboolean take(void *data, const EkFound *found, GError **error)
+{
+    Results *results = data;
+    EkFound *copy = g_memdup2(found, sizeof *found);
+    (void)error;
+    copy->places = g_array_copy(found->places);
+    copy->why = g_strdup(found->why);
+    g_ptr_array_add(results->found, copy);
+    return TRUE;
+}
+
+static gboolean count(void *data, EkRange range, GError **error)
+{
+    Results *results = data;
+    (void)error;
+    results->searched += range.bytes;
+    return TRUE;
+}
+
+static EkByte place_of(const EkFound *found)
+{
+    return g_array_index(found->places, EkRange, 0).first;
+}
+
+/* Searches all of it and joins what breaks, or, without that, tells of what is part of others too.
+ * EkFound*, by place; the caller unrefs. */
+static GPtrArray *search(Bench *bench, guint threads, gboolean joins)
+{
+    GPtrArray *found = g_ptr_array_new_with_free_func((GDestroyNotify)ek_found_free);
+    Results results = {found, 0};
+    gint cancel = 0;
+    g_autoptr(GArray) ground = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    EkRange all = {0, ek_reader_bytes(bench->reader)};
+    g_array_append_val(ground, all);
+    EkCarveOrder order = {bench->reader, ground, NULL, threads, !joins, 4096};
+    EkCarveSink sink = {&results, take, count};
+    g_autoptr(EkCarve) carve = ek_carve_new(&order, &sink, &cancel);
+    g_autoptr(GArray) good = bench_good(bench);
+    GError *error = NULL;
+    CHECK(ek_carve_scan(carve, good, &error));
+    g_clear_error(&error);
+    for (guint i = 0; joins && i < found->len; i++) {
+        const EkFound *one = found->pdata[i];
+        EkFound *joined =
+            one->state == EK_CONTENT_CUT ? ek_carve_join(carve, one->type, place_of(one)) : NULL;
+        if (joined == NULL)
+            continue;
+        ek_found_free(found->pdata[i]);
+        found->pdata[i] = joined;
+    }
+    return found;
+}
+
+static const EkFound *found_at(const GPtrArray *found, EkByte at)
+{
+    for (guint i = 0; i < found->len; i++)
+        if (place_of(found->pdata[i]) == at)
+            return found->pdata[i];
+    return NULL;
+}
+
+/* Is this what the file was, but for zeros that fill it up? */
+static gboolean is_same(const Bench *bench, const EkFound *found, const Specimen *specimen)
+{
+    g_autoptr(GByteArray) bytes = g_byte_array_new();
+    for (guint i = 0; i < found->places->len; i++) {
+        EkRange place = g_array_index(found->places, EkRange, i);
+        g_autofree guint8 *part =
+            ek_reader_read_new(bench->reader, place.first, (gsize)place.bytes, NULL, NULL);
+        g_byte_array_append(bytes, part, (guint)place.bytes);
+    }
+    gsize common = MIN(bytes->len, specimen->length);
+    return memcmp(bytes->data, specimen->data, common) == 0 &&
+           ek_bytes_are_zero(bytes->data + common, bytes->len - common) &&
+           ek_bytes_are_zero(specimen->data + common, specimen->length - common);
+}
+
+/* --- drives ---------------------------------------------------------------------------------- */
+
+typedef struct {
+    GByteArray *bytes;
+    guint32 seed;
+} Drive;
+
+static void pad(Drive *drive, gsize grid, gboolean with_noise)
+{
+    gsize over = drive->bytes->len % grid;
+    gsize more = over == 0 ? 0 : grid - over;
+    gsize at = drive->bytes->len;
+    g_byte_array_set_size(drive->bytes, (guint)(at + more));
+    if (with_noise)
+        fill_noise(drive->bytes->data + at, more, drive->seed++);
+    else
+        memset(drive->bytes->data + at, 0, more);
+}
+
+static void put_noise(Drive *drive, gsize length)
+{
+    gsize at = drive->bytes->len;
+    g_byte_array_set_size(drive->bytes, (guint)(at + length));
+    fill_noise(drive->bytes->data + at, length, drive->seed++);
+}
+
+static EkByte put_bytes(Drive *drive, const guint8 *data, gsize length)
+{
+    EkByte at = drive->bytes->len;
+    g_byte_array_append(drive->bytes, data, (guint)length);
+    return at;
+}
+
+static Drive drive_new(guint32 seed)
+{
+    Drive drive = {g_byte_array_new(), seed};
+    put_noise(&drive, 8192);
+    return drive;
+}
+
+static void drive_open(Drive *drive, Bench *bench)
+{
+    pad(drive, 4096, FALSE);
+    bench_open(bench, drive->bytes->data, drive->bytes->len);
+}
+
+/* --- the tests ------------------------------------------------------------------------------- */
+
+/* Each type, at 512 and at 4096 bytes, with zeros and with noise behind it. */
+static void what_lies_in_one_piece_comes_out(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    for (guint round = 0; round < 4; round++) {
+        Drive drive = drive_new(seed + round);
+        g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkByte));
+        gsize grid = round % 2 == 0 ? 4096 : 512;
+        for (guint i = 0; i < specimens->len; i++) {
+            const Specimen *specimen = specimens->pdata[i];
+            EkByte at = put_bytes(&drive, specimen->data, specimen->length);
+            g_array_append_val(places, at);
+            pad(&drive, grid, FALSE);
+            if (round >= 2)
+                put_noise(&drive, grid * (1 + i % 3));
+        }
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = search(&bench, 0, TRUE);
+        CHECK_NUMBER(found->len, specimens->len);
+        for (guint i = 0; i < specimens->len; i++) {
+            const Specimen *specimen = specimens->pdata[i];
+            const EkFound *one = found_at(found, g_array_index(places, EkByte, i));
+            if (one == NULL || !is_same(&bench, one, specimen) ||
+                !g_str_equal(one->type->name, specimen->type))
+                g_print("%s at round %u: %s\n", specimen->type, round,
+                        one != NULL ? one->why : "not found");
+            CHECK(one != NULL);
+            if (one == NULL)
+                continue;
+            CHECK_TEXT(one->type->name, specimen->type);
+            CHECK(is_same(&bench, one, specimen));
+            CHECK(one->state == (specimen->proves ? EK_CONTENT_WHOLE : EK_CONTENT_DOUBTFUL));
+            const char *ending =
+                *one->followed.ending != '\0' ? one->followed.ending : one->type->ending;
+            CHECK_TEXT(ending, specimen->ending);
+        }
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+}
+
+/* Whatever lies where the end was: none of them is called whole. */
+static void what_was_overwritten_is_not_whole(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    for (guint round = 0; round < 6; round++) {
+        Drive drive = drive_new(seed + round);
+        for (guint i = 0; i < specimens->len; i++) {
+            const Specimen *specimen = specimens->pdata[i];
+            const Specimen *other = specimens->pdata[(i + 5 + round) % specimens->len];
+            gsize sectors = specimen->length / 512;
+            gsize kept = sectors > 1 ? 512 * (1 + (seed + i * 7 + round * 13) % (sectors - 1)) : 0;
+            gsize rest = (specimen->length - kept + 4095) / 4096 * 4096;
+            put_bytes(&drive, specimen->data, kept);
+            if (round % 3 == 0) {
+                put_noise(&drive, rest);
+            } else if (round % 3 == 1) {
+                gsize at = drive.bytes->len;
+                g_byte_array_set_size(drive.bytes, (guint)(at + rest));
+                memset(drive.bytes->data + at, 0, rest);
+            } else {
+                /* The middle of another file. */
+                gsize skip = other->length / 2 / 512 * 512;
+                put_bytes(&drive, other->data + skip, MIN(rest, other->length - skip));
+            }
+            pad(&drive, 4096, TRUE);
+            put_noise(&drive, 4096);
+        }
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = search(&bench, 0, TRUE);
+        for (guint i = 0; i < found->len; i++) {
+            const EkFound *one = found->pdata[i];
+            gboolean is_right = one->state != EK_CONTENT_WHOLE;
+            for (guint k = 0; k < specimens->len && !is_right; k++)
+                is_right = is_same(&bench, one, specimens->pdata[k]);
+            if (!is_right)
+                g_print("round %u: %s at %" G_GUINT64_FORMAT " is called whole: %s\n", round,
+                        one->type->name, place_of(one), one->why);
+            CHECK(is_right);
+        }
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+}
+
+static void two_pieces_are_joined(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    guint tried = 0;
+    guint joined = 0;
+    for (guint round = 0; round < 4; round++) {
+        Drive drive = drive_new(seed + round);
+        g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkByte));
+        for (guint i = 0; i < specimens->len; i++) {
+            const Specimen *specimen = specimens->pdata[i];
+            const Specimen *between = specimens->pdata[(i + 3) % specimens->len];
+            gsize blocks = specimen->length / 4096;
+            if (!specimen->joins || blocks < 2)
+                continue;
+            gsize cut = 4096 * (1 + (seed + round * 3 + i) % (blocks - 1));
+            EkByte at = put_bytes(&drive, specimen->data, cut);
+            g_array_append_val(places, at);
+            /* Between them lies another file, or what is none. */
+            if (round % 2 == 0)
+                put_bytes(&drive, between->data, between->length);
+            else
+                put_noise(&drive, 4096 * (1 + i % 5));
+            pad(&drive, 4096, FALSE);
+            put_bytes(&drive, specimen->data + cut, specimen->length - cut);
+            pad(&drive, 4096, FALSE);
+            put_noise(&drive, 4096);
+        }
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = search(&bench, 0, TRUE);
+        guint place = 0;
+        for (guint i = 0; i < specimens->len; i++) {
+            const Specimen *specimen = specimens->pdata[i];
+            if (!specimen->joins || specimen->length / 4096 < 2)
+                continue;
+            const EkFound *one = found_at(found, g_array_index(places, EkByte, place++));
+            gboolean is_right = one != NULL && is_same(&bench, one, specimen);
+            tried++;
+            joined += is_right ? 1 : 0;
+            if (!is_right)
+                g_print("round %u: %s: %s\n", round, specimen->type,
+                        one != NULL ? one->why : "not found");
+            CHECK(is_right || one == NULL || one->state != EK_CONTENT_WHOLE);
+        }
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+    CHECK(tried >= 12);
+    CHECK(joined * 100 >= tried * 75);
+}
+
+static void noise_holds_nothing(void)
+{
+    Drive drive = drive_new(test_seed());
+    put_noise(&drive, 32u << 20);
+    Bench bench;
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) found = search(&bench, 0, TRUE);
+    CHECK_NUMBER(found->len, 0);
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
+/* The beginning of each type in every sector, noise behind it: none is whole, and it ends. */
+static void forged_beginnings_are_not_whole(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    Drive drive = drive_new(seed);
+    for (guint i = 0; i < 8192; i++) {
+        const Specimen *specimen = specimens->pdata[i % specimens->len];
+        gsize length = MIN(specimen->length, 512 * (1 + (gsize)i / specimens->len % 2)) / 512 * 512;
+        put_bytes(&drive, specimen->data, length);
+        if (i % 3 == 0)
+            put_noise(&drive, 512);
+    }
+    Bench bench;
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) found = search(&bench, 0, FALSE);
+    for (guint i = 0; i < found->len; i++) {
+        const EkFound *one = found->pdata[i];
+        if (one->state == EK_CONTENT_WHOLE)
+            g_print("WHOLE %s at %" G_GUINT64_FORMAT ": %s\n", one->type->name, place_of(one),
+                    one->why);
+        CHECK(one->state != EK_CONTENT_WHOLE);
+    }
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
+static void threads_change_nothing(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    Drive drive = drive_new(seed);
+    for (guint i = 0; i < 3 * specimens->len; i++) {
+        const Specimen *specimen = specimens->pdata[i % specimens->len];
+        put_bytes(&drive, specimen->data, i % 4 == 3 ? specimen->length / 2 : specimen->length);
+        pad(&drive, 512, TRUE);
+    }
+    Bench bench;
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) one = search(&bench, 1, TRUE);
+    g_autoptr(GPtrArray) many = search(&bench, 7, TRUE);
+    CHECK_NUMBER(one->len, many->len);
+    for (guint i = 0; i < MIN(one->len, many->len); i++) {
+        const EkFound *a = one->pdata[i];
+        const EkFound *b = many->pdata[i];
+        CHECK_NUMBER(place_of(a), place_of(b));
+        CHECK_NUMBER(a->bytes, b->bytes);
+        CHECK(a->state == b->state && a->type == b->type);
+        CHECK_TEXT(a->why, b->why);
+    }
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
+/* What could not be read is told, and the file is not whole. */
+static void holes_are_told(void)
+{
+    g_autoptr(GPtrArray) specimens = specimens_new(test_seed());
+    Drive drive = drive_new(1);
+    g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkByte));
+    for (guint i = 0; i < specimens->len; i++) {
+        const Specimen *specimen = specimens->pdata[i];
+        EkByte at = put_bytes(&drive, specimen->data, specimen->length);
+        g_array_append_val(places, at);
+        pad(&drive, 4096, FALSE);
+    }
+    Bench bench;
+    drive_open(&drive, &bench);
+    for (guint i = 0; i < specimens->len; i++) {
+        const Specimen *specimen = specimens->pdata[i];
+        bench_hole(&bench, g_array_index(places, EkByte, i) / 512 + specimen->length / 1024, 1,
+                   EK_STATE_BAD);
+    }
+    g_autoptr(GPtrArray) found = search(&bench, 0, TRUE);
+    for (guint i = 0; i < found->len; i++)
+        CHECK(((const EkFound *)found->pdata[i])->state != EK_CONTENT_WHOLE);
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
+static void types_are_found_by_name(void)
+{
+    for (guint i = 0; ek_carve_types[i] != NULL; i++) {
+        CHECK(ek_carve_type_named(ek_carve_types[i]->name) == ek_carve_types[i]);
+        CHECK(ek_carve_types[i]->checks != NULL && ek_carve_types[i]->follow != NULL);
+        CHECK(ek_carve_types[i]->signature_count > 0);
+    }
+    CHECK(ek_carve_type_named("jpg") == ek_carve_type_named("jpeg"));
+    CHECK(ek_carve_type_named("nothing") == NULL);
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"what lies in one piece comes out", what_lies_in_one_piece_comes_out},
+        {"what was overwritten is not whole", what_was_overwritten_is_not_whole},
+        {"two pieces are joined", two_pieces_are_joined},
+        {"noise holds nothing", noise_holds_nothing},
+        {"forged beginnings are not whole", forged_beginnings_are_not_whole},
+        {"threads change nothing", threads_change_nothing},
+        {"holes are told", holes_are_told},
+        {"types are found by name", types_are_found_by_name},
+    };
+    return RUN_TESTS("carve", tests);
+}

@@ -1,0 +1,478 @@
+/* SPDX-License-Identifier: MIT */
+/* Files of many types. */
+#include "specimens.h"
+
+#include "base/bytes.h"
+#include "base/checksum.h"
+#include "fixture.h"
+
+#include <archive.h>
+#include <archive_entry.h>
+#include <cairo-pdf.h>
+#include <cairo-svg.h>
+#include <cairo.h>
+#include <jpeglib.h>
+#include <sqlite3.h>
+#include <stdio.h>
+#include <string.h>
+#include <unistd.h>
+
+#define WIDTH 311u
+#define HEIGHT 205u
+
+static void specimen_free(gpointer data)
+{
+    Specimen *specimen = data;
+    g_free(specimen->data);
+    g_free(specimen);
+}
+
+static void add(GPtrArray *list, const char *type, const char *ending, const void *data,
+                gsize length, gboolean joins, gboolean proves)
+{
+    Specimen *specimen = g_new0(Specimen, 1);
+    *specimen = (Specimen){type, ending, g_memdup2(data, length), length, joins, proves};
+    g_ptr_array_add(list, specimen);
+}
+
+static void add_array(GPtrArray *list, const char *type, const char *ending, GByteArray *bytes,
+                      gboolean joins, gboolean proves)
+{
+    add(list, type, ending, bytes->data, bytes->len, joins, proves);
+    g_byte_array_unref(bytes);
+}
+
+static void add_file(GPtrArray *list, const char *type, const char *ending, const char *path,
+                     gboolean joins, gboolean proves)
+{
+    gsize length = 0;
+    g_autofree guint8 *data = read_file(path, &length);
+    add(list, type, ending, data, length, joins, proves);
+    unlink(path);
+}
+
+static void put(GByteArray *bytes, const void *data, gsize length)
+{
+    g_byte_array_append(bytes, data, (guint)length);
+}
+
+static void put_number(GByteArray *bytes, guint64 value, guint width, gboolean big)
+{
+    for (guint i = 0; i < width; i++) {
+        guint8 byte = (guint8)(value >> 8 * (big ? width - 1 - i : i));
+        put(bytes, &byte, 1);
+    }
+}
+
+/* --- pictures -------------------------------------------------------------------------------- */
+
+/* A dish of seedlings: discs on a pale ground, with noise, three bytes a dot. */
+static guint8 *dots_new(guint32 seed)
+{
+    guint8 *dots = g_malloc(WIDTH * HEIGHT * 3);
+    g_autoptr(GRand) random = g_rand_new_with_seed(seed);
+    for (guint y = 0; y < HEIGHT; y++)
+        for (guint x = 0; x < WIDTH; x++) {
+            guint disc = (x / 37 * 7 + y / 29 * 11 + seed) % 5;
+            gint dx = (gint)(x % 37) - 18;
+            gint dy = (gint)(y % 29) - 14;
+            gboolean is_in = dx * dx + dy * dy < (gint)(disc * disc * 9);
+            for (guint k = 0; k < 3; k++)
+                dots[(y * WIDTH + x) * 3 + k] = (guint8)((is_in ? 60 + 40 * k : 200 - 20 * k) +
+                                                         (guint)g_rand_int_range(random, 0, 24));
+        }
+    return dots;
+}
+
+static void add_jpeg(GPtrArray *list, const guint8 *dots, gboolean is_progressive, guint interval)
+{
+    struct jpeg_compress_struct packing;
+    struct jpeg_error_mgr errors;
+    unsigned char *out = NULL;
+    unsigned long length = 0;
+    packing.err = jpeg_std_error(&errors);
+    jpeg_create_compress(&packing);
+    jpeg_mem_dest(&packing, &out, &length);
+    packing.image_width = WIDTH;
+    packing.image_height = HEIGHT;
+    packing.input_components = 3;
+    packing.in_color_space = JCS_RGB;
+    jpeg_set_defaults(&packing);
+    jpeg_set_quality(&packing, 92, TRUE);
+    packing.restart_interval = interval;
+    if (is_progressive)
+        jpeg_simple_progression(&packing);
+    jpeg_start_compress(&packing, TRUE);
+    while (packing.next_scanline < HEIGHT) {
+        JSAMPROW row = (JSAMPROW)(gpointer)(dots + packing.next_scanline * WIDTH * 3);
+        jpeg_write_scanlines(&packing, &row, 1);
+    }
+    jpeg_finish_compress(&packing);
+    jpeg_destroy_compress(&packing);
+    add(list, "jpeg", "jpg", out, length, FALSE, TRUE);
+    free(out);
+}
+
+static cairo_surface_t *surface_of(const guint8 *dots)
+{
+    cairo_surface_t *surface =
+        cairo_image_surface_create(CAIRO_FORMAT_RGB24, (int)WIDTH, (int)HEIGHT);
+    guint8 *data = cairo_image_surface_get_data(surface);
+    int stride = cairo_image_surface_get_stride(surface);
+    for (guint y = 0; y < HEIGHT; y++)
+        for (guint x = 0; x < WIDTH; x++) {
+            const guint8 *dot = dots + (y * WIDTH + x) * 3;
+            guint32 word = (guint32)dot[0] << 16 | (guint32)dot[1] << 8 | dot[2];
+            memcpy(data + y * (gsize)stride + x * 4, &word, sizeof word);
+        }
+    cairo_surface_mark_dirty(surface);
+    return surface;
+}
+
+static cairo_status_t take(void *data, const unsigned char *bytes, unsigned int length)
+{
+    put(data, bytes, length);
+    return CAIRO_STATUS_SUCCESS;
+}
+
+static void add_drawn(GPtrArray *list, const guint8 *dots, guint32 seed)
+{
+    cairo_surface_t *picture = surface_of(dots);
+    GByteArray *png = g_byte_array_new();
+    cairo_surface_write_to_png_stream(picture, take, png);
+    add_array(list, "png", "png", png, TRUE, TRUE);
+    GByteArray *pdf = g_byte_array_new();
+    cairo_surface_t *page = cairo_pdf_surface_create_for_stream(take, pdf, 500, 700);
+    cairo_pdf_surface_set_metadata(page, CAIRO_PDF_METADATA_TITLE, "Germination trials");
+    cairo_t *pen = cairo_create(page);
+    for (guint i = 0; i < 3; i++) {
+        cairo_set_source_surface(pen, picture, 20, 30 + i * 220);
+        cairo_paint(pen);
+        g_autofree char *line = g_strdup_printf("Tray %u of lot %u", i, seed);
+        cairo_set_source_rgb(pen, 0, 0, 0);
+        cairo_move_to(pen, 30, 30);
+        cairo_show_text(pen, line);
+        cairo_show_page(pen);
+    }
+    cairo_destroy(pen);
+    cairo_surface_destroy(page);
+    cairo_surface_destroy(picture);
+    add_array(list, "pdf", "pdf", pdf, TRUE, TRUE);
+}
+
+static void add_bitmaps(GPtrArray *list, const guint8 *dots)
+{
+    guint row = (WIDTH * 3 + 3) / 4 * 4;
+    GByteArray *bmp = g_byte_array_new();
+    put(bmp, "BM", 2);
+    put_number(bmp, 54 + (guint64)row * HEIGHT, 4, FALSE);
+    put_number(bmp, 0, 4, FALSE);
+    put_number(bmp, 54, 4, FALSE);
+    put_number(bmp, 40, 4, FALSE);
+    put_number(bmp, WIDTH, 4, FALSE);
+    put_number(bmp, HEIGHT, 4, FALSE);
+    put_number(bmp, 1, 2, FALSE);
+    put_number(bmp, 24, 2, FALSE);
+    put_number(bmp, 0, 4, FALSE);
+    put_number(bmp, (guint64)row * HEIGHT, 4, FALSE);
+    g_byte_array_set_size(bmp, 54);
+    for (guint y = 0; y < HEIGHT; y++) {
+        put(bmp, dots + y * WIDTH * 3, WIDTH * 3);
+        put_number(bmp, 0, row - WIDTH * 3, FALSE);
+    }
+    add_array(list, "bmp", "bmp", bmp, FALSE, FALSE);
+    GByteArray *tiff = g_byte_array_new();
+    static const guint16 tags[][3] = {{256, 3, WIDTH}, {257, 3, HEIGHT}, {258, 3, 8},
+                                      {259, 3, 1},     {262, 3, 2},      {277, 3, 3},
+                                      {278, 3, HEIGHT}};
+    put(tiff, "II*\0", 4);
+    put_number(tiff, 8 + WIDTH * HEIGHT * 3 + 1, 4, FALSE);
+    put(tiff, dots, WIDTH * HEIGHT * 3);
+    put_number(tiff, 0, 1, FALSE);
+    put_number(tiff, G_N_ELEMENTS(tags) + 2, 2, FALSE);
+    for (gsize i = 0; i < G_N_ELEMENTS(tags); i++) {
+        put_number(tiff, tags[i][0], 2, FALSE);
+        put_number(tiff, tags[i][1], 2, FALSE);
+        put_number(tiff, 1, 4, FALSE);
+        put_number(tiff, tags[i][2], 4, FALSE);
+    }
+    put_number(tiff, 273, 2, FALSE);
+    put_number(tiff, 4, 2, FALSE);
+    put_number(tiff, 1, 4, FALSE);
+    put_number(tiff, 8, 4, FALSE);
+    put_number(tiff, 279, 2, FALSE);
+    put_number(tiff, 4, 2, FALSE);
+    put_number(tiff, 1, 4, FALSE);
+    put_number(tiff, WIDTH * HEIGHT * 3, 4, FALSE);
+    put_number(tiff, 0, 4, FALSE);
+    add_array(list, "tiff", "tif", tiff, FALSE, TRUE);
+}
+
+/* One dot a code, cleared before codes get longer. */
+static void add_gif(GPtrArray *list, const guint8 *dots)
+{
+    GByteArray *gif = g_byte_array_new();
+    GByteArray *packed = g_byte_array_new();
+    guint32 held = 0;
+    guint count = 0;
+    put(gif, "GIF89a", 6);
+    put_number(gif, WIDTH, 2, FALSE);
+    put_number(gif, HEIGHT, 2, FALSE);
+    put(gif, "\xf6\0\0", 3);
+    for (guint i = 0; i < 128; i++)
+        put_number(gif, i * 0x010101u << 1, 3, FALSE);
+    put(gif, ",\0\0\0\0", 5);
+    put_number(gif, WIDTH, 2, FALSE);
+    put_number(gif, HEIGHT, 2, FALSE);
+    put(gif, "\0\7", 2);
+    for (guint i = 0; i <= WIDTH * HEIGHT; i++) {
+        guint codes[2] = {i % 100 == 0 ? 128u : 1000u,
+                          i == WIDTH * HEIGHT ? 129u : (guint)dots[i * 3] >> 1};
+        for (guint k = 0; k < 2; k++) {
+            if (codes[k] == 1000u)
+                continue;
+            held |= codes[k] << count;
+            for (count += 8; count >= 8; count -= 8, held >>= 8)
+                put_number(packed, held & 0xff, 1, FALSE);
+        }
+    }
+    for (guint at = 0; at < packed->len; at += 255) {
+        guint here = MIN(255, packed->len - at);
+        put_number(gif, here, 1, FALSE);
+        put(gif, packed->data + at, here);
+    }
+    put(gif, "\0;", 2);
+    g_byte_array_unref(packed);
+    add_array(list, "gif", "gif", gif, FALSE, TRUE);
+}
+
+/* --- archives -------------------------------------------------------------------------------- */
+
+static void add_archive(GPtrArray *list, const char *type, const char *ending, int format,
+                        int filter, gboolean joins, gboolean proves, guint32 seed)
+{
+    struct archive *archive = archive_write_new();
+    struct archive_entry *entry = archive_entry_new();
+    g_autofree guint8 *noise = g_malloc(60000);
+    GString *table = g_string_new("accession;species;seeds\n");
+    fill_noise(noise, 60000, seed);
+    for (guint i = 0; i < 3000; i++)
+        g_string_append_printf(table, "HF-%04u-%03u;Silene %u;%u\n", 1998 + i % 28, i,
+                               noise[i] % 17u, noise[i + 1] * 31u);
+    archive_write_set_format(archive, format);
+    archive_write_add_filter(archive, filter);
+    archive_write_set_bytes_in_last_block(archive, 1);
+    archive_write_open_filename(archive, "specimen.tmp");
+    const struct {
+        const char *name;
+        const void *data;
+        gsize length;
+    } members[] = {{"Cold store/readings.bin", noise, 60000},
+                   {"Catalogue.csv", table->str, table->len}};
+    for (gsize i = format == ARCHIVE_FORMAT_RAW ? 1 : 0; i < G_N_ELEMENTS(members); i++) {
+        archive_entry_clear(entry);
+        archive_entry_set_pathname(entry, members[i].name);
+        archive_entry_set_size(entry, (gint64)members[i].length);
+        archive_entry_set_filetype(entry, AE_IFREG);
+        archive_entry_set_perm(entry, 0644);
+        archive_entry_set_mtime(entry, 1750000000, 0);
+        archive_write_header(archive, entry);
+        archive_write_data(archive, members[i].data, members[i].length);
+    }
+    archive_write_close(archive);
+    archive_entry_free(entry);
+    archive_write_free(archive);
+    g_string_free(table, TRUE);
+    add_file(list, type, ending, "specimen.tmp", joins, proves);
+}
+
+static void add_database(GPtrArray *list, guint32 seed)
+{
+    sqlite3 *store = NULL;
+    g_autofree char *sql =
+        g_strdup_printf("CREATE TABLE lot (id INTEGER PRIMARY KEY, species TEXT, seeds INTEGER);"
+                        "WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x+1 FROM c WHERE x<4000)"
+                        " INSERT INTO lot SELECT x,'Silene '||(x*%u%%97),x*%u FROM c;"
+                        "CREATE INDEX by_species ON lot (species);",
+                        seed | 1, seed % 1000);
+    unlink("specimen.tmp");
+    sqlite3_open("specimen.tmp", &store);
+    sqlite3_exec(store, sql, NULL, NULL, NULL);
+    sqlite3_close(store);
+    add_file(list, "sqlite", "sqlite", "specimen.tmp", FALSE, TRUE);
+}
+
+/* --- sound and film -------------------------------------------------------------------------- */
+
+static void add_sounds(GPtrArray *list, const guint8 *noise)
+{
+    GByteArray *wav = g_byte_array_new();
+    put(wav, "RIFF", 4);
+    put_number(wav, 36 + 40000 + 24, 4, FALSE);
+    put(wav, "WAVEfmt \x10\0\0\0\1\0\1\0\x40\x1f\0\0\x80\x3e\0\0\2\0\x10\0data", 32);
+    put_number(wav, 40000, 4, FALSE);
+    put(wav, noise, 40000);
+    put(wav, "LIST\x10\0\0\0INFOINAM\4\0\0\0Reed", 24);
+    add_array(list, "wav", "wav", wav, FALSE, TRUE);
+    GByteArray *midi = g_byte_array_new();
+    put(midi, "MThd\0\0\0\6\0\1\0\2\0\x60", 14);
+    for (guint i = 0; i < 2; i++) {
+        put(midi, "MTrk", 4);
+        put_number(midi, 8 * 400 + 4, 4, TRUE);
+        for (guint k = 0; k < 400; k++) {
+            guint8 event[8] = {0x30, 0x90, noise[k] & 127, 64, 0x30, 0x80, noise[k] & 127, 0};
+            put(midi, event, 8);
+        }
+        put(midi, "\0\xff\x2f\0", 4);
+    }
+    add_array(list, "midi", "mid", midi, FALSE, TRUE);
+    GByteArray *avi = g_byte_array_new();
+    GByteArray *movi = g_byte_array_new();
+    GByteArray *index = g_byte_array_new();
+    put(movi, "movi", 4);
+    for (guint i = 0; i < 30; i++) {
+        put(index, "00dc\x10\0\0\0", 8);
+        put_number(index, movi->len, 4, FALSE);
+        put_number(index, 2000, 4, FALSE);
+        put(movi, "00dc", 4);
+        put_number(movi, 2000, 4, FALSE);
+        put(movi, noise + i * 1000, 2000);
+    }
+    put(avi, "AVI LIST", 8);
+    put_number(avi, 4 + 8 + 56, 4, FALSE);
+    put(avi, "hdrlavih\x38\0\0\0", 12);
+    g_byte_array_set_size(avi, avi->len + 56);
+    memset(avi->data + avi->len - 56, 0, 56);
+    put(avi, "LIST", 4);
+    put_number(avi, movi->len, 4, FALSE);
+    put(avi, movi->data, movi->len);
+    put(avi, "idx1", 4);
+    put_number(avi, index->len, 4, FALSE);
+    put(avi, index->data, index->len);
+    GByteArray *film = g_byte_array_new();
+    put(film, "RIFF", 4);
+    put_number(film, avi->len, 4, FALSE);
+    put(film, avi->data, avi->len);
+    g_byte_array_unref(avi);
+    g_byte_array_unref(movi);
+    g_byte_array_unref(index);
+    add_array(list, "avi", "avi", film, FALSE, TRUE);
+}
+
+static void put_box(GByteArray *to, const char *name, const GByteArray *body)
+{
+    put_number(to, body->len + 8, 4, TRUE);
+    put(to, name, 4);
+    put(to, body->data, body->len);
+}
+
+/* A box with numbers of four bytes behind its version and flags. */
+static GByteArray *table_of(const guint32 *numbers, gsize count)
+{
+    GByteArray *body = g_byte_array_new();
+    put_number(body, 0, 4, TRUE);
+    for (gsize i = 0; i < count; i++)
+        put_number(body, numbers[i], 4, TRUE);
+    return body;
+}
+
+/* One film in units, its table behind or before its media. */
+static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
+{
+    enum { SAMPLES = 25, UNIT = 1500, MOOV = 329 };
+    GByteArray *file = g_byte_array_new();
+    GByteArray *media = g_byte_array_new();
+    GByteArray *entry = g_byte_array_new();
+    guint32 first = 24 + 8 + (is_front ? MOOV : 0);
+    guint32 sizes[2 + SAMPLES] = {0, SAMPLES};
+    const guint32 runs[] = {1, 1, SAMPLES, 1};
+    const guint32 offsets[] = {1, first};
+    for (guint i = 0; i < SAMPLES; i++) {
+        sizes[2 + i] = 4 + UNIT;
+        put_number(media, UNIT, 4, TRUE);
+        put_number(media, 0x41, 1, TRUE);
+        put(media, noise + i * 1000, UNIT - 1);
+    }
+    put_number(entry, 0, 4, TRUE);
+    put_number(entry, 1, 4, TRUE);
+    put_number(entry, 86 + 19, 4, TRUE);
+    put(entry, "avc1", 4);
+    g_byte_array_set_size(entry, 8 + 86);
+    put(entry,
+        "\0\0\0\x13"
+        "avcC\1\x64\0\x1f\xff\xe0\0\0\0\0\0",
+        19);
+    GByteArray *parts[] = {entry, table_of(offsets, 2), table_of(sizes, 2 + SAMPLES),
+                           table_of(runs, 4)};
+    static const char *const names[] = {"stsd", "stco", "stsz", "stsc"};
+    GByteArray *body = g_byte_array_new();
+    for (gsize i = 0; i < 4; i++) {
+        put_box(body, names[i], parts[i]);
+        g_byte_array_unref(parts[i]);
+    }
+    static const char *const around[] = {"stbl", "minf", "mdia", "trak", "moov"};
+    for (gsize i = 0; i < G_N_ELEMENTS(around); i++) {
+        GByteArray *outer = g_byte_array_new();
+        put_box(outer, around[i], body);
+        g_byte_array_unref(body);
+        body = outer;
+    }
+    put_number(file, 24, 4, TRUE);
+    put(file, "ftypisom\0\0\2\0isommp41", 20);
+    if (is_front)
+        put(file, body->data, body->len);
+    put_box(file, "mdat", media);
+    if (!is_front)
+        put(file, body->data, body->len);
+    g_assert(body->len == MOOV);
+    g_byte_array_unref(body);
+    g_byte_array_unref(media);
+    add_array(list, "mp4", "mp4", file, FALSE, TRUE);
+}
+
+/* --- text ------------------------------------------------------------------------------------ */
+
+static void add_texts(GPtrArray *list, guint32 seed)
+{
+    GString *html = g_string_new("<!DOCTYPE html>\n<html><head><title>Cold store</title></head>\n");
+    GString *rtf = g_string_new("{\\rtf1\\ansi{\\info{\\title Minutes}}\n");
+    for (guint i = 0; i < 30; i++) {
+        g_string_append_printf(html, "<p>Shelf %u: %u packets</p>\n", i, (seed >> i % 16) % 90);
+        g_string_append_printf(rtf, "Shelf %u: \\b %u\\b0 packets\\par\n", i,
+                               (seed >> i % 16) % 90);
+    }
+    g_string_append(html, "</html>\n");
+    g_string_append(rtf, "}\n");
+    add(list, "html", "html", html->str, html->len, FALSE, TRUE);
+    add(list, "rtf", "rtf", rtf->str, rtf->len, FALSE, TRUE);
+    g_string_free(html, TRUE);
+    g_string_free(rtf, TRUE);
+}
+
+GPtrArray *specimens_new(guint32 seed)
+{
+    GPtrArray *list = g_ptr_array_new_with_free_func(specimen_free);
+    g_autofree guint8 *dots = dots_new(seed);
+    g_autofree guint8 *noise = g_malloc(65536);
+    fill_noise(noise, 65536, seed + 1);
+    add_jpeg(list, dots, FALSE, 0);
+    add_jpeg(list, dots, FALSE, 16);
+    add_jpeg(list, dots, TRUE, 0);
+    add_drawn(list, dots, seed);
+    add_bitmaps(list, dots);
+    add_gif(list, dots);
+    add_archive(list, "zip", "zip", ARCHIVE_FORMAT_ZIP, ARCHIVE_FILTER_NONE, TRUE, TRUE, seed);
+    add_archive(list, "7z", "7z", ARCHIVE_FORMAT_7ZIP, ARCHIVE_FILTER_NONE, FALSE, TRUE, seed);
+    add_archive(list, "tar", "tar", ARCHIVE_FORMAT_TAR_USTAR, ARCHIVE_FILTER_NONE, FALSE, FALSE,
+                seed);
+    add_archive(list, "gzip", "gz", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_GZIP, FALSE, TRUE, seed);
+    add_archive(list, "bzip2", "bz2", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_BZIP2, FALSE, FALSE, seed);
+    add_archive(list, "xz", "xz", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_XZ, FALSE, TRUE, seed);
+    add_archive(list, "zstd", "zst", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_ZSTD, FALSE, FALSE, seed);
+    add_database(list, seed);
+    add_sounds(list, noise);
+    add_mp4(list, noise, FALSE);
+    add_mp4(list, noise, TRUE);
+    add_texts(list, seed);
+    return list;
+}
