@@ -353,7 +353,8 @@ static void print_legend(const EkFileTotals *totals)
         [EK_CONDITION_HOLED] = "holed: some bytes are bad or unread",
         [EK_CONDITION_OVERWRITTEN] = "overwritten: part of the space belongs to another file now",
         [EK_CONDITION_UNPLACED] = "unplaced: the location of some data is unknown",
-        [EK_CONDITION_DOUBTFUL] = "doubtful: the location is a guess, or claimed by another file",
+        [EK_CONDITION_DOUBTFUL] = "doubtful: the location is a guess or claimed by another file, "
+                                  "or nothing tells whether the content is right",
         [EK_CONDITION_CUT] = "cut: begins right and ends early",
     };
     gboolean occurs[EK_CONDITIONS];

@@ -236,7 +236,7 @@ static gboolean print_entry(void *data, const EkContentEntry *entry)
     g_autofree char *text =
         g_strdup_printf("%s: %s, %s", ek_content_state_name(entry->state), entry->type, entry->why);
     (void)data;
-    print_line("by content", text);
+    print_line("found as", text);
     return TRUE;
 }
 

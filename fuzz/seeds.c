@@ -1,7 +1,9 @@
 /* SPDX-License-Identifier: MIT */
 /* Writes the seed corpus: one folder a harness below the folder that is named; with a second
  * argument also the composed volumes as a whole. */
+#include "carve/types.h"
 #include "fixture.h"
+#include "specimens.h"
 #include "volumes.h"
 
 #include <glib/gstdio.h>
@@ -90,6 +92,24 @@ static void put_composed(const char *root, gboolean whole)
     }
 }
 
+/* A file of each type, behind the number that chooses it. */
+static void put_specimens(const char *root)
+{
+    g_autoptr(GPtrArray) specimens = specimens_new(7);
+    for (guint i = 0; i < specimens->len; i++) {
+        const Specimen *specimen = specimens->pdata[i];
+        guint type = 0;
+        while (ek_carve_types[type] != NULL &&
+               !g_str_equal(ek_carve_types[type]->name, specimen->type))
+            type++;
+        g_autofree char *name = g_strdup_printf("%s-%u", specimen->type, i);
+        g_autofree guint8 *data = g_malloc(specimen->length + 1);
+        data[0] = (guint8)type;
+        memcpy(data + 1, specimen->data, specimen->length);
+        put(root, "carve", name, data, specimen->length + 1);
+    }
+}
+
 int main(int argc, char **argv)
 {
     static const char model[] = "# a drive\n[drive]\nmodel=Corvane R2\nbacking=drive.img\n"
@@ -113,5 +133,6 @@ int main(int argc, char **argv)
     if (argc == 3)
         put_ntfs(argv[1]);
     put(argv[1], "model", "faults", model, strlen(model));
+    put_specimens(argv[1]);
     return 0;
 }

@@ -15,6 +15,7 @@ typedef struct {
 
 struct EkContent {
     EkReader *reader;
+    const gint *cancel;
     GArray *pieces;  /* EkRange */
     GArray *offsets; /* EkByte: where each begins in the file */
     EkByte bytes;
@@ -41,6 +42,11 @@ EkContent *ek_content_new(EkReader *reader)
     content->window = g_malloc(WINDOW);
     content->hole = G_MAXUINT64;
     return content;
+}
+
+void ek_content_watch(EkContent *content, const gint *cancel)
+{
+    content->cancel = cancel;
 }
 
 void ek_content_free(EkContent *content)
@@ -201,7 +207,7 @@ static void fill(EkContent *content, EkByte offset, gsize length)
 EkSpan ek_content_some(EkContent *content, EkByte offset, gsize length)
 {
     EkByte end = ek_content_bytes(content);
-    if (offset >= end)
+    if (offset >= end || (content->cancel != NULL && g_atomic_int_get(content->cancel) != 0))
         return (EkSpan){content->window, 0};
     length = (gsize)MIN(MIN(length, EK_CONTENT_SHOWN), end - offset);
     if (offset < content->at || offset + length > content->at + content->held)

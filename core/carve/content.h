@@ -17,6 +17,9 @@ EkContent *ek_content_new(EkReader *reader);
 void ek_content_free(EkContent *content);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkContent, ek_content_free)
 
+/* Nothing more is given out once *cancel (atomic) is not 0: whoever follows comes to an end. */
+void ek_content_watch(EkContent *content, const gint *cancel);
+
 /* From now on it is what lies in these pieces (EkRange), one behind the other; they are copied.
  * What was seen before is forgotten. */
 void ek_content_lay(EkContent *content, const EkRange *pieces, guint count);

@@ -195,6 +195,7 @@ static EkFound *join_with(Joining *joining)
 EkFound *ek_join(EkCarve *carve, const EkCarveType *type, EkByte first)
 {
     g_autoptr(EkContent) content = ek_content_new(carve->order.reader);
+    ek_content_watch(content, carve->cancel);
     Joining joining = {carve, type, content, first, grid_of(carve), 0, {0}};
     return join_with(&joining);
 }

@@ -31,7 +31,7 @@ static guint make_files(guint32 seed, guint rounds)
 static void make_card(const char *name)
 {
     must("truncate -s 48M %s && mkfs.fat -F 32 -s 1 %s >/dev/null 2>&1 && "
-         "MTOOLS_SKIP_CHECK=1 mcopy -i %s src/* ::/ && dd if=/dev/zero of=%s bs=512 count=1600 "
+         "MTOOLS_SKIP_CHECK=1 mcopy -i %s src/* ::/ && dd if=/dev/zero of=%s bs=512 count=1547 "
          "conv=notrunc status=none",
          name, name, name, name);
 }

@@ -89,7 +89,7 @@ static void json_has_the_shapes_that_are_promised(void)
                "volume number path type size created modified accessed attributes deleted guessed "
                "encrypted condition bad_bytes unread_bytes overwritten_bytes holes");
     check_keys(json_object_get(ls, "totals"), "totals",
-               "files folders bytes deleted whole holed overwritten unplaced doubtful");
+               "files folders bytes deleted whole holed overwritten unplaced doubtful cut");
     json_decref(ls);
     json_t *peek = json_of("peek bench 2:LABELS.TXT --json", 0);
     check_keys(peek, "peek", "file extents content");
@@ -104,7 +104,7 @@ static void json_has_the_shapes_that_are_promised(void)
     json_t *index = json_of("index bench 2 --json", 0);
     check_keys(index, "index",
                "volume files folders bytes deleted hurt_folders whole holed overwritten unplaced "
-               "doubtful");
+               "doubtful cut");
     json_decref(index);
     json_t *extract = json_of("extract bench 2:LABELS.TXT --to out --json", 0);
     check_keys(first_of(extract, "files"), "an extracted file",

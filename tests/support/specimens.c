@@ -148,10 +148,12 @@ static void add_drawn(GPtrArray *list, const guint8 *dots, guint32 seed)
     for (guint i = 0; i < 3; i++) {
         cairo_set_source_surface(pen, picture, 20, 30 + i * 220);
         cairo_paint(pen);
-        g_autofree char *line = g_strdup_printf("Tray %u of lot %u", i, seed);
         cairo_set_source_rgb(pen, 0, 0, 0);
-        cairo_move_to(pen, 30, 30);
-        cairo_show_text(pen, line);
+        for (guint k = 0; k < 20; k++) {
+            cairo_move_to(pen, 30 + (seed >> k) % 90, 500 + 9 * k);
+            cairo_line_to(pen, 400, 500 + 9 * k + i);
+            cairo_stroke(pen);
+        }
         cairo_show_page(pen);
     }
     cairo_destroy(pen);

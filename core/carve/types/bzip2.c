@@ -27,9 +27,26 @@ static guint32 bits_at(EkContent *content, guint64 bit)
     return (guint32)(value >> (8 - bit % 8));
 }
 
+/* Two bytes that stand in the middle of a mark, at one of eight shifts: a bit each. */
+static const guint8 *middles(void)
+{
+    static guint8 bits[65536 / 8];
+    static gsize is_made = 0;
+    if (g_once_init_enter(&is_made)) {
+        static const guint64 marks[] = {BLOCK_MARK, END_MARK};
+        for (guint i = 0; i < 16; i++) {
+            guint16 middle = (guint16)(marks[i / 8] >> (16 + i % 8));
+            bits[middle / 8] |= (guint8)(1u << middle % 8);
+        }
+        g_once_init_leave(&is_made, 1);
+    }
+    return bits;
+}
+
 /* The next mark from a bit on; *is_end tells which. FALSE: none within a block's length. */
 static gboolean next_mark(EkContent *content, guint64 bit, guint64 *found, gboolean *is_end)
 {
+    const guint8 *bits = middles();
     guint64 held = 0;
     EkByte at = bit / 8;
     EkByte limit = at + BLOCK_MOST;
@@ -39,6 +56,12 @@ static gboolean next_mark(EkContent *content, guint64 bit, guint64 *found, gbool
             return FALSE;
         for (gsize i = 0; i < span.length; i++, at++) {
             held = held << 8 | span.data[i];
+            /* Bytes 2 and 3 behind: of a mark that ends in this byte, at any shift. */
+            guint16 middle = (guint16)(held >> 24);
+            guint16 before = (guint16)(held >> 16);
+            if ((bits[middle / 8] >> middle % 8 & 1) == 0 &&
+                (bits[before / 8] >> before % 8 & 1) == 0)
+                continue;
             for (guint shift = 8; shift-- > 0;) {
                 guint64 mark = held >> shift & MARK_BITS;
                 guint64 begins = (at + 1) * 8 - shift - 48;

@@ -1,0 +1,80 @@
+/* SPDX-License-Identifier: MIT */
+/* What following a file comes to. */
+#include "carve/carving.h"
+
+const char *ek_content_state_name(EkContentState state)
+{
+    static const char *const names[] = {"whole", "cut", "doubtful"};
+    return names[MIN(state, EK_CONTENT_DOUBTFUL)];
+}
+
+void ek_found_free(EkFound *found)
+{
+    if (found == NULL)
+        return;
+    g_clear_pointer(&found->places, g_array_unref);
+    g_free(found->why);
+    g_free(found);
+}
+
+/* --- what it comes to ----------------------------------------------------------------------- */
+
+static EkContentState state_of(const EkFollowed *followed, gboolean has_hole, gboolean is_joined)
+{
+    if (followed->end == EK_FOLLOW_BROKE || has_hole)
+        return EK_CONTENT_CUT;
+    if (followed->proof == EK_PROOF_LENGTH || followed->is_doubtful ||
+        (is_joined && followed->proof < EK_PROOF_DECODED))
+        return EK_CONTENT_DOUBTFUL;
+    return EK_CONTENT_WHOLE;
+}
+
+static char *why_of(const EkFollowed *followed, EkContentState state, EkByte hole, guint pieces)
+{
+    if (state == EK_CONTENT_CUT && hole < followed->length)
+        return g_strdup_printf("not read from byte %" G_GUINT64_FORMAT " on%s%s", hole,
+                               followed->end == EK_FOLLOW_BROKE ? ", and then: " : "",
+                               followed->end == EK_FOLLOW_BROKE ? followed->why : "");
+    if (state == EK_CONTENT_CUT)
+        return g_strdup_printf("%s at byte %" G_GUINT64_FORMAT, followed->why, followed->length);
+    if (pieces > 1)
+        return g_strdup_printf("%s; joined from %u pieces", followed->why, pieces);
+    return g_strdup(followed->why);
+}
+
+/* Files end where their ground ends: what is behind is another's. */
+EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type)
+{
+    EkFollowed followed = {0};
+    type->follow(content, &followed);
+    if (followed.end == EK_FOLLOW_NOTHING || followed.length == 0)
+        return NULL;
+    followed.length = MIN(followed.length, ek_content_bytes(content));
+    EkFound *found = g_new0(EkFound, 1);
+    found->type = type;
+    found->places = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    found->bytes = followed.length;
+    ek_content_places(content, found->bytes, found->places);
+    gboolean has_hole = ek_content_has_hole(content, 0, found->bytes);
+    found->state = state_of(&followed, has_hole, found->places->len > 1);
+    found->why = why_of(&followed, found->state, has_hole ? ek_content_hole(content) : G_MAXUINT64,
+                        found->places->len);
+    found->followed = followed;
+    return found;
+}
+
+gboolean ek_carving_holds_ground(const EkFound *found)
+{
+    return found->followed.end == EK_FOLLOW_BROKE || found->followed.proof != EK_PROOF_LENGTH;
+}
+
+void ek_carving_hold(EkCarve *carve, const EkFound *found)
+{
+    EkByte held = found->followed.end == EK_FOLLOW_BROKE ? found->followed.sure : found->bytes;
+    for (guint i = 0; i < found->places->len && held > 0 && ek_carving_holds_ground(found); i++) {
+        EkRange place = g_array_index(found->places, EkRange, i);
+        place.bytes = MIN(place.bytes, held);
+        held -= place.bytes;
+        ek_carve_hold(carve, place);
+    }
+}
