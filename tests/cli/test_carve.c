@@ -186,6 +186,7 @@ static void more_is_found_after_more_was_read(void)
     make_card("card.img");
     done("new bench card.img");
     g_auto(Result) part = ektypon("image bench --last 3000");
+    CHECK(part.status == 0 || part.status == 3);
     done("hunt bench");
     g_auto(Result) first = ektypon("carve bench");
     CHECK_STATUS(first, 0);
