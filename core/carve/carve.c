@@ -140,9 +140,9 @@ EkScanProgress ek_carve_progress(EkCarve *carve)
     return ek_scan_progress(carve->scan);
 }
 
-EkFound *ek_carve_join(EkCarve *carve, const EkCarveType *type, EkByte first)
+EkFound *ek_carve_join(EkCarve *carve, const EkCarveType *type, EkByte first, guint tries)
 {
-    EkFound *found = ek_join(carve, type, first);
+    EkFound *found = ek_join(carve, type, first, tries);
     if (found != NULL)
         ek_carving_hold(carve, found);
     return found;

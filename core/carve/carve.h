@@ -62,9 +62,12 @@ void ek_carve_hold(EkCarve *carve, EkRange range);
  * it was asked to end: what was handed on stays right. */
 gboolean ek_carve_scan(EkCarve *carve, const GArray *ranges, GError **error);
 
-/* Tries to go on with a file that broke, over ground that nothing holds. Returns what it came to,
+#define EK_CARVE_TRIES 4000u
+
+/* Tries to go on with a file that broke, over ground that nothing holds, at so many places at most
+ * (EK_CARVE_TRIES is plenty). Returns what it came to,
  * or NULL where that is no more than there was; the caller frees. */
-EkFound *ek_carve_join(EkCarve *carve, const EkCarveType *type, EkByte first);
+EkFound *ek_carve_join(EkCarve *carve, const EkCarveType *type, EkByte first, guint tries);
 
 /* From any thread. */
 EkScanProgress ek_carve_progress(EkCarve *carve);

@@ -9,10 +9,9 @@
 #define NEAR (64u << 20)      /* how far a piece is looked for behind the one before */
 #define TRIAL (32u << 10)     /* bytes that a piece must go on rightly for */
 #define BACK_MOST 48u         /* blocks before the break where it may have gone wrong */
-#define TRIALS_MOST 4000u     /* of one file */
 #define WORK_MOST (64u << 20) /* bytes read for one file */
 #define PIECES_MOST 8u        /* that are looked for */
-#define GROUND_MOST 4096u
+#define GROUND_MOST 256u
 
 typedef struct {
     EkCarve *carve;
@@ -21,6 +20,7 @@ typedef struct {
     EkByte first;
     EkByte grid;
     guint trials;
+    guint tries;      /* at most */
     EkFollowed known; /* what its beginning told */
 } Joining;
 
@@ -69,7 +69,7 @@ static gboolean is_ended(const EkFollowed *followed)
 static gboolean is_spent(const Joining *joining)
 {
     /* What is hardly more than a beginning is worth little. */
-    guint most = joining->known.sure < GRID ? TRIALS_MOST / 16 : TRIALS_MOST;
+    guint most = joining->known.sure < GRID ? joining->tries / 16 : joining->tries;
     return joining->trials > most ||
            ek_content_work(joining->content) > MAX(WORK_MOST, 16 * joining->known.sure) ||
            g_atomic_int_get(joining->carve->cancel) != 0;
@@ -192,10 +192,10 @@ static EkFound *join_with(Joining *joining)
     return is_ended(&broken) ? found_of(joining) : NULL;
 }
 
-EkFound *ek_join(EkCarve *carve, const EkCarveType *type, EkByte first)
+EkFound *ek_join(EkCarve *carve, const EkCarveType *type, EkByte first, guint tries)
 {
     g_autoptr(EkContent) content = ek_content_new(carve->order.reader);
     ek_content_watch(content, carve->cancel);
-    Joining joining = {carve, type, content, first, grid_of(carve), 0, {0}};
+    Joining joining = {carve, type, content, first, grid_of(carve), 0, tries, {0}};
     return join_with(&joining);
 }

@@ -6,6 +6,6 @@
 #include "carve/carving.h"
 
 /* As ek_carve_join. */
-EkFound *ek_join(EkCarve *carve, const EkCarveType *type, EkByte first);
+EkFound *ek_join(EkCarve *carve, const EkCarveType *type, EkByte first, guint tries);
 
 #endif

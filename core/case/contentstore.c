@@ -174,7 +174,8 @@ gboolean ek_contentstore_put_joined(EkContentStore *store, const EkContentCut *c
                 return FALSE;
         }
     }
-    return ek_contentstore_flush(store, error);
+    return g_get_monotonic_time() - store->flushed < FLUSH_EVERY ||
+           ek_contentstore_flush(store, error);
 }
 
 gboolean ek_contentstore_trim(EkContentStore *store, GError **error)
@@ -250,9 +251,9 @@ gboolean ek_contentstore_next_cut(EkContentStore *store, const char *basis, EkCo
 {
     g_autoptr(EkStatement) row =
         ek_sql_prepare(store->store, error,
-                       "SELECT number,type,first,bytes FROM content WHERE state=? AND tried<>?"
-                       " ORDER BY number LIMIT 1",
-                       "is", (gint64)EK_CONTENT_CUT, basis);
+                       "SELECT number,type,first,bytes FROM content WHERE number>? AND state=?"
+                       " AND tried<>? ORDER BY number LIMIT 1",
+                       "uis", cut->number, (gint64)EK_CONTENT_CUT, basis);
     if (row == NULL || ek_sql_step(store->store, row, error) != 1)
         return FALSE;
     const char *type = (const char *)sqlite3_column_text(row, 1);
@@ -260,6 +261,16 @@ gboolean ek_contentstore_next_cut(EkContentStore *store, const char *basis, EkCo
                           type != NULL ? ek_carve_type_named(type) : NULL, byte_in(row, 2),
                           byte_in(row, 3)};
     return TRUE;
+}
+
+guint64 ek_contentstore_count_cut(EkContentStore *store, const char *basis)
+{
+    g_autoptr(EkStatement) row =
+        ek_sql_prepare(store->store, NULL, "SELECT count(*) FROM content WHERE state=? OR tried=?",
+                       "is", (gint64)EK_CONTENT_CUT, basis);
+    return row != NULL && ek_sql_step(store->store, row, NULL) == 1
+               ? (guint64)sqlite3_column_int64(row, 0)
+               : 0;
 }
 
 char *ek_contentstore_basis(EkContentStore *store, GError **error)

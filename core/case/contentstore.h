@@ -36,8 +36,8 @@ typedef void (*EkContentHold)(void *data, EkRange range);
 gboolean ek_contentstore_each_held(EkContentStore *store, EkContentHold hold, void *data,
                                    GError **error);
 
-/* The next file that ends early and was not tried to be joined on this basis (a word that changes
- * when more is known). FALSE: none, or *error. */
+/* The next file behind the number in *cut (0: the first) that ends early and was not tried to be
+ * joined on this basis (a word that changes when more is known). FALSE: none, or *error. */
 typedef struct {
     guint64 number;
     const EkCarveType *type;
@@ -46,6 +46,9 @@ typedef struct {
 } EkContentCut;
 gboolean ek_contentstore_next_cut(EkContentStore *store, const char *basis, EkContentCut *cut,
                                   GError **error);
+
+/* How many there are, with those that were tried on this basis. */
+guint64 ek_contentstore_count_cut(EkContentStore *store, const char *basis);
 
 /* It was tried. `joined`: what it came to, NULL: no more than it was. What lies in the pieces that
  * it got, and held no ground, goes. */

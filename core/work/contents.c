@@ -9,8 +9,9 @@
 #include "work/indexing.h"
 
 #define TYPES_MOST EK_MATCHES_MOST
-#define CONFIDENCE 30 /* that a volume needs to hold ground by its files */
-#define READERS "1"   /* changes when what is found of the same bytes does */
+#define CONFIDENCE 30         /* that a volume needs to hold ground by its files */
+#define TRIES_MOST (4u << 20) /* places that are tried for all files that end early */
+#define READERS "1"           /* changes when what is found of the same bytes does */
 
 struct EkSearch {
     EkView view;
@@ -344,7 +345,10 @@ static gboolean join(EkSearch *search, GError **error)
 {
     g_autofree char *basis = basis_of(search);
     GError *failure = NULL;
-    EkContentCut cut;
+    EkContentCut cut = {0};
+    /* Of many that end early, most are no files: each gets less. */
+    guint64 cuts = ek_contentstore_count_cut(search->store, basis);
+    guint tries = (guint)CLAMP(TRIES_MOST / MAX(cuts, 1), 1, EK_CARVE_TRIES);
     g_mutex_lock(&search->lock_counts);
     search->is_joining = TRUE;
     g_mutex_unlock(&search->lock_counts);
@@ -352,7 +356,7 @@ static gboolean join(EkSearch *search, GError **error)
         if (g_atomic_int_get(search->cancel) != 0)
             return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
         EkFound *joined =
-            cut.type != NULL ? ek_carve_join(search->carve, cut.type, cut.first) : NULL;
+            cut.type != NULL ? ek_carve_join(search->carve, cut.type, cut.first, tries) : NULL;
         gboolean fine = g_atomic_int_get(search->cancel) != 0 ||
                         ek_contentstore_put_joined(search->store, &cut, basis, joined, error);
         ek_found_free(joined);
@@ -390,6 +394,7 @@ gboolean ek_search_run(EkSearch *search, gboolean *is_over, GError **error)
     if (search->order.seconds != 0)
         search->deadline = g_get_monotonic_time() + (gint64)search->order.seconds * G_USEC_PER_SEC;
     gboolean fine = search_and_join(search, &failure);
+    fine = ek_contentstore_flush(search->store, fine ? &failure : NULL) && fine;
     if (search->is_late && g_error_matches(failure, EK_ERROR, EK_ERROR_CANCELLED)) {
         g_clear_error(&failure);
         fine = TRUE;

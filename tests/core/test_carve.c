@@ -58,8 +58,9 @@ static GPtrArray *search(Bench *bench, guint threads, gboolean joins)
     g_clear_error(&error);
     for (guint i = 0; joins && i < found->len; i++) {
         const EkFound *one = found->pdata[i];
-        EkFound *joined =
-            one->state == EK_CONTENT_CUT ? ek_carve_join(carve, one->type, place_of(one)) : NULL;
+        EkFound *joined = one->state == EK_CONTENT_CUT
+                              ? ek_carve_join(carve, one->type, place_of(one), EK_CARVE_TRIES)
+                              : NULL;
         if (joined == NULL)
             continue;
         ek_found_free(found->pdata[i]);

@@ -77,6 +77,13 @@ static gboolean next_mark(EkContent *content, guint64 bit, guint64 *found, gbool
     return FALSE;
 }
 
+/* Does another file begin just before this mark? */
+static gboolean is_next_file(EkContent *content, guint64 mark)
+{
+    return mark % 8 == 0 && mark >= 64 &&
+           ek_span_equals(ek_content_some(content, mark / 8 - 4, 3), 0, "BZh", 3);
+}
+
 static void follow(EkContent *content, EkFollowed *followed)
 {
     guint64 bit = 32;
@@ -86,7 +93,7 @@ static void follow(EkContent *content, EkFollowed *followed)
     guint blocks = 0;
     while (next_mark(content, bit, &mark, &is_end)) {
         guint32 told = bits_at(content, mark + 48);
-        if (blocks == 0 && mark != 32)
+        if ((blocks == 0 && mark != 32) || is_next_file(content, mark))
             break;
         if (is_end && told == sum && blocks > 0) {
             followed->is_doubtful = TRUE;

@@ -8,6 +8,8 @@
 #define TOKENS_MOST 20000000u
 #define DEPTH_MOST 200
 #define LEAST 512u
+#define STRING_MOST (1u << 20)
+#define STREAM_MOST (256u << 20) /* bytes of a stream whose length is not known before */
 
 static const EkSignature signatures[] = {{0, 5, {'%', 'P', 'D', 'F', '-'}, {0}}};
 
@@ -86,9 +88,10 @@ static void pass_blanks(Pdf *pdf)
 static gboolean pass_string(Pdf *pdf)
 {
     guint depth = 0;
+    EkByte limit = pdf->at + STRING_MOST;
     do {
         int c = byte_at(pdf, pdf->at);
-        if (c < 0)
+        if (c < 0 || pdf->at > limit)
             return FALSE;
         if (c == '\\')
             pdf->at++;
@@ -101,12 +104,13 @@ static gboolean pass_string(Pdf *pdf)
 
 static gboolean pass_hex(Pdf *pdf)
 {
+    EkByte limit = pdf->at + STRING_MOST;
     pdf->at++;
     for (;;) {
         int c = byte_at(pdf, pdf->at++);
         if (c == '>')
             return TRUE;
-        if (!is_blank(c) && (c < 0 || !g_ascii_isxdigit(c)))
+        if (pdf->at > limit || (!is_blank(c) && (c < 0 || !g_ascii_isxdigit(c))))
             return FALSE;
     }
 }
@@ -301,9 +305,9 @@ static gboolean pass_stream(Pdf *pdf, const Stream *stream)
         return FALSE;
     }
     EkByte found = 0;
-    if (!ek_content_seek(pdf->content, data, ek_content_bytes(pdf->content), "endstream", 9,
-                         &found)) {
-        pdf->at = ek_content_bytes(pdf->content);
+    EkByte limit = MIN(ek_content_bytes(pdf->content), data + STREAM_MOST);
+    if (!ek_content_seek(pdf->content, data, limit, "endstream", 9, &found)) {
+        pdf->at = limit;
         return FALSE;
     }
     pdf->span.length = 0;

@@ -6,7 +6,7 @@
 
 #define ENTRIES_MOST 1000000u
 #define LEAST 256u
-#define CORE_MOST 65536u
+#define UNKNOWN_MOST (256u << 20) /* bytes of an entry whose length is not known before */
 
 static const EkSignature signatures[] = {{0, 4, {'P', 'K', 3, 4}, {0}}};
 
@@ -115,9 +115,9 @@ static gboolean take_descriptor(Zip *zip, EkByte at, guint32 sum, EkByte packed,
 static gboolean pass_unknown(Zip *zip, const Entry *entry)
 {
     EkByte at = entry->data;
+    EkByte limit = MIN(ek_content_bytes(zip->content), at + UNKNOWN_MOST);
     EkByte found = 0;
-    while (ek_content_seek(zip->content, at, ek_content_bytes(zip->content), "PK\x07\x08", 4,
-                           &found)) {
+    while (ek_content_seek(zip->content, at, limit, "PK\x07\x08", 4, &found)) {
         EkSpan tail = ek_content_some(zip->content, found, 16);
         if (ek_span_le32(tail, 8) == (guint32)(found - entry->data)) {
             zip->at = found + 16;
@@ -126,7 +126,7 @@ static gboolean pass_unknown(Zip *zip, const Entry *entry)
         }
         at = found + 4;
     }
-    zip->broke = ek_content_bytes(zip->content);
+    zip->broke = limit;
     return FALSE;
 }
 
