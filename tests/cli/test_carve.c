@@ -164,7 +164,7 @@ static void cut_off_at_any_moment_it_comes_to_the_same(void)
     done("hunt bench");
     done("carve bench");
     g_autofree char *whole = rows_of("bench");
-    for (guint i = 0; i < 3; i++) {
+    for (guint i = 0; i < (is_sanitized() ? 1u : 3u); i++) {
         must("rm -rf other && cp card.img other.img");
         done("new other --adopt other.img");
         done("hunt other");

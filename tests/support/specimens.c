@@ -429,7 +429,7 @@ static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
     g_assert(body->len == MOOV);
     g_byte_array_unref(body);
     g_byte_array_unref(media);
-    add_array(list, "mp4", "mp4", file, FALSE, TRUE);
+    add_array(list, "mp4", "mp4", file, FALSE, !is_front);
 }
 
 /* --- text ------------------------------------------------------------------------------------ */

@@ -324,10 +324,10 @@ static void follow(EkContent *content, EkFollowed *followed)
         take_movie(&movie, moov);
     gboolean is_film = movie.has_movie && (media->len > 0 || fragments > 0);
     gboolean is_picture = movie.has_items && media->len > 0;
-    /* Of media that come last nothing tells what is in them, unless their units were looked at. */
+    /* Of media that come last nothing tells whether their end is right. */
     gboolean is_last =
         media->len > 0 && g_array_index(media, Part, media->len - 1).first > moov.first;
-    followed->is_doubtful = fragments > 0 ? !movie.has_list : movie.pieces == 0 && is_last;
+    followed->is_doubtful = fragments > 0 ? !movie.has_list : is_last;
     if (!is_cut && ((is_film && movie.is_right) || is_picture)) {
         ek_followed_end(followed, at, EK_PROOF_TABLES,
                         movie.pieces > 0 ? "its tables, and each unit of its film"

@@ -204,11 +204,12 @@ static void follow_rtf(EkContent *content, EkFollowed *followed)
             else if (c == '{')
                 depth++;
             else if (c == '}' && --depth == 0) {
-                guint8 next = ek_span_u8(ek_content_some(content, at + i + 1, 1), 0);
-                followed->is_doubtful =
-                    at + i > BLOCK || (next != 0 && next != '\r' && next != '\n');
-                ek_followed_end(followed, ek_followed_line_end(content, followed, at + i + 1),
-                                EK_PROOF_TABLES, "each brace to the one that closes the first");
+                /* One brace is little: what is left of the sector must be empty. */
+                EkByte end = ek_followed_line_end(content, followed, at + i + 1);
+                if (at + i > BLOCK || !ek_content_is_zero(content, end, (512 - end % 512) % 512))
+                    followed->is_doubtful = TRUE;
+                ek_followed_end(followed, end, EK_PROOF_TABLES,
+                                "each brace to the one that closes the first");
                 return;
             }
         }
