@@ -58,7 +58,7 @@ static void draw(void *data, GString *lines[EK_PROGRESS_LINES])
     double seconds = (double)(g_get_monotonic_time() - show->started) / 1e6;
     double rate = seconds > 0 ? (double)now.done / seconds : 0;
     if (now.total == 0) {
-        g_string_assign(lines[0], "looking for ground that no file holds");
+        g_string_assign(lines[0], "listing the files of the volumes: their space is not searched");
         return;
     }
     if (now.is_joining) {
@@ -182,16 +182,8 @@ static int print_result(EkCli *cli, EkSearch *search, gboolean is_over, gboolean
     if (all.files > 0)
         print_table(search);
     ek_cli_print("%s, %s by content: %" G_GUINT64_FORMAT " whole\n", files, size, all.whole);
-    if (known.bad + known.unread > 0) {
-        g_autofree char *bad = ek_text_size(known.bad);
-        g_autofree char *unread = ek_text_size(known.unread);
-        ek_cli_print("Not searched: %s bad", bad);
-        if (known.unread > 0)
-            ek_cli_print(", %s not read yet. After further imaging, run carve again: only the new "
-                         "data is searched",
-                         unread);
-        ek_cli_print(".\n");
-    }
+    if (known.bad + known.unread > 0)
+        ek_cli_print_unsearched(cli, known.bad, known.unread);
     if (!is_over)
         ek_cli_advise("The time is up. To go on: ektypon carve %s", cli->operands[0]);
     else if (all.files > 0)
@@ -383,11 +375,11 @@ int ek_command_carve(EkCli *cli)
         {"type", 0, 0, G_OPTION_ARG_STRING, &options.types, "only these types (--types lists them)",
          "TYPE,…"},
         {"types", 0, 0, G_OPTION_ARG_NONE, &options.list,
-         "list all types, with what is checked and what names the files", NULL},
+         "list all types, with the checks and the source of the file names", NULL},
         {"first", 0, 0, G_OPTION_ARG_INT64, &options.first, "first sector to search", "SECTOR"},
         {"last", 0, 0, G_OPTION_ARG_INT64, &options.last, "last sector to search", "SECTOR"},
         {"nested", 0, 0, G_OPTION_ARG_NONE, &options.nested,
-         "also list what is part of another file: thumbnails, pictures in documents", NULL},
+         "also list parts of other files, such as thumbnails and pictures in documents", NULL},
         {"for", 0, 0, G_OPTION_ARG_STRING, &options.duration,
          "stop after this time (90s, 15m, 1h30m)", "DURATION"},
         {"progress", 0, 0, G_OPTION_ARG_STRING, &options.progress,

@@ -15,7 +15,7 @@
 #include <unistd.h>
 
 #define DEADLINE_NS 900000000
-#define CONTENTS "carved" /* what stands for the catalogue of contents in a place */
+#define CONTENTS "carved" /* names the catalogue of contents where a volume number stands */
 
 /* The only mutable variables of the program outside of a function: a signal handler can reach
  * nothing else. */
@@ -304,6 +304,18 @@ gboolean ek_cli_parse_place(const char *operand, guint64 *volume, const char **p
         return TRUE;
     }
     return ek_text_parse_u64(number, volume) && *volume > 0;
+}
+
+void ek_cli_print_unsearched(EkCli *cli, guint64 bad, guint64 unread)
+{
+    g_autofree char *bad_size = ek_text_size(bad);
+    g_autofree char *unread_size = ek_text_size(unread);
+    ek_cli_print("Not searched: %s bad", bad_size);
+    if (unread > 0)
+        ek_cli_print(", %s not read yet. After further imaging, run %s again: only the new data is "
+                     "searched",
+                     unread_size, cli->command->name);
+    ek_cli_print(".\n");
 }
 
 char *ek_cli_place_word(guint volume)

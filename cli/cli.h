@@ -100,8 +100,10 @@ void ek_cli_expect_signals(void);
 const gint *ek_cli_watch_signals(void);
 
 /* "VOLUME" or "VOLUME:PATH": *path points into `operand`, "" when there is none. */
-/* "2", or "carved" for the catalogue of contents: what stands for it in a place. The caller frees.
- */
+/* What could not be searched, in bytes, and that the command can be run again. */
+void ek_cli_print_unsearched(EkCli *cli, guint64 bad, guint64 unread);
+
+/* The first part of a place: the number of a volume, or "carved". The caller frees. */
 char *ek_cli_place_word(guint volume);
 
 gboolean ek_cli_parse_place(const char *operand, guint64 *volume, const char **path);

@@ -72,11 +72,13 @@ const EkCommand ek_commands[] = {
      "the same command again to resume. Exit status 3 if any file is incomplete.",
      "ektypon extract bench-17 2 --to /mnt/safe/transfer", 1, MANY, ek_command_extract},
     {"carve", "CASE | --types", "Search for files by content: what no folder leads to any more.",
-     "Finds where files of known types begin in ground that no healthy file holds, and follows "
-     "each to its end by its own structure, across pieces where that can be proved. What is found "
+     "Looks for the beginnings of known file types in the sectors that no healthy file occupies, "
+     "and "
+     "follows each file to its end by its own structure, across fragments where possible. What is "
+     "found "
      "is browsed like a volume, as \"carved\": ektypon tree CASE carved. State: whole (followed to "
-     "its end, all checks passed); cut (begins right, ends early); doubtful (nothing in it tells "
-     "whether all of it is right). Ctrl-C keeps everything; run the same command again to resume.",
+     "its end, all checks passed); cut (begins right, ends early); doubtful (its content cannot "
+     "be verified). Ctrl-C keeps everything; run the same command again to resume.",
      "ektypon carve bench-17 --kind pictures,video", 0, 1, ek_command_carve},
     {"plan", "CASE", "Propose a partition table and boot-sector repairs, byte by byte.",
      "Only the case is written to. The plan uses the best-supported set of volumes that do "

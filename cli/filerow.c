@@ -145,7 +145,7 @@ char *ek_filerow_condition(const EkItem *item)
         g_string_append_printf(text, "%s%s", separator,
                                (item->file.flags & EK_FILE_GUESSED) != 0 ? "place guessed"
                                : (item->file.flags & EK_FILE_UNCHECKED) != 0
-                                   ? "nothing in it tells whether all of it is right"
+                                   ? "its content cannot be verified"
                                    : "another file claims the same sectors");
     return g_strdup(text->str);
 }
@@ -354,7 +354,7 @@ static void print_legend(const EkFileTotals *totals)
         [EK_CONDITION_OVERWRITTEN] = "overwritten: part of the space belongs to another file now",
         [EK_CONDITION_UNPLACED] = "unplaced: the location of some data is unknown",
         [EK_CONDITION_DOUBTFUL] = "doubtful: the location is a guess or claimed by another file, "
-                                  "or nothing tells whether the content is right",
+                                  "or the content cannot be verified",
         [EK_CONDITION_CUT] = "cut: begins right and ends early",
     };
     gboolean occurs[EK_CONDITIONS];

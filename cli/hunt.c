@@ -269,14 +269,7 @@ static int print_result(EkCli *cli, EkHunting *hunting)
     print_expected(hunting, volumes, ek_hunting_sector_size(hunting));
     print_seen(cli, volumes);
     if (known.bad + known.unread > 0) {
-        g_autofree char *unread = ek_text_size(known.unread);
-        g_autofree char *bad = ek_text_size(known.bad);
-        ek_cli_print("Not searched: %s bad", bad);
-        if (known.unread > 0)
-            ek_cli_print(", %s not read yet. After further imaging, run hunt again: only the new "
-                         "data is searched",
-                         unread);
-        ek_cli_print(".\n");
+        ek_cli_print_unsearched(cli, known.bad, known.unread);
         if (known.unread > 0 && volumes->len > 0)
             advise_structures(folder);
     }

@@ -56,10 +56,10 @@ static void look(void *data, void *gathered_data, const EkMatches *matches, EkSp
         return;
     for (guint i = 0; i < matches->count; i++) {
         const EkCarveType *type = ek_carve_types[matches->ids[i]];
-        if ((type->back == 0 && type->begin != NULL && !type->begin(span)) || type->back > at)
+        if (type->begin != NULL && !type->begin(span))
             continue;
-        ek_content_lay_from(gathered->content, carve->order.ground, at - type->back);
-        if (ek_content_place(gathered->content, 0) != at - type->back)
+        ek_content_lay_from(gathered->content, carve->order.ground, at);
+        if (ek_content_place(gathered->content, 0) != at)
             continue;
         EkFound *found = ek_carving_follow(gathered->content, type);
         if (found != NULL && is_better(found, best)) {
@@ -71,15 +71,9 @@ static void look(void *data, void *gathered_data, const EkMatches *matches, EkSp
     }
     if (best == NULL)
         return;
-    if (ek_carving_holds_ground(best) && best->places->len == 1 &&
-        best->followed.end == EK_FOLLOW_ENDED)
+    if (ek_found_held(best) > 0 && best->places->len == 1 && best->followed.end == EK_FOLLOW_ENDED)
         gathered->held = MAX(gathered->held, at + best->bytes);
     g_ptr_array_add(gathered->found, best);
-}
-
-static EkByte place_of(const EkFound *found)
-{
-    return g_array_index(found->places, EkRange, 0).first;
 }
 
 static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **error)
@@ -88,7 +82,7 @@ static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **
     Gathered *gathered = gathered_data;
     for (guint i = 0; i < gathered->found->len; i++) {
         EkFound *found = gathered->found->pdata[i];
-        if (!carve->order.nested && ek_carving_is_held(carve, place_of(found)))
+        if (!carve->order.nested && ek_carving_is_held(carve, ek_found_first(found)))
             continue;
         if (!carve->sink.found(carve->sink.data, found, error))
             return FALSE;

@@ -29,6 +29,12 @@ typedef struct {
 
 void ek_found_free(EkFound *found);
 
+/* Where it begins. */
+EkByte ek_found_first(const EkFound *found);
+
+/* Bytes of its beginning that are proved to be its own: nothing else begins in them. */
+EkByte ek_found_held(const EkFound *found);
+
 /* Where the search works. */
 typedef struct {
     EkReader *reader;

@@ -25,9 +25,6 @@ GArray *ek_carving_free_ground(const EkCarve *carve, EkByte first, guint most);
 /* Follows a file of this type; NULL where there is none. The caller frees. */
 EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type);
 
-/* Does nobody else begin in what it holds? */
-gboolean ek_carving_holds_ground(const EkFound *found);
-
 /* From now on it holds its ground, as far as it is proved to be its own. */
 void ek_carving_hold(EkCarve *carve, const EkFound *found);
 

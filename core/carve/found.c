@@ -63,15 +63,22 @@ EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type)
     return found;
 }
 
-gboolean ek_carving_holds_ground(const EkFound *found)
+EkByte ek_found_first(const EkFound *found)
 {
-    return found->followed.end == EK_FOLLOW_BROKE || found->followed.proof != EK_PROOF_LENGTH;
+    return g_array_index(found->places, EkRange, 0).first;
+}
+
+EkByte ek_found_held(const EkFound *found)
+{
+    if (found->followed.end == EK_FOLLOW_BROKE)
+        return found->followed.sure;
+    return found->followed.proof == EK_PROOF_LENGTH ? 0 : found->bytes;
 }
 
 void ek_carving_hold(EkCarve *carve, const EkFound *found)
 {
-    EkByte held = found->followed.end == EK_FOLLOW_BROKE ? found->followed.sure : found->bytes;
-    for (guint i = 0; i < found->places->len && held > 0 && ek_carving_holds_ground(found); i++) {
+    EkByte held = ek_found_held(found);
+    for (guint i = 0; i < found->places->len && held > 0; i++) {
         EkRange place = g_array_index(found->places, EkRange, i);
         place.bytes = MIN(place.bytes, held);
         held -= place.bytes;

@@ -48,7 +48,6 @@ typedef struct {
     const char *names;  /* what its own name is taken from; NULL: nothing in it */
     const EkSignature *signatures;
     guint signature_count;
-    guint back; /* how far before the step with the signature it begins, in bytes: whole steps */
     /* Is it one, by its first bytes (at least EK_SCAN_SHOWN, fewer at the end of the ground)? Pure.
      * NULL: the signature is enough. */
     gboolean (*begin)(EkSpan span);

@@ -88,14 +88,6 @@ gboolean ek_contentstore_flush(EkContentStore *store, GError **error)
     return !store->is_open;
 }
 
-/* Bytes of it in which nothing else of its ground begins. */
-static EkByte held_by(const EkFound *found)
-{
-    if (found->followed.end == EK_FOLLOW_BROKE)
-        return found->followed.sure;
-    return found->followed.proof == EK_PROOF_LENGTH ? 0 : found->bytes;
-}
-
 static gboolean put_pieces(EkContentStore *store, gint64 number, const GArray *places,
                            GError **error)
 {
@@ -112,13 +104,13 @@ gboolean ek_contentstore_add(EkContentStore *store, const EkFound *found, const 
                              GError **error)
 {
     const EkFollowed *followed = &found->followed;
-    EkByte first = g_array_index(found->places, EkRange, 0).first;
+    EkByte first = ek_found_first(found);
     if (!begin(store, error) ||
         !ek_sql_do(store->store, error,
                    "INSERT OR IGNORE INTO content"
                    " (first,bytes,held,type,state,why,place,ending,words,date,is_local,tried)"
                    " VALUES (?,?,?,?,?,?,?,?,?,?,?,'')",
-                   "uuusissssii", first, found->bytes, held_by(found), found->type->name,
+                   "uuusissssii", first, found->bytes, ek_found_held(found), found->type->name,
                    (gint64)found->state, found->why, place,
                    *followed->ending != '\0' ? followed->ending : found->type->ending,
                    followed->words, followed->date.is_set ? followed->date.seconds : G_MININT64,
@@ -155,7 +147,7 @@ gboolean ek_contentstore_put_joined(EkContentStore *store, const EkContentCut *c
     if (joined != NULL) {
         if (!ek_sql_do(store->store, error,
                        "UPDATE content SET bytes=?,held=?,state=?,why=? WHERE number=?", "uuisu",
-                       joined->bytes, held_by(joined), (gint64)joined->state, joined->why,
+                       joined->bytes, ek_found_held(joined), (gint64)joined->state, joined->why,
                        cut->number) ||
             !ek_sql_do(store->store, error, "DELETE FROM piece WHERE content=?", "u",
                        cut->number) ||

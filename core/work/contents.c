@@ -24,8 +24,6 @@ struct EkSearch {
     char *types;
     EkContentStore *store;
     EkCarve *carve;
-    EkSearchVolume tell;
-    void *tell_data;
     EkSearchFound found;
     void *found_data;
     gint64 deadline;
@@ -51,8 +49,6 @@ static gboolean add_healthy(EkSearch *search, const EkCaseVolume *entry, GArray 
                             GError **error)
 {
     GError *failure = NULL;
-    if (search->tell != NULL)
-        search->tell(search->tell_data, entry->number);
     g_autoptr(EkIndexing) indexing = ek_indexing_new(&search->view, entry->number, &failure);
     if (indexing != NULL && ek_indexing_run(indexing, search->cancel, &failure))
         return ek_inventory_healthy(ek_indexing_inventory(indexing), claims, error);
@@ -205,8 +201,7 @@ static void count(EkSearch *search, const EkCarveType *type, EkContentState stat
 static gboolean add_found(void *data, const EkFound *found, GError **error)
 {
     EkSearch *search = data;
-    EkByte first = g_array_index(found->places, EkRange, 0).first;
-    g_autofree char *place = place_words(search, first);
+    g_autofree char *place = place_words(search, ek_found_first(found));
     if (!ek_contentstore_add(search->store, found, place, error))
         return FALSE;
     count(search, found->type, found->state, found->bytes);
@@ -416,12 +411,6 @@ gboolean ek_search_run(EkSearch *search, gboolean *is_over, GError **error)
     if (failure != NULL)
         g_propagate_error(error, failure);
     return fine;
-}
-
-void ek_search_tell(EkSearch *search, EkSearchVolume tell, void *data)
-{
-    search->tell = tell;
-    search->tell_data = data;
 }
 
 void ek_search_watch(EkSearch *search, EkSearchFound tell, void *data)

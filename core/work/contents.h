@@ -46,10 +46,6 @@ EkSearch *ek_search_new(const char *folder, const char *options, const EkSearchO
 void ek_search_free(EkSearch *search);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkSearch, ek_search_free)
 
-/* Called with each volume whose files are looked through first, from the thread that runs. */
-typedef void (*EkSearchVolume)(void *data, guint volume);
-void ek_search_tell(EkSearch *search, EkSearchVolume tell, void *data);
-
 /* Called with each file that is added, while it runs, from the thread that runs. */
 typedef void (*EkSearchFound)(void *data, const EkFound *found);
 void ek_search_watch(EkSearch *search, EkSearchFound tell, void *data);

@@ -1,5 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 /* Ogg (RFC 3533): pages, each with a checksum, of one stream or of several side by side. */
+#include "base/checksum.h"
 #include "carve/followed.h"
 #include "carve/types/all.h"
 
@@ -19,25 +20,13 @@ typedef struct {
     gboolean is_opus;
 } Ogg;
 
+/* Of a whole page, with zeros where the sum itself stands. */
 static guint32 page_sum(EkSpan page)
 {
-    static guint32 table[256];
-    static gsize is_made = 0;
-    if (g_once_init_enter(&is_made)) {
-        for (guint32 i = 0; i < 256; i++) {
-            guint32 value = i << 24;
-            for (guint k = 0; k < 8; k++)
-                value = (value & 0x80000000u) != 0 ? value << 1 ^ 0x04c11db7u : value << 1;
-            table[i] = value;
-        }
-        g_once_init_leave(&is_made, 1);
-    }
-    guint32 sum = 0;
-    for (gsize i = 0; i < page.length; i++) {
-        guint8 byte = i >= 22 && i < 26 ? 0 : page.data[i];
-        sum = sum << 8 ^ table[(sum >> 24 ^ byte) & 0xff];
-    }
-    return sum;
+    static const guint8 zeros[4] = {0};
+    guint32 sum = ek_crc32_forward(0, ek_span_part(page, 0, 22));
+    sum = ek_crc32_forward(sum, (EkSpan){zeros, sizeof zeros});
+    return ek_crc32_forward(sum, ek_span_part(page, 26, page.length));
 }
 
 static guint stream_of(Ogg *ogg, guint32 serial, gboolean is_first)
