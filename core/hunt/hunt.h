@@ -103,10 +103,11 @@ struct EkFinding {
     EkAnchor anchor;
     guint copies; /* others on the drive that are just like it: disk images are, partitions are not
                    */
-    const EkFinding *host; /* nested: the volume whose file it is in; remains: a newer one */
-    gboolean in_free;      /* remains: the newer volume does not use this region yet */
-    EkByte overwritten;    /* remains: bytes of it that newer volumes lie on */
-    guint number;          /* for whoever stores it */
+    const EkFinding *host;    /* nested: the volume whose file it is in; remains: a newer one */
+    gboolean in_free;         /* remains: the newer volume does not use this region yet */
+    EkByte overwritten;       /* remains: bytes of it that newer volumes lie on */
+    gboolean is_start_unread; /* not all of where its first header may stand was read */
+    guint number;             /* for whoever stores it */
 };
 
 /* Gives each finding its standing: by the current table (NULL: none), then by what lies on what.

@@ -2,11 +2,13 @@
 /* What lies on what: the remains of an older layout, and what is nothing but a file of another
  * volume. */
 #include "hunt/layers.h"
+#include "volume/headers.h"
 
 #include <string.h>
 
 #define COPIES_POINTS (-45)
-#define INNER_SHARE 10u /* what takes less of a volume than one part of so many lies in it */
+#define START_BYTES 2048u /* of a volume: its first header stands in it */
+#define INNER_SHARE 10u   /* what takes less of a volume than one part of so many lies in it */
 
 /* Does it begin where a partition would? Where that is no more than usual it is chance, if there
  * are several of its kind. */
@@ -36,13 +38,16 @@ static int by_anchor(const EkFinding *a, const EkFinding *b)
     return is_anchored(a) - is_anchored(b);
 }
 
+static gboolean has_lost_header(const EkFinding *older, const EkFinding *newer)
+{
+    return older->volume->by_backup && !older->is_start_unread && !newer->volume->by_backup &&
+           covers(newer->volume, older->volume->first_byte);
+}
+
 /* Whose first header is gone where the other one begins was overwritten by it. */
 static int by_header(const EkFinding *a, const EkFinding *b)
 {
-    const EkVolume *left = a->volume;
-    const EkVolume *right = b->volume;
-    return (right->by_backup && !left->by_backup && covers(left, right->first_byte)) -
-           (left->by_backup && !right->by_backup && covers(right, left->first_byte));
+    return has_lost_header(b, a) - has_lost_header(a, b);
 }
 
 static int by_date(const EkFinding *a, const EkFinding *b)
@@ -317,6 +322,12 @@ static void weigh_earlier(EkFinding *earlier, const GPtrArray *findings)
                      over->volume->filesystem, over->volume->first_byte / EK_STEP);
 }
 
+static gboolean is_start_unread(EkReader *reader, const EkVolume *volume)
+{
+    guint8 start[START_BYTES];
+    return ek_presence_read(reader, volume->first_byte, start, sizeof start) == EK_UNREAD;
+}
+
 void ek_hunt_layer(EkReader *reader, GPtrArray *findings)
 {
     for (guint i = 0; i < findings->len; i++)
@@ -325,6 +336,7 @@ void ek_hunt_layer(EkReader *reader, GPtrArray *findings)
     for (guint i = 0; i < findings->len; i++) {
         EkFinding *finding = findings->pdata[i];
         finding->copies = count_copies(finding, findings);
+        finding->is_start_unread = is_start_unread(reader, finding->volume);
     }
     for (guint i = 0; i < findings->len; i++)
         for (guint k = 0; k < findings->len; k++)

@@ -76,30 +76,14 @@ static EkSpan inode_of(const Features *features)
 
 /* --- the seed of sums ----------------------------------------------------------------------- */
 
-/* The seed that makes the sum in an inode right. */
-static guint32 seed_of(const Features *features, guint64 number)
-{
-    guint8 bytes[4096];
-    guint8 head[8];
-    EkSpan inode = inode_of(features);
-    EkExtInode is = ek_ext_inode_read(inode);
-    memcpy(bytes, inode.data, inode.length);
-    ek_put_le16(bytes + EK_EXT_SUM_LOW, 0);
-    ek_put_le16(bytes + EK_EXT_SUM_HIGH, 0);
-    ek_put_le32(head, (guint32)number);
-    ek_put_le32(head + 4, is.generation);
-    return ek_crc32c_before(ek_crc32c_before(is.sum, (EkSpan){bytes, inode.length}),
-                            (EkSpan){head, sizeof head});
-}
-
 /* Where inodes have sums of 32 bits, the first tells the seed and the others must agree. */
 static void note_sum(Features *features, guint64 number)
 {
     EkSpan inode = inode_of(features);
-    if (ek_ext_inode_read(inode).held < EK_EXT_SUM_HIGH + 2 ||
-        features->fits + features->misfit >= SAMPLES)
+    guint32 seed;
+    if (features->fits + features->misfit >= SAMPLES ||
+        !ek_ext_inode_seed(inode, (guint32)number, &seed))
         return;
-    guint32 seed = seed_of(features, number);
     if (features->fits == 0)
         features->seed = seed;
     if (seed == features->seed)

@@ -24,6 +24,7 @@ typedef struct {
     guint64 groups;           /* at least 1 */
     guint32 first_meta_bg;    /* meta groups from here on keep their own descriptors */
     guint32 orphan_file;      /* inode; 0: none */
+    guint32 seed;             /* of the checksums of all that it has */
     guint32 backup_groups[2]; /* with sparse_super2; 0: none */
     gboolean sparse;
     gboolean sparse2;

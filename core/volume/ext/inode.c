@@ -2,7 +2,10 @@
 /* Reading the inodes of an ext volume. */
 #include "volume/ext/inode.h"
 
+#include "base/checksum.h"
 #include "volume/beneath.h"
+
+#include <string.h>
 
 #define INCOMPAT_TYPES 0x2u
 #define RO_GROUP_SUMS 0x10u
@@ -179,6 +182,23 @@ guint64 ek_ext_folder_block(const EkExtInode *inode)
                    ek_span_le16(map, 6) == 0 && ek_span_le32(map, 12) == 0
                ? ek_span_le32(map, 20) | (guint64)ek_span_le16(map, 18) << 32
                : 0;
+}
+
+gboolean ek_ext_inode_seed(EkSpan inode, guint32 number, guint32 *seed)
+{
+    guint8 bytes[4096];
+    guint8 head[8];
+    EkExtInode is = ek_ext_inode_read(inode);
+    if (is.held < EK_EXT_SUM_HIGH + 2 || inode.length < is.held || inode.length > sizeof bytes)
+        return FALSE;
+    memcpy(bytes, inode.data, inode.length);
+    ek_put_le16(bytes + EK_EXT_SUM_LOW, 0);
+    ek_put_le16(bytes + EK_EXT_SUM_HIGH, 0);
+    ek_put_le32(head, number);
+    ek_put_le32(head + 4, is.generation);
+    *seed = ek_crc32c_before(ek_crc32c_before(is.sum, (EkSpan){bytes, inode.length}),
+                             (EkSpan){head, sizeof head});
+    return TRUE;
 }
 
 /* A map of blocks: each number names a block of the volume, or none. */

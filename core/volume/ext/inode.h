@@ -76,6 +76,11 @@ EkExtInode ek_ext_inode_read(EkSpan inode);
 /* The block in which a folder begins, by its inode; 0: it is no folder that is there. */
 guint64 ek_ext_folder_block(const EkExtInode *inode);
 
+/* The seed of the volume's sums, which makes the sum in inode `number` right: where several agree
+ * in it, their numbers are right, and nothing in them was changed. FALSE: it has no sum of 32
+ * bits. */
+gboolean ek_ext_inode_seed(EkSpan inode, guint32 number, guint32 *seed);
+
 /* May this be an inode at all? One of noise is none. */
 gboolean ek_ext_inode_is_possible(const EkExtVolume *volume, EkSpan inode);
 

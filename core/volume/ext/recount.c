@@ -9,7 +9,6 @@
 #include <string.h>
 
 #define COMPAT_JOURNAL 0x4u
-#define INCOMPAT_SUM_SEED 0x2000u
 #define RO_GROUP_SUMS 0x10u
 #define RO_BIGALLOC 0x200u
 #define RO_CHECKSUM 0x400u
@@ -30,21 +29,7 @@ static gboolean has_ro(const EkExtRecount *recount, guint32 feature)
     return ek_span_le32(raw, 76) != 0 && (ek_span_le32(raw, 100) & feature) != 0;
 }
 
-static gboolean has_incompat(const EkExtRecount *recount, guint32 feature)
-{
-    EkSpan raw = raw_of(recount);
-    return ek_span_le32(raw, 76) != 0 && (ek_span_le32(raw, 96) & feature) != 0;
-}
-
 /* --- sums ----------------------------------------------------------------------------------- */
-
-static guint32 sum_seed(const EkExtRecount *recount)
-{
-    EkSpan raw = raw_of(recount);
-    return has_incompat(recount, INCOMPAT_SUM_SEED)
-               ? ek_span_le32(raw, 624)
-               : ek_crc32c(G_MAXUINT32, ek_span_part(raw, 104, 16));
-}
 
 void ek_ext_sum_group(const EkExtRecount *recount, guint64 group)
 {
@@ -57,7 +42,7 @@ void ek_ext_sum_group(const EkExtRecount *recount, guint64 group)
     ek_put_le32(number, (guint32)group);
     if (has_ro(recount, RO_CHECKSUM)) {
         static const guint8 zeros[2];
-        guint32 sum = ek_crc32c(sum_seed(recount), own);
+        guint32 sum = ek_crc32c(recount->super.seed, own);
         sum = ek_crc32c(sum, ek_span_part(span, 0, SUM_AT));
         sum = ek_crc32c(sum, (EkSpan){zeros, sizeof zeros});
         ek_put_le16(descriptor + SUM_AT, (guint16)(ek_crc32c(sum, behind) & 0xffff));
@@ -115,7 +100,7 @@ static void put_bitmap_sum(const EkExtRecount *recount, guint8 *descriptor, cons
 {
     if (has_ro(recount, RO_CHECKSUM))
         put_half(recount, descriptor, low, high,
-                 ek_crc32c(sum_seed(recount), (EkSpan){bitmap, (gsize)(bits / 8)}));
+                 ek_crc32c(recount->super.seed, (EkSpan){bitmap, (gsize)(bits / 8)}));
 }
 
 /* Blocks, or clusters of them, that one bit stands for. */

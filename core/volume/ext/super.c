@@ -18,6 +18,7 @@
 #define INCOMPAT_JOURNAL_DEVICE 0x8u
 #define INCOMPAT_META_BG 0x10u
 #define INCOMPAT_64BIT 0x80u
+#define INCOMPAT_SUM_SEED 0x2000u
 #define RO_SPARSE 0x1u
 #define RO_BIGALLOC 0x200u
 #define RO_CHECKSUM 0x400u
@@ -65,6 +66,9 @@ gboolean ek_ext_super_read(EkSpan span, EkExtSuper *super)
         .blocks = ek_span_le32(span, 4) | (wide ? (guint64)ek_span_le32(span, 336) << 32 : 0),
         .first_data_block = ek_span_le32(span, 20),
         .orphan_file = ek_span_le32(span, 640),
+        .seed = (incompat & INCOMPAT_SUM_SEED) != 0
+                    ? ek_span_le32(span, 624)
+                    : ek_crc32c(G_MAXUINT32, ek_span_part(span, 104, 16)),
         .blocks_per_group = ek_span_le32(span, 32),
         .inodes_per_group = ek_span_le32(span, 40),
         .inode_bytes = old ? 128 : ek_span_le16(span, 88),
