@@ -82,10 +82,12 @@ void check_error(GError **error, int code, const char *part, const char *file, u
     g_clear_error(error);
 }
 
+#define SEED 20260501u
+
 guint32 test_seed(void)
 {
     const char *wanted = g_getenv("EKTYPON_TEST_SEED");
-    guint32 seed = wanted != NULL ? (guint32)g_ascii_strtoull(wanted, NULL, 10) : g_random_int();
+    guint32 seed = wanted != NULL ? (guint32)g_ascii_strtoull(wanted, NULL, 10) : SEED;
     printf(" seed %u (repeat with EKTYPON_TEST_SEED=%u) ", seed, seed);
     fflush(stdout);
     return seed;
