@@ -12,6 +12,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/prctl.h>
+#include <sys/statvfs.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -142,11 +143,30 @@ static int run_all(const char *suite, const Test *tests, gsize count)
     return failed > 0 ? EXIT_FAILURE : has_skipped ? EXIT_SKIPPED : EXIT_SUCCESS;
 }
 
+#define MEMORY "/dev/shm"
+#define MEMORY_LEAST                                                                               \
+    ((guint64)4 << 30) /* free in it; all of the tests at once take less than 1 GiB */
+
+/* A folder in memory where there is room, and nobody wants it elsewhere: drives that are made, used
+ * once and thrown away wear out a disk, and wait for it. */
+static char *make_folder(void)
+{
+    struct statvfs memory;
+    if (g_getenv("TMPDIR") == NULL && statvfs(MEMORY, &memory) == 0 &&
+        (guint64)memory.f_bavail * memory.f_frsize >= MEMORY_LEAST) {
+        char *folder = g_strdup(MEMORY "/ektypon-test-XXXXXX");
+        if (g_mkdtemp(folder) != NULL)
+            return folder;
+        g_free(folder);
+    }
+    return g_dir_make_tmp("ektypon-test-XXXXXX", NULL);
+}
+
 /* The tests run in a process of their own: whatever ends it, nothing stays mounted or attached. */
 int run_tests(const char *suite, const Test *tests, gsize count)
 {
     int status = 0;
-    g_autofree char *folder = g_dir_make_tmp("ektypon-test-XXXXXX", NULL);
+    g_autofree char *folder = make_folder();
     setvbuf(stdout, NULL, _IOLBF, 0);
     /* Names with umlauts are in the program's output as they are. */
     g_setenv("LC_ALL", "C.UTF-8", TRUE);

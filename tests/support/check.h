@@ -17,8 +17,9 @@ int run_tests(const char *suite, const Test *tests, gsize count);
 
 #define RUN_TESTS(suite, tests) run_tests(suite, tests, G_N_ELEMENTS(tests))
 
-/* A seed for this run: from EKTYPON_TEST_SEED, or the one that all share, so that a change is judged
- * by the same drives as the last; the soak draws others. Printed, so that a failure can be repeated. */
+/* A seed for this run: from EKTYPON_TEST_SEED, or the one that all share, so that a change is
+ * judged by the same drives as the last; the soak draws others. Printed, so that a failure can be
+ * repeated. */
 guint32 test_seed(void);
 
 /* Says on stdout why (part of) a test does not run here. A program that passes with one counts as
