@@ -9,22 +9,58 @@
 #include "carve/join.h"
 #include "carve/types.h"
 
+#include <string.h>
+
+#define TAILS_MOST 64u /* that are asked, the last ones */
+
 /* --- the visitor ----------------------------------------------------------------------------- */
+
+/* What begins at a place. */
+typedef struct {
+    EkByte at;
+    EkFound *found; /* NULL: it is not followed yet, as a file before it may hold it */
+    EkMatches *matches;
+} Candidate;
 
 /* What a chunk gathers. */
 typedef struct {
+    const EkCarve *carve;
+    EkByte before; /* where the chunk before it ends */
     EkContent *content;
-    GPtrArray *found; /* EkFound, by position */
-    EkByte held;      /* nothing before this is looked at: a file of this chunk holds it */
+    EkByte at;          /* of what is followed */
+    GArray *candidates; /* Candidate, by position */
+    EkByte held;        /* what begins before this waits: a file of this chunk holds it */
+    EkTail tail;
 } Gathered;
 
-static void *begin_chunk(void *data)
+static void candidate_clear(void *data)
 {
-    const EkCarve *carve = data;
+    Candidate *candidate = data;
+    ek_found_free(candidate->found);
+    g_free(candidate->matches);
+}
+
+/* What goes on behind its chunk is followed when it is known that nothing before holds it. */
+static gboolean may_go_on(void *data)
+{
+    const Gathered *gathered = data;
+    return ek_claims_wait(gathered->carve->claims, gathered->before, gathered->at,
+                          gathered->carve->cancel);
+}
+
+static void *begin_chunk(void *data, EkRange chunk)
+{
+    EkCarve *carve = data;
     Gathered *gathered = g_new0(Gathered, 1);
+    gathered->carve = carve;
+    gathered->before = carve->begun;
+    carve->begun = ek_range_end(chunk);
     gathered->content = ek_content_new(carve->order.reader);
+    if (!carve->order.nested)
+        ek_content_set_gate(gathered->content, ek_range_end(chunk), may_go_on, gathered);
     ek_content_watch(gathered->content, carve->cancel);
-    gathered->found = g_ptr_array_new_with_free_func((GDestroyNotify)ek_found_free);
+    gathered->candidates = g_array_new(FALSE, FALSE, sizeof(Candidate));
+    g_array_set_clear_func(gathered->candidates, candidate_clear);
     return gathered;
 }
 
@@ -32,7 +68,7 @@ static void discard_chunk(void *data)
 {
     Gathered *gathered = data;
     ek_content_free(gathered->content);
-    g_ptr_array_unref(gathered->found);
+    g_array_unref(gathered->candidates);
     g_free(gathered);
 }
 
@@ -47,21 +83,23 @@ static gboolean is_better(const EkFound *one, const EkFound *other)
            (one->followed.proof == other->followed.proof && one->bytes > other->bytes);
 }
 
-static void look(void *data, void *gathered_data, const EkMatches *matches, EkSpan span, EkByte at)
+/* Follows what begins at `at` as each of the types that it may be; NULL: it is none. */
+static EkFound *follow(const EkCarve *carve, EkContent *content, const EkMatches *matches,
+                       EkSpan span, EkByte at)
 {
-    const EkCarve *carve = data;
-    Gathered *gathered = gathered_data;
     EkFound *best = NULL;
-    if (at < gathered->held && !carve->order.nested)
-        return;
     for (guint i = 0; i < matches->count; i++) {
         const EkCarveType *type = ek_carve_types[matches->ids[i]];
         if (type->begin != NULL && !type->begin(span))
             continue;
-        ek_content_lay_from(gathered->content, carve->order.ground, at);
-        if (ek_content_place(gathered->content, 0) != at)
+        ek_content_lay_from(content, carve->order.ground, at);
+        if (ek_content_place(content, 0) != at)
             continue;
-        EkFound *found = ek_carving_follow(gathered->content, type);
+        EkFound *found = ek_carving_follow(content, type);
+        if (ek_content_is_shut(content)) {
+            ek_found_free(found);
+            break;
+        }
         if (found != NULL && is_better(found, best)) {
             ek_found_free(best);
             best = found;
@@ -69,25 +107,104 @@ static void look(void *data, void *gathered_data, const EkMatches *matches, EkSp
             ek_found_free(found);
         }
     }
-    if (best == NULL)
+    return best;
+}
+
+static gboolean may_begin(const EkMatches *matches, EkSpan span)
+{
+    for (guint i = 0; i < matches->count; i++) {
+        const EkCarveType *type = ek_carve_types[matches->ids[i]];
+        if (type->begin == NULL || type->begin(span))
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* What begins as the type of a file whose beginning is missing, and in it, is part of that. */
+static gboolean is_of_tail(const EkTail *tail, const EkMatches *matches, EkByte at)
+{
+    return tail->type != NULL && ek_range_holds(tail->range, at) && matches->count == 1 &&
+           g_str_equal(ek_carve_types[matches->ids[0]]->name, tail->type);
+}
+
+static gboolean is_in_tail(const EkCarve *carve, const EkMatches *matches, EkByte at)
+{
+    for (guint i = carve->tails->len; i > 0 && i + TAILS_MOST > carve->tails->len; i--)
+        if (is_of_tail(&g_array_index(carve->tails, EkTail, i - 1), matches, at))
+            return TRUE;
+    return FALSE;
+}
+
+static EkMatches *copy_matches(const EkMatches *matches)
+{
+    return g_memdup2(matches, G_STRUCT_OFFSET(EkMatches, ids) + matches->count * sizeof(guint));
+}
+
+static void look(void *data, void *gathered_data, const EkMatches *matches, EkSpan span, EkByte at)
+{
+    const EkCarve *carve = data;
+    Gathered *gathered = gathered_data;
+    Candidate candidate = {.at = at};
+    if (!may_begin(matches, span))
         return;
-    if (ek_found_held(best) > 0 && best->places->len == 1 && best->followed.end == EK_FOLLOW_ENDED)
-        gathered->held = MAX(gathered->held, at + best->bytes);
-    g_ptr_array_add(gathered->found, best);
+    gboolean waits =
+        !carve->order.nested && (at < gathered->held || ek_claims_hold(carve->claims, at) ||
+                                 is_of_tail(&gathered->tail, matches, at));
+    gathered->at = at;
+    ek_claims_begin(carve->claims, at, gathered->content);
+    EkFound *found = waits ? NULL : follow(carve, gathered->content, matches, span, at);
+    gboolean holds = found != NULL && ek_found_held(found) > 0 && found->places->len == 1 &&
+                     found->followed.end == EK_FOLLOW_ENDED;
+    ek_claims_end(carve->claims, gathered->content, holds ? at + found->bytes : 0);
+    if (waits || ek_content_is_shut(gathered->content)) {
+        ek_found_free(found);
+        found = NULL;
+    } else if (found == NULL) {
+        return;
+    }
+    if (found != NULL && holds)
+        gathered->held = MAX(gathered->held, at + found->bytes);
+    if (found != NULL && found->followed.is_tail)
+        gathered->tail = (EkTail){{at, found->bytes}, found->type->name};
+    candidate.matches = copy_matches(matches);
+    candidate.found = found;
+    g_array_append_val(gathered->candidates, candidate);
+}
+
+/* What waited, and is in no file now. */
+static EkFound *follow_late(const EkCarve *carve, const Candidate *candidate)
+{
+    ek_content_lay_from(carve->content, carve->order.ground, candidate->at);
+    EkSpan shown = ek_content_some(carve->content, 0, EK_SCAN_SHOWN);
+    guint8 start[EK_SCAN_SHOWN];
+    memcpy(start, shown.data, shown.length);
+    return follow(carve, carve->content, candidate->matches, (EkSpan){start, shown.length},
+                  candidate->at);
 }
 
 static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **error)
 {
     EkCarve *carve = data;
     Gathered *gathered = gathered_data;
-    for (guint i = 0; i < gathered->found->len; i++) {
-        EkFound *found = gathered->found->pdata[i];
-        if (!carve->order.nested && ek_carving_is_held(carve, ek_found_first(found)))
+    for (guint i = 0; i < gathered->candidates->len; i++) {
+        Candidate *candidate = &g_array_index(gathered->candidates, Candidate, i);
+        if (!carve->order.nested && (ek_carving_is_held(carve, candidate->at) ||
+                                     is_in_tail(carve, candidate->matches, candidate->at)))
             continue;
-        if (!carve->sink.found(carve->sink.data, found, error))
+        if (candidate->found == NULL)
+            candidate->found = follow_late(carve, candidate);
+        if (candidate->found == NULL)
+            continue;
+        if (candidate->found->followed.is_tail)
+            ek_carve_pass_tail(carve, (EkRange){candidate->at, candidate->found->bytes},
+                               candidate->found->type->name);
+        if (!carve->sink.found(carve->sink.data, candidate->found, error)) {
+            ek_claims_pass(carve->claims, G_MAXUINT64);
             return FALSE;
-        ek_carving_hold(carve, found);
+        }
+        ek_carving_hold(carve, candidate->found);
     }
+    ek_claims_pass(carve->claims, ek_range_end(chunk));
     return carve->sink.searched(carve->sink.data, chunk, error);
 }
 
@@ -112,6 +229,10 @@ EkCarve *ek_carve_new(const EkCarveOrder *order, const EkCarveSink *sink, const 
     carve->cancel = cancel;
     carve->held = g_tree_new_full(ek_carving_compare, NULL, g_free, g_free);
     carve->scan = ek_scan_new(order->reader, order->threads, cancel);
+    carve->claims = ek_claims_new();
+    carve->tails = g_array_new(FALSE, FALSE, sizeof(EkTail));
+    carve->content = ek_content_new(order->reader);
+    ek_content_watch(carve->content, cancel);
     EkScanVisitor visitor = {carve, begin_chunk, look, commit, discard_chunk, enter};
     ek_scan_add(carve->scan, &visitor);
     return carve;
@@ -120,12 +241,26 @@ EkCarve *ek_carve_new(const EkCarveOrder *order, const EkCarveSink *sink, const 
 void ek_carve_free(EkCarve *carve)
 {
     ek_scan_free(carve->scan);
+    ek_claims_free(carve->claims);
+    g_array_unref(carve->tails);
+    ek_content_free(carve->content);
     g_tree_unref(carve->held);
     g_free(carve);
 }
 
+void ek_carve_pass_tail(EkCarve *carve, EkRange range, const char *type)
+{
+    const EkCarveType *known = ek_carve_type_named(type);
+    if (known != NULL) {
+        EkTail tail = {range, known->name};
+        g_array_append_val(carve->tails, tail);
+    }
+}
+
 gboolean ek_carve_scan(EkCarve *carve, const GArray *ranges, GError **error)
 {
+    carve->begun = 0;
+    ek_claims_pass(carve->claims, 0);
     return ek_scan_run(carve->scan, ranges, error);
 }
 

@@ -4,6 +4,12 @@
 #define EK_CARVE_CARVING_H
 
 #include "carve/carve.h"
+#include "carve/claims.h"
+
+typedef struct {
+    EkRange range;
+    const char *type;
+} EkTail;
 
 struct EkCarve {
     EkCarveOrder order;
@@ -11,6 +17,10 @@ struct EkCarve {
     const gint *cancel;
     GTree *held; /* EkByte (where ground that is held begins) to EkByte (where it ends); apart */
     EkScan *scan;
+    EkClaims *claims;
+    GArray *tails;      /* EkTail: files whose beginning is missing, as they were found */
+    EkByte begun;       /* up to here chunks are looked at, or were */
+    EkContent *content; /* of the thread that carves */
 };
 
 gint ek_carving_compare(gconstpointer a, gconstpointer b, gpointer data);

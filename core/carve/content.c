@@ -28,9 +28,18 @@ struct EkContent {
     gboolean is_holed; /* the window has a hole */
     EkByte hole;
     guint64 work;
+    EkByte gate_place;
+    gboolean (*may_pass)(void *data);
+    void *gate_data;
+    gboolean is_passed;
+    gboolean is_shut;
+    gint reached; /* KiB, at most what this type holds; atomic */
     Kept kept[2]; /* what is taken for right, and what came last */
     guint keeps;
     gboolean is_fixed;
+    void *aside;
+    GDestroyNotify free_aside;
+    void (*forget_aside)(void *aside, EkByte offset);
 };
 
 EkContent *ek_content_new(EkReader *reader)
@@ -51,6 +60,8 @@ void ek_content_watch(EkContent *content, const gint *cancel)
 
 void ek_content_free(EkContent *content)
 {
+    if (content->aside != NULL)
+        content->free_aside(content->aside);
     g_array_unref(content->pieces);
     g_array_unref(content->offsets);
     g_free(content->window);
@@ -59,16 +70,21 @@ void ek_content_free(EkContent *content)
 
 static void begin(EkContent *content)
 {
+    if (content->aside != NULL)
+        content->forget_aside(content->aside, 0);
     g_array_set_size(content->pieces, 0);
     g_array_set_size(content->offsets, 0);
     content->bytes = 0;
     content->limit = G_MAXUINT64;
     content->held = 0;
+    g_atomic_int_set(&content->reached, 0);
     content->next = 0;
     content->ahead = AHEAD_LEAST;
     content->hole = G_MAXUINT64;
     content->keeps = 0;
     content->is_fixed = FALSE;
+    content->is_passed = content->may_pass == NULL;
+    content->is_shut = FALSE;
 }
 
 static void add_piece(EkContent *content, EkRange piece)
@@ -194,6 +210,7 @@ static void fill(EkContent *content, EkByte offset, gsize length)
 {
     gboolean goes_on = offset == content->next || (offset >= content->at && content->held > 0 &&
                                                    offset <= content->at + content->held);
+    g_atomic_int_set(&content->reached, (gint)MIN(offset >> 10, G_MAXINT));
     content->ahead = goes_on ? MIN(content->ahead * 2, WINDOW) : AHEAD_LEAST;
     gsize wanted = MAX(length, content->ahead);
     content->at = offset;
@@ -204,10 +221,34 @@ static void fill(EkContent *content, EkByte offset, gsize length)
     content->hole = before;
 }
 
+void ek_content_set_gate(EkContent *content, EkByte place, gboolean (*may_pass)(void *data),
+                         void *data)
+{
+    content->gate_place = place;
+    content->may_pass = may_pass;
+    content->gate_data = data;
+    content->is_passed = may_pass == NULL;
+}
+
+gboolean ek_content_is_shut(const EkContent *content)
+{
+    return content->is_shut;
+}
+
+static gboolean passes_gate(EkContent *content, EkByte offset)
+{
+    if (!content->is_passed && ek_content_place(content, offset) >= content->gate_place) {
+        content->is_passed = TRUE;
+        content->is_shut = !content->may_pass(content->gate_data);
+    }
+    return !content->is_shut;
+}
+
 EkSpan ek_content_some(EkContent *content, EkByte offset, gsize length)
 {
     EkByte end = ek_content_bytes(content);
-    if (offset >= end || (content->cancel != NULL && g_atomic_int_get(content->cancel) != 0))
+    if (offset >= end || !passes_gate(content, offset) ||
+        (content->cancel != NULL && g_atomic_int_get(content->cancel) != 0))
         return (EkSpan){content->window, 0};
     length = (gsize)MIN(MIN(length, EK_CONTENT_SHOWN), end - offset);
     if (offset < content->at || offset + length > content->at + content->held)
@@ -264,8 +305,28 @@ void ek_content_set_fixed(EkContent *content, gboolean is_fixed)
     content->is_fixed = is_fixed;
 }
 
+gboolean ek_content_is_fixed(const EkContent *content)
+{
+    return content->is_fixed;
+}
+
+void ek_content_set_aside(EkContent *content, void *aside, GDestroyNotify destroy,
+                          void (*forget)(void *aside, EkByte offset))
+{
+    content->aside = aside;
+    content->free_aside = destroy;
+    content->forget_aside = forget;
+}
+
+void *ek_content_aside(const EkContent *content)
+{
+    return content->aside;
+}
+
 void ek_content_relay(EkContent *content, EkByte offset, const EkRange *pieces, guint count)
 {
+    if (content->aside != NULL)
+        content->forget_aside(content->aside, offset);
     while (content->pieces->len > 0 &&
            g_array_index(content->offsets, EkByte, content->pieces->len - 1) >= offset) {
         g_array_set_size(content->pieces, content->pieces->len - 1);
@@ -297,6 +358,11 @@ EkByte ek_content_hole(const EkContent *content)
 guint64 ek_content_work(const EkContent *content)
 {
     return content->work;
+}
+
+EkByte ek_content_reached(const EkContent *content)
+{
+    return (EkByte)g_atomic_int_get(&content->reached) << 10;
 }
 
 void ek_content_places(const EkContent *content, EkByte bytes, GArray *places)

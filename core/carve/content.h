@@ -20,6 +20,14 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkContent, ek_content_free)
 /* Nothing more is given out once *cancel (atomic) is not 0: whoever follows comes to an end. */
 void ek_content_watch(EkContent *content, const gint *cancel);
 
+/* Before anything behind the byte `place` of the drive is given out, `may_pass` is asked, once for
+ * each laying: when it says no, nothing more is given out. */
+void ek_content_set_gate(EkContent *content, EkByte place, gboolean (*may_pass)(void *data),
+                         void *data);
+
+/* Did it say no? */
+gboolean ek_content_is_shut(const EkContent *content);
+
 /* From now on it is what lies in these pieces (EkRange), one behind the other; they are copied.
  * What was seen before is forgotten. */
 void ek_content_lay(EkContent *content, const EkRange *pieces, guint count);
@@ -67,9 +75,21 @@ void ek_content_relay(EkContent *content, EkByte offset, const EkRange *pieces, 
 /* Nothing is kept, or what is kept stays as it is, from now on. */
 void ek_content_forget(EkContent *content);
 void ek_content_set_fixed(EkContent *content, gboolean is_fixed);
+gboolean ek_content_is_fixed(const EkContent *content);
+
+/* Something that one who reads it keeps with it, which is freed with it. Where other pieces come
+ * from `offset` on, `forget` is told. */
+void ek_content_set_aside(EkContent *content, void *aside, GDestroyNotify destroy,
+                          void (*forget)(void *aside, EkByte offset));
+
+/* NULL: nothing is set aside. */
+void *ek_content_aside(const EkContent *content);
 
 /* Bytes that were read for it since it was made: the work. */
 guint64 ek_content_work(const EkContent *content);
+
+/* How far it was read, in bytes of the file, roughly. From any thread. */
+EkByte ek_content_reached(const EkContent *content);
 
 /* Appends where its first `bytes` lie (EkRange). */
 void ek_content_places(const EkContent *content, EkByte bytes, GArray *places);

@@ -4,8 +4,8 @@
 
 #include "base/text.h"
 
+#include <libdeflate.h>
 #include <string.h>
-#include <zlib.h>
 
 void ek_followed_end(EkFollowed *followed, EkByte length, EkProof proof, const char *why)
 {
@@ -133,52 +133,18 @@ void ek_followed_date_digits(EkFollowed *followed, EkSpan text, gboolean is_loca
 
 gboolean ek_content_crc32(EkContent *content, EkByte offset, EkByte bytes, guint32 *sum)
 {
-    uLong crc = crc32(0, NULL, 0);
+    guint32 crc = 0;
     while (bytes > 0) {
         gsize length = (gsize)MIN(bytes, EK_CONTENT_SHOWN);
         EkSpan span = ek_content_at(content, offset, length);
         if (span.length < length)
             return FALSE;
-        crc = crc32(crc, span.data, (uInt)length);
+        crc = (guint32)libdeflate_crc32(crc, span.data, length);
         offset += length;
         bytes -= length;
     }
-    *sum = (guint32)crc;
+    *sum = crc;
     return TRUE;
-}
-
-gboolean ek_content_inflate(EkContent *content, EkByte offset, EkByte most, gboolean is_zlib,
-                            EkByte *packed, EkByte *unpacked, guint32 *sum)
-{
-    z_stream stream = {0};
-    g_autofree guint8 *out = g_malloc(EK_CONTENT_SHOWN);
-    uLong crc = crc32(0, NULL, 0);
-    int status = inflateInit2(&stream, is_zlib ? 15 : -15);
-    *packed = 0;
-    *unpacked = 0;
-    while (status == Z_OK && *packed < most) {
-        EkSpan span = ek_content_some(content, offset + *packed, (gsize)MIN(most - *packed, 16384));
-        if (span.length == 0)
-            break;
-        stream.next_in = (z_const Bytef *)span.data;
-        stream.avail_in = (uInt)span.length;
-        do {
-            stream.next_out = out;
-            stream.avail_out = EK_CONTENT_SHOWN;
-            status = inflate(&stream, Z_NO_FLUSH);
-            gsize got = EK_CONTENT_SHOWN - stream.avail_out;
-            if (sum != NULL)
-                crc = crc32(crc, out, (uInt)got);
-            *unpacked += got;
-        } while (status == Z_OK && stream.avail_out == 0);
-        *packed += span.length - stream.avail_in;
-        if (status == Z_BUF_ERROR && stream.avail_in == 0)
-            status = Z_OK;
-    }
-    inflateEnd(&stream);
-    if (sum != NULL)
-        *sum = (guint32)crc;
-    return status == Z_STREAM_END;
 }
 
 gboolean ek_content_seek(EkContent *content, EkByte offset, EkByte limit, const void *bytes,

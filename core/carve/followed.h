@@ -30,15 +30,9 @@ void ek_followed_date(EkFollowed *followed, EkTimestamp date);
 /* The ending of its name. */
 void ek_followed_ending(EkFollowed *followed, const char *ending);
 
-/* The CRC-32 (IEEE 802.3, the one of zlib) of a part of it; FALSE where it has not so many bytes,
+/* The CRC-32 (IEEE 802.3) of a part of it; FALSE where it has not so many bytes,
  * or not all were read. */
 gboolean ek_content_crc32(EkContent *content, EkByte offset, EkByte bytes, guint32 *sum);
-
-/* A stream of RFC 1951, or with `is_zlib` of RFC 1950, at `offset`: decodes it to its end. *packed
- * and *unpacked are bytes, *sum the CRC-32 of what it unpacks to (NULL: not wanted). Returns FALSE
- * where it breaks: *packed is then where. `most`: bytes that it is followed for. */
-gboolean ek_content_inflate(EkContent *content, EkByte offset, EkByte most, gboolean is_zlib,
-                            EkByte *packed, EkByte *unpacked, guint32 *sum);
 
 /* The first place at or behind `offset`, before `limit`, where these bytes stand; FALSE: none. */
 gboolean ek_content_seek(EkContent *content, EkByte offset, EkByte limit, const void *bytes,

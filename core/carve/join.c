@@ -5,6 +5,8 @@
  * is bounded. */
 #include "carve/join.h"
 
+#include "carve/inflate.h"
+
 #define GRID 4096u
 #define NEAR (64u << 20)      /* how far a piece is looked for behind the one before */
 #define TRIAL (32u << 10)     /* bytes that a piece must go on rightly for */
@@ -125,6 +127,22 @@ static gboolean find_next(Joining *joining, EkByte offset, EkByte beyond, guint 
     return FALSE;
 }
 
+/* From `offset` on it is what it was before. */
+static void lay_again(EkContent *content, const GArray *before, EkByte offset)
+{
+    g_autoptr(GArray) rest = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    EkByte skipped = 0;
+    for (guint i = 0; i < before->len; i++) {
+        EkRange piece = g_array_index(before, EkRange, i);
+        EkByte skip = MIN(piece.bytes, offset - skipped);
+        skipped += skip;
+        piece = (EkRange){piece.first + skip, piece.bytes - skip};
+        if (piece.bytes > 0)
+            g_array_append_val(rest, piece);
+    }
+    ek_content_relay(content, offset, (const EkRange *)(gconstpointer)rest->data, rest->len);
+}
+
 /* One more piece: the blocks from the break back, each with all that may go on there. */
 static gboolean add_piece(Joining *joining, const EkFollowed *broken)
 {
@@ -137,8 +155,7 @@ static gboolean add_piece(Joining *joining, const EkFollowed *broken)
         for (guint i = 0; i < BACK_MOST && offset >= lowest; i++, offset -= grid) {
             if (find_next(joining, offset, broken->length, tier))
                 return TRUE;
-            ek_content_relay(joining->content, 0, (const EkRange *)(gconstpointer)before->data,
-                             before->len);
+            lay_again(joining->content, before, offset);
             if (is_spent(joining) || offset < grid)
                 break;
         }
@@ -196,6 +213,7 @@ EkFound *ek_join(EkCarve *carve, const EkCarveType *type, EkByte first, guint tr
 {
     g_autoptr(EkContent) content = ek_content_new(carve->order.reader);
     ek_content_watch(content, carve->cancel);
+    ek_content_remember_streams(content);
     Joining joining = {carve, type, content, first, grid_of(carve), 0, tries, {0}};
     return join_with(&joining);
 }

@@ -33,6 +33,7 @@ typedef struct {
     EkByte length;        /* ended: of the file. Broke: the first byte that is no more right */
     EkByte sure;          /* broke: up to here it surely belongs to it */
     EkByte expected;      /* the length that it says; 0: it does not */
+    gboolean is_tail;     /* its beginning is missing: what begins in it as its type is of it */
     gboolean is_doubtful; /* it may be part of another one of its type: nothing tells */
     const char *why;      /* what was checked, or what broke; constant */
     char ending[EK_FOLLOW_ENDING]; /* of its name, where it is not the type's first one */

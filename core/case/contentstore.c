@@ -22,7 +22,8 @@ static const char *const made_by[] = {
     " number INTEGER PRIMARY KEY, first INTEGER NOT NULL, bytes INTEGER NOT NULL,"
     " held INTEGER NOT NULL, type TEXT NOT NULL, state INTEGER NOT NULL, why TEXT NOT NULL,"
     " place TEXT NOT NULL, ending TEXT NOT NULL, words TEXT NOT NULL, date INTEGER,"
-    " is_local INTEGER NOT NULL, tried TEXT NOT NULL, UNIQUE (first, type));"
+    " is_local INTEGER NOT NULL, is_tail INTEGER NOT NULL, tried TEXT NOT NULL, UNIQUE (first, "
+    "type));"
     "CREATE TABLE piece ("
     " content INTEGER NOT NULL REFERENCES content (number), position INTEGER NOT NULL,"
     " first INTEGER NOT NULL, bytes INTEGER NOT NULL,"
@@ -108,13 +109,13 @@ gboolean ek_contentstore_add(EkContentStore *store, const EkFound *found, const 
     if (!begin(store, error) ||
         !ek_sql_do(store->store, error,
                    "INSERT OR IGNORE INTO content"
-                   " (first,bytes,held,type,state,why,place,ending,words,date,is_local,tried)"
-                   " VALUES (?,?,?,?,?,?,?,?,?,?,?,'')",
-                   "uuusissssii", first, found->bytes, ek_found_held(found), found->type->name,
+                   " (first,bytes,held,type,state,why,place,ending,words,date,is_local,is_tail,"
+                   "  tried) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,'')",
+                   "uuusissssiii", first, found->bytes, ek_found_held(found), found->type->name,
                    (gint64)found->state, found->why, place,
                    *followed->ending != '\0' ? followed->ending : found->type->ending,
                    followed->words, followed->date.is_set ? followed->date.seconds : G_MININT64,
-                   (gint64)followed->date.is_local))
+                   (gint64)followed->date.is_local, (gint64)followed->is_tail))
         return FALSE;
     return sqlite3_changes(store->store) == 0 ||
            put_pieces(store, sqlite3_last_insert_rowid(store->store), found->places, error);
@@ -235,6 +236,19 @@ gboolean ek_contentstore_each_held(EkContentStore *store, EkContentHold hold, vo
         rest -= range.bytes;
         hold(data, range);
     }
+    return got == 0;
+}
+
+gboolean ek_contentstore_each_tail(EkContentStore *store, EkContentTail take, void *data,
+                                   GError **error)
+{
+    g_autoptr(EkStatement) rows =
+        ek_sql_prepare(store->store, error,
+                       "SELECT first,bytes,type FROM content WHERE is_tail ORDER BY first", "");
+    int got = rows != NULL ? 0 : -1;
+    while (rows != NULL && (got = ek_sql_step(store->store, rows, error)) == 1)
+        take(data, (EkRange){byte_in(rows, 0), byte_in(rows, 1)},
+             (const char *)sqlite3_column_text(rows, 2));
     return got == 0;
 }
 

@@ -36,6 +36,11 @@ typedef void (*EkContentHold)(void *data, EkRange range);
 gboolean ek_contentstore_each_held(EkContentStore *store, EkContentHold hold, void *data,
                                    GError **error);
 
+/* Calls `take` with each file whose beginning is missing, in order of place. */
+typedef void (*EkContentTail)(void *data, EkRange range, const char *type);
+gboolean ek_contentstore_each_tail(EkContentStore *store, EkContentTail take, void *data,
+                                   GError **error);
+
 /* The next file behind the number in *cut (0: the first) that ends early and was not tried to be
  * joined on this basis (a word that changes when more is known). FALSE: none, or *error. */
 typedef struct {

@@ -24,8 +24,9 @@ struct EkHunt {
 
 /* --- a chunk -------------------------------------------------------------------------------- */
 
-static void *begin(void *data)
+static void *begin(void *data, EkRange chunk)
 {
+    (void)chunk;
     (void)data;
     Gathered *gathered = g_new0(Gathered, 1);
     gathered->traces = g_array_new(FALSE, FALSE, sizeof(EkTrace));

@@ -174,8 +174,6 @@ static Job *next_job(EkScan *scan, const GArray *ranges, guint *index, EkByte *a
         Job *job = g_new0(Job, 1);
         EkByte end = MIN(ek_range_end(range), (from / scan->chunk + 1) * scan->chunk);
         job->range = (EkRange){from, end - from};
-        for (guint i = 0; i < scan->count; i++)
-            job->gathered[i] = scan->visitors[i].begin(scan->visitors[i].data);
         if (from >= ek_range_end(scan->data) &&
             !ek_reader_next_data(scan->reader, from, &scan->data))
             scan->data = (EkRange){ek_reader_bytes(scan->reader), 1};
@@ -185,6 +183,8 @@ static Job *next_job(EkScan *scan, const GArray *ranges, guint *index, EkByte *a
         if (data > end)
             end = MIN(ek_range_end(range), data);
         job->range.bytes = end - from;
+        for (guint i = 0; i < scan->count; i++)
+            job->gathered[i] = scan->visitors[i].begin(scan->visitors[i].data, job->range);
         *at = end;
         return job;
     }

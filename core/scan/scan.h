@@ -18,7 +18,7 @@
 typedef struct {
     void *data;
     /* What one chunk gathers: for `look` to fill, for `commit` to take, freed with `discard`. */
-    void *(*begin)(void *data);
+    void *(*begin)(void *data, EkRange chunk);
     /* Looks at the step of EK_STEP bytes that `span` begins with, which stands at `at`, was read
      * whole, and has signatures of these ids in it. Called from a worker, in order of position
      * within a chunk. */

@@ -296,6 +296,11 @@ static void hold(void *data, EkRange range)
     ek_carve_hold(data, range);
 }
 
+static void take_tail(void *data, EkRange range, const char *type)
+{
+    ek_carve_pass_tail(data, range, type);
+}
+
 /* What the pieces of a file are in step with: the clusters of the volumes, where all agree. */
 static EkByte grid_of(const EkSearch *search)
 {
@@ -322,7 +327,9 @@ static gboolean prepare(EkSearch *search, GError **error)
     g_mutex_lock(&search->lock_counts);
     search->carve = carve;
     g_mutex_unlock(&search->lock_counts);
-    return ek_contentstore_each_held(search->store, hold, carve, error) && count_all(search, error);
+    return ek_contentstore_each_held(search->store, hold, carve, error) &&
+           ek_contentstore_each_tail(search->store, take_tail, carve, error) &&
+           count_all(search, error);
 }
 
 /* What a file is tried to be joined on. */

@@ -24,8 +24,9 @@ typedef struct {
     guint stop_after;
 } Visitor;
 
-static void *begin(void *data)
+static void *begin(void *data, EkRange chunk)
 {
+    (void)chunk;
     (void)data;
     return g_string_new(NULL);
 }

@@ -2,6 +2,7 @@
 /* Fonts: TrueType and OpenType (ISO/IEC 14496-22), whose tables each have a sum, and WOFF 1 and 2,
  * which say their length. */
 #include "carve/followed.h"
+#include "carve/inflate.h"
 #include "carve/types/all.h"
 
 #define TABLES_MOST 256u
@@ -128,13 +129,13 @@ static void follow_woff(EkContent *content, EkFollowed *followed)
         EkSpan entry = ek_span_part(entries, 20 * (gsize)i, 20);
         EkByte at = ek_span_be32(entry, 4);
         EkByte packed = ek_span_be32(entry, 8);
-        EkByte used = 0;
-        EkByte unpacked = 0;
+        EkStream stream = {.offset = at, .most = packed, .is_zlib = TRUE};
         gboolean is_packed = packed < ek_span_be32(entry, 12);
         if (at > length || packed > length - at ||
-            (is_packed && (!ek_content_inflate(content, at, packed, TRUE, &used, &unpacked, NULL) ||
-                           unpacked != ek_span_be32(entry, 12)))) {
-            ek_followed_break(followed, 44, MIN(at + used, length), 44, "a table of it breaks");
+            (is_packed && (!ek_content_inflate(content, &stream) ||
+                           stream.unpacked != ek_span_be32(entry, 12)))) {
+            ek_followed_break(followed, 44, MIN(at + stream.packed, length), 44,
+                              "a table of it breaks");
             return;
         }
     }

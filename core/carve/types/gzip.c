@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* gzip (RFC 1952): members, each unpacked to its checksum and length. */
 #include "carve/followed.h"
+#include "carve/inflate.h"
 #include "carve/types/all.h"
 
 #define MEMBERS_MOST 1000000u
@@ -46,27 +47,24 @@ static void follow(EkContent *content, EkFollowed *followed)
 {
     EkByte at = 0;
     for (guint i = 0; i < MEMBERS_MOST; i++) {
-        EkByte packed = 0;
-        EkByte unpacked = 0;
-        guint32 sum = 0;
         EkSpan head = ek_content_some(content, at, 10);
         if (i > 0 && (!ek_span_equals(head, 0, "\x1f\x8b\x08", 3) || !begin(head)))
             break;
         EkByte data = data_of(content, followed, at);
-        gboolean fine =
-            ek_content_inflate(content, data, G_MAXINT64, FALSE, &packed, &unpacked, &sum);
-        EkSpan tail = ek_content_at(content, data + packed, 8);
-        if (!fine || tail.length == 0 || ek_span_le32(tail, 0) != sum ||
-            ek_span_le32(tail, 4) != (guint32)unpacked) {
+        EkStream stream = {.offset = data, .most = G_MAXINT64, .has_sum = TRUE};
+        gboolean fine = ek_content_inflate(content, &stream);
+        EkSpan tail = ek_content_at(content, data + stream.packed, 8);
+        if (!fine || tail.length == 0 || ek_span_le32(tail, 0) != stream.sum ||
+            ek_span_le32(tail, 4) != (guint32)stream.unpacked) {
             ek_followed_break(followed,
-                              at > 0          ? at
-                              : packed > 4096 ? LEAST
-                                              : 0,
-                              data + packed, LEAST,
+                              at > 0                 ? at
+                              : stream.packed > 4096 ? LEAST
+                                                     : 0,
+                              data + stream.packed, LEAST,
                               fine ? "its checksum is wrong" : "its packed data break");
             return;
         }
-        at = data + packed + 8;
+        at = data + stream.packed + 8;
     }
     ek_followed_end(followed, at, EK_PROOF_FULL, "unpacked to its checksum");
 }

@@ -2,6 +2,7 @@
 /* PDF (ISO 32000): object behind object, each to its end; streams by their length, those of flate
  * by decoding them. A file that was changed has further objects behind its end mark. */
 #include "carve/followed.h"
+#include "carve/inflate.h"
 #include "carve/jpeg.h"
 #include "carve/types/all.h"
 
@@ -267,14 +268,12 @@ static gboolean pass_stream(Pdf *pdf, const Stream *stream)
         pdf->at++;
     EkByte data = pdf->at;
     if (stream->is_flate) {
-        EkByte packed = 0;
-        EkByte unpacked = 0;
         EkByte most = stream->length > 0 ? (EkByte)stream->length : G_MAXINT64;
-        gboolean fine =
-            ek_content_inflate(pdf->content, data, most, TRUE, &packed, &unpacked, NULL);
-        pdf->at = data + packed;
+        EkStream packed = {.offset = data, .most = most, .is_zlib = TRUE};
+        gboolean fine = ek_content_inflate(pdf->content, &packed);
+        pdf->at = data + packed.packed;
         pdf->span.length = 0;
-        if (!fine && unpacked > 0 && stream->length < 0)
+        if (!fine && packed.unpacked > 0 && stream->length < 0)
             return FALSE;
         if (fine && stream->length < 0)
             return pass_word(pdf, "endstream");

@@ -2,6 +2,7 @@
 /* ZIP (APPNOTE.TXT), and what is made of it: office files, books, programs. Entries are unpacked
  * and checked by their CRC-32, and then against the central directory behind them. */
 #include "carve/followed.h"
+#include "carve/inflate.h"
 #include "carve/types/all.h"
 
 #define ENTRIES_MOST 1000000u
@@ -139,9 +140,13 @@ static gboolean take_data(Zip *zip, const Entry *entry)
     guint32 sum = 0;
     zip->broke = entry->data;
     if (entry->method == 8 && !is_secret) {
-        EkByte most = is_later && packed == 0 ? G_MAXUINT64 >> 1 : packed;
-        gboolean fine =
-            ek_content_inflate(zip->content, entry->data, most, FALSE, &packed, &unpacked, &sum);
+        EkStream stream = {.offset = entry->data,
+                           .most = is_later && packed == 0 ? G_MAXINT64 : packed,
+                           .has_sum = TRUE};
+        gboolean fine = ek_content_inflate(zip->content, &stream);
+        packed = stream.packed;
+        unpacked = stream.unpacked;
+        sum = stream.sum;
         zip->broke = entry->data + packed;
         if (!fine || (!is_later && (sum != entry->sum || packed != entry->packed)))
             return FALSE;
@@ -241,6 +246,7 @@ static void follow(EkContent *content, EkFollowed *followed)
     sure = MAX(sure, zip.at);
     if (zip.why == NULL && zip.entries > 0 && take_directory(&zip)) {
         if (zip.is_tail) {
+            followed->is_tail = TRUE;
             ek_followed_end(followed, zip.at, EK_PROOF_LENGTH,
                             "its directory names entries that come before these");
             return;
