@@ -24,7 +24,7 @@ static inline void ek_bits_fill(EkBits *bits)
 {
     while (bits->count <= 56) {
         if (bits->at - bits->span_at >= bits->span.length) {
-            bits->span = ek_content_some(bits->content, bits->at, 32768);
+            bits->span = ek_content_some(bits->content, bits->at, ek_content_stride(bits->content));
             bits->span_at = bits->at;
         }
         guint8 byte = 0;

@@ -135,6 +135,20 @@ static gboolean is_in_tail(const EkCarve *carve, const EkMatches *matches, EkByt
     return FALSE;
 }
 
+/* In what nothing but a proved file may begin. */
+static gboolean is_in_solid(const EkCarve *carve, EkByte at)
+{
+    for (guint i = carve->solids->len; i > 0 && i + TAILS_MOST > carve->solids->len; i--)
+        if (ek_range_holds(g_array_index(carve->solids, EkTail, i - 1).range, at))
+            return TRUE;
+    return FALSE;
+}
+
+static gboolean is_proved(const EkFound *found)
+{
+    return found->state == EK_CONTENT_WHOLE && found->followed.proof == EK_PROOF_FULL;
+}
+
 static EkMatches *copy_matches(const EkMatches *matches)
 {
     return g_memdup2(matches, G_STRUCT_OFFSET(EkMatches, ids) + matches->count * sizeof(guint));
@@ -195,7 +209,10 @@ static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **
             candidate->found = follow_late(carve, candidate);
         if (candidate->found == NULL)
             continue;
-        if (candidate->found->followed.is_tail)
+        if (!carve->order.nested && is_in_solid(carve, candidate->at) &&
+            !is_proved(candidate->found))
+            continue;
+        if (candidate->found->followed.is_tail || ek_found_held(candidate->found) == 0)
             ek_carve_pass_tail(carve, (EkRange){candidate->at, candidate->found->bytes},
                                candidate->found->type->name);
         if (!carve->sink.found(carve->sink.data, candidate->found, error)) {
@@ -231,6 +248,7 @@ EkCarve *ek_carve_new(const EkCarveOrder *order, const EkCarveSink *sink, const 
     carve->scan = ek_scan_new(order->reader, order->threads, cancel);
     carve->claims = ek_claims_new();
     carve->tails = g_array_new(FALSE, FALSE, sizeof(EkTail));
+    carve->solids = g_array_new(FALSE, FALSE, sizeof(EkTail));
     carve->content = ek_content_new(order->reader);
     ek_content_watch(carve->content, cancel);
     EkScanVisitor visitor = {carve, begin_chunk, look, commit, discard_chunk, enter};
@@ -243,6 +261,7 @@ void ek_carve_free(EkCarve *carve)
     ek_scan_free(carve->scan);
     ek_claims_free(carve->claims);
     g_array_unref(carve->tails);
+    g_array_unref(carve->solids);
     ek_content_free(carve->content);
     g_tree_unref(carve->held);
     g_free(carve);
@@ -251,9 +270,9 @@ void ek_carve_free(EkCarve *carve)
 void ek_carve_pass_tail(EkCarve *carve, EkRange range, const char *type)
 {
     const EkCarveType *known = ek_carve_type_named(type);
-    if (known != NULL) {
+    if (known != NULL && range.bytes > 0) {
         EkTail tail = {range, known->name};
-        g_array_append_val(carve->tails, tail);
+        g_array_append_val(known->is_solid ? carve->solids : carve->tails, tail);
     }
 }
 

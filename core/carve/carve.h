@@ -64,7 +64,8 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkCarve, ek_carve_free)
  * nothing is joined over it. Before ek_carve_scan. */
 void ek_carve_hold(EkCarve *carve, EkRange range);
 
-/* A file found before whose beginning is missing: what begins in it as the same type is of it. */
+/* A file found before whose beginning is missing, so that what begins in it as the same type is of
+ * it, or of a solid type, so that only proved ones begin in it. */
 void ek_carve_pass_tail(EkCarve *carve, EkRange range, const char *type);
 
 /* Searches these ranges (EkRange, in order, within the ground). FALSE with EK_ERROR_CANCELLED when

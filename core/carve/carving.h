@@ -19,6 +19,7 @@ struct EkCarve {
     EkScan *scan;
     EkClaims *claims;
     GArray *tails;      /* EkTail: files whose beginning is missing, as they were found */
+    GArray *solids;     /* EkTail: files of solid types that hold nothing */
     EkByte begun;       /* up to here chunks are looked at, or were */
     EkContent *content; /* of the thread that carves */
 };

@@ -7,6 +7,10 @@
 #define WINDOW (256u << 10)
 #define AHEAD_LEAST 4096u /* read at once where reading jumps */
 #define PIECES_MOST 4096u
+#define KEPT_MOST 96u
+#define STRIDE 32768u
+#define STRIDE_LEAST 2048u /* while something is tried */
+#define KEPT_APART 2048u
 
 typedef struct {
     EkByte offset;
@@ -34,8 +38,14 @@ struct EkContent {
     gboolean is_passed;
     gboolean is_shut;
     gint reached; /* KiB, at most what this type holds; atomic */
-    Kept kept[2]; /* what is taken for right, and what came last */
+    guint8 *head; /* the first bytes of it; NULL: they are not held */
+    gsize head_bytes;
+    Kept kept[KEPT_MOST]; /* a ring */
+    guint kept_count;
+    guint kept_next;
+    EkByte rights[2]; /* where it was right: taken for it, and the last */
     guint keeps;
+    EkByte laid_from; /* what is kept behind it is of other pieces */
     gboolean is_fixed;
     void *aside;
     GDestroyNotify free_aside;
@@ -65,6 +75,7 @@ void ek_content_free(EkContent *content)
     g_array_unref(content->pieces);
     g_array_unref(content->offsets);
     g_free(content->window);
+    g_free(content->head);
     g_free(content);
 }
 
@@ -81,7 +92,9 @@ static void begin(EkContent *content)
     content->next = 0;
     content->ahead = AHEAD_LEAST;
     content->hole = G_MAXUINT64;
-    content->keeps = 0;
+    content->head_bytes = 0;
+    content->keeps = content->kept_count = 0;
+    content->laid_from = G_MAXUINT64;
     content->is_fixed = FALSE;
     content->is_passed = content->may_pass == NULL;
     content->is_shut = FALSE;
@@ -251,12 +264,31 @@ EkSpan ek_content_some(EkContent *content, EkByte offset, gsize length)
         (content->cancel != NULL && g_atomic_int_get(content->cancel) != 0))
         return (EkSpan){content->window, 0};
     length = (gsize)MIN(MIN(length, EK_CONTENT_SHOWN), end - offset);
+    if (offset + length <= content->head_bytes)
+        return (EkSpan){content->head + offset, length};
     if (offset < content->at || offset + length > content->at + content->held)
         fill(content, offset, length);
     content->next = offset + length;
     if (content->is_holed)
         ek_content_has_hole(content, offset, length);
     return (EkSpan){content->window + (offset - content->at), length};
+}
+
+void ek_content_hold_head(EkContent *content)
+{
+    EkSpan span = ek_content_some(content, 0, EK_CONTENT_SHOWN);
+    /* A hole is noted where it is read. */
+    if (ek_content_has_hole(content, 0, span.length))
+        return;
+    if (content->head == NULL)
+        content->head = g_malloc(EK_CONTENT_SHOWN);
+    memcpy(content->head, span.data, span.length);
+    content->head_bytes = span.length;
+}
+
+gsize ek_content_stride(const EkContent *content)
+{
+    return content->is_fixed ? STRIDE_LEAST : STRIDE;
 }
 
 EkSpan ek_content_at(EkContent *content, EkByte offset, gsize length)
@@ -269,35 +301,53 @@ EkSpan ek_content_at(EkContent *content, EkByte offset, gsize length)
 
 /* --- going on -------------------------------------------------------------------------------- */
 
+static const Kept *newest(const EkContent *content)
+{
+    return content->kept_count > 0
+               ? &content->kept[(content->kept_next + KEPT_MOST - 1) % KEPT_MOST]
+               : NULL;
+}
+
 void ek_content_keep(EkContent *content, EkByte offset, const void *state, gsize size,
                      gboolean firm)
 {
     if (content->is_fixed || size > EK_CONTENT_KEPT)
         return;
-    content->kept[0] = content->kept[1];
-    content->kept[1].offset = offset;
-    memcpy(content->kept[1].state, state, size);
-    if (firm)
-        content->kept[0] = content->kept[1];
+    content->rights[0] = firm ? offset : content->rights[1];
+    content->rights[1] = offset;
     content->keeps = firm ? 2 : MIN(content->keeps + 1, 2);
+    const Kept *last = newest(content);
+    if (last != NULL && offset >= last->offset && offset < last->offset + KEPT_APART)
+        return;
+    Kept *kept = &content->kept[content->kept_next];
+    kept->offset = offset;
+    memcpy(kept->state, state, size);
+    content->kept_next = (content->kept_next + 1) % KEPT_MOST;
+    content->kept_count = MIN(content->kept_count + 1, KEPT_MOST);
 }
 
 gboolean ek_content_kept(const EkContent *content, void *state, gsize size)
 {
-    if (content->keeps < 2 || size > EK_CONTENT_KEPT)
-        return FALSE;
-    memcpy(state, content->kept[0].state, size);
-    return TRUE;
+    EkByte most =
+        content->laid_from != G_MAXUINT64 ? content->laid_from : ek_content_kept_at(content);
+    for (guint i = 1; i <= content->kept_count && size <= EK_CONTENT_KEPT; i++) {
+        const Kept *kept = &content->kept[(content->kept_next + KEPT_MOST - i) % KEPT_MOST];
+        if (kept->offset <= most) {
+            memcpy(state, kept->state, size);
+            return TRUE;
+        }
+    }
+    return FALSE;
 }
 
 EkByte ek_content_kept_at(const EkContent *content)
 {
-    return content->keeps < 2 ? 0 : content->kept[0].offset;
+    return content->keeps < 2 ? 0 : content->rights[0];
 }
 
 void ek_content_forget(EkContent *content)
 {
-    content->keeps = 0;
+    content->keeps = content->kept_count = 0;
 }
 
 void ek_content_set_fixed(EkContent *content, gboolean is_fixed)
@@ -327,6 +377,12 @@ void ek_content_relay(EkContent *content, EkByte offset, const EkRange *pieces, 
 {
     if (content->aside != NULL)
         content->forget_aside(content->aside, offset);
+    while (newest(content) != NULL && newest(content)->offset > offset) {
+        content->kept_next = (content->kept_next + KEPT_MOST - 1) % KEPT_MOST;
+        content->kept_count--;
+    }
+    content->laid_from = offset;
+    content->head_bytes = (gsize)MIN(content->head_bytes, offset);
     while (content->pieces->len > 0 &&
            g_array_index(content->offsets, EkByte, content->pieces->len - 1) >= offset) {
         g_array_set_size(content->pieces, content->pieces->len - 1);
@@ -373,6 +429,10 @@ void ek_content_places(const EkContent *content, EkByte bytes, GArray *places)
         if (offset >= bytes)
             break;
         piece.bytes = MIN(piece.bytes, bytes - offset);
-        g_array_append_val(places, piece);
+        EkRange *last = places->len > 0 ? &g_array_index(places, EkRange, places->len - 1) : NULL;
+        if (last != NULL && ek_range_end(*last) == piece.first)
+            last->bytes += piece.bytes;
+        else
+            g_array_append_val(places, piece);
     }
 }

@@ -48,6 +48,12 @@ EkSpan ek_content_at(EkContent *content, EkByte offset, gsize length);
 /* As many as there are, up to `length`. */
 EkSpan ek_content_some(EkContent *content, EkByte offset, gsize length);
 
+/* How many bytes to ask for at once where reading goes on: few while something is tried. */
+gsize ek_content_stride(const EkContent *content);
+
+/* The first bytes of it are read once and stay at hand, until others are laid there. */
+void ek_content_hold_head(EkContent *content);
+
 /* The first byte that was given out and not read from the drive; G_MAXUINT64: none. */
 EkByte ek_content_hole(const EkContent *content);
 
@@ -58,18 +64,19 @@ gboolean ek_content_has_hole(EkContent *content, EkByte offset, EkByte bytes);
 
 /* A type that can go on in the middle keeps from time to time what it needs for that: at `offset`
  * this was known. What is kept is taken for right only when something was kept behind it, unless it
- * is `firm`. */
+ * is `firm`. The last ones are held, a few KiB apart. */
 #define EK_CONTENT_KEPT 128u /* bytes of `state` at most */
 void ek_content_keep(EkContent *content, EkByte offset, const void *state, gsize size,
                      gboolean firm);
 
-/* What was kept and is taken for right; FALSE: nothing, it is followed from its beginning. */
+/* What was kept last before the place from which other pieces lie, or, where none do, is taken for
+ * right; FALSE: nothing, it is followed from its beginning. */
 gboolean ek_content_kept(const EkContent *content, void *state, gsize size);
 
-/* Where that was; 0: nowhere. */
+/* Up to where it is taken for right; 0: nowhere. */
 EkByte ek_content_kept_at(const EkContent *content);
 
-/* Other pieces from `offset` on, which is not before what is kept: that stays. */
+/* Other pieces from `offset` on: what is kept behind it is forgotten. */
 void ek_content_relay(EkContent *content, EkByte offset, const EkRange *pieces, guint count);
 
 /* Nothing is kept, or what is kept stays as it is, from now on. */

@@ -72,6 +72,8 @@ EkByte ek_found_held(const EkFound *found)
 {
     if (found->followed.end == EK_FOLLOW_BROKE)
         return found->followed.sure;
+    if (found->type->is_solid && found->state == EK_CONTENT_DOUBTFUL)
+        return 0;
     return found->followed.proof == EK_PROOF_LENGTH ? 0 : found->bytes;
 }
 

@@ -131,7 +131,7 @@ typedef struct {
 static guint8 byte_at(Bits *bits, EkByte at)
 {
     if (at < bits->span_at || at - bits->span_at >= bits->span.length) {
-        bits->span = ek_content_some(bits->content, at, 32768);
+        bits->span = ek_content_some(bits->content, at, ek_content_stride(bits->content));
         bits->span_at = at;
         if (bits->span.length == 0) {
             bits->is_wrong = TRUE;

@@ -189,7 +189,7 @@ gboolean ek_content_inflate(EkContent *content, EkStream *stream)
     int status = begin(inflater, stream, &zlib) ? Z_OK : Z_MEM_ERROR;
     may_fit = may_fit && stream->most > SMALL;
     while (status == Z_OK && stream->packed < stream->most) {
-        gsize wanted = keeps ? APART : AT_A_TIME;
+        gsize wanted = inflater->remembers ? APART : AT_A_TIME;
         EkSpan span = ek_content_some(content, stream->offset + stream->packed,
                                       (gsize)MIN(stream->most - stream->packed, wanted));
         if (span.length == 0)

@@ -26,6 +26,15 @@ typedef enum {
 #define EK_FOLLOW_ENDING 8u
 #define EK_FOLLOW_WORDS 192u
 
+/* The part of a file in which it breaks, in bytes; 0 bytes: it is not known. */
+typedef struct {
+    EkByte first;
+    EkByte bytes;
+    enum { EK_PART_PLAIN, EK_PART_SUMMED, EK_PART_SUM_BEHIND } check;
+    guint32
+        sum; /* EK_PART_SUMMED: its CRC-32 (IEEE 802.3). SUM_BEHIND: that follows it, big-endian */
+} EkBroken;
+
 /* How following went. What is not known stays as it was: zero. */
 typedef struct {
     EkFollowEnd end;
@@ -35,6 +44,7 @@ typedef struct {
     EkByte expected;      /* the length that it says; 0: it does not */
     gboolean is_tail;     /* its beginning is missing: what begins in it as its type is of it */
     gboolean is_doubtful; /* it may be part of another one of its type: nothing tells */
+    EkBroken broken;      /* broke: where it did so */
     const char *why;      /* what was checked, or what broke; constant */
     char ending[EK_FOLLOW_ENDING]; /* of its name, where it is not the type's first one */
     EkTimestamp date;              /* its own */
@@ -55,7 +65,9 @@ typedef struct {
     /* Follows it from its first byte. Reads what it needs, and bounds its own work by what it
      * reads: a loop over a structure ends. */
     void (*follow)(EkContent *content, EkFollowed *followed);
-    gboolean joins; /* what breaks may go on elsewhere: following tells soon when it does not */
+    gboolean joins;    /* what breaks may go on elsewhere: following tells soon when it does not */
+    gboolean is_solid; /* no other file begins in it on a block: where one does, it is in pieces */
+    gboolean is_checked; /* `sure` is where the last sum was right */
 } EkCarveType;
 
 #endif

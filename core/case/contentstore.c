@@ -242,9 +242,9 @@ gboolean ek_contentstore_each_held(EkContentStore *store, EkContentHold hold, vo
 gboolean ek_contentstore_each_tail(EkContentStore *store, EkContentTail take, void *data,
                                    GError **error)
 {
-    g_autoptr(EkStatement) rows =
-        ek_sql_prepare(store->store, error,
-                       "SELECT first,bytes,type FROM content WHERE is_tail ORDER BY first", "");
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        store->store, error,
+        "SELECT first,bytes,type FROM content WHERE is_tail OR held=0 ORDER BY first", "");
     int got = rows != NULL ? 0 : -1;
     while (rows != NULL && (got = ek_sql_step(store->store, rows, error)) == 1)
         take(data, (EkRange){byte_in(rows, 0), byte_in(rows, 1)},
@@ -257,9 +257,12 @@ gboolean ek_contentstore_next_cut(EkContentStore *store, const char *basis, EkCo
 {
     g_autoptr(EkStatement) row =
         ek_sql_prepare(store->store, error,
-                       "SELECT number,type,first,bytes FROM content WHERE number>? AND state=?"
-                       " AND tried<>? ORDER BY number LIMIT 1",
-                       "uis", cut->number, (gint64)EK_CONTENT_CUT, basis);
+                       "SELECT number,type,first,bytes FROM content c WHERE number>? AND tried<>?"
+                       " AND (state=? OR (state=? AND held=0 AND EXISTS (SELECT 1 FROM content o"
+                       "  WHERE o.first>c.first AND o.first<c.first+c.bytes AND o.state=?"
+                       "  AND o.held=o.bytes))) ORDER BY number LIMIT 1",
+                       "usiii", cut->number, basis, (gint64)EK_CONTENT_CUT,
+                       (gint64)EK_CONTENT_DOUBTFUL, (gint64)EK_CONTENT_WHOLE);
     if (row == NULL || ek_sql_step(store->store, row, error) != 1)
         return FALSE;
     const char *type = (const char *)sqlite3_column_text(row, 1);

@@ -48,4 +48,5 @@ const EkCarveType ek_carve_aiff = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .is_solid = TRUE,
 };

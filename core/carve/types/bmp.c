@@ -47,4 +47,5 @@ const EkCarveType ek_carve_bmp = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .is_solid = TRUE,
 };

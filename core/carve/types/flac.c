@@ -261,9 +261,10 @@ static void follow(EkContent *content, EkFollowed *followed)
     if (flac.done > 0 && flac.done == flac.samples)
         ek_followed_end(followed, flac.at, EK_PROOF_FULL, "the checksums of all frames");
     else
-        ek_followed_break(followed, flac.done > 0 ? flac.at : 0,
-                          MIN(flac.at + 4096, ek_content_bytes(content)), LEAST,
-                          "a frame of it breaks");
+        followed->broken = (EkBroken){flac.at, 1u << 16, EK_PART_PLAIN, 0};
+    ek_followed_break(followed, flac.done > 0 ? flac.at : 0,
+                      MIN(flac.at + 4096, ek_content_bytes(content)), LEAST,
+                      "a frame of it breaks");
 }
 
 const EkCarveType ek_carve_flac = {
@@ -277,4 +278,5 @@ const EkCarveType ek_carve_flac = {
     .begin = begin,
     .follow = follow,
     .joins = TRUE,
+    .is_checked = TRUE,
 };

@@ -5,6 +5,8 @@
 #include "carve/inflate.h"
 #include "carve/types/all.h"
 
+#include <stdlib.h>
+
 #define TABLES_MOST 256u
 #define LEAST 512u
 
@@ -48,35 +50,65 @@ static gboolean sum_of(EkContent *content, EkByte at, EkByte bytes, gboolean is_
     return TRUE;
 }
 
+typedef struct {
+    EkByte at;
+    EkByte bytes;
+    guint32 sum;
+    gboolean is_head;
+} Table;
+
+static int by_place(const void *a, const void *b)
+{
+    const Table *one = a;
+    const Table *other = b;
+    return one->at < other->at ? -1 : one->at > other->at;
+}
+
+/* In order of place, so that up to where the last one was right it is its own. */
+static guint take_list(EkContent *content, Table *tables)
+{
+    guint16 count = MIN(ek_span_be16(ek_content_some(content, 0, 6), 4), TABLES_MOST);
+    EkSpan entries = ek_content_at(content, 12, 16 * (gsize)count);
+    for (guint i = 0; i < count && entries.length > 0; i++) {
+        EkSpan entry = ek_span_part(entries, 16 * (gsize)i, 16);
+        tables[i] = (Table){ek_span_be32(entry, 8), ek_span_be32(entry, 12), ek_span_be32(entry, 4),
+                            ek_span_equals(entry, 0, "head", 4)};
+    }
+    if (entries.length == 0)
+        return 0;
+    qsort(tables, count, sizeof *tables, by_place);
+    return count;
+}
+
 static void follow_font(EkContent *content, EkFollowed *followed)
 {
-    guint8 list[16 * TABLES_MOST];
-    EkSpan head = ek_content_some(content, 0, 6);
-    guint16 count = MIN(ek_span_be16(head, 4), TABLES_MOST);
-    gboolean is_open = ek_span_equals(head, 0, "OTTO", 4);
-    EkSpan entries = ek_content_at(content, 12, 16 * (gsize)count);
-    EkByte end = 12 + 16 * (EkByte)count;
-    if (entries.length == 0)
-        return;
-    memcpy(list, entries.data, entries.length);
-    entries.data = list;
-    ek_followed_ending(followed, is_open ? "otf" : "ttf");
+    Table tables[TABLES_MOST];
+    gboolean is_open = ek_span_equals(ek_content_some(content, 0, 4), 0, "OTTO", 4);
+    guint count = take_list(content, tables);
+    EkByte least = 12 + 16 * (EkByte)count;
+    EkByte end = least;
     guint right = 0;
-    for (guint i = 0; i < count; i++) {
-        EkSpan entry = ek_span_part(entries, 16 * (gsize)i, 16);
-        EkByte at = ek_span_be32(entry, 8);
-        EkByte bytes = ek_span_be32(entry, 12);
+    if (count == 0)
+        return;
+    ek_followed_ending(followed, is_open ? "otf" : "ttf");
+    if (ek_content_kept(content, &right, sizeof right) && right <= count)
+        for (guint i = 0; i < right; i++)
+            end = MAX(end, tables[i].at + tables[i].bytes);
+    for (; right < count; right++) {
+        const Table *table = &tables[right];
         guint32 sum = 0;
-        gboolean fits = at <= ek_content_bytes(content) && bytes <= ek_content_bytes(content) - at;
-        if (!fits || !sum_of(content, at, bytes, ek_span_equals(entry, 0, "head", 4), &sum) ||
-            sum != ek_span_be32(entry, 4)) {
-            ek_followed_break(followed, right > 0 ? 12 + 16 * (EkByte)count : 0,
-                              fits ? at + bytes : ek_content_bytes(content), LEAST / 4,
+        EkByte there = ek_content_bytes(content);
+        gboolean fits = table->at <= there && table->bytes <= there - table->at;
+        if (!fits || !sum_of(content, table->at, table->bytes, table->is_head, &sum) ||
+            sum != table->sum) {
+            ek_followed_break(followed, right > 0 || count > 4 ? end : 0,
+                              fits ? table->at + table->bytes : there, LEAST / 4,
                               "the sum of a table is wrong");
             return;
         }
-        right++;
-        end = MAX(end, at + bytes);
+        end = MAX(end, table->at + table->bytes);
+        guint next = right + 1;
+        ek_content_keep(content, end, &next, sizeof next, TRUE);
     }
     /* Tables are filled up to whole words. */
     EkByte padded = ek_divide_up(end, 4) * 4;
@@ -94,6 +126,8 @@ const EkCarveType ek_carve_font = {
     .signature_count = G_N_ELEMENTS(font_signatures),
     .begin = begin_font,
     .follow = follow_font,
+    .joins = TRUE,
+    .is_checked = TRUE,
 };
 
 /* --- WOFF ------------------------------------------------------------------------------------ */
@@ -153,4 +187,5 @@ const EkCarveType ek_carve_woff = {
     .signature_count = G_N_ELEMENTS(woff_signatures),
     .begin = begin_woff,
     .follow = follow_woff,
+    .is_solid = TRUE,
 };

@@ -80,4 +80,5 @@ const EkCarveType ek_carve_gzip = {
     .begin = begin,
     .follow = follow,
     .joins = TRUE,
+    .is_checked = TRUE,
 };

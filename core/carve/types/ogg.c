@@ -6,6 +6,7 @@
 
 #define STREAMS_MOST 32u
 #define LEAST 64u
+#define PAGE_MOST 65307u
 
 static const EkSignature signatures[] = {{0, 6, {'O', 'g', 'g', 'S', 0, 2}, {0}}};
 
@@ -96,8 +97,9 @@ static void follow(EkContent *content, EkFollowed *followed)
     if (is_done)
         ek_followed_end(followed, ogg.at, EK_PROOF_FULL, "the checksums of all pages");
     else
-        ek_followed_break(followed, ogg.at, MIN(ogg.at + 4096, ek_content_bytes(content)), LEAST,
-                          "no page where one must stand");
+        followed->broken = (EkBroken){ogg.at, PAGE_MOST, EK_PART_PLAIN, 0};
+    ek_followed_break(followed, ogg.at, MIN(ogg.at + 4096, ek_content_bytes(content)), LEAST,
+                      "no page where one must stand");
 }
 
 const EkCarveType ek_carve_ogg = {
@@ -110,4 +112,5 @@ const EkCarveType ek_carve_ogg = {
     .signature_count = G_N_ELEMENTS(signatures),
     .follow = follow,
     .joins = TRUE,
+    .is_checked = TRUE,
 };

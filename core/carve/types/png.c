@@ -56,6 +56,7 @@ static void follow(EkContent *content, EkFollowed *followed)
         gboolean has_all = ek_content_crc32(content, at + 4, (EkByte)length + 4, &sum);
         EkSpan told = ek_content_at(content, at + 8 + length, 4);
         if (!has_all || told.length == 0 || ek_span_be32(told, 0) != sum) {
+            followed->broken = (EkBroken){at + 4, (EkByte)length + 4, EK_PART_SUM_BEHIND, 0};
             ek_followed_break(followed, at, MIN(at + 8 + length, ek_content_bytes(content)), LEAST,
                               "the checksum of a chunk is wrong");
             return;
@@ -81,4 +82,5 @@ const EkCarveType ek_carve_png = {
     .begin = begin,
     .follow = follow,
     .joins = TRUE,
+    .is_checked = TRUE,
 };

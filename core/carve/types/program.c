@@ -80,6 +80,7 @@ const EkCarveType ek_carve_elf = {
     .signature_count = G_N_ELEMENTS(elf_signatures),
     .begin = begin_elf,
     .follow = follow_elf,
+    .is_solid = TRUE,
 };
 
 /* --- portable executables -------------------------------------------------------------------- */
@@ -140,4 +141,5 @@ const EkCarveType ek_carve_exe = {
     .signature_count = G_N_ELEMENTS(exe_signatures),
     .begin = begin_exe,
     .follow = follow_exe,
+    .is_solid = TRUE,
 };

@@ -130,6 +130,7 @@ const EkCarveType ek_carve_wav = {
     .signature_count = G_N_ELEMENTS(wav_signatures),
     .begin = begin,
     .follow = follow_wav,
+    .is_solid = TRUE,
 };
 
 /* --- AVI ------------------------------------------------------------------------------------- */

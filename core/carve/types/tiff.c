@@ -185,12 +185,12 @@ static void follow(EkContent *content, EkFollowed *followed)
             followed, tiff.end, is_behind ? EK_PROOF_TABLES : EK_PROOF_LENGTH,
             is_behind ? "its directories, which lie behind the picture, and all that they name"
                       : "its directories name its end; the picture itself is not checked");
-    else if (tiff.has_picture ||
-             (first > 4096 && tiff.is_wrong && first > ek_content_bytes(content)))
-        ek_followed_break(followed, tiff.has_picture ? MIN(tiff.end, LEAST) : 0,
-                          ek_content_bytes(content) < tiff.end ? ek_content_bytes(content)
-                                                               : tiff.end,
+    else if (tiff.has_picture)
+        ek_followed_break(followed, MIN(tiff.end, LEAST), MIN(ek_content_bytes(content), tiff.end),
                           LEAST, "what its directory names is not there");
+    else if (first >= LEAST)
+        ek_followed_break(followed, 8, MIN(first, ek_content_bytes(content)), 8,
+                          "its directory is not where it must be");
 }
 
 const EkCarveType ek_carve_tiff = {

@@ -17,8 +17,10 @@ typedef struct {
     EkByte at;
     guint32 entries;
     EkByte broke;
-    gboolean is_loose; /* an entry could not be checked */
-    gboolean is_tail;  /* its beginning is missing */
+    gboolean is_proved; /* the last entry has bytes, and these their sum */
+    gboolean is_loose;  /* an entry could not be checked */
+    gboolean is_tail;   /* its beginning is missing */
+    EkByte other;       /* where another one begins whose directory it came to; 0: none */
     gboolean is_office;
     const char *why;
 } Zip;
@@ -155,8 +157,11 @@ static gboolean take_data(Zip *zip, const Entry *entry)
     } else if (entry->method == 0 && !is_secret) {
         gboolean fine = ek_content_crc32(zip->content, entry->data, packed, &sum);
         zip->broke = MIN(entry->data + packed, ek_content_bytes(zip->content));
+        if (!is_later)
+            zip->followed->broken = (EkBroken){entry->data, packed, EK_PART_SUMMED, entry->sum};
         if (!fine || (!is_later && sum != entry->sum))
             return FALSE;
+        zip->followed->broken.bytes = 0;
     } else {
         zip->is_loose = TRUE;
         sum = entry->sum;
@@ -165,6 +170,7 @@ static gboolean take_data(Zip *zip, const Entry *entry)
             return FALSE;
     }
     zip->at = entry->data + packed;
+    zip->is_proved = packed > 0 && (entry->method == 0 || entry->method == 8) && !is_secret;
     return !is_later || take_descriptor(zip, zip->at, sum, packed, unpacked);
 }
 
@@ -222,8 +228,13 @@ static gboolean take_directory(Zip *zip)
     }
     zip->broke = zip->at;
     /* Where the directory is tells whether entries before these are missing. */
-    zip->is_tail =
-        ek_span_le32(head, 16) != G_MAXUINT32 && ek_span_le32(head, 16) != (guint32)first;
+    zip->is_tail = ek_span_equals(head, 0, "PK\x05\x06", 4) &&
+                   ek_span_le32(head, 16) != G_MAXUINT32 &&
+                   ek_span_le32(head, 16) != (guint32)first;
+    if (zip->is_tail && ek_span_le32(head, 16) < first) {
+        zip->other = first - ek_span_le32(head, 16);
+        return FALSE;
+    }
     if (head.length < 22 || !ek_span_equals(head, 0, "PK\x05\x06", 4) ||
         (ek_span_le16(head, 10) != G_MAXUINT16 && ek_span_le16(head, 10) != (count & 0xffff)) ||
         (ek_span_le32(head, 12) != G_MAXUINT32 && ek_span_le32(head, 12) != (guint32)bytes) ||
@@ -240,10 +251,9 @@ static void follow(EkContent *content, EkFollowed *followed)
     ek_content_kept(content, &zip.at, sizeof zip.at);
     zip.entries = zip.at > 0 ? 1 : 0;
     while (zip.entries < ENTRIES_MOST && take_entry(&zip)) {
-        sure = zip.at;
+        sure = zip.is_proved ? zip.at : sure;
         ek_content_keep(content, zip.at, &zip.at, sizeof zip.at, TRUE);
     }
-    sure = MAX(sure, zip.at);
     if (zip.why == NULL && zip.entries > 0 && take_directory(&zip)) {
         if (zip.is_tail) {
             followed->is_tail = TRUE;
@@ -254,6 +264,12 @@ static void follow(EkContent *content, EkFollowed *followed)
         ek_followed_end(followed, zip.at, zip.is_loose ? EK_PROOF_TABLES : EK_PROOF_FULL,
                         zip.is_loose ? "its directory, and what of its entries can be unpacked"
                                      : "the checksums of all entries, and its directory");
+        return;
+    }
+    if (zip.other > 0) {
+        sure = zip.broke = zip.other;
+        ek_content_forget(content);
+        ek_followed_break(followed, sure, sure, LEAST, "another one begins in it");
         return;
     }
     if (zip.entries == 0 && zip.broke < 8192)
@@ -275,4 +291,5 @@ const EkCarveType ek_carve_zip = {
     .begin = begin,
     .follow = follow,
     .joins = TRUE,
+    .is_checked = TRUE,
 };
