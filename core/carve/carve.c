@@ -92,8 +92,10 @@ static EkFound *follow(const EkCarve *carve, EkContent *content, const EkMatches
         const EkCarveType *type = ek_carve_types[matches->ids[i]];
         if (type->begin != NULL && !type->begin(span))
             continue;
-        ek_content_lay_from(content, carve->order.ground, at);
-        if (ek_content_place(content, 0) != at)
+        if (at < type->before)
+            continue;
+        ek_content_lay_from(content, carve->order.ground, at - type->before);
+        if (ek_content_place(content, 0) != at - type->before)
             continue;
         EkFound *found = ek_carving_follow(content, type);
         if (ek_content_is_shut(content)) {
@@ -177,7 +179,7 @@ static void look(void *data, void *gathered_data, const EkMatches *matches, EkSp
         return;
     }
     if (found != NULL && holds)
-        gathered->held = MAX(gathered->held, at + found->bytes);
+        gathered->held = MAX(gathered->held, ek_found_first(found) + found->bytes);
     if (found != NULL && found->followed.is_tail)
         gathered->tail = (EkTail){{at, found->bytes}, found->type->name};
     candidate.matches = copy_matches(matches);

@@ -8,7 +8,6 @@
 #include "carve/inflate.h"
 #include "carve/sums.h"
 
-#include <stdio.h>
 #include <string.h>
 
 #define GRID 4096u
@@ -306,10 +305,5 @@ EkFound *ek_join(EkCarve *carve, const EkCarveType *type, EkByte first, guint tr
     ek_content_watch(content, carve->cancel);
     ek_content_remember_streams(content);
     Joining joining = {carve, type, content, first, grid_of(carve), 0, tries, {0}};
-    EkFound *f = join_with(&joining);
-    fprintf(stderr, "JOIN %llu %s broke %llu sure %llu trials %u/%u work %llu -> %s\n",
-            (unsigned long long)first / 512, type->name, (unsigned long long)joining.known.length,
-            (unsigned long long)joining.known.sure, joining.trials, joining.tries,
-            (unsigned long long)ek_content_work(content), f ? f->why : "-");
-    return f;
+    return join_with(&joining);
 }

@@ -59,6 +59,7 @@ typedef struct {
     const char *names;  /* what its own name is taken from; NULL: nothing in it */
     const EkSignature *signatures;
     guint signature_count;
+    EkByte before; /* bytes of it before the step with its signature */
     /* Is it one, by its first bytes (at least EK_SCAN_SHOWN, fewer at the end of the ground)? Pure.
      * NULL: the signature is enough. */
     gboolean (*begin)(EkSpan span);

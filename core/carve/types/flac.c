@@ -8,6 +8,7 @@
 
 #define LEAST 64u
 #define FRAME_MOST (1u << 20)
+#define FRAME_LIKELY (1u << 16)
 
 static const EkSignature signatures[] = {{0, 4, {'f', 'L', 'a', 'C'}, {0}}};
 
@@ -258,13 +259,13 @@ static void follow(EkContent *content, EkFollowed *followed)
         kept[1] = flac.done;
         ek_content_keep(content, flac.at, kept, sizeof kept, TRUE);
     }
+    followed->broken = (EkBroken){flac.at, FRAME_LIKELY, EK_PART_PLAIN, 0};
     if (flac.done > 0 && flac.done == flac.samples)
         ek_followed_end(followed, flac.at, EK_PROOF_FULL, "the checksums of all frames");
     else
-        followed->broken = (EkBroken){flac.at, 1u << 16, EK_PART_PLAIN, 0};
-    ek_followed_break(followed, flac.done > 0 ? flac.at : 0,
-                      MIN(flac.at + 4096, ek_content_bytes(content)), LEAST,
-                      "a frame of it breaks");
+        ek_followed_break(followed, flac.done > 0 ? flac.at : 0,
+                          MIN(flac.at + 4096, ek_content_bytes(content)), LEAST,
+                          "a frame of it breaks");
 }
 
 const EkCarveType ek_carve_flac = {

@@ -94,12 +94,12 @@ static void follow(EkContent *content, EkFollowed *followed)
         is_done = FALSE;
     }
     ek_followed_ending(followed, ogg.has_film ? "ogv" : ogg.is_opus ? "opus" : "ogg");
+    followed->broken = (EkBroken){ogg.at, PAGE_MOST, EK_PART_PLAIN, 0};
     if (is_done)
         ek_followed_end(followed, ogg.at, EK_PROOF_FULL, "the checksums of all pages");
     else
-        followed->broken = (EkBroken){ogg.at, PAGE_MOST, EK_PART_PLAIN, 0};
-    ek_followed_break(followed, ogg.at, MIN(ogg.at + 4096, ek_content_bytes(content)), LEAST,
-                      "no page where one must stand");
+        ek_followed_break(followed, ogg.at, MIN(ogg.at + 4096, ek_content_bytes(content)), LEAST,
+                          "no page where one must stand");
 }
 
 const EkCarveType ek_carve_ogg = {

@@ -1,0 +1,44 @@
+/* SPDX-License-Identifier: MIT */
+/* AU sound: a header that says encoding, rate and length. */
+#include "carve/followed.h"
+#include "carve/types/all.h"
+
+static const EkSignature signatures[] = {{0, 4, {'.', 's', 'n', 'd'}, {0}}};
+
+static gboolean begin(EkSpan span)
+{
+    guint32 data = ek_span_be32(span, 4);
+    guint32 encoding = ek_span_be32(span, 12);
+    guint32 rate = ek_span_be32(span, 16);
+    guint32 channels = ek_span_be32(span, 20);
+    return data >= 24 && data <= 65536 && encoding > 0 && encoding <= 27 && rate >= 1000 &&
+           rate <= 400000 && channels > 0 && channels <= 16;
+}
+
+static void follow(EkContent *content, EkFollowed *followed)
+{
+    EkSpan head = ek_content_some(content, 0, 32);
+    EkByte data = ek_span_be32(head, 4);
+    guint32 bytes = ek_span_be32(head, 8);
+    /* One that was written on the way does not say it. */
+    if (bytes == G_MAXUINT32 || bytes == 0)
+        return;
+    followed->expected = data + bytes;
+    if (data + bytes > ek_content_bytes(content))
+        ek_followed_break(followed, 24, ek_content_bytes(content), 24, "the ground ends");
+    else
+        ek_followed_end(followed, data + bytes, EK_PROOF_LENGTH,
+                        "ends where its length says; nothing else can be checked");
+}
+
+const EkCarveType ek_carve_au = {
+    .name = "au",
+    .ending = "au",
+    .kind = EK_KIND_AUDIO,
+    .checks = "its header; the sound itself is not, so it stays doubtful",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .begin = begin,
+    .follow = follow,
+    .is_solid = TRUE,
+};

@@ -1,0 +1,205 @@
+/* SPDX-License-Identifier: MIT */
+/* Text that does not say what it is: UTF-8, UTF-16 with its mark, and the 8-bit code pages, told
+ * from other bytes by what letters there are. It ends where text ends. Nothing tells whether all of
+ * it belongs together. */
+#include "carve/followed.h"
+#include "carve/types/all.h"
+
+#define LEAST 64u
+#define MOST (64u << 20)
+#define LOOKED_AT 2048u
+#define PERIOD_MOST 256u
+#define LINES_MOST 20u
+#define TITLE_MOST 80u
+
+/* Four bytes of ASCII that are no control characters; marks of UTF-8 and UTF-16. */
+#define LETTERS(a, b, c, d)                                                                        \
+    {                                                                                              \
+        0, 4, {(a) << 5, (b) << 5, (c) << 5, (d) << 5},                                            \
+        {                                                                                          \
+            0xe0, 0xe0, 0xe0, 0xe0                                                                 \
+        }                                                                                          \
+    }
+#define LAST(a, b, c) LETTERS(a, b, c, 1), LETTERS(a, b, c, 2), LETTERS(a, b, c, 3)
+#define THIRD(a, b) LAST(a, b, 1), LAST(a, b, 2), LAST(a, b, 3)
+#define SECOND(a) THIRD(a, 1), THIRD(a, 2), THIRD(a, 3)
+
+static const EkSignature signatures[] = {SECOND(1),
+                                         SECOND(2),
+                                         SECOND(3),
+                                         {0, 3, {0xef, 0xbb, 0xbf}, {0}},
+                                         {0, 2, {0xff, 0xfe}, {0}},
+                                         {0, 2, {0xfe, 0xff}, {0}}};
+
+static gboolean is_text(guint8 c)
+{
+    return c >= 0x20 ? c != 0x7f && (c < 0x80 || c >= 0xa0) : c == '\t' || c == '\n' || c == '\r';
+}
+
+/* Bytes of one character of UTF-8 (RFC 3629) that is none of control; 0: none stands there. */
+static gsize utf8_length(EkSpan span, gsize at)
+{
+    gunichar c =
+        g_utf8_get_char_validated((const char *)span.data + at, (gssize)MIN(span.length - at, 4));
+    if ((c & 0x80000000u) != 0 || (c < 0xa0 && !is_text((guint8)c)))
+        return 0;
+    return c < 0x80 ? 1 : c < 0x800 ? 2 : c < 0x10000 ? 3 : 4;
+}
+
+static gsize utf16_length(EkSpan span, gsize at, gboolean is_big)
+{
+    guint16 unit = is_big ? ek_span_be16(span, at) : ek_span_le16(span, at);
+    gboolean is_control = unit < 0x20 && unit != '\t' && unit != '\n' && unit != '\r';
+    return at + 2 > span.length || is_control || unit >= 0xfffe ? 0 : 2;
+}
+
+typedef enum { UTF8, UTF16_LITTLE, UTF16_BIG } Coding;
+
+static Coding coding_of(EkSpan span)
+{
+    return ek_span_be16(span, 0) == 0xfffe   ? UTF16_LITTLE
+           : ek_span_be16(span, 0) == 0xfeff ? UTF16_BIG
+                                             : UTF8;
+}
+
+/* Bytes of text at the beginning of a span; a character that the span cuts is left out. */
+static gsize text_length(EkSpan span, Coding coding, gboolean allows_code_page)
+{
+    gsize at = 0;
+    while (at < span.length) {
+        gsize length =
+            coding != UTF8 ? utf16_length(span, at, coding == UTF16_BIG) : utf8_length(span, at);
+        if (length == 0 && coding == UTF8 && allows_code_page && span.data[at] >= 0xa0)
+            length = 1;
+        if (length == 0)
+            break;
+        at += length;
+    }
+    return at;
+}
+
+/* --- is it text? ------------------------------------------------------------------------------ */
+
+/* Fillers and tables repeat themselves from the beginning on. */
+static gboolean repeats(EkSpan span)
+{
+    for (gsize period = 1; period <= PERIOD_MOST && 2 * period <= span.length; period++)
+        if (memcmp(span.data, span.data + period, span.length - period) == 0)
+            return TRUE;
+    return FALSE;
+}
+
+/* Letters and digits, in words or fields, make up most of it; others than ASCII some of it. */
+static gboolean has_statistic(EkSpan span, Coding coding)
+{
+    guint plain = 0;
+    guint gaps = 0;
+    guint wide = 0;
+    gsize step = coding == UTF8 ? 1 : 2;
+    for (gsize i = coding == UTF16_BIG ? 1 : 0; i < span.length; i += step) {
+        guint8 c = span.data[i];
+        plain += g_ascii_isalnum(c) || c == ' ' ? 1 : 0;
+        gaps += c == ' ' || c == '\n' || c == ',' || c == ';' || c == '\t' ? 1 : 0;
+        wide += c >= 0x80 ? 1 : 0;
+    }
+    gsize count = span.length / step;
+    return gaps >= count / 60 && gaps < count / 2 && (plain + wide) * 10 >= count * 7 &&
+           (coding != UTF8 || wide * 2 <= count);
+}
+
+static gboolean begin(EkSpan span)
+{
+    Coding coding = coding_of(span);
+    EkSpan part = ek_span_part(span, 0, LOOKED_AT);
+    part.length = text_length(part, coding, TRUE);
+    return part.length >= LEAST && !repeats(part) && has_statistic(part, coding);
+}
+
+/* --- what it is ------------------------------------------------------------------------------ */
+
+/* The same number of this in each of the first lines, and no fewer than one. */
+static gboolean are_fields(EkSpan span, char delimiter)
+{
+    guint lines = 0;
+    guint expected = 0;
+    guint count = 0;
+    for (gsize i = 0; i < span.length && lines < LINES_MOST; i++) {
+        if (span.data[i] == (guint8)delimiter)
+            count++;
+        if (span.data[i] != '\n')
+            continue;
+        if (lines == 0)
+            expected = count;
+        if (count == 0 || count != expected)
+            return FALSE;
+        lines++;
+        count = 0;
+    }
+    return lines >= 3;
+}
+
+static void take_ending(EkFollowed *followed, EkSpan head)
+{
+    guint8 first = ek_span_u8(head, 0);
+    if (are_fields(head, ',') || are_fields(head, ';'))
+        ek_followed_ending(followed, "csv");
+    else if (are_fields(head, '\t'))
+        ek_followed_ending(followed, "tsv");
+    else if ((first == '{' || first == '[') && memchr(head.data, '"', head.length) != NULL)
+        ek_followed_ending(followed, "json");
+}
+
+/* A first line that is no longer than a title. */
+static void take_title(EkFollowed *followed, EkSpan head)
+{
+    gsize length = 0;
+    gsize skip = ek_span_equals(head, 0, "\xef\xbb\xbf", 3) ? 3 : 0;
+    while (skip + length < head.length && head.data[skip + length] != '\n' &&
+           head.data[skip + length] != '\r')
+        length++;
+    if (length > 0 && length <= TITLE_MOST && skip + length < head.length &&
+        g_ascii_isalpha(head.data[skip]))
+        ek_followed_words(followed, ek_span_part(head, skip, length));
+}
+
+static void follow(EkContent *content, EkFollowed *followed)
+{
+    EkSpan head = ek_content_some(content, 0, LOOKED_AT);
+    Coding coding = coding_of(head);
+    /* What is no UTF-8 from the beginning on is of a code page all the way. */
+    gsize there = MIN(head.length, LOOKED_AT - 4);
+    gboolean is_code_page = coding == UTF8 && text_length(head, UTF8, FALSE) <
+                                                  MIN(there, text_length(head, UTF8, TRUE));
+    EkByte at = 0;
+    if (coding == UTF8) {
+        head.length = text_length(head, coding, is_code_page);
+        take_ending(followed, head);
+        if (*followed->ending == '\0')
+            take_title(followed, head);
+    }
+    while (at < MOST) {
+        EkSpan span = ek_content_some(content, at, 32768);
+        gsize length = text_length(span, coding, is_code_page);
+        at += length;
+        if (length + 4 <= span.length || length == 0)
+            break;
+    }
+    if (at < LEAST)
+        return;
+    followed->is_doubtful = followed->is_tail = TRUE;
+    ek_followed_end(followed, at, EK_PROOF_LENGTH,
+                    "text up to where it ends; nothing else can be checked");
+}
+
+const EkCarveType ek_carve_text = {
+    .name = "text",
+    .ending = "txt",
+    .kind = EK_KIND_DOCUMENT,
+    .checks = "letters and words; nothing tells whether all of it belongs together, so it stays "
+              "doubtful",
+    .names = "the first line",
+    .signatures = signatures,
+    .signature_count = G_N_ELEMENTS(signatures),
+    .begin = begin,
+    .follow = follow,
+};
