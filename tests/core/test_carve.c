@@ -1,5 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 /* The search by content: files of each type in ground of every kind, whole, cut, in pieces. */
+#include "base/checksum.h"
 #include "carve/carve.h"
 #include "carve/types.h"
 #include "check.h"
@@ -58,9 +59,9 @@ static GPtrArray *search(Bench *bench, guint threads, gboolean joins)
     g_clear_error(&error);
     for (guint i = 0; joins && i < found->len; i++) {
         const EkFound *one = found->pdata[i];
-        EkFound *joined = one->state == EK_CONTENT_CUT
-                              ? ek_carve_join(carve, one->type, place_of(one), EK_CARVE_TRIES)
-                              : NULL;
+        gboolean is_open = one->state == EK_CONTENT_CUT || ek_found_held(one) == 0;
+        EkFound *joined =
+            is_open ? ek_carve_join(carve, one->type, place_of(one), EK_CARVE_TRIES) : NULL;
         if (joined == NULL)
             continue;
         ek_found_free(found->pdata[i]);
@@ -282,6 +283,86 @@ static void two_pieces_are_joined(void)
     CHECK(joined * 100 >= tried * 60);
 }
 
+static void put_be32(GByteArray *bytes, guint32 value)
+{
+    guint8 raw[4];
+    ek_put_be32(raw, value);
+    g_byte_array_append(bytes, raw, sizeof raw);
+}
+
+static void put_chunk(GByteArray *png, const char *name, const guint8 *data, guint length)
+{
+    gsize first = png->len + 4;
+    put_be32(png, length);
+    g_byte_array_append(png, (const guint8 *)name, 4);
+    g_byte_array_append(png, data, length);
+    put_be32(png, ek_crc32((EkSpan){png->data + first, png->len - first}));
+}
+
+/* One chunk of many blocks is cut at any of them: its sum tells where, and where it goes on. */
+static void a_sum_tells_where_a_part_goes_on(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GRand) random = g_rand_new_with_seed(seed);
+    g_autofree guint8 *dots = g_malloc(400000);
+    for (guint round = 0; round < 4; round++) {
+        g_autoptr(GByteArray) png = g_byte_array_new();
+        guint length = (guint)g_rand_int_range(random, 300000, 400000);
+        fill_noise(dots, length, seed + round);
+        g_byte_array_append(png, (const guint8 *)"\x89PNG\r\n\x1a\n", 8);
+        put_chunk(png, "IHDR", (const guint8 *)"\0\0\1\0\0\0\1\0\10\2\0\0\0", 13);
+        put_chunk(png, "IDAT", dots, length);
+        put_chunk(png, "IEND", dots, 0);
+        Specimen specimen = {"png", "png", png->data, png->len, TRUE, TRUE};
+        Drive drive = drive_new(seed + round);
+        gsize cut = 4096 * (gsize)g_rand_int_range(random, 1, (gint32)(length / 4096));
+        EkByte at = put_bytes(&drive, specimen.data, cut);
+        put_noise(&drive, 4096 * (gsize)g_rand_int_range(random, 1, 200));
+        put_bytes(&drive, specimen.data + cut, specimen.length - cut);
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = search(&bench, 0, TRUE);
+        const EkFound *one = found_at(found, at);
+        CHECK(one != NULL);
+        if (one != NULL) {
+            CHECK(is_same(&bench, one, &specimen));
+            CHECK(one->state == EK_CONTENT_WHOLE);
+            CHECK_NUMBER(one->places->len, 2);
+        }
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+}
+
+/* Nothing begins in a sound on a block: where something proved does, the sound lies around it. */
+static void what_length_bounds_is_laid_around_others(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    const Specimen *sound = NULL;
+    const Specimen *picture = NULL;
+    for (guint i = 0; i < specimens->len; i++) {
+        const Specimen *specimen = specimens->pdata[i];
+        sound = g_str_equal(specimen->type, "au") ? specimen : sound;
+        picture = g_str_equal(specimen->type, "png") ? specimen : picture;
+    }
+    Drive drive = drive_new(seed);
+    EkByte at = put_bytes(&drive, sound->data, 4096);
+    EkByte inner = put_bytes(&drive, picture->data, picture->length);
+    pad(&drive, 4096, FALSE);
+    put_bytes(&drive, sound->data + 4096, sound->length - 4096);
+    Bench bench;
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) found = search(&bench, 0, TRUE);
+    CHECK_NUMBER(found->len, 2);
+    const EkFound *one = found_at(found, inner);
+    CHECK(one != NULL && one->state == EK_CONTENT_WHOLE);
+    one = found_at(found, at);
+    CHECK(one != NULL && is_same(&bench, one, sound) && one->state == EK_CONTENT_DOUBTFUL);
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
 static void noise_holds_nothing(void)
 {
     Drive drive = drive_new(test_seed());
@@ -391,6 +472,8 @@ int main(void)
         {"what lies in one piece comes out", what_lies_in_one_piece_comes_out},
         {"what was overwritten is not whole", what_was_overwritten_is_not_whole},
         {"two pieces are joined", two_pieces_are_joined},
+        {"a sum tells where a part goes on", a_sum_tells_where_a_part_goes_on},
+        {"what length bounds is laid around others", what_length_bounds_is_laid_around_others},
         {"noise holds nothing", noise_holds_nothing},
         {"forged beginnings are not whole", forged_beginnings_are_not_whole},
         {"threads change nothing", threads_change_nothing},

@@ -2,6 +2,8 @@
 /* Files of many types. */
 #include "specimens.h"
 
+#include "composed.h"
+
 #include "base/bytes.h"
 #include "base/checksum.h"
 #include "fixture.h"
@@ -35,8 +37,8 @@ static void add(GPtrArray *list, const char *type, const char *ending, const voi
     g_ptr_array_add(list, specimen);
 }
 
-static void add_array(GPtrArray *list, const char *type, const char *ending, GByteArray *bytes,
-                      gboolean joins, gboolean proves)
+void compose_add(GPtrArray *list, const char *type, const char *ending, GByteArray *bytes,
+                 gboolean joins, gboolean proves)
 {
     add(list, type, ending, bytes->data, bytes->len, joins, proves);
     g_byte_array_unref(bytes);
@@ -51,16 +53,16 @@ static void add_file(GPtrArray *list, const char *type, const char *ending, cons
     unlink(path);
 }
 
-static void put(GByteArray *bytes, const void *data, gsize length)
+void compose_bytes(GByteArray *bytes, const void *data, gsize length)
 {
     g_byte_array_append(bytes, data, (guint)length);
 }
 
-static void put_number(GByteArray *bytes, guint64 value, guint width, gboolean big)
+void compose_number(GByteArray *bytes, guint64 value, guint width, gboolean big)
 {
     for (guint i = 0; i < width; i++) {
         guint8 byte = (guint8)(value >> 8 * (big ? width - 1 - i : i));
-        put(bytes, &byte, 1);
+        compose_bytes(bytes, &byte, 1);
     }
 }
 
@@ -131,7 +133,7 @@ static cairo_surface_t *surface_of(const guint8 *dots)
 
 static cairo_status_t take(void *data, const unsigned char *bytes, unsigned int length)
 {
-    put(data, bytes, length);
+    compose_bytes(data, bytes, length);
     return CAIRO_STATUS_SUCCESS;
 }
 
@@ -140,7 +142,7 @@ static void add_drawn(GPtrArray *list, const guint8 *dots, guint32 seed)
     cairo_surface_t *picture = surface_of(dots);
     GByteArray *png = g_byte_array_new();
     cairo_surface_write_to_png_stream(picture, take, png);
-    add_array(list, "png", "png", png, TRUE, TRUE);
+    compose_add(list, "png", "png", png, TRUE, TRUE);
     GByteArray *pdf = g_byte_array_new();
     cairo_surface_t *page = cairo_pdf_surface_create_for_stream(take, pdf, 500, 700);
     cairo_pdf_surface_set_metadata(page, CAIRO_PDF_METADATA_TITLE, "Germination trials");
@@ -159,55 +161,55 @@ static void add_drawn(GPtrArray *list, const guint8 *dots, guint32 seed)
     cairo_destroy(pen);
     cairo_surface_destroy(page);
     cairo_surface_destroy(picture);
-    add_array(list, "pdf", "pdf", pdf, TRUE, TRUE);
+    compose_add(list, "pdf", "pdf", pdf, TRUE, TRUE);
 }
 
 static void add_bitmaps(GPtrArray *list, const guint8 *dots)
 {
     guint row = (WIDTH * 3 + 3) / 4 * 4;
     GByteArray *bmp = g_byte_array_new();
-    put(bmp, "BM", 2);
-    put_number(bmp, 54 + (guint64)row * HEIGHT, 4, FALSE);
-    put_number(bmp, 0, 4, FALSE);
-    put_number(bmp, 54, 4, FALSE);
-    put_number(bmp, 40, 4, FALSE);
-    put_number(bmp, WIDTH, 4, FALSE);
-    put_number(bmp, HEIGHT, 4, FALSE);
-    put_number(bmp, 1, 2, FALSE);
-    put_number(bmp, 24, 2, FALSE);
-    put_number(bmp, 0, 4, FALSE);
-    put_number(bmp, (guint64)row * HEIGHT, 4, FALSE);
+    compose_bytes(bmp, "BM", 2);
+    compose_number(bmp, 54 + (guint64)row * HEIGHT, 4, FALSE);
+    compose_number(bmp, 0, 4, FALSE);
+    compose_number(bmp, 54, 4, FALSE);
+    compose_number(bmp, 40, 4, FALSE);
+    compose_number(bmp, WIDTH, 4, FALSE);
+    compose_number(bmp, HEIGHT, 4, FALSE);
+    compose_number(bmp, 1, 2, FALSE);
+    compose_number(bmp, 24, 2, FALSE);
+    compose_number(bmp, 0, 4, FALSE);
+    compose_number(bmp, (guint64)row * HEIGHT, 4, FALSE);
     g_byte_array_set_size(bmp, 54);
     for (guint y = 0; y < HEIGHT; y++) {
-        put(bmp, dots + y * WIDTH * 3, WIDTH * 3);
-        put_number(bmp, 0, row - WIDTH * 3, FALSE);
+        compose_bytes(bmp, dots + y * WIDTH * 3, WIDTH * 3);
+        compose_number(bmp, 0, row - WIDTH * 3, FALSE);
     }
-    add_array(list, "bmp", "bmp", bmp, FALSE, FALSE);
+    compose_add(list, "bmp", "bmp", bmp, FALSE, FALSE);
     GByteArray *tiff = g_byte_array_new();
     static const guint16 tags[][3] = {{256, 3, WIDTH}, {257, 3, HEIGHT}, {258, 3, 8},
                                       {259, 3, 1},     {262, 3, 2},      {277, 3, 3},
                                       {278, 3, HEIGHT}};
-    put(tiff, "II*\0", 4);
-    put_number(tiff, 8 + WIDTH * HEIGHT * 3 + 1, 4, FALSE);
-    put(tiff, dots, WIDTH * HEIGHT * 3);
-    put_number(tiff, 0, 1, FALSE);
-    put_number(tiff, G_N_ELEMENTS(tags) + 2, 2, FALSE);
+    compose_bytes(tiff, "II*\0", 4);
+    compose_number(tiff, 8 + WIDTH * HEIGHT * 3 + 1, 4, FALSE);
+    compose_bytes(tiff, dots, WIDTH * HEIGHT * 3);
+    compose_number(tiff, 0, 1, FALSE);
+    compose_number(tiff, G_N_ELEMENTS(tags) + 2, 2, FALSE);
     for (gsize i = 0; i < G_N_ELEMENTS(tags); i++) {
-        put_number(tiff, tags[i][0], 2, FALSE);
-        put_number(tiff, tags[i][1], 2, FALSE);
-        put_number(tiff, 1, 4, FALSE);
-        put_number(tiff, tags[i][2], 4, FALSE);
+        compose_number(tiff, tags[i][0], 2, FALSE);
+        compose_number(tiff, tags[i][1], 2, FALSE);
+        compose_number(tiff, 1, 4, FALSE);
+        compose_number(tiff, tags[i][2], 4, FALSE);
     }
-    put_number(tiff, 273, 2, FALSE);
-    put_number(tiff, 4, 2, FALSE);
-    put_number(tiff, 1, 4, FALSE);
-    put_number(tiff, 8, 4, FALSE);
-    put_number(tiff, 279, 2, FALSE);
-    put_number(tiff, 4, 2, FALSE);
-    put_number(tiff, 1, 4, FALSE);
-    put_number(tiff, WIDTH * HEIGHT * 3, 4, FALSE);
-    put_number(tiff, 0, 4, FALSE);
-    add_array(list, "tiff", "tif", tiff, FALSE, TRUE);
+    compose_number(tiff, 273, 2, FALSE);
+    compose_number(tiff, 4, 2, FALSE);
+    compose_number(tiff, 1, 4, FALSE);
+    compose_number(tiff, 8, 4, FALSE);
+    compose_number(tiff, 279, 2, FALSE);
+    compose_number(tiff, 4, 2, FALSE);
+    compose_number(tiff, 1, 4, FALSE);
+    compose_number(tiff, WIDTH * HEIGHT * 3, 4, FALSE);
+    compose_number(tiff, 0, 4, FALSE);
+    compose_add(list, "tiff", "tif", tiff, FALSE, TRUE);
 }
 
 /* One dot a code, cleared before codes get longer. */
@@ -217,16 +219,16 @@ static void add_gif(GPtrArray *list, const guint8 *dots)
     GByteArray *packed = g_byte_array_new();
     guint32 held = 0;
     guint count = 0;
-    put(gif, "GIF89a", 6);
-    put_number(gif, WIDTH, 2, FALSE);
-    put_number(gif, HEIGHT, 2, FALSE);
-    put(gif, "\xf6\0\0", 3);
+    compose_bytes(gif, "GIF89a", 6);
+    compose_number(gif, WIDTH, 2, FALSE);
+    compose_number(gif, HEIGHT, 2, FALSE);
+    compose_bytes(gif, "\xf6\0\0", 3);
     for (guint i = 0; i < 128; i++)
-        put_number(gif, i * 0x010101u << 1, 3, FALSE);
-    put(gif, ",\0\0\0\0", 5);
-    put_number(gif, WIDTH, 2, FALSE);
-    put_number(gif, HEIGHT, 2, FALSE);
-    put(gif, "\0\7", 2);
+        compose_number(gif, i * 0x010101u << 1, 3, FALSE);
+    compose_bytes(gif, ",\0\0\0\0", 5);
+    compose_number(gif, WIDTH, 2, FALSE);
+    compose_number(gif, HEIGHT, 2, FALSE);
+    compose_bytes(gif, "\0\7", 2);
     for (guint i = 0; i <= WIDTH * HEIGHT; i++) {
         guint codes[2] = {i % 100 == 0 ? 128u : 1000u,
                           i == WIDTH * HEIGHT ? 129u : (guint)dots[i * 3] >> 1};
@@ -235,17 +237,17 @@ static void add_gif(GPtrArray *list, const guint8 *dots)
                 continue;
             held |= codes[k] << count;
             for (count += 8; count >= 8; count -= 8, held >>= 8)
-                put_number(packed, held & 0xff, 1, FALSE);
+                compose_number(packed, held & 0xff, 1, FALSE);
         }
     }
     for (guint at = 0; at < packed->len; at += 255) {
         guint here = MIN(255, packed->len - at);
-        put_number(gif, here, 1, FALSE);
-        put(gif, packed->data + at, here);
+        compose_number(gif, here, 1, FALSE);
+        compose_bytes(gif, packed->data + at, here);
     }
-    put(gif, "\0;", 2);
+    compose_bytes(gif, "\0;", 2);
     g_byte_array_unref(packed);
-    add_array(list, "gif", "gif", gif, FALSE, TRUE);
+    compose_add(list, "gif", "gif", gif, FALSE, TRUE);
 }
 
 /* --- archives -------------------------------------------------------------------------------- */
@@ -309,72 +311,72 @@ static void add_database(GPtrArray *list, guint32 seed)
 static void add_sounds(GPtrArray *list, const guint8 *noise)
 {
     GByteArray *wav = g_byte_array_new();
-    put(wav, "RIFF", 4);
-    put_number(wav, 36 + 40000 + 24, 4, FALSE);
-    put(wav, "WAVEfmt \x10\0\0\0\1\0\1\0\x40\x1f\0\0\x80\x3e\0\0\2\0\x10\0data", 32);
-    put_number(wav, 40000, 4, FALSE);
-    put(wav, noise, 40000);
-    put(wav, "LIST\x10\0\0\0INFOINAM\4\0\0\0Reed", 24);
-    add_array(list, "wav", "wav", wav, FALSE, TRUE);
+    compose_bytes(wav, "RIFF", 4);
+    compose_number(wav, 36 + 40000 + 24, 4, FALSE);
+    compose_bytes(wav, "WAVEfmt \x10\0\0\0\1\0\1\0\x40\x1f\0\0\x80\x3e\0\0\2\0\x10\0data", 32);
+    compose_number(wav, 40000, 4, FALSE);
+    compose_bytes(wav, noise, 40000);
+    compose_bytes(wav, "LIST\x10\0\0\0INFOINAM\4\0\0\0Reed", 24);
+    compose_add(list, "wav", "wav", wav, FALSE, TRUE);
     GByteArray *midi = g_byte_array_new();
-    put(midi, "MThd\0\0\0\6\0\1\0\2\0\x60", 14);
+    compose_bytes(midi, "MThd\0\0\0\6\0\1\0\2\0\x60", 14);
     for (guint i = 0; i < 2; i++) {
-        put(midi, "MTrk", 4);
-        put_number(midi, 8 * 400 + 4, 4, TRUE);
+        compose_bytes(midi, "MTrk", 4);
+        compose_number(midi, 8 * 400 + 4, 4, TRUE);
         for (guint k = 0; k < 400; k++) {
             guint8 event[8] = {0x30, 0x90, noise[k] & 127, 64, 0x30, 0x80, noise[k] & 127, 0};
-            put(midi, event, 8);
+            compose_bytes(midi, event, 8);
         }
-        put(midi, "\0\xff\x2f\0", 4);
+        compose_bytes(midi, "\0\xff\x2f\0", 4);
     }
-    add_array(list, "midi", "mid", midi, FALSE, TRUE);
+    compose_add(list, "midi", "mid", midi, FALSE, TRUE);
     GByteArray *avi = g_byte_array_new();
     GByteArray *movi = g_byte_array_new();
     GByteArray *index = g_byte_array_new();
-    put(movi, "movi", 4);
+    compose_bytes(movi, "movi", 4);
     for (guint i = 0; i < 30; i++) {
-        put(index, "00dc\x10\0\0\0", 8);
-        put_number(index, movi->len, 4, FALSE);
-        put_number(index, 2000, 4, FALSE);
-        put(movi, "00dc", 4);
-        put_number(movi, 2000, 4, FALSE);
-        put(movi, noise + i * 1000, 2000);
+        compose_bytes(index, "00dc\x10\0\0\0", 8);
+        compose_number(index, movi->len, 4, FALSE);
+        compose_number(index, 2000, 4, FALSE);
+        compose_bytes(movi, "00dc", 4);
+        compose_number(movi, 2000, 4, FALSE);
+        compose_bytes(movi, noise + i * 1000, 2000);
     }
-    put(avi, "AVI LIST", 8);
-    put_number(avi, 4 + 8 + 56, 4, FALSE);
-    put(avi, "hdrlavih\x38\0\0\0", 12);
+    compose_bytes(avi, "AVI LIST", 8);
+    compose_number(avi, 4 + 8 + 56, 4, FALSE);
+    compose_bytes(avi, "hdrlavih\x38\0\0\0", 12);
     g_byte_array_set_size(avi, avi->len + 56);
     memset(avi->data + avi->len - 56, 0, 56);
-    put(avi, "LIST", 4);
-    put_number(avi, movi->len, 4, FALSE);
-    put(avi, movi->data, movi->len);
-    put(avi, "idx1", 4);
-    put_number(avi, index->len, 4, FALSE);
-    put(avi, index->data, index->len);
+    compose_bytes(avi, "LIST", 4);
+    compose_number(avi, movi->len, 4, FALSE);
+    compose_bytes(avi, movi->data, movi->len);
+    compose_bytes(avi, "idx1", 4);
+    compose_number(avi, index->len, 4, FALSE);
+    compose_bytes(avi, index->data, index->len);
     GByteArray *film = g_byte_array_new();
-    put(film, "RIFF", 4);
-    put_number(film, avi->len, 4, FALSE);
-    put(film, avi->data, avi->len);
+    compose_bytes(film, "RIFF", 4);
+    compose_number(film, avi->len, 4, FALSE);
+    compose_bytes(film, avi->data, avi->len);
     g_byte_array_unref(avi);
     g_byte_array_unref(movi);
     g_byte_array_unref(index);
-    add_array(list, "avi", "avi", film, FALSE, TRUE);
+    compose_add(list, "avi", "avi", film, FALSE, TRUE);
 }
 
 static void put_box(GByteArray *to, const char *name, const GByteArray *body)
 {
-    put_number(to, body->len + 8, 4, TRUE);
-    put(to, name, 4);
-    put(to, body->data, body->len);
+    compose_number(to, body->len + 8, 4, TRUE);
+    compose_bytes(to, name, 4);
+    compose_bytes(to, body->data, body->len);
 }
 
 /* A box with numbers of four bytes behind its version and flags. */
 static GByteArray *table_of(const guint32 *numbers, gsize count)
 {
     GByteArray *body = g_byte_array_new();
-    put_number(body, 0, 4, TRUE);
+    compose_number(body, 0, 4, TRUE);
     for (gsize i = 0; i < count; i++)
-        put_number(body, numbers[i], 4, TRUE);
+        compose_number(body, numbers[i], 4, TRUE);
     return body;
 }
 
@@ -391,19 +393,19 @@ static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
     const guint32 offsets[] = {1, first};
     for (guint i = 0; i < SAMPLES; i++) {
         sizes[2 + i] = 4 + UNIT;
-        put_number(media, UNIT, 4, TRUE);
-        put_number(media, 0x41, 1, TRUE);
-        put(media, noise + i * 1000, UNIT - 1);
+        compose_number(media, UNIT, 4, TRUE);
+        compose_number(media, 0x41, 1, TRUE);
+        compose_bytes(media, noise + i * 1000, UNIT - 1);
     }
-    put_number(entry, 0, 4, TRUE);
-    put_number(entry, 1, 4, TRUE);
-    put_number(entry, 86 + 19, 4, TRUE);
-    put(entry, "avc1", 4);
+    compose_number(entry, 0, 4, TRUE);
+    compose_number(entry, 1, 4, TRUE);
+    compose_number(entry, 86 + 19, 4, TRUE);
+    compose_bytes(entry, "avc1", 4);
     g_byte_array_set_size(entry, 8 + 86);
-    put(entry,
-        "\0\0\0\x13"
-        "avcC\1\x64\0\x1f\xff\xe0\0\0\0\0\0",
-        19);
+    compose_bytes(entry,
+                  "\0\0\0\x13"
+                  "avcC\1\x64\0\x1f\xff\xe0\0\0\0\0\0",
+                  19);
     GByteArray *parts[] = {entry, table_of(offsets, 2), table_of(sizes, 2 + SAMPLES),
                            table_of(runs, 4)};
     static const char *const names[] = {"stsd", "stco", "stsz", "stsc"};
@@ -419,17 +421,17 @@ static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
         g_byte_array_unref(body);
         body = outer;
     }
-    put_number(file, 24, 4, TRUE);
-    put(file, "ftypisom\0\0\2\0isommp41", 20);
+    compose_number(file, 24, 4, TRUE);
+    compose_bytes(file, "ftypisom\0\0\2\0isommp41", 20);
     if (is_front)
-        put(file, body->data, body->len);
+        compose_bytes(file, body->data, body->len);
     put_box(file, "mdat", media);
     if (!is_front)
-        put(file, body->data, body->len);
+        compose_bytes(file, body->data, body->len);
     g_assert(body->len == MOOV);
     g_byte_array_unref(body);
     g_byte_array_unref(media);
-    add_array(list, "mp4", "mp4", file, FALSE, !is_front);
+    compose_add(list, "mp4", "mp4", file, FALSE, !is_front);
 }
 
 /* --- text ------------------------------------------------------------------------------------ */
@@ -476,5 +478,6 @@ GPtrArray *specimens_new(guint32 seed)
     add_mp4(list, noise, FALSE);
     add_mp4(list, noise, TRUE);
     add_texts(list, seed);
+    add_composed(list, seed);
     return list;
 }

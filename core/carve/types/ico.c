@@ -4,7 +4,7 @@
 #include "carve/types/all.h"
 
 #define PICTURES_MOST 64u
-#define BLOCK 4096u /* nothing of another file fits into what is no longer */
+#define BLOCK 512u /* nothing of another file fits into what is no longer */
 
 static const EkSignature signatures[] = {{0, 4, {0, 0, 1, 0}, {0}}, {0, 4, {0, 0, 2, 0}, {0}}};
 
@@ -74,7 +74,8 @@ const EkCarveType ek_carve_ico = {
     .name = "ico",
     .ending = "ico",
     .kind = EK_KIND_PICTURE,
-    .checks = "that each picture begins where the list says; longer than 4 KiB it stays doubtful",
+    .checks =
+        "that each picture begins where the list says; longer than a sector it stays doubtful",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,

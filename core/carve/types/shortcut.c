@@ -6,7 +6,7 @@
 #define HEADER 76u
 #define PARTS_MOST 64u
 #define PART_MOST 65536u
-#define BLOCK 4096u /* nothing of another file fits into what is no longer */
+#define BLOCK 512u /* nothing of another file fits into what is no longer */
 
 static const EkSignature signatures[] = {{0, 8, {0x4c, 0, 0, 0, 1, 0x14, 2, 0}, {0}}};
 
@@ -48,7 +48,7 @@ const EkCarveType ek_carve_shortcut = {
     .name = "shortcut",
     .ending = "lnk",
     .kind = EK_KIND_OTHER,
-    .checks = "all its parts; longer than 4 KiB it stays doubtful",
+    .checks = "all its parts; longer than a sector it stays doubtful",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,

@@ -80,9 +80,11 @@ static gsize text_length(EkSpan span, Coding coding, gboolean allows_code_page)
 
 /* --- is it text? ------------------------------------------------------------------------------ */
 
-/* Fillers and tables repeat themselves from the beginning on. */
+/* Fillers repeat themselves from the beginning on; by chance some bytes of what follows one pass
+ * for text as well. */
 static gboolean repeats(EkSpan span)
 {
+    span.length -= span.length / 4;
     for (gsize period = 1; period <= PERIOD_MOST && 2 * period <= span.length; period++)
         if (memcmp(span.data, span.data + period, span.length - period) == 0)
             return TRUE;
@@ -90,21 +92,37 @@ static gboolean repeats(EkSpan span)
 }
 
 /* Letters and digits, in words or fields, make up most of it; others than ASCII some of it. */
-static gboolean has_statistic(EkSpan span, Coding coding)
+static gboolean has_statistic(EkSpan span)
 {
     guint plain = 0;
     guint gaps = 0;
     guint wide = 0;
-    gsize step = coding == UTF8 ? 1 : 2;
-    for (gsize i = coding == UTF16_BIG ? 1 : 0; i < span.length; i += step) {
+    for (gsize i = 0; i < span.length; i++) {
         guint8 c = span.data[i];
         plain += g_ascii_isalnum(c) || c == ' ' ? 1 : 0;
         gaps += c == ' ' || c == '\n' || c == ',' || c == ';' || c == '\t' ? 1 : 0;
         wide += c >= 0x80 ? 1 : 0;
     }
-    gsize count = span.length / step;
+    gsize count = span.length;
     return gaps >= count / 60 && gaps < count / 2 && (plain + wide) * 10 >= count * 7 &&
-           (coding != UTF8 || wide * 2 <= count);
+           wide * 2 <= count;
+}
+
+/* Nearly every pair of bytes is a character of UTF-16: those of a language are in few rows of 256,
+ * blanks and marks in two of them. */
+static gboolean has_wide_statistic(EkSpan span, gboolean is_big)
+{
+    gboolean is_seen[256] = {FALSE};
+    guint rows = 0;
+    guint marks = 0;
+    guint count = 0;
+    for (gsize i = 2; i + 2 <= span.length; i += 2, count++) {
+        guint8 row = span.data[is_big ? i : i + 1];
+        marks += row == 0 || row == 0x30 ? 1 : 0;
+        rows += is_seen[row] ? 0 : 1;
+        is_seen[row] = TRUE;
+    }
+    return marks * 20 >= count && rows <= MAX(count / 6, 4);
 }
 
 static gboolean begin(EkSpan span)
@@ -112,7 +130,9 @@ static gboolean begin(EkSpan span)
     Coding coding = coding_of(span);
     EkSpan part = ek_span_part(span, 0, LOOKED_AT);
     part.length = text_length(part, coding, TRUE);
-    return part.length >= LEAST && !repeats(part) && has_statistic(part, coding);
+    if (part.length < LEAST || repeats(part))
+        return FALSE;
+    return coding == UTF8 ? has_statistic(part) : has_wide_statistic(part, coding == UTF16_BIG);
 }
 
 /* --- what it is ------------------------------------------------------------------------------ */

@@ -1,0 +1,19 @@
+/* SPDX-License-Identifier: MIT */
+/* Files put together byte by byte, of types that nothing at hand writes. */
+#ifndef EK_TESTS_COMPOSED_H
+#define EK_TESTS_COMPOSED_H
+
+#include "specimens.h"
+
+/* Appends bytes, or a number of so many bytes. */
+void compose_bytes(GByteArray *bytes, const void *data, gsize length);
+void compose_number(GByteArray *bytes, guint64 value, guint width, gboolean big);
+
+/* Adds a specimen of these bytes, which are unreffed. */
+void compose_add(GPtrArray *list, const char *type, const char *ending, GByteArray *bytes,
+                 gboolean joins, gboolean proves);
+
+/* One of each. */
+void add_composed(GPtrArray *list, guint32 seed);
+
+#endif
