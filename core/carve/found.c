@@ -74,6 +74,9 @@ EkByte ek_found_held(const EkFound *found)
         return found->followed.sure;
     if (found->type->is_solid && found->state == EK_CONTENT_DOUBTFUL)
         return 0;
+    /* What was joined on a guess does not keep others from their ground. */
+    if (found->state == EK_CONTENT_DOUBTFUL && found->places->len > 1)
+        return MIN(found->bytes, g_array_index(found->places, EkRange, 0).bytes);
     return found->followed.proof == EK_PROOF_LENGTH ? 0 : found->bytes;
 }
 

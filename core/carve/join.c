@@ -126,16 +126,20 @@ static const struct {
     guint tier;
     guint from; /* blocks back */
     guint to;
-} steps[] = {{0, 0, BACK_MOST}, {1, 0, 8},         {2, 0, 3}, {1, 8, BACK_MOST}, {2, 3, 8},
-             {3, 0, 1},         {2, 8, BACK_MOST}, {3, 1, 3}, {4, 0, 1}};
+    guint stretches; /* tier 0: of free ground, at the beginning of which it may go on */
+} steps[] = {{0, 0, BACK_MOST, 3}, {1, 0, 8, 0}, {2, 0, 3, 0}, {0, 0, 3, GROUND_MOST},
+             {1, 8, BACK_MOST, 0}, {2, 3, 8, 0}, {3, 0, 1, 0}, {2, 8, BACK_MOST, 0},
+             {3, 1, 3, 0},         {4, 0, 1, 0}};
 
 /* Looks for the block that goes on at `offset`, in one tier. */
-static gboolean find_next(Joining *joining, EkByte offset, EkByte beyond, guint tier)
+static gboolean find_next(Joining *joining, EkByte offset, EkByte beyond, guint step)
 {
+    guint tier = steps[step].tier;
     EkByte wrong = ek_content_place(joining->content, offset);
     EkByte from = on_grid(joining, ek_content_place(joining->content, offset - 1) + 1);
     g_autoptr(GArray) stretches = stretches_from(joining, from);
-    for (guint i = 0; i < stretches->len; i++) {
+    guint most = tier == 0 ? MIN(stretches->len, steps[step].stretches) : stretches->len;
+    for (guint i = 0; i < most; i++) {
         EkRange range = g_array_index(stretches, EkRange, i);
         EkByte end = ek_range_end(range);
         EkByte at = range.first;
@@ -221,7 +225,9 @@ static gboolean add_piece(Joining *joining, const EkFollowed *broken)
 {
     EkByte grid = joining->grid;
     EkByte lowest = MAX(joining->type->is_checked ? broken->sure : 1, 1);
-    EkByte highest = MAX(broken->length, broken->broken.first + broken->broken.bytes) / grid * grid;
+    /* Some notice at the beginning of the part in which it went wrong. */
+    EkByte highest =
+        ek_divide_up(MAX(broken->length, broken->broken.first + broken->broken.bytes), grid) * grid;
     g_autoptr(GArray) before = g_array_new(FALSE, FALSE, sizeof(EkRange));
     ek_content_places(joining->content, ek_content_bytes(joining->content), before);
     if (add_by_sum(joining, broken))
@@ -236,7 +242,7 @@ static gboolean add_piece(Joining *joining, const EkFollowed *broken)
             EkByte offset = highest - MIN(highest, i * (EkByte)grid);
             if (offset < MAX(lowest, grid))
                 break;
-            if (find_next(joining, offset, broken->length, steps[step].tier))
+            if (find_next(joining, offset, broken->length, step))
                 return TRUE;
             lay_again(joining->content, before, offset);
             if (is_spent(joining))
