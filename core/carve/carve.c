@@ -137,18 +137,13 @@ static gboolean is_in_tail(const EkCarve *carve, const EkMatches *matches, EkByt
     return FALSE;
 }
 
-/* In what nothing but a proved file may begin. */
+/* In what nothing but a whole file may begin. */
 static gboolean is_in_solid(const EkCarve *carve, EkByte at)
 {
     for (guint i = carve->solids->len; i > 0 && i + TAILS_MOST > carve->solids->len; i--)
         if (ek_range_holds(g_array_index(carve->solids, EkTail, i - 1).range, at))
             return TRUE;
     return FALSE;
-}
-
-static gboolean is_proved(const EkFound *found)
-{
-    return found->state == EK_CONTENT_WHOLE && found->followed.proof == EK_PROOF_FULL;
 }
 
 static EkMatches *copy_matches(const EkMatches *matches)
@@ -212,9 +207,9 @@ static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **
         if (candidate->found == NULL)
             continue;
         if (!carve->order.nested && is_in_solid(carve, candidate->at) &&
-            !is_proved(candidate->found))
+            candidate->found->state != EK_CONTENT_WHOLE)
             continue;
-        if (candidate->found->followed.is_tail || ek_found_held(candidate->found) == 0)
+        if (ek_found_hides(candidate->found))
             ek_carve_pass_tail(carve, (EkRange){candidate->at, candidate->found->bytes},
                                candidate->found->type->name);
         if (!carve->sink.found(carve->sink.data, candidate->found, error)) {

@@ -32,6 +32,10 @@ void ek_found_free(EkFound *found);
 /* Where it begins. */
 EkByte ek_found_first(const EkFound *found);
 
+/* May what begins in it be part of it, though it does not hold its ground? Then it is passed over,
+ * see ek_carve_pass_tail. */
+gboolean ek_found_hides(const EkFound *found);
+
 /* Bytes of its beginning that are proved to be its own: nothing else begins in them. */
 EkByte ek_found_held(const EkFound *found);
 
@@ -65,7 +69,7 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkCarve, ek_carve_free)
 void ek_carve_hold(EkCarve *carve, EkRange range);
 
 /* A file found before whose beginning is missing, so that what begins in it as the same type is of
- * it, or of a solid type, so that only proved ones begin in it. */
+ * it, or of a solid type, so that only whole ones begin in it. */
 void ek_carve_pass_tail(EkCarve *carve, EkRange range, const char *type);
 
 /* Searches these ranges (EkRange, in order, within the ground). FALSE with EK_ERROR_CANCELLED when

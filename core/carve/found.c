@@ -68,6 +68,14 @@ EkByte ek_found_first(const EkFound *found)
     return g_array_index(found->places, EkRange, 0).first;
 }
 
+gboolean ek_found_hides(const EkFound *found)
+{
+    /* A length alone may be anything. */
+    return found->followed.is_tail ||
+           (found->type->is_solid && found->state == EK_CONTENT_DOUBTFUL &&
+            found->followed.proof >= EK_PROOF_TABLES);
+}
+
 EkByte ek_found_held(const EkFound *found)
 {
     if (found->followed.end == EK_FOLLOW_BROKE)

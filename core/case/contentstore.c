@@ -115,7 +115,7 @@ gboolean ek_contentstore_add(EkContentStore *store, const EkFound *found, const 
                    (gint64)found->state, found->why, place,
                    *followed->ending != '\0' ? followed->ending : found->type->ending,
                    followed->words, followed->date.is_set ? followed->date.seconds : G_MININT64,
-                   (gint64)followed->date.is_local, (gint64)followed->is_tail))
+                   (gint64)followed->date.is_local, (gint64)ek_found_hides(found)))
         return FALSE;
     return sqlite3_changes(store->store) == 0 ||
            put_pieces(store, sqlite3_last_insert_rowid(store->store), found->places, error);
@@ -242,9 +242,9 @@ gboolean ek_contentstore_each_held(EkContentStore *store, EkContentHold hold, vo
 gboolean ek_contentstore_each_tail(EkContentStore *store, EkContentTail take, void *data,
                                    GError **error)
 {
-    g_autoptr(EkStatement) rows = ek_sql_prepare(
-        store->store, error,
-        "SELECT first,bytes,type FROM content WHERE is_tail OR held=0 ORDER BY first", "");
+    g_autoptr(EkStatement) rows =
+        ek_sql_prepare(store->store, error,
+                       "SELECT first,bytes,type FROM content WHERE is_tail ORDER BY first", "");
     int got = rows != NULL ? 0 : -1;
     while (rows != NULL && (got = ek_sql_step(store->store, rows, error)) == 1)
         take(data, (EkRange){byte_in(rows, 0), byte_in(rows, 1)},

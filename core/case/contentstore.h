@@ -36,8 +36,7 @@ typedef void (*EkContentHold)(void *data, EkRange range);
 gboolean ek_contentstore_each_held(EkContentStore *store, EkContentHold hold, void *data,
                                    GError **error);
 
-/* Calls `take` with each file whose beginning is missing, or that holds nothing, in order of
- * place. */
+/* Calls `take` with each file that hides what begins in it (ek_found_hides), in order of place. */
 typedef void (*EkContentTail)(void *data, EkRange range, const char *type);
 gboolean ek_contentstore_each_tail(EkContentStore *store, EkContentTail take, void *data,
                                    GError **error);

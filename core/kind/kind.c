@@ -24,8 +24,8 @@ static const EkContentType types[] = {
     {"djvu", EK_KIND_DOCUMENT, " djvu ", "image/vnd.djvu", 0, 0, NULL},
     {"dwg", EK_KIND_DOCUMENT, " dwg dxf ", "image/vnd.dwg", 0, 0, NULL},
     {"picture", EK_KIND_PICTURE,
-     " tif tiff heic heif avif jxl svg psd xcf raw dng cr2 cr3 nef arw orf rw2 raf pef srw ico ai "
-     "eps ",
+     " tif tiff heic heif avif jxl svg psd xcf raw dng cr2 cr3 nef arw orf rw2 raf pef srw ico cur "
+     "jp2 j2k jpx ai eps ",
      "image/", 0, 0, NULL},
 
     {"avi", EK_KIND_VIDEO, " avi ", "video/x-msvideo", 0, 4, "RIFF"},
@@ -38,8 +38,8 @@ static const EkContentType types[] = {
     {"wav", EK_KIND_AUDIO, " wav ", "audio/x-wav", 0, 4, "RIFF"},
     {"flac", EK_KIND_AUDIO, " flac ", "audio/flac", 0, 4, "fLaC"},
     {"ogg", EK_KIND_AUDIO, " ogg ", "application/ogg", 0, 4, "OggS"},
-    {"audio", EK_KIND_AUDIO, " mp3 aac m4a oga opus wma aif aiff mid midi amr ape mka ", "audio/",
-     0, 0, NULL},
+    {"audio", EK_KIND_AUDIO, " mp3 aac m4a oga opus wma aif aiff mid midi amr au ape mka ",
+     "audio/", 0, 0, NULL},
 
     {"mbox", EK_KIND_MAIL, " mbox mbx ", "application/mbox", 0, 0, NULL},
     {"outlook", EK_KIND_MAIL, " pst ost ", "application/vnd.ms-outlook", 0, 0, NULL},
@@ -62,7 +62,7 @@ static const EkContentType types[] = {
     {"pdf", EK_KIND_DOCUMENT, " pdf ", "application/pdf", 0, 5, "%PDF-"},
     {"postscript", EK_KIND_DOCUMENT, "", "application/postscript", 0, 0, NULL},
     {"rtf", EK_KIND_DOCUMENT, " rtf ", "application/rtf", 0, 0, NULL},
-    {"json", EK_KIND_DOCUMENT, "", "application/json", 0, 0, NULL},
+    {"json", EK_KIND_DOCUMENT, " json ", "application/json", 0, 0, NULL},
     {"epub", EK_KIND_DOCUMENT, " epub ", "application/epub", 0, 0, NULL},
     {"word", EK_KIND_DOCUMENT, " doc ", "application/msword", 0, 4, OLE},
     {"excel", EK_KIND_DOCUMENT, " xls ", "application/vnd.ms-excel", 0, 4, OLE},
@@ -76,7 +76,7 @@ static const EkContentType types[] = {
     {"odf", EK_KIND_DOCUMENT, " odt ods odp ", "application/vnd.oasis", 0, 2, "PK"},
     {"document", EK_KIND_DOCUMENT,
      " docm dot dotx ott txt md tex xlsm xlsb csv tsv pptx ppsx pages numbers key mobi htm html "
-     "xml xps vsd vsdx pub one ",
+     "xml xps vsd vsdx pub one chm ",
      "text/", 0, 0, NULL},
 
     {"sqlite", EK_KIND_DATABASE, " db sqlite sqlite3 ", "application/vnd.sqlite3", 0, 0, NULL},
