@@ -11,7 +11,7 @@
 
 #include <string.h>
 
-#define TAILS_MOST 64u /* that are asked, the last ones */
+#define LOOSE_MOST 64u /* that are asked, the last ones */
 
 /* --- the visitor ----------------------------------------------------------------------------- */
 
@@ -30,7 +30,7 @@ typedef struct {
     EkByte at;          /* of what is followed */
     GArray *candidates; /* Candidate, by position */
     EkByte held;        /* what begins before this waits: a file of this chunk holds it */
-    EkTail tail;
+    EkLoose tail;       /* the last one here whose beginning is missing */
 } Gathered;
 
 static void candidate_clear(void *data)
@@ -122,27 +122,27 @@ static gboolean may_begin(const EkMatches *matches, EkSpan span)
     return FALSE;
 }
 
-/* What begins as the type of a file whose beginning is missing, and in it, is part of that. */
-static gboolean is_of_tail(const EkTail *tail, const EkMatches *matches, EkByte at)
+static gboolean is_of_same(const EkLoose *loose, const EkMatches *matches, EkByte at)
 {
-    return tail->type != NULL && ek_range_holds(tail->range, at) && matches->count == 1 &&
-           g_str_equal(ek_carve_types[matches->ids[0]]->name, tail->type);
+    return loose->hides == EK_HIDES_SAME && ek_range_holds(loose->range, at) &&
+           matches->count == 1 && ek_carve_types[matches->ids[0]] == loose->type;
 }
 
-static gboolean is_in_tail(const EkCarve *carve, const EkMatches *matches, EkByte at)
+/* Is it part of a file before it that does not hold its ground? `found` is NULL as long as it was
+ * not followed. */
+static gboolean is_hidden(const EkCarve *carve, const Candidate *candidate)
 {
-    for (guint i = carve->tails->len; i > 0 && i + TAILS_MOST > carve->tails->len; i--)
-        if (is_of_tail(&g_array_index(carve->tails, EkTail, i - 1), matches, at))
+    const EkFound *found = candidate->found;
+    guint count = carve->loose->len;
+    for (guint i = count; i > 0 && i + LOOSE_MOST > count; i--) {
+        const EkLoose *loose = &g_array_index(carve->loose, EkLoose, i - 1);
+        if (!ek_range_holds(loose->range, candidate->at))
+            continue;
+        if (is_of_same(loose, candidate->matches, candidate->at) ||
+            (loose->hides == EK_HIDES_WEAK && found != NULL && found->state != EK_CONTENT_WHOLE) ||
+            (loose->hides == EK_HIDES_PLAIN && found != NULL && found->type->is_plain))
             return TRUE;
-    return FALSE;
-}
-
-/* In what nothing but a whole file may begin. */
-static gboolean is_in_solid(const EkCarve *carve, EkByte at)
-{
-    for (guint i = carve->solids->len; i > 0 && i + TAILS_MOST > carve->solids->len; i--)
-        if (ek_range_holds(g_array_index(carve->solids, EkTail, i - 1).range, at))
-            return TRUE;
+    }
     return FALSE;
 }
 
@@ -160,7 +160,7 @@ static void look(void *data, void *gathered_data, const EkMatches *matches, EkSp
         return;
     gboolean waits =
         !carve->order.nested && (at < gathered->held || ek_claims_hold(carve->claims, at) ||
-                                 is_of_tail(&gathered->tail, matches, at));
+                                 is_of_same(&gathered->tail, matches, at));
     gathered->at = at;
     ek_claims_begin(carve->claims, at, gathered->content);
     EkFound *found = waits ? NULL : follow(carve, gathered->content, matches, span, at);
@@ -175,8 +175,8 @@ static void look(void *data, void *gathered_data, const EkMatches *matches, EkSp
     }
     if (found != NULL && holds)
         gathered->held = MAX(gathered->held, ek_found_first(found) + found->bytes);
-    if (found != NULL && found->followed.is_tail)
-        gathered->tail = (EkTail){{at, found->bytes}, found->type->name};
+    if (found != NULL && ek_found_hides(found) == EK_HIDES_SAME)
+        gathered->tail = (EkLoose){{at, found->bytes}, found->type, EK_HIDES_SAME};
     candidate.matches = copy_matches(matches);
     candidate.found = found;
     g_array_append_val(gathered->candidates, candidate);
@@ -199,19 +199,15 @@ static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **
     Gathered *gathered = gathered_data;
     for (guint i = 0; i < gathered->candidates->len; i++) {
         Candidate *candidate = &g_array_index(gathered->candidates, Candidate, i);
-        if (!carve->order.nested && (ek_carving_is_held(carve, candidate->at) ||
-                                     is_in_tail(carve, candidate->matches, candidate->at)))
+        gboolean tells_all = carve->order.nested;
+        if (!tells_all && (ek_carving_is_held(carve, candidate->at) || is_hidden(carve, candidate)))
             continue;
         if (candidate->found == NULL)
             candidate->found = follow_late(carve, candidate);
-        if (candidate->found == NULL)
+        if (candidate->found == NULL || (!tells_all && is_hidden(carve, candidate)))
             continue;
-        if (!carve->order.nested && is_in_solid(carve, candidate->at) &&
-            candidate->found->state != EK_CONTENT_WHOLE)
-            continue;
-        if (ek_found_hides(candidate->found))
-            ek_carve_pass_tail(carve, (EkRange){candidate->at, candidate->found->bytes},
-                               candidate->found->type->name);
+        ek_carve_pass(carve, (EkRange){candidate->at, candidate->found->bytes},
+                      candidate->found->type->name, ek_found_hides(candidate->found));
         if (!carve->sink.found(carve->sink.data, candidate->found, error)) {
             ek_claims_pass(carve->claims, G_MAXUINT64);
             return FALSE;
@@ -244,8 +240,7 @@ EkCarve *ek_carve_new(const EkCarveOrder *order, const EkCarveSink *sink, const 
     carve->held = g_tree_new_full(ek_carving_compare, NULL, g_free, g_free);
     carve->scan = ek_scan_new(order->reader, order->threads, cancel);
     carve->claims = ek_claims_new();
-    carve->tails = g_array_new(FALSE, FALSE, sizeof(EkTail));
-    carve->solids = g_array_new(FALSE, FALSE, sizeof(EkTail));
+    carve->loose = g_array_new(FALSE, FALSE, sizeof(EkLoose));
     carve->content = ek_content_new(order->reader);
     ek_content_watch(carve->content, cancel);
     EkScanVisitor visitor = {carve, begin_chunk, look, commit, discard_chunk, enter};
@@ -257,20 +252,17 @@ void ek_carve_free(EkCarve *carve)
 {
     ek_scan_free(carve->scan);
     ek_claims_free(carve->claims);
-    g_array_unref(carve->tails);
-    g_array_unref(carve->solids);
+    g_array_unref(carve->loose);
     ek_content_free(carve->content);
     g_tree_unref(carve->held);
     g_free(carve);
 }
 
-void ek_carve_pass_tail(EkCarve *carve, EkRange range, const char *type)
+void ek_carve_pass(EkCarve *carve, EkRange range, const char *type, EkHides hides)
 {
-    const EkCarveType *known = ek_carve_type_named(type);
-    if (known != NULL && range.bytes > 0) {
-        EkTail tail = {range, known->name};
-        g_array_append_val(known->is_solid ? carve->solids : carve->tails, tail);
-    }
+    EkLoose loose = {range, ek_carve_type_named(type), hides};
+    if (loose.type != NULL && hides != EK_HIDES_NOTHING && range.bytes > 0)
+        g_array_append_val(carve->loose, loose);
 }
 
 gboolean ek_carve_scan(EkCarve *carve, const GArray *ranges, GError **error)

@@ -32,9 +32,15 @@ void ek_found_free(EkFound *found);
 /* Where it begins. */
 EkByte ek_found_first(const EkFound *found);
 
-/* May what begins in it be part of it, though it does not hold its ground? Then it is passed over,
- * see ek_carve_pass_tail. */
-gboolean ek_found_hides(const EkFound *found);
+/* What begins in a file that does not hold its ground, and is passed over as part of it. */
+typedef enum {
+    EK_HIDES_NOTHING,
+    EK_HIDES_SAME, /* what is of its type: its beginning is missing */
+    EK_HIDES_WEAK, /* what is not whole: it is of a solid type */
+    EK_HIDES_PLAIN /* what anything may look like: its length alone bounds it */
+} EkHides;
+
+EkHides ek_found_hides(const EkFound *found);
 
 /* Bytes of its beginning that are proved to be its own: nothing else begins in them. */
 EkByte ek_found_held(const EkFound *found);
@@ -68,9 +74,8 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkCarve, ek_carve_free)
  * nothing is joined over it. Before ek_carve_scan. */
 void ek_carve_hold(EkCarve *carve, EkRange range);
 
-/* A file found before whose beginning is missing, so that what begins in it as the same type is of
- * it, or of a solid type, so that only whole ones begin in it. */
-void ek_carve_pass_tail(EkCarve *carve, EkRange range, const char *type);
+/* A file found before that hides what begins in its range. */
+void ek_carve_pass(EkCarve *carve, EkRange range, const char *type, EkHides hides);
 
 /* Searches these ranges (EkRange, in order, within the ground). FALSE with EK_ERROR_CANCELLED when
  * it was asked to end: what was handed on stays right. */

@@ -6,10 +6,12 @@
 #include "carve/carve.h"
 #include "carve/claims.h"
 
+/* A file that does not hold its ground. */
 typedef struct {
     EkRange range;
-    const char *type;
-} EkTail;
+    const EkCarveType *type;
+    EkHides hides;
+} EkLoose;
 
 struct EkCarve {
     EkCarveOrder order;
@@ -18,8 +20,7 @@ struct EkCarve {
     GTree *held; /* EkByte (where ground that is held begins) to EkByte (where it ends); apart */
     EkScan *scan;
     EkClaims *claims;
-    GArray *tails;      /* EkTail: files whose beginning is missing, as they were found */
-    GArray *solids;     /* EkTail: files of solid types that hold nothing */
+    GArray *loose;      /* EkLoose, as they were found */
     EkByte begun;       /* up to here chunks are looked at, or were */
     EkContent *content; /* of the thread that carves */
 };

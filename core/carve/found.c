@@ -68,12 +68,15 @@ EkByte ek_found_first(const EkFound *found)
     return g_array_index(found->places, EkRange, 0).first;
 }
 
-gboolean ek_found_hides(const EkFound *found)
+EkHides ek_found_hides(const EkFound *found)
 {
+    const EkFollowed *followed = &found->followed;
+    if (followed->is_tail)
+        return EK_HIDES_SAME;
+    if (found->state != EK_CONTENT_DOUBTFUL || ek_found_held(found) > 0)
+        return EK_HIDES_NOTHING;
     /* A length alone may be anything. */
-    return found->followed.is_tail ||
-           (found->type->is_solid && found->state == EK_CONTENT_DOUBTFUL &&
-            found->followed.proof >= EK_PROOF_TABLES);
+    return followed->proof >= EK_PROOF_TABLES ? EK_HIDES_WEAK : EK_HIDES_PLAIN;
 }
 
 EkByte ek_found_held(const EkFound *found)

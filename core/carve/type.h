@@ -68,6 +68,7 @@ typedef struct {
     void (*follow)(EkContent *content, EkFollowed *followed);
     gboolean joins;    /* what breaks may go on elsewhere: following tells soon when it does not */
     gboolean is_solid; /* no other file begins in it on a block: where one does, it is in pieces */
+    gboolean is_plain; /* much that is none looks like it: in what others may claim it is none */
     gboolean is_checked; /* `sure` is where the last sum was right */
 } EkCarveType;
 

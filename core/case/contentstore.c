@@ -22,7 +22,7 @@ static const char *const made_by[] = {
     " number INTEGER PRIMARY KEY, first INTEGER NOT NULL, bytes INTEGER NOT NULL,"
     " held INTEGER NOT NULL, type TEXT NOT NULL, state INTEGER NOT NULL, why TEXT NOT NULL,"
     " place TEXT NOT NULL, ending TEXT NOT NULL, words TEXT NOT NULL, date INTEGER,"
-    " is_local INTEGER NOT NULL, is_tail INTEGER NOT NULL, tried TEXT NOT NULL, UNIQUE (first, "
+    " is_local INTEGER NOT NULL, hides INTEGER NOT NULL, tried TEXT NOT NULL, UNIQUE (first, "
     "type));"
     "CREATE TABLE piece ("
     " content INTEGER NOT NULL REFERENCES content (number), position INTEGER NOT NULL,"
@@ -109,7 +109,7 @@ gboolean ek_contentstore_add(EkContentStore *store, const EkFound *found, const 
     if (!begin(store, error) ||
         !ek_sql_do(store->store, error,
                    "INSERT OR IGNORE INTO content"
-                   " (first,bytes,held,type,state,why,place,ending,words,date,is_local,is_tail,"
+                   " (first,bytes,held,type,state,why,place,ending,words,date,is_local,hides,"
                    "  tried) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,'')",
                    "uuusissssiii", first, found->bytes, ek_found_held(found), found->type->name,
                    (gint64)found->state, found->why, place,
@@ -239,16 +239,17 @@ gboolean ek_contentstore_each_held(EkContentStore *store, EkContentHold hold, vo
     return got == 0;
 }
 
-gboolean ek_contentstore_each_tail(EkContentStore *store, EkContentTail take, void *data,
-                                   GError **error)
+gboolean ek_contentstore_each_loose(EkContentStore *store, EkContentLoose take, void *data,
+                                    GError **error)
 {
-    g_autoptr(EkStatement) rows =
-        ek_sql_prepare(store->store, error,
-                       "SELECT first,bytes,type FROM content WHERE is_tail ORDER BY first", "");
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        store->store, error,
+        "SELECT first,bytes,type,hides FROM content WHERE hides<>0 ORDER BY first", "");
     int got = rows != NULL ? 0 : -1;
     while (rows != NULL && (got = ek_sql_step(store->store, rows, error)) == 1)
         take(data, (EkRange){byte_in(rows, 0), byte_in(rows, 1)},
-             (const char *)sqlite3_column_text(rows, 2));
+             (const char *)sqlite3_column_text(rows, 2),
+             (EkHides)CLAMP(sqlite3_column_int(rows, 3), 0, EK_HIDES_PLAIN));
     return got == 0;
 }
 

@@ -37,9 +37,9 @@ gboolean ek_contentstore_each_held(EkContentStore *store, EkContentHold hold, vo
                                    GError **error);
 
 /* Calls `take` with each file that hides what begins in it (ek_found_hides), in order of place. */
-typedef void (*EkContentTail)(void *data, EkRange range, const char *type);
-gboolean ek_contentstore_each_tail(EkContentStore *store, EkContentTail take, void *data,
-                                   GError **error);
+typedef void (*EkContentLoose)(void *data, EkRange range, const char *type, EkHides hides);
+gboolean ek_contentstore_each_loose(EkContentStore *store, EkContentLoose take, void *data,
+                                    GError **error);
 
 /* The next file behind the number in *cut (0: the first) that ends early and was not tried to be
  * joined on this basis (a word that changes when more is known). FALSE: none, or *error. */

@@ -296,9 +296,9 @@ static void hold(void *data, EkRange range)
     ek_carve_hold(data, range);
 }
 
-static void take_tail(void *data, EkRange range, const char *type)
+static void pass(void *data, EkRange range, const char *type, EkHides hides)
 {
-    ek_carve_pass_tail(data, range, type);
+    ek_carve_pass(data, range, type, hides);
 }
 
 /* What the pieces of a file are in step with: the clusters of the volumes, where all agree. */
@@ -328,7 +328,7 @@ static gboolean prepare(EkSearch *search, GError **error)
     search->carve = carve;
     g_mutex_unlock(&search->lock_counts);
     return ek_contentstore_each_held(search->store, hold, carve, error) &&
-           ek_contentstore_each_tail(search->store, take_tail, carve, error) &&
+           ek_contentstore_each_loose(search->store, pass, carve, error) &&
            count_all(search, error);
 }
 

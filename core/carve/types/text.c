@@ -97,15 +97,17 @@ static gboolean has_statistic(EkSpan span)
     guint plain = 0;
     guint gaps = 0;
     guint wide = 0;
+    guint turns = 0; /* from a small letter to a capital one: names have some, noise has many */
     for (gsize i = 0; i < span.length; i++) {
         guint8 c = span.data[i];
         plain += g_ascii_isalnum(c) || c == ' ' ? 1 : 0;
         gaps += c == ' ' || c == '\n' || c == ',' || c == ';' || c == '\t' ? 1 : 0;
         wide += c >= 0x80 ? 1 : 0;
+        turns += i > 0 && g_ascii_isupper(c) && g_ascii_islower(span.data[i - 1]) ? 1 : 0;
     }
     gsize count = span.length;
-    return gaps >= count / 60 && gaps < count / 2 && (plain + wide) * 10 >= count * 7 &&
-           wide * 2 <= count;
+    return gaps >= count / 25 && gaps < count / 2 && turns <= count / 20 &&
+           (plain + wide) * 10 >= count * 7 && wide * 2 <= count;
 }
 
 /* Nearly every pair of bytes is a character of UTF-16: those of a language are in few rows of 256,
@@ -222,4 +224,5 @@ const EkCarveType ek_carve_text = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .is_plain = TRUE,
 };
