@@ -63,6 +63,7 @@ static EkFollowed follow(Joining *joining)
 {
     EkFollowed followed = joining->known;
     followed.end = EK_FOLLOW_NOTHING;
+    followed.broken.bytes = 0;
     joining->type->follow(joining->content, &followed);
     return followed;
 }
@@ -135,6 +136,8 @@ static const struct {
 static gboolean find_next(Joining *joining, EkByte offset, EkByte beyond, guint step)
 {
     guint tier = steps[step].tier;
+    if (offset > ek_content_bytes(joining->content))
+        return FALSE;
     EkByte wrong = ek_content_place(joining->content, offset);
     EkByte from = on_grid(joining, ek_content_place(joining->content, offset - 1) + 1);
     g_autoptr(GArray) stretches = stretches_from(joining, from);
@@ -204,7 +207,8 @@ static gboolean add_by_sum(Joining *joining, const EkFollowed *broken)
     EkByte from = on_grid(joining, ek_content_place(joining->content, part->first) + 1);
     g_autoptr(EkContent) ground = blocks_from(joining, from);
     guint blocks = (guint)(MIN(NEAR + part->bytes, ek_content_bytes(ground)) / joining->grid);
-    if (!ek_sums_find(joining->content, ground, part, joining->grid, blocks, &offset, &in_ground))
+    if (!ek_sums_find(joining->content, ground, part, (gsize)joining->grid, blocks, &offset,
+                      &in_ground))
         return FALSE;
     g_autoptr(GArray) all = g_array_new(FALSE, FALSE, sizeof(EkRange));
     ek_content_places(ground, ek_content_bytes(ground), all);
@@ -277,6 +281,8 @@ static EkFound *join_with(Joining *joining)
     /* Around what was found in it. */
     if (joining->type->is_solid && broken.end == EK_FOLLOW_ENDED) {
         g_autoptr(GArray) own = stretches_from(joining, joining->first);
+        if (own->len == 0 || g_array_index(own, EkRange, 0).first != joining->first)
+            return NULL;
         ek_content_lay(joining->content, (const EkRange *)(gconstpointer)own->data, own->len);
         broken = follow(joining);
     }

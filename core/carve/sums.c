@@ -103,7 +103,7 @@ gboolean ek_sums_find(EkContent *content, EkContent *ground, const EkBroken *par
     if (part->check == EK_PART_PLAIN || part->bytes == 0 || part->bytes > PART_MOST ||
         cut <= part->first || grid + 4 > EK_CONTENT_SHOWN)
         return FALSE;
-    g_autofree guint32 *before = g_new(guint32, part->bytes / grid + 1);
+    g_autofree guint32 *before = g_new(guint32, (gsize)(part->bytes / grid) + 1);
     g_autofree guint32 *sums = g_new(guint32, 3 * (gsize)blocks);
     Search search = {
         .content = content,
