@@ -204,6 +204,11 @@ static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **
             continue;
         if (candidate->found == NULL)
             candidate->found = follow_late(carve, candidate);
+        /* What ends early because it was asked to end is no file. */
+        if (g_atomic_int_get(carve->cancel) != 0) {
+            ek_claims_pass(carve->claims, G_MAXUINT64);
+            return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
+        }
         if (candidate->found == NULL || (!tells_all && is_hidden(carve, candidate)))
             continue;
         ek_carve_pass(carve, (EkRange){candidate->at, candidate->found->bytes},

@@ -429,6 +429,52 @@ static void threads_change_nothing(void)
     g_byte_array_unref(drive.bytes);
 }
 
+/* A file that is longer than what a worker looks at once, with others in it all along: only it is
+ * told, whoever comes upon its middle first. Where its beginning is gone, these are told. */
+static void long_files_are_found_once(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    const Specimen *picture = NULL;
+    for (guint i = 0; i < specimens->len && picture == NULL; i++)
+        if (g_str_equal(((const Specimen *)specimens->pdata[i])->type, "png"))
+            picture = specimens->pdata[i];
+    g_autoptr(GByteArray) png = g_byte_array_new();
+    g_autofree guint8 *dots = g_malloc(1u << 20);
+    guint inside = 0;
+    g_byte_array_append(png, (const guint8 *)"\x89PNG\r\n\x1a\n", 8);
+    put_chunk(png, "IHDR", (const guint8 *)"\0\0\1\0\0\0\1\0\10\2\0\0\0", 13);
+    for (guint i = 0; i < 40; i++) {
+        /* The first block of its data that begins on one of the drive. */
+        gsize skip = (512 - (png->len + 8) % 512) % 512;
+        fill_noise(dots, 1u << 20, seed + i);
+        memcpy(dots + skip, picture->data, picture->length);
+        put_chunk(png, "IDAT", dots, 1u << 20);
+        inside++;
+    }
+    put_chunk(png, "IEND", dots, 0);
+    for (guint round = 0; round < 2; round++) {
+        Drive drive = drive_new(seed);
+        gsize cut = round == 0 ? 0 : 512;
+        put_bytes(&drive, png->data + cut, png->len - cut);
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) one = search(&bench, 1, TRUE);
+        g_autoptr(GPtrArray) many = search(&bench, 5, TRUE);
+        CHECK_NUMBER(one->len, round == 0 ? 1 : inside);
+        CHECK_NUMBER(many->len, one->len);
+        for (guint i = 0; i < MIN(one->len, many->len); i++) {
+            const EkFound *a = one->pdata[i];
+            const EkFound *b = many->pdata[i];
+            CHECK(a->state == EK_CONTENT_WHOLE && b->state == EK_CONTENT_WHOLE);
+            CHECK_NUMBER(place_of(a), place_of(b));
+            CHECK_NUMBER(a->bytes, b->bytes);
+        }
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+}
+
 /* What could not be read is told, and the file is not whole. */
 static void holes_are_told(void)
 {
@@ -477,6 +523,7 @@ int main(void)
         {"noise holds nothing", noise_holds_nothing},
         {"forged beginnings are not whole", forged_beginnings_are_not_whole},
         {"threads change nothing", threads_change_nothing},
+        {"long files are found once", long_files_are_found_once},
         {"holes are told", holes_are_told},
         {"types are found by name", types_are_found_by_name},
     };
