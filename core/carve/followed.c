@@ -24,6 +24,8 @@ void ek_followed_break(EkFollowed *followed, EkByte sure, EkByte at, EkByte leas
     followed->why = why;
 }
 
+#define BLANKS_MOST 64u
+
 /* --- words ----------------------------------------------------------------------------------- */
 
 /* Cut to a whole character, with blanks where there are control characters. */
@@ -180,12 +182,16 @@ gboolean ek_content_is_zero(EkContent *content, EkByte offset, EkByte bytes)
 
 EkByte ek_followed_line_end(EkContent *content, EkFollowed *followed, EkByte at)
 {
-    EkSpan tail = ek_content_some(content, at, 3);
-    gsize length = ek_span_u8(tail, 0) == '\r' ? 1 : 0;
-    if (length < tail.length && tail.data[length] == '\n')
+    EkSpan tail = ek_content_some(content, at, BLANKS_MOST);
+    gsize length = 0;
+    while (length < tail.length && strchr(" \t\r\n", tail.data[length]) != NULL &&
+           tail.data[length] != 0)
         length++;
     EkByte end = at + length;
     if (length > 0 && length < tail.length && tail.data[length] != 0 && end % 512 != 0)
+        followed->is_doubtful = TRUE;
+    /* There may be more of them. */
+    if (length == BLANKS_MOST)
         followed->is_doubtful = TRUE;
     return end;
 }

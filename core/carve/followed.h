@@ -38,9 +38,9 @@ gboolean ek_content_crc32(EkContent *content, EkByte offset, EkByte bytes, guint
 gboolean ek_content_seek(EkContent *content, EkByte offset, EkByte limit, const void *bytes,
                          gsize length, EkByte *found);
 
-/* A line end at `at` is the text's too, as most writers leave one; where what follows it is neither
- * zeros nor another block, it may as well be somebody else's: then the text is doubtful. Returns
- * where the text ends. */
+/* Blanks and line ends at `at` are the text's too, as most writers leave some; where what follows
+ * it is neither zeros nor another block, it may as well be somebody else's: then the text is
+ * doubtful. Returns where the text ends. */
 EkByte ek_followed_line_end(EkContent *content, EkFollowed *followed, EkByte at);
 
 /* Are all of these bytes zero? FALSE too where there are not so many. */
