@@ -39,7 +39,7 @@ gboolean ek_content_seek(EkContent *content, EkByte offset, EkByte limit, const 
                          gsize length, EkByte *found);
 
 /* Blanks and line ends at `at` are the text's too, as most writers leave some; where what follows
- * it is neither zeros nor another block, it may as well be somebody else's: then the text is
+ * them is neither zeros nor another block, it may as well be somebody else's: then the text is
  * doubtful. Returns where the text ends. */
 EkByte ek_followed_line_end(EkContent *content, EkFollowed *followed, EkByte at);
 
