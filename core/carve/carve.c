@@ -146,6 +146,23 @@ static gboolean is_hidden(const EkCarve *carve, const Candidate *candidate)
     return FALSE;
 }
 
+/* Right behind the word that begins a stream of a PDF it is a picture of that, however much of the
+ * rest is gone. */
+static gboolean is_in_document(const EkCarve *carve, EkByte at)
+{
+    static const char *const words[] = {"stream\n", "stream\r\n"};
+    guint8 before[8];
+    if (at < sizeof before ||
+        !ek_reader_read(carve->order.reader, at - sizeof before, before, sizeof before, NULL, NULL))
+        return FALSE;
+    for (gsize i = 0; i < G_N_ELEMENTS(words); i++) {
+        gsize length = strlen(words[i]);
+        if (memcmp(before + sizeof before - length, words[i], length) == 0)
+            return TRUE;
+    }
+    return FALSE;
+}
+
 static EkMatches *copy_matches(const EkMatches *matches)
 {
     return g_memdup2(matches, G_STRUCT_OFFSET(EkMatches, ids) + matches->count * sizeof(guint));
@@ -209,7 +226,8 @@ static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **
             ek_claims_pass(carve->claims, G_MAXUINT64);
             return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
         }
-        if (candidate->found == NULL || (!tells_all && is_hidden(carve, candidate)))
+        if (candidate->found == NULL ||
+            (!tells_all && (is_hidden(carve, candidate) || is_in_document(carve, candidate->at))))
             continue;
         ek_carve_pass(carve, (EkRange){candidate->at, candidate->found->bytes},
                       candidate->found->type->name, ek_found_hides(candidate->found));

@@ -475,6 +475,28 @@ static void long_files_are_found_once(void)
     }
 }
 
+/* A picture of a document of which nothing else is left is told only when parts are asked for. */
+static void pictures_of_documents_are_parts(void)
+{
+    g_autoptr(GPtrArray) specimens = specimens_new(test_seed());
+    const Specimen *picture = specimens->pdata[0];
+    Drive drive = drive_new(1);
+    CHECK_TEXT(picture->type, "jpeg");
+    memcpy(drive.bytes->data + drive.bytes->len - 7, "stream\n", 7);
+    EkByte inside = put_bytes(&drive, picture->data, picture->length);
+    pad(&drive, 4096, FALSE);
+    EkByte alone = put_bytes(&drive, picture->data, picture->length);
+    Bench bench;
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) listed = search(&bench, 0, TRUE);
+    CHECK_NUMBER(listed->len, 1);
+    CHECK(found_at(listed, alone) != NULL);
+    g_autoptr(GPtrArray) nested = search(&bench, 0, FALSE);
+    CHECK(found_at(nested, inside) != NULL && found_at(nested, alone) != NULL);
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
 /* What could not be read is told, and the file is not whole. */
 static void holes_are_told(void)
 {
@@ -524,6 +546,7 @@ int main(void)
         {"forged beginnings are not whole", forged_beginnings_are_not_whole},
         {"threads change nothing", threads_change_nothing},
         {"long files are found once", long_files_are_found_once},
+        {"pictures of documents are parts", pictures_of_documents_are_parts},
         {"holes are told", holes_are_told},
         {"types are found by name", types_are_found_by_name},
     };
