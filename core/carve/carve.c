@@ -85,13 +85,11 @@ static gboolean is_better(const EkFound *one, const EkFound *other)
 
 /* Follows what begins at `at` as each of the types that it may be; NULL: it is none. */
 static EkFound *follow(const EkCarve *carve, EkContent *content, const EkMatches *matches,
-                       EkSpan span, EkByte at)
+                       EkByte at)
 {
     EkFound *best = NULL;
     for (guint i = 0; i < matches->count; i++) {
         const EkCarveType *type = ek_carve_types[matches->ids[i]];
-        if (type->begin != NULL && !type->begin(span))
-            continue;
         if (at < type->before)
             continue;
         ek_content_lay_from(content, carve->order.ground, at - type->before);
@@ -112,14 +110,17 @@ static EkFound *follow(const EkCarve *carve, EkContent *content, const EkMatches
     return best;
 }
 
-static gboolean may_begin(const EkMatches *matches, EkSpan span)
+/* Those of the types that may begin with these bytes. */
+static EkMatches those_that_begin(const EkMatches *matches, EkSpan span)
 {
+    EkMatches left;
+    left.count = 0;
     for (guint i = 0; i < matches->count; i++) {
         const EkCarveType *type = ek_carve_types[matches->ids[i]];
         if (type->begin == NULL || type->begin(span))
-            return TRUE;
+            left.ids[left.count++] = matches->ids[i];
     }
-    return FALSE;
+    return left;
 }
 
 static gboolean is_of_same(const EkLoose *loose, const EkMatches *matches, EkByte at)
@@ -168,19 +169,20 @@ static EkMatches *copy_matches(const EkMatches *matches)
     return g_memdup2(matches, G_STRUCT_OFFSET(EkMatches, ids) + matches->count * sizeof(guint));
 }
 
-static void look(void *data, void *gathered_data, const EkMatches *matches, EkSpan span, EkByte at)
+static void look(void *data, void *gathered_data, const EkMatches *seen, EkSpan span, EkByte at)
 {
     const EkCarve *carve = data;
     Gathered *gathered = gathered_data;
     Candidate candidate = {.at = at};
-    if (!may_begin(matches, span))
+    EkMatches matches = those_that_begin(seen, span);
+    if (matches.count == 0)
         return;
     gboolean waits =
         !carve->order.nested && (at < gathered->held || ek_claims_hold(carve->claims, at) ||
-                                 is_of_same(&gathered->tail, matches, at));
+                                 is_of_same(&gathered->tail, &matches, at));
     gathered->at = at;
     ek_claims_begin(carve->claims, at, gathered->content);
-    EkFound *found = waits ? NULL : follow(carve, gathered->content, matches, span, at);
+    EkFound *found = waits ? NULL : follow(carve, gathered->content, &matches, at);
     gboolean holds = found != NULL && ek_found_held(found) > 0 && found->places->len == 1 &&
                      found->followed.end == EK_FOLLOW_ENDED;
     ek_claims_end(carve->claims, gathered->content, holds ? at + found->bytes : 0);
@@ -194,20 +196,9 @@ static void look(void *data, void *gathered_data, const EkMatches *matches, EkSp
         gathered->held = MAX(gathered->held, ek_found_first(found) + found->bytes);
     if (found != NULL && ek_found_hides(found) == EK_HIDES_SAME)
         gathered->tail = (EkLoose){{at, found->bytes}, found->type, EK_HIDES_SAME};
-    candidate.matches = copy_matches(matches);
+    candidate.matches = copy_matches(&matches);
     candidate.found = found;
     g_array_append_val(gathered->candidates, candidate);
-}
-
-/* What waited, and is in no file now. */
-static EkFound *follow_late(const EkCarve *carve, const Candidate *candidate)
-{
-    ek_content_lay_from(carve->content, carve->order.ground, candidate->at);
-    EkSpan shown = ek_content_some(carve->content, 0, EK_SCAN_SHOWN);
-    guint8 start[EK_SCAN_SHOWN];
-    memcpy(start, shown.data, shown.length);
-    return follow(carve, carve->content, candidate->matches, (EkSpan){start, shown.length},
-                  candidate->at);
 }
 
 static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **error)
@@ -219,8 +210,9 @@ static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **
         gboolean tells_all = carve->order.nested;
         if (!tells_all && (ek_carving_is_held(carve, candidate->at) || is_hidden(carve, candidate)))
             continue;
+        /* What waited, and is in no file now. */
         if (candidate->found == NULL)
-            candidate->found = follow_late(carve, candidate);
+            candidate->found = follow(carve, carve->content, candidate->matches, candidate->at);
         /* What ends early because it was asked to end is no file. */
         if (g_atomic_int_get(carve->cancel) != 0) {
             ek_claims_pass(carve->claims, G_MAXUINT64);
