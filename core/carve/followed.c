@@ -26,6 +26,17 @@ void ek_followed_break(EkFollowed *followed, EkByte sure, EkByte at, EkByte leas
 
 #define BLANKS_MOST 64u
 
+void ek_followed_end_within(EkContent *content, EkFollowed *followed, EkByte end, EkByte sure,
+                            EkProof proof, const char *why)
+{
+    EkByte there = ek_content_bytes(content);
+    followed->expected = end;
+    if (end > there)
+        ek_followed_break(followed, sure, there, sure, EK_GROUND_ENDS);
+    else
+        ek_followed_end(followed, end, proof, why);
+}
+
 /* --- words ----------------------------------------------------------------------------------- */
 
 /* Cut to a whole character, with blanks where there are control characters. */

@@ -8,6 +8,13 @@
 /* Its structure ends at `length`. */
 void ek_followed_end(EkFollowed *followed, EkByte length, EkProof proof, const char *why);
 
+#define EK_GROUND_ENDS "the searched area ends" /* why it is cut */
+
+/* Its structure ends at `end`, as it says, or it is cut where the content ends before that; up to
+ * `sure` it surely is one. */
+void ek_followed_end_within(EkContent *content, EkFollowed *followed, EkByte end, EkByte sure,
+                            EkProof proof, const char *why);
+
 /* It is no more right at `at`; up to `sure` it surely was. Too little of it (`sure` below `least`)
  * is none. */
 void ek_followed_break(EkFollowed *followed, EkByte sure, EkByte at, EkByte least, const char *why);

@@ -23,19 +23,15 @@ static void follow(EkContent *content, EkFollowed *followed)
     /* One that was written on the way does not say it. */
     if (bytes == G_MAXUINT32 || bytes == 0)
         return;
-    followed->expected = data + bytes;
-    if (data + bytes > ek_content_bytes(content))
-        ek_followed_break(followed, 24, ek_content_bytes(content), 24, "the ground ends");
-    else
-        ek_followed_end(followed, data + bytes, EK_PROOF_LENGTH,
-                        "ends where its length says; nothing else can be checked");
+    ek_followed_end_within(content, followed, data + bytes, 24, EK_PROOF_LENGTH,
+                           "ends where its length says; nothing else can be checked");
 }
 
 const EkCarveType ek_carve_au = {
     .name = "au",
     .ending = "au",
     .kind = EK_KIND_AUDIO,
-    .checks = "its header; the sound itself is not, so it stays doubtful",
+    .checks = "its header; always doubtful",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,

@@ -30,12 +30,8 @@ static gboolean begin(EkSpan span)
 static void follow(EkContent *content, EkFollowed *followed)
 {
     EkByte length = ek_span_le32(ek_content_some(content, 0, 64), 2);
-    followed->expected = length;
-    if (length <= ek_content_bytes(content))
-        ek_followed_end(followed, length, EK_PROOF_LENGTH,
-                        "ends where its length says; nothing else can be checked");
-    else
-        ek_followed_break(followed, 54, ek_content_bytes(content), 54, "the ground ends");
+    ek_followed_end_within(content, followed, length, 54, EK_PROOF_LENGTH,
+                           "ends where its length says; nothing else can be checked");
 }
 
 const EkCarveType ek_carve_bmp = {

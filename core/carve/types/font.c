@@ -153,7 +153,7 @@ static void follow_woff(EkContent *content, EkFollowed *followed)
     followed->expected = length;
     ek_followed_ending(followed, is_second ? "woff2" : "woff");
     if (length > ek_content_bytes(content)) {
-        ek_followed_break(followed, 44, ek_content_bytes(content), 44, "the ground ends");
+        ek_followed_break(followed, 44, ek_content_bytes(content), 44, EK_GROUND_ENDS);
         return;
     }
     EkSpan entries = ek_content_at(content, 44, is_second ? 0 : 20 * (gsize)count);

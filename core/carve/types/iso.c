@@ -57,8 +57,7 @@ const EkCarveType ek_carve_iso = {
     .name = "iso",
     .ending = "iso",
     .kind = EK_KIND_ARCHIVE,
-    .checks = "its descriptor and the folders of its path table; files are not, so it stays "
-              "doubtful",
+    .checks = "its descriptor and the folders of its path table; always doubtful",
     .names = "its label and date",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),

@@ -215,7 +215,7 @@ static void follow_rtf(EkContent *content, EkFollowed *followed)
         }
         at += span.length;
     }
-    ek_followed_break(followed, MIN(at, 512), at, LEAST, "the ground ends");
+    ek_followed_break(followed, MIN(at, 512), at, LEAST, EK_GROUND_ENDS);
 }
 
 const EkCarveType ek_carve_rtf = {

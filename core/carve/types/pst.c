@@ -41,21 +41,17 @@ static void follow(EkContent *content, EkFollowed *followed)
         }
         sure = at + PAGE;
     }
-    if (end > ek_content_bytes(content)) {
-        ek_followed_break(followed, sure, ek_content_bytes(content), PAGE, "the ground ends");
-        return;
-    }
     followed->is_doubtful = TRUE;
-    ek_followed_end(
-        followed, end, EK_PROOF_TABLES,
-        "the sum of its header, and each page of its map; what is between is not checked");
+    ek_followed_end_within(
+        content, followed, end, sure, EK_PROOF_TABLES,
+        "the checksum of its header, and each page of its map; its contents are not checked");
 }
 
 const EkCarveType ek_carve_pst = {
     .name = "outlook",
     .ending = "pst",
     .kind = EK_KIND_MAIL,
-    .checks = "the sum of its header and each page of its map; mails are not, so it stays doubtful",
+    .checks = "the checksum of its header, and each page of its map; always doubtful",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,

@@ -57,20 +57,16 @@ static void follow(EkContent *content, EkFollowed *followed)
     /* Its header is counted as well. */
     if (end < 2 * cluster)
         return;
-    followed->expected = end;
-    if (end > ek_content_bytes(content)) {
-        ek_followed_break(followed, 104, ek_content_bytes(content), 104, "the ground ends");
-        return;
-    }
     followed->is_doubtful = TRUE;
-    ek_followed_end(followed, end, EK_PROOF_TABLES, "its tables, up to the last cluster in use");
+    ek_followed_end_within(content, followed, end, 104, EK_PROOF_TABLES,
+                           "its tables, up to the last cluster in use");
 }
 
 const EkCarveType ek_carve_qcow = {
     .name = "qcow",
     .ending = "qcow2",
     .kind = EK_KIND_ARCHIVE,
-    .checks = "its tables of clusters; what is in these is not, so it stays doubtful",
+    .checks = "its tables of clusters; always doubtful",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,

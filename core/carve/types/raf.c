@@ -26,20 +26,16 @@ static void follow(EkContent *content, EkFollowed *followed)
         return;
     if (ek_span_equals(start, 6, "Exif", 4))
         ek_exif_take(followed, ek_span_part(start, 12, start.length));
-    followed->expected = end;
-    if (end > ek_content_bytes(content)) {
-        ek_followed_break(followed, 108, ek_content_bytes(content), 108, "the ground ends");
-        return;
-    }
     followed->is_doubtful = TRUE;
-    ek_followed_end(followed, end, EK_PROOF_TABLES, "its preview, and ends where its header says");
+    ek_followed_end_within(content, followed, end, 108, EK_PROOF_TABLES,
+                           "its preview, and ends where its header says");
 }
 
 const EkCarveType ek_carve_raf = {
     .name = "raf",
     .ending = "raf",
     .kind = EK_KIND_PICTURE,
-    .checks = "where its header leads; the picture itself is not, so it stays doubtful",
+    .checks = "where its header leads; always doubtful",
     .names = "date and camera",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),

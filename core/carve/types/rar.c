@@ -27,7 +27,7 @@ static gboolean pass_data(Rar *rar, EkByte bytes, gboolean is_stored, guint32 to
 {
     guint32 sum = 0;
     if (bytes > ek_content_bytes(rar->content) - MIN(rar->at, ek_content_bytes(rar->content))) {
-        rar->why = "the ground ends";
+        rar->why = EK_GROUND_ENDS;
         return FALSE;
     }
     if (is_stored && (!ek_content_crc32(rar->content, rar->at, bytes, &sum) || sum != told)) {

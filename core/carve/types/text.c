@@ -217,8 +217,7 @@ const EkCarveType ek_carve_text = {
     .name = "text",
     .ending = "txt",
     .kind = EK_KIND_DOCUMENT,
-    .checks = "letters and words; nothing tells whether all of it belongs together, so it stays "
-              "doubtful",
+    .checks = "letters and words; always doubtful",
     .names = "the first line",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
