@@ -201,7 +201,7 @@ static int print_types(gboolean json)
             const EkCarveType *type = ek_carve_types[i];
             json_t *row = json_pack("{s:s,s:s,s:s,s:s,s:b}", "type", type->name, "ending",
                                     type->ending, "kind", ek_kind_name(type->kind), "checks",
-                                    type->checks, "joins", type->joins);
+                                    type->checks, "joins", type->joins || type->by_landmark);
             json_object_set_new(row, "names",
                                 type->names != NULL ? json_string(type->names) : json_null());
             json_array_append_new(types, row);

@@ -34,6 +34,9 @@ gboolean ek_carving_is_held(const EkCarve *carve, EkByte at);
  * unrefs. */
 GArray *ek_carving_free_ground(const EkCarve *carve, EkByte first, guint most);
 
+/* The last `most` ranges of it before `end`, in order too. */
+GArray *ek_carving_free_ground_before(const EkCarve *carve, EkByte end, guint most);
+
 /* Follows a file of this type; NULL where there is none. The caller frees. */
 EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type);
 

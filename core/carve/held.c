@@ -73,3 +73,33 @@ GArray *ek_carving_free_ground(const EkCarve *carve, EkByte first, guint most)
     }
     return free_ground;
 }
+
+GArray *ek_carving_free_ground_before(const EkCarve *carve, EkByte end, guint most)
+{
+    GArray *free_ground = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    const GArray *ground = carve->order.ground;
+    for (guint i = ground->len; i > 0 && free_ground->len < most; i--) {
+        EkRange range = g_array_index(ground, EkRange, i - 1);
+        EkByte at = MIN(end, ek_range_end(range));
+        while (at > range.first && free_ground->len < most) {
+            EkRange held = {range.first, 0};
+            gboolean is_any = range_before(carve, at - 1, &held);
+            if (is_any && ek_range_end(held) >= at) {
+                at = held.first;
+                continue;
+            }
+            EkByte first = is_any ? MAX(range.first, ek_range_end(held)) : range.first;
+            EkRange part = {first, at - first};
+            g_array_append_val(free_ground, part);
+            at = first;
+        }
+    }
+    for (guint i = 0; i < free_ground->len / 2; i++) {
+        EkRange *one = &g_array_index(free_ground, EkRange, i);
+        EkRange *other = &g_array_index(free_ground, EkRange, free_ground->len - 1 - i);
+        EkRange kept = *one;
+        *one = *other;
+        *other = kept;
+    }
+    return free_ground;
+}

@@ -35,6 +35,20 @@ typedef struct {
         sum; /* EK_PART_SUMMED: its CRC-32 (IEEE 802.3). SUM_BEHIND: that follows it, big-endian */
 } EkBroken;
 
+/* Something that must stand at a byte of the file behind the place where it breaks, and can be told
+ * apart: where it stands on the drive, that part of the file lies. */
+typedef struct EkLandmark EkLandmark;
+struct EkLandmark {
+    EkByte at;    /* byte of the file */
+    gsize shown;  /* bytes that must be seen of it, EK_LANDMARK_GLANCE to EK_CONTENT_SHOWN */
+    guint64 told; /* what stands() knows of it from the part that was followed */
+    guint64 sum;
+    /* Can it stand here? Asked with EK_LANDMARK_GLANCE bytes first, and then with all `shown`.
+     * Pure. NULL: nothing is known that must stand somewhere. */
+    gboolean (*stands)(const EkLandmark *landmark, EkSpan span);
+};
+#define EK_LANDMARK_GLANCE 16u
+
 /* How following went. What is not known stays as it was: zero. */
 typedef struct {
     EkFollowEnd end;
@@ -45,6 +59,7 @@ typedef struct {
     gboolean is_tail;     /* its beginning is missing: what begins in it as its type is of it */
     gboolean is_doubtful; /* it may be part of another one of its type: nothing tells */
     EkBroken broken;      /* broke: where it did so */
+    EkLandmark landmark;  /* broke: what must stand behind that */
     const char *why;      /* what was checked, or what broke; constant */
     char ending[EK_FOLLOW_ENDING]; /* of its name, where it is not the type's first one */
     EkTimestamp date;              /* its own */
@@ -66,7 +81,9 @@ typedef struct {
     /* Follows it from its first byte. Reads what it needs, and bounds its own work by what it
      * reads: a loop over a structure ends. */
     void (*follow)(EkContent *content, EkFollowed *followed);
-    gboolean joins;    /* what breaks may go on elsewhere: following tells soon when it does not */
+    gboolean joins; /* what breaks may go on elsewhere: following tells soon when it does not */
+    gboolean
+        by_landmark;   /* nothing in it tells soon: its pieces are found by their landmarks alone */
     gboolean is_solid; /* no other file begins in it on a block: where one does, it is in pieces */
     gboolean is_plain; /* much that is none looks like it: in what others may claim it is none */
     gboolean is_checked; /* `sure` is where the last sum was right */

@@ -334,6 +334,51 @@ static void a_sum_tells_where_a_part_goes_on(void)
     }
 }
 
+/* The second piece lies before the first one, far away among others. */
+static void pieces_before_the_file_are_found(void)
+{
+    guint32 seed = test_seed();
+    static const char *const types[] = {"tiff", "png", "gzip", "mp4", "zip"};
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    guint right = 0;
+    for (gsize k = 0; k < G_N_ELEMENTS(types); k++) {
+        const Specimen *one = NULL;
+        for (guint i = 0; i < specimens->len; i++) {
+            const Specimen *specimen = specimens->pdata[i];
+            if (g_str_equal(specimen->type, types[k]) && specimen->length > 3 * 4096)
+                one = specimen;
+        }
+        if (one == NULL)
+            continue;
+        Drive drive = drive_new(seed);
+        gsize cut = 4096 * (1 + seed % (one->length / 4096 - 1));
+        for (guint i = 0; i < 6; i++) {
+            const Specimen *other = specimens->pdata[(i * 5 + k) % specimens->len];
+            if (i == 3)
+                put_bytes(&drive, one->data + cut, one->length - cut);
+            else if (other != one)
+                put_bytes(&drive, other->data, other->length);
+            pad(&drive, 4096, FALSE);
+        }
+        EkByte at = put_bytes(&drive, one->data, cut);
+        const Specimen *behind = specimens->pdata[k % 3];
+        put_bytes(&drive, behind->data, behind->length);
+        pad(&drive, 4096, FALSE);
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = search(&bench, 0, TRUE);
+        const EkFound *joined = found_at(found, at);
+        gboolean is_right = joined != NULL && is_same(&bench, joined, one);
+        right += is_right ? 1 : 0;
+        if (!is_right)
+            g_print("before: %s: %s\n", types[k], joined != NULL ? joined->why : "not found");
+        CHECK(is_right || joined == NULL || joined->state != EK_CONTENT_WHOLE);
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+    CHECK(right >= 3);
+}
+
 /* Nothing begins in a sound on a block: where something proved does, the sound lies around it. */
 static void what_length_bounds_is_laid_around_others(void)
 {
@@ -541,6 +586,7 @@ int main(void)
         {"what was overwritten is not whole", what_was_overwritten_is_not_whole},
         {"two pieces are joined", two_pieces_are_joined},
         {"a sum tells where a part goes on", a_sum_tells_where_a_part_goes_on},
+        {"pieces before the file are found", pieces_before_the_file_are_found},
         {"what length bounds is laid around others", what_length_bounds_is_laid_around_others},
         {"noise holds nothing", noise_holds_nothing},
         {"forged beginnings are not whole", forged_beginnings_are_not_whole},

@@ -18,6 +18,7 @@
 #include <stdio.h>
 #include <string.h>
 #include <unistd.h>
+#include <zlib.h>
 
 #define WIDTH 311u
 #define HEIGHT 205u
@@ -164,7 +165,7 @@ static void add_drawn(GPtrArray *list, const guint8 *dots, guint32 seed)
     compose_add(list, "pdf", "pdf", pdf, TRUE, TRUE);
 }
 
-static void add_bitmaps(GPtrArray *list, const guint8 *dots)
+static void add_bitmap(GPtrArray *list, const guint8 *dots)
 {
     guint row = (WIDTH * 3 + 3) / 4 * 4;
     GByteArray *bmp = g_byte_array_new();
@@ -185,16 +186,21 @@ static void add_bitmaps(GPtrArray *list, const guint8 *dots)
         compose_number(bmp, 0, row - WIDTH * 3, FALSE);
     }
     compose_add(list, "bmp", "bmp", bmp, FALSE, FALSE);
+}
+
+/* A picture in one piece, packed so (TIFF 6.0); its directory is behind it. */
+static void add_tiff(GPtrArray *list, const GByteArray *packed, guint16 compression)
+{
     GByteArray *tiff = g_byte_array_new();
-    static const guint16 tags[][3] = {{256, 3, WIDTH}, {257, 3, HEIGHT}, {258, 3, 8},
-                                      {259, 3, 1},     {262, 3, 2},      {277, 3, 3},
-                                      {278, 3, HEIGHT}};
+    const guint16 tags[][3] = {{256, 3, WIDTH},       {257, 3, HEIGHT}, {258, 3, 8},
+                               {259, 3, compression}, {262, 3, 2},      {277, 3, 3},
+                               {278, 3, HEIGHT}};
     compose_bytes(tiff, "II*\0", 4);
-    compose_number(tiff, 8 + WIDTH * HEIGHT * 3 + 1, 4, FALSE);
-    compose_bytes(tiff, dots, WIDTH * HEIGHT * 3);
-    compose_number(tiff, 0, 1, FALSE);
+    compose_number(tiff, 8 + packed->len + (packed->len & 1), 4, FALSE);
+    compose_bytes(tiff, packed->data, packed->len);
+    compose_number(tiff, 0, packed->len & 1, FALSE);
     compose_number(tiff, G_N_ELEMENTS(tags) + 2, 2, FALSE);
-    for (gsize i = 0; i < G_N_ELEMENTS(tags); i++) {
+    for (gsize i = 0; i < 5; i++) {
         compose_number(tiff, tags[i][0], 2, FALSE);
         compose_number(tiff, tags[i][1], 2, FALSE);
         compose_number(tiff, 1, 4, FALSE);
@@ -204,12 +210,47 @@ static void add_bitmaps(GPtrArray *list, const guint8 *dots)
     compose_number(tiff, 4, 2, FALSE);
     compose_number(tiff, 1, 4, FALSE);
     compose_number(tiff, 8, 4, FALSE);
+    for (gsize i = 5; i < G_N_ELEMENTS(tags); i++) {
+        compose_number(tiff, tags[i][0], 2, FALSE);
+        compose_number(tiff, tags[i][1], 2, FALSE);
+        compose_number(tiff, 1, 4, FALSE);
+        compose_number(tiff, tags[i][2], 4, FALSE);
+    }
     compose_number(tiff, 279, 2, FALSE);
     compose_number(tiff, 4, 2, FALSE);
     compose_number(tiff, 1, 4, FALSE);
-    compose_number(tiff, WIDTH * HEIGHT * 3, 4, FALSE);
+    compose_number(tiff, packed->len, 4, FALSE);
     compose_number(tiff, 0, 4, FALSE);
-    compose_add(list, "tiff", "tif", tiff, FALSE, TRUE);
+    compose_add(list, "tiff", "tif", tiff, TRUE, compression != 1);
+}
+
+static void add_tiffs(GPtrArray *list, const guint8 *dots)
+{
+    gsize length = WIDTH * HEIGHT * 3;
+    g_autoptr(GByteArray) packed = g_byte_array_new();
+    g_byte_array_append(packed, dots, (guint)length);
+    add_tiff(list, packed, 1);
+    uLongf bytes = compressBound((uLong)length);
+    g_byte_array_set_size(packed, (guint)bytes);
+    compress2(packed->data, &bytes, dots, (uLong)length, 6);
+    g_byte_array_set_size(packed, (guint)bytes);
+    add_tiff(list, packed, 8);
+    /* One dot a code of nine bits, cleared before codes get longer. */
+    g_byte_array_set_size(packed, 0);
+    guint32 held = 0;
+    guint count = 0;
+    for (gsize i = 0; i <= length; i++) {
+        guint codes[2] = {i % 200 == 0 ? 256u : 1000u, i == length ? 257u : dots[i]};
+        for (guint k = 0; k < 2; k++) {
+            if (codes[k] == 1000u)
+                continue;
+            held = held << 9 | codes[k];
+            for (count += 9; count >= 8; count -= 8)
+                compose_number(packed, held >> (count - 8) & 0xff, 1, FALSE);
+        }
+    }
+    compose_number(packed, held << (8 - count) & 0xff, 1, FALSE);
+    add_tiff(list, packed, 5);
 }
 
 /* One dot a code, cleared before codes get longer. */
@@ -383,7 +424,7 @@ static GByteArray *table_of(const guint32 *numbers, gsize count)
 /* One film in units, its table behind or before its media. */
 static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
 {
-    enum { SAMPLES = 25, UNIT = 1500, MOOV = 329 };
+    enum { SAMPLES = 25, UNIT = 1500, HEAD = 100, MOOV = 329 + 8 + HEAD };
     GByteArray *file = g_byte_array_new();
     GByteArray *media = g_byte_array_new();
     GByteArray *entry = g_byte_array_new();
@@ -417,6 +458,18 @@ static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
     static const char *const around[] = {"stbl", "minf", "mdia", "trak", "moov"};
     for (gsize i = 0; i < G_N_ELEMENTS(around); i++) {
         GByteArray *outer = g_byte_array_new();
+        if (g_str_equal(around[i], "moov")) {
+            GByteArray *inner = g_byte_array_new();
+            GByteArray *head = g_byte_array_new();
+            compose_number(head, 0, 4, TRUE);
+            g_byte_array_set_size(head, HEAD);
+            memset(head->data, 0, HEAD);
+            put_box(inner, "mvhd", head);
+            compose_bytes(inner, body->data, body->len);
+            g_byte_array_unref(head);
+            g_byte_array_unref(body);
+            body = inner;
+        }
         put_box(outer, around[i], body);
         g_byte_array_unref(body);
         body = outer;
@@ -431,7 +484,7 @@ static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
     g_assert(body->len == MOOV);
     g_byte_array_unref(body);
     g_byte_array_unref(media);
-    compose_add(list, "mp4", "mp4", file, FALSE, !is_front);
+    compose_add(list, "mp4", "mp4", file, TRUE, !is_front);
 }
 
 /* --- text ------------------------------------------------------------------------------------ */
@@ -463,10 +516,11 @@ GPtrArray *specimens_new(guint32 seed)
     add_jpeg(list, dots, FALSE, 16);
     add_jpeg(list, dots, TRUE, 0);
     add_drawn(list, dots, seed);
-    add_bitmaps(list, dots);
+    add_bitmap(list, dots);
+    add_tiffs(list, dots);
     add_gif(list, dots);
     add_archive(list, "zip", "zip", ARCHIVE_FORMAT_ZIP, ARCHIVE_FILTER_NONE, TRUE, TRUE, seed);
-    add_archive(list, "7z", "7z", ARCHIVE_FORMAT_7ZIP, ARCHIVE_FILTER_NONE, FALSE, TRUE, seed);
+    add_archive(list, "7z", "7z", ARCHIVE_FORMAT_7ZIP, ARCHIVE_FILTER_NONE, FALSE, FALSE, seed);
     add_archive(list, "tar", "tar", ARCHIVE_FORMAT_TAR_USTAR, ARCHIVE_FILTER_NONE, FALSE, FALSE,
                 seed);
     add_archive(list, "gzip", "gz", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_GZIP, FALSE, TRUE, seed);

@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* GIF 87a and 89a: blocks, and the LZW codes of each picture, counted to its last dot. */
 #include "carve/followed.h"
+#include "carve/lzw.h"
 #include "carve/types/all.h"
 
 #define BLOCKS_MOST 1000000u
@@ -9,78 +10,14 @@
 static const EkSignature signatures[] = {{0, 6, {'G', 'I', 'F', '8', '7', 'a'}, {0}},
                                          {0, 6, {'G', 'I', 'F', '8', '9', 'a'}, {0}}};
 
-/* A picture's codes as they come out of its blocks. */
-typedef struct {
-    guint32 lengths[4096]; /* dots that a code stands for */
-    guint first;           /* bits of the smallest codes */
-    guint width;           /* bits of the next code */
-    guint next;            /* code that is made next */
-    gint before;           /* code before; -1: none */
-    guint32 held;
-    guint count;
-    guint64 dots;
-    gboolean is_ended;
-} Codes;
-
-static void reset(Codes *codes)
-{
-    codes->width = codes->first + 1;
-    codes->next = (1u << codes->first) + 2;
-    codes->before = -1;
-    for (guint i = 0; i < 1u << codes->first; i++)
-        codes->lengths[i] = 1;
-}
-
-/* FALSE where a code is impossible. */
-static gboolean take_code(Codes *codes, guint code)
-{
-    guint clear = 1u << codes->first;
-    if (code == clear) {
-        reset(codes);
-        return TRUE;
-    }
-    if (code == clear + 1) {
-        codes->is_ended = TRUE;
-        return TRUE;
-    }
-    gboolean is_new = code == codes->next && codes->before >= 0 && codes->next < 4096;
-    if (code >= codes->next && !is_new)
-        return FALSE;
-    guint32 length = is_new ? codes->lengths[codes->before] + 1 : codes->lengths[code];
-    if (codes->before >= 0 && codes->next < 4096) {
-        codes->lengths[codes->next++] = codes->lengths[codes->before] + 1;
-        if (codes->next == 1u << codes->width && codes->width < 12)
-            codes->width++;
-    }
-    codes->dots += length;
-    codes->before = (gint)code;
-    return TRUE;
-}
-
-static gboolean take_bytes(Codes *codes, EkSpan bytes)
-{
-    for (gsize i = 0; i < bytes.length && !codes->is_ended; i++) {
-        codes->held |= (guint32)bytes.data[i] << codes->count;
-        codes->count += 8;
-        while (codes->count >= codes->width && !codes->is_ended) {
-            guint code = codes->held & ((1u << codes->width) - 1);
-            codes->held >>= codes->width;
-            codes->count -= codes->width;
-            if (!take_code(codes, code))
-                return FALSE;
-        }
-    }
-    return TRUE;
-}
-
 /* Blocks up to the empty one; into `codes` unless that is NULL. */
-static gboolean take_blocks(EkContent *content, EkByte *at, Codes *codes)
+static gboolean take_blocks(EkContent *content, EkByte *at, EkLzw *codes)
 {
     for (guint i = 0; i < BLOCKS_MOST; i++) {
         EkSpan block = ek_content_some(content, *at, 256);
         guint8 length = ek_span_u8(block, 0);
         if (block.length < (gsize)length + 1 ||
-            (codes != NULL && length > 0 && !take_bytes(codes, ek_span_part(block, 1, length))))
+            (codes != NULL && length > 0 && !ek_lzw_take(codes, ek_span_part(block, 1, length))))
             return FALSE;
         *at += 1 + (EkByte)length;
         if (length == 0)
@@ -95,11 +32,11 @@ static gboolean take_picture(EkContent *content, EkByte *at)
     guint8 flags = ek_span_u8(head, 9);
     guint64 dots = (guint64)ek_span_le16(head, 5) * ek_span_le16(head, 7);
     EkByte codes_at = *at + 10 + ((flags & 0x80) != 0 ? 3 * ((EkByte)2 << (flags & 7)) : 0);
-    g_autofree Codes *codes = g_new0(Codes, 1);
-    codes->first = ek_span_u8(ek_content_some(content, codes_at, 1), 0);
-    if (head.length < 10 || dots == 0 || codes->first < 1 || codes->first > 8)
+    g_autofree EkLzw *codes = g_new0(EkLzw, 1);
+    guint first = ek_span_u8(ek_content_some(content, codes_at, 1), 0);
+    if (head.length < 10 || dots == 0 || first < 1 || first > 8)
         return FALSE;
-    reset(codes);
+    ek_lzw_begin(codes, first, FALSE);
     *at = codes_at + 1;
     return take_blocks(content, at, codes) && codes->dots >= dots;
 }

@@ -8,6 +8,7 @@
 #define BOXES_MOST 1000000u
 #define TRACKS_MOST 64u
 #define CHUNKS_MOST (1u << 22)
+#define BEHIND_MOST 1000u /* pieces that are looked at behind a wrong one */
 #define LEAST 32u
 
 static const EkSignature signatures[] = {{4, 4, {'f', 't', 'y', 'p'}, {0}},
@@ -34,7 +35,11 @@ typedef struct {
     gboolean is_right;  /* the tables lead into the media */
     gboolean has_film;
     EkByte wrong; /* where a piece of a track is none */
-    guint pieces; /* that were looked at */
+    EkByte wrong_bytes;
+    guint32 film;     /* number of the track with a film in units */
+    guint film_width; /* of the lengths before them */
+    EkByte behind;    /* where media end that there are not all of */
+    guint pieces;     /* that were looked at */
     guint boxes;
 } Movie;
 
@@ -175,14 +180,74 @@ static gboolean open_track(Movie *movie, Part trak, Track *track)
             find_box(movie, part.first + 8 + 86, part.end, is_avc ? "avcC" : "hvcC", &inner)) {
             EkSpan record = ek_content_some(movie->content, inner.first, 23);
             track->unit_width = (ek_span_u8(record, is_avc ? 4 : 21) & 3u) + 1;
+            if (find_box(movie, trak.first, trak.end, "tkhd", &part)) {
+                gboolean is_wide = ek_span_u8(ek_content_some(movie->content, part.first, 1), 0);
+                movie->film = word_at(movie, part.first + (is_wide ? 20 : 12));
+                movie->film_width = track->unit_width;
+            }
         }
     }
     return TRUE;
 }
 
+/* A picture of a film, unit by unit: `told` bytes in all, and their lengths `sum` bytes wide. */
+static gboolean stands_picture(const EkLandmark *landmark, EkSpan span)
+{
+    guint64 at = 0;
+    gsize width = (gsize)landmark->sum;
+    while (at + width < landmark->told) {
+        guint64 length = 0;
+        if (at + width >= span.length)
+            return span.length < landmark->told;
+        for (gsize k = 0; k < width; k++)
+            length = length << 8 | ek_span_u8(span, (gsize)at + k);
+        if (length == 0 || length > landmark->told - at - width ||
+            (ek_span_u8(span, (gsize)at + width) & 0x80) != 0)
+            return FALSE;
+        at += width + length;
+    }
+    return at == landmark->told;
+}
+
+/* The boxes that come behind the media. */
+static gboolean stands_box(const EkLandmark *landmark, EkSpan span)
+{
+    guint32 size = ek_span_be32(span, 0);
+    (void)landmark;
+    if (ek_span_equals(span, 4, "moov", 4))
+        return size > 100 && ek_span_equals(span, 12, "mvhd", 4);
+    return size >= 8 && size < 1u << 24 &&
+           (ek_span_equals(span, 4, "free", 4) || ek_span_equals(span, 4, "uuid", 4) ||
+            ek_span_equals(span, 4, "udta", 4) || ek_span_equals(span, 4, "moof", 4) ||
+            ek_span_equals(span, 4, "mfra", 4));
+}
+
+static void note_wrong(Movie *movie, EkByte at, EkByte bytes)
+{
+    if (movie->wrong > 0 && movie->wrong <= at)
+        return;
+    movie->wrong = MIN(at, ek_content_bytes(movie->content));
+    movie->wrong_bytes = bytes;
+}
+
+/* Of the pieces that come behind the one that is wrong, is this one that can be told apart? */
+static void note_landmark(Movie *movie, const Track *track, EkByte at, EkByte bytes)
+{
+    EkLandmark *landmark = &movie->followed->landmark;
+    if (landmark->stands == NULL && track->unit_width > 0 &&
+        at >= movie->wrong + movie->wrong_bytes && bytes >= 4 * EK_LANDMARK_GLANCE &&
+        bytes <= EK_CONTENT_SHOWN)
+        *landmark = (EkLandmark){.at = at,
+                                 .shown = (gsize)bytes,
+                                 .told = bytes,
+                                 .sum = track->unit_width,
+                                 .stands = stands_picture};
+}
+
 /* Each piece of a track must lie in the media, and begin with what it must begin with. */
 static gboolean check_track(Movie *movie, const Track *track)
 {
+    guint behind = 0; /* pieces behind a wrong one */
     guint64 sample = 0;
     guint32 run = 0;
     guint32 each = 0;
@@ -199,16 +264,87 @@ static gboolean check_track(Movie *movie, const Track *track)
             EkByte bytes = track->one_size != 0
                                ? track->one_size
                                : word_at(movie, track->sizes.first + 12 + 4 * sample);
-            if (!is_in_media(movie, at, bytes) ||
-                (track->unit_width > 0 && !is_units(movie, at, bytes, track->unit_width))) {
-                movie->wrong = MIN(at, ek_content_bytes(movie->content));
-                return FALSE;
+            if (behind > 0) {
+                note_landmark(movie, track, at, bytes);
+                if (behind++ > BEHIND_MOST)
+                    return FALSE;
+            } else if (!is_in_media(movie, at, bytes) ||
+                       (track->unit_width > 0 && !is_units(movie, at, bytes, track->unit_width))) {
+                note_wrong(movie, at, bytes);
+                behind = 1;
             }
             movie->pieces += track->unit_width > 0 ? 1 : 0;
             at += bytes;
         }
     }
+    return behind == 0;
+}
+
+/* --- fragments ------------------------------------------------------------------------------- */
+
+/* A run of samples of the film from `at` on. Returns where it ends; 0: one of them is none. */
+static EkByte check_run(Movie *movie, Part trun, guint32 flags, guint32 size, EkByte at)
+{
+    guint32 samples = word_at(movie, trun.first + 4);
+    guint each = 0;
+    guint before = (flags & 0x100) != 0 ? 4 : 0; /* the size, in an entry */
+    EkByte entry = trun.first + 8 + ((flags & 1) != 0 ? 4 : 0) + ((flags & 4) != 0 ? 4 : 0);
+    for (guint bit = 0x100; bit <= 0x800; bit <<= 1)
+        each += (flags & bit) != 0 ? 4 : 0;
+    for (guint32 i = 0; i < samples && entry + each <= trun.end; i++, entry += each) {
+        guint32 bytes = (flags & 0x200) != 0 ? word_at(movie, entry + before) : size;
+        if (at + bytes > ek_content_bytes(movie->content) ||
+            !is_units(movie, at, bytes, movie->film_width)) {
+            note_wrong(movie, at, bytes);
+            return 0;
+        }
+        movie->pieces++;
+        at += bytes;
+    }
+    return at;
+}
+
+/* What a fragment says of the film's samples; `first` is where its box begins. */
+static gboolean check_fragment(Movie *movie, Part moof, EkByte first)
+{
+    EkByte at = moof.first;
+    EkByte body = 0;
+    EkByte end = 0;
+    while (at + 8 <= moof.end && box_at(movie, at, moof.end, &body, &end)) {
+        Part head;
+        Part trun;
+        at = end;
+        if (!find_box(movie, body, end, "tfhd", &head) ||
+            word_at(movie, head.first + 4) != movie->film || movie->film_width == 0)
+            continue;
+        guint32 flags = word_at(movie, head.first) & 0xffffff;
+        EkByte field = head.first + 8 + ((flags & 2) != 0 ? 4 : 0) + ((flags & 8) != 0 ? 4 : 0);
+        EkByte base = first;
+        if ((flags & 1) != 0) {
+            base = ek_span_be64(ek_content_some(movie->content, head.first + 8, 8), 0);
+            field += 8;
+        }
+        guint32 size = (flags & 0x10) != 0 ? word_at(movie, field) : 0;
+        for (EkByte next = body; next != 0 && find_box(movie, next, end, "trun", &trun);
+             next = trun.end) {
+            guint32 kind = word_at(movie, trun.first) & 0xffffff;
+            if ((kind & 1) != 0)
+                base += word_at(movie, trun.first + 8);
+            if (base > G_MAXINT64 / 2 || (base = check_run(movie, trun, kind, size, base)) == 0)
+                return FALSE;
+            if ((kind & 1) != 0)
+                break; /* further runs count from elsewhere */
+        }
+    }
     return TRUE;
+}
+
+static void check_fragments(Movie *movie, const GArray *fragments)
+{
+    for (guint i = 0; i < fragments->len && movie->is_right; i++) {
+        Part moof = g_array_index(fragments, Part, i);
+        movie->is_right = check_fragment(movie, (Part){moof.first + 8, moof.end}, moof.first);
+    }
 }
 
 static void take_date(Movie *movie, Part moov)
@@ -240,23 +376,51 @@ static void take_title(Movie *movie, Part moov)
                                           (gsize)MIN(item.end - item.first, 1024) - 8));
 }
 
+/* Boxes to the last byte, and in those that hold boxes too. */
+static gboolean are_boxes(Movie *movie, Part part, guint depth)
+{
+    static const char holders[] = " trak mdia minf stbl edts dinf ";
+    EkByte at = part.first;
+    EkByte body = 0;
+    EkByte end = 0;
+    while (at + 8 <= part.end) {
+        EkSpan head = ek_content_some(movie->content, at, 8);
+        char name[8];
+        g_snprintf(name, sizeof name, " %.4s ", (const char *)ek_span_part(head, 4, 4).data);
+        for (gsize i = 4; i < 8; i++)
+            if (ek_span_u8(head, i) < ' ' || ek_span_u8(head, i) == 0x7f)
+                return FALSE;
+        if (!box_at(movie, at, part.end, &body, &end) ||
+            (depth < 4 && strstr(holders, name) != NULL && *name == ' ' &&
+             !are_boxes(movie, (Part){body, end}, depth + 1)))
+            return FALSE;
+        at = end;
+    }
+    /* QuickTime may end a list with four zeros. */
+    return at == part.end || at + 4 == part.end;
+}
+
 static void take_movie(Movie *movie, Part moov)
 {
     EkByte at = moov.first;
     EkByte body = 0;
     EkByte end = 0;
     movie->has_movie = TRUE;
-    movie->is_right = TRUE;
+    movie->is_right = are_boxes(movie, moov, 0);
+    guint tracks = 0;
     take_date(movie, moov);
     take_title(movie, moov);
     for (guint i = 0;
          i < TRACKS_MOST && at + 8 <= moov.end && box_at(movie, at, moov.end, &body, &end); i++) {
         Track track;
-        if (ek_span_equals(ek_content_some(movie->content, at, 8), 4, "trak", 4) &&
-            open_track(movie, (Part){body, end}, &track) && !check_track(movie, &track))
+        gboolean is_track = ek_span_equals(ek_content_some(movie->content, at, 8), 4, "trak", 4);
+        tracks += is_track ? 1 : 0;
+        if (is_track &&
+            (!open_track(movie, (Part){body, end}, &track) || !check_track(movie, &track)))
             movie->is_right = FALSE;
         at = end;
     }
+    movie->is_right = movie->is_right && tracks > 0;
 }
 
 /* --- the file -------------------------------------------------------------------------------- */
@@ -295,7 +459,7 @@ static void follow(EkContent *content, EkFollowed *followed)
     EkByte body = 0;
     EkByte end = 0;
     gboolean is_cut = FALSE;
-    guint fragments = 0;
+    g_autoptr(GArray) fragments = g_array_new(FALSE, FALSE, sizeof(Part));
     while (movie.boxes < BOXES_MOST) {
         EkSpan head = ek_content_some(content, at, 16);
         if (!is_top(head))
@@ -304,6 +468,7 @@ static void follow(EkContent *content, EkFollowed *followed)
         /* A length of 0 would reach to the end of the ground. */
         if (ek_span_be32(head, 0) == 0 || !box_at(&movie, at, limit, &body, &end)) {
             is_cut = TRUE;
+            movie.behind = is_media && end > limit ? end : 0;
             break;
         }
         Part part = {body, end};
@@ -312,7 +477,7 @@ static void follow(EkContent *content, EkFollowed *followed)
         else if (ek_span_equals(head, 4, "moov", 4))
             moov = part;
         else if (ek_span_equals(head, 4, "moof", 4))
-            fragments++;
+            g_array_append_vals(fragments, &(Part){at, end}, 1);
         else if (ek_span_equals(head, 4, "mfra", 4))
             movie.has_list = TRUE;
         else if (ek_span_equals(head, 4, "meta", 4))
@@ -322,16 +487,20 @@ static void follow(EkContent *content, EkFollowed *followed)
     take_brand(content, followed);
     if (moov.end > 0)
         take_movie(&movie, moov);
-    gboolean is_film = movie.has_movie && (media->len > 0 || fragments > 0);
+    check_fragments(&movie, fragments);
+    gboolean is_film = movie.has_movie && (media->len > 0 || fragments->len > 0);
     gboolean is_picture = movie.has_items && media->len > 0;
     /* Of media that come last nothing tells whether their end is right. */
     gboolean is_last =
         media->len > 0 && g_array_index(media, Part, media->len - 1).first > moov.first;
-    followed->is_doubtful = fragments > 0 ? !movie.has_list : is_last;
+    followed->is_doubtful = fragments->len > 0 ? !movie.has_list : is_last;
+    /* Of media that are no film in units, nothing tells a foreign block. */
+    followed->is_doubtful = followed->is_doubtful || movie.pieces == 0;
     if (!is_cut && ((is_film && movie.is_right) || is_picture)) {
         ek_followed_end(followed, at, EK_PROOF_TABLES,
                         movie.pieces > 0 ? "its tables, and each unit of its film"
-                                         : "its boxes, and its tables lead into its media");
+                                         : "its boxes, and its tables lead into its media, which "
+                                           "are not decoded");
         return;
     }
     EkByte sure = moov.end > 0 && media->len == 0
@@ -340,6 +509,11 @@ static void follow(EkContent *content, EkFollowed *followed)
     EkByte broke = movie.wrong > 0 ? movie.wrong : is_cut ? MIN(limit, at + 8) : at;
     if (at == 0 || (media->len == 0 && moov.end == 0 && !is_cut))
         return;
+    if ((!movie.has_movie || fragments->len > 0) && (media->len > 0 || movie.behind > 0))
+        followed->landmark = (EkLandmark){
+            .at = MAX(at, movie.behind), .shown = EK_LANDMARK_GLANCE, .stands = stands_box};
+    if (movie.wrong > 0)
+        followed->broken = (EkBroken){.first = movie.wrong, .bytes = movie.wrong_bytes};
     ek_followed_break(followed, MIN(sure, broke), broke, LEAST,
                       movie.wrong > 0    ? "a piece of a track is not where its table says"
                       : !movie.has_movie ? "the table of its tracks is missing"
@@ -350,10 +524,12 @@ const EkCarveType ek_carve_isom = {
     .name = "mp4",
     .ending = "mp4",
     .kind = EK_KIND_VIDEO,
-    .checks = "all boxes; tables against the media; each unit of films in H.264 and H.265",
+    .checks = "all boxes; tables against the media; each unit of films in H.264 "
+              "and H.265; others stay doubtful",
     .names = "title and date",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .by_landmark = TRUE,
 };

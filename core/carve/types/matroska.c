@@ -110,6 +110,16 @@ static void take_info(Film *film, const Element *info)
     }
 }
 
+/* An element behind a cluster, of its rank. */
+static gboolean stands(const EkLandmark *landmark, EkSpan span)
+{
+    guint32 id = ek_span_be32(span, 0);
+    (void)landmark;
+    if (id == CLUSTER)
+        return ek_span_u8(span, 4) != 0 && memchr(span.data + 5, 0xe7, MIN(span.length, 14) - 5);
+    return id == 0x1c53bb6b || id == 0x1254c367;
+}
+
 static void follow(EkContent *content, EkFollowed *followed)
 {
     Film film = {.content = content, .followed = followed};
@@ -141,6 +151,10 @@ static void follow(EkContent *content, EkFollowed *followed)
         if (element.id == CLUSTER) {
             at = element.body;
             clusters++;
+            followed->landmark = (EkLandmark){0};
+            if (stop != UNKNOWN && stop < end)
+                followed->landmark =
+                    (EkLandmark){.at = stop, .shown = EK_LANDMARK_GLANCE, .stands = stands};
             if (!take_cluster(&film, &at, stop))
                 break;
         } else if (stop == UNKNOWN || stop > ek_content_bytes(content)) {

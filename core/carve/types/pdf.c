@@ -31,6 +31,7 @@ typedef struct {
     EkByte span_at;
     guint tokens;
     EkByte objects;
+    EkByte begun;  /* where the data of the first stream begin, before an object is complete */
     EkByte linear; /* the length that a file for the web says it has; 0: it is none */
     gboolean is_linear;
     gboolean is_loose; /* a stream was not unpacked */
@@ -259,6 +260,16 @@ static gboolean pass_word(Pdf *pdf, const char *word)
     return TRUE;
 }
 
+/* The word behind a stream, with or without a line end before it. */
+static gboolean stands_end(const EkLandmark *landmark, EkSpan span)
+{
+    gsize at = 0;
+    (void)landmark;
+    while (at < 2 && (ek_span_u8(span, at) == '\r' || ek_span_u8(span, at) == '\n'))
+        at++;
+    return ek_span_equals(span, at, "endstream", 9);
+}
+
 /* The bytes of a stream, to the word behind them. */
 static gboolean pass_stream(Pdf *pdf, const Stream *stream)
 {
@@ -267,6 +278,12 @@ static gboolean pass_stream(Pdf *pdf, const Stream *stream)
     if (byte_at(pdf, pdf->at) == '\n')
         pdf->at++;
     EkByte data = pdf->at;
+    if (pdf->objects == 0)
+        pdf->begun = data;
+    pdf->followed->landmark = (EkLandmark){0};
+    if (stream->length > 0)
+        pdf->followed->landmark = (EkLandmark){
+            .at = data + (EkByte)stream->length, .shown = EK_LANDMARK_GLANCE, .stands = stands_end};
     if (stream->is_flate) {
         EkByte most = stream->length > 0 ? (EkByte)stream->length : G_MAXINT64;
         EkStream packed = {.offset = data, .most = most, .is_zlib = TRUE};
@@ -303,6 +320,7 @@ static gboolean pass_stream(Pdf *pdf, const Stream *stream)
         pdf->at = MIN(pdf->at, ek_content_bytes(pdf->content));
         return FALSE;
     }
+    pdf->followed->landmark = (EkLandmark){0};
     EkByte found = 0;
     EkByte limit = MIN(ek_content_bytes(pdf->content), data + STREAM_MOST);
     if (!ek_content_seek(pdf->content, data, limit, "endstream", 9, &found)) {
@@ -466,6 +484,7 @@ static Step take_part(Pdf *pdf, EkByte *end)
     if (!take_object(pdf, number))
         return BREAKS;
     pdf->objects++;
+    pdf->followed->landmark = (EkLandmark){0};
     return GOES_ON;
 }
 
@@ -499,8 +518,11 @@ static void follow(EkContent *content, EkFollowed *followed)
                                      : "all objects up to the end mark, their streams unpacked");
         return;
     }
-    ek_followed_break(followed, pdf.objects > 0 ? sure : 0, pdf.at, LEAST,
-                      "an object of it breaks");
+    ek_followed_break(followed,
+                      pdf.objects > 0 ? sure
+                      : pdf.begun > 0 ? MAX(pdf.begun, LEAST)
+                                      : 0,
+                      pdf.at, LEAST, "an object of it breaks");
 }
 
 const EkCarveType ek_carve_pdf = {

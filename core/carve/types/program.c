@@ -33,6 +33,25 @@ static gboolean begin_elf(EkSpan span)
     return (width == 1 || width == 2) && (order == 1 || order == 2) && ek_span_u8(span, 6) == 1;
 }
 
+/* The first entry of a table of sections is empty, and all sections that follow lie before it. */
+static gboolean stands_elf(const EkLandmark *landmark, EkSpan span)
+{
+    Elf elf = {NULL, (landmark->told & 1) != 0, (landmark->told & 2) != 0};
+    guint word = elf.is_wide ? 8 : 4;
+    gsize each = elf.is_wide ? 64 : 40;
+    if (!ek_bytes_are_zero(span.data, MIN(span.length, each)))
+        return FALSE;
+    for (gsize at = each; at + each <= span.length; at += each) {
+        guint64 type = get(&elf, span, at + 4, 4);
+        guint64 first = get(&elf, span, at + 8 + 2 * word, word);
+        guint64 length = get(&elf, span, at + 8 + 3 * word, word);
+        if (type == 0 || first < each || first > landmark->at ||
+            (type != 8 && length > landmark->at - first))
+            return FALSE;
+    }
+    return TRUE;
+}
+
 static void follow_elf(EkContent *content, EkFollowed *followed)
 {
     EkSpan head = ek_content_some(content, 0, 64);
@@ -64,22 +83,32 @@ static void follow_elf(EkContent *content, EkFollowed *followed)
         else if (type != 8)
             end = MAX(end, at + length);
     }
-    if (fine)
-        ek_followed_end(followed, end, EK_PROOF_TABLES, "its table of sections, and each section");
-    else
+    followed->is_doubtful = TRUE;
+    if (fine) {
+        ek_followed_end(followed, end, EK_PROOF_TABLES,
+                        "its table of sections, and each section is there; what is in them is not "
+                        "checked");
+    } else {
         ek_followed_break(followed, 64, MIN(end, bytes), 64,
                           "its table of sections is not where its header says");
+        if (count > 3)
+            followed->landmark = (EkLandmark){.at = table,
+                                              .shown = (gsize)(each * 4),
+                                              .told = (elf.is_wide ? 1u : 0u) | (elf.big ? 2u : 0u),
+                                              .stands = stands_elf};
+    }
 }
 
 const EkCarveType ek_carve_elf = {
     .name = "elf",
     .ending = "elf",
     .kind = EK_KIND_PROGRAM,
-    .checks = "the table of sections, and that each is there",
+    .checks = "the table of sections, and that each is there; always doubtful",
     .signatures = elf_signatures,
     .signature_count = G_N_ELEMENTS(elf_signatures),
     .begin = begin_elf,
     .follow = follow_elf,
+    .by_landmark = TRUE,
     .is_solid = TRUE,
 };
 

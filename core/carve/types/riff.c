@@ -41,6 +41,18 @@ static void take_words(Riff *riff, EkByte at, EkByte end)
     }
 }
 
+/* A chunk that comes behind the bulk; names that are common only. */
+static gboolean stands(const EkLandmark *landmark, EkSpan span)
+{
+    static const char names[] = " idx1 LIST JUNK id3  cue  smpl fact bext iXML RIFF ix00 PEAK ";
+    char name[8];
+    (void)landmark;
+    if (!is_name(span, 0) || ek_span_le32(span, 4) > 1u << 28)
+        return FALSE;
+    g_snprintf(name, sizeof name, " %.4s ", (const char *)span.data);
+    return strstr(names, name) != NULL;
+}
+
 /* Chunks up to `end`; lists of frames are entered. FALSE where one does not fit. */
 static gboolean take_chunks(Riff *riff, EkByte end, guint depth)
 {
@@ -56,6 +68,9 @@ static gboolean take_chunks(Riff *riff, EkByte end, guint depth)
             take_words(riff, riff->at + 12, MIN(next, riff->at + 65536));
         if (ek_span_equals(head, 0, "idx1", 4))
             riff->has_index = TRUE;
+        if (depth == 0 && next < end)
+            riff->followed->landmark =
+                (EkLandmark){.at = next, .shown = EK_LANDMARK_GLANCE, .stands = stands};
         if (is_list && depth < 3 && riff->is_film) {
             riff->at += 12;
             if (length < 4 || !take_chunks(riff, next - (length & 1), depth + 1))
@@ -122,6 +137,7 @@ static void follow_wav(EkContent *content, EkFollowed *followed)
 
 const EkCarveType ek_carve_wav = {
     .name = "wav",
+    .by_landmark = TRUE,
     .ending = "wav",
     .kind = EK_KIND_AUDIO,
     .checks = "its chunks and its length; sound without further chunks stays doubtful",
@@ -144,6 +160,7 @@ static void follow_avi(EkContent *content, EkFollowed *followed)
 
 const EkCarveType ek_carve_avi = {
     .name = "avi",
+    .by_landmark = TRUE,
     .ending = "avi",
     .kind = EK_KIND_VIDEO,
     .checks = "each chunk of each list, and the index",

@@ -14,6 +14,16 @@ static gboolean begin(EkSpan span)
     return head.length == 20 && ek_crc32(head) == ek_span_le32(span, 8);
 }
 
+/* The directory, packed or plain, by its sum. */
+static gboolean stands(const EkLandmark *landmark, EkSpan span)
+{
+    guint8 first = ek_span_u8(span, 0);
+    if (first != 0x01 && first != 0x17)
+        return FALSE;
+    return span.length < landmark->told ||
+           ek_crc32(ek_span_part(span, 0, (gsize)landmark->told)) == (guint32)landmark->sum;
+}
+
 static void follow(EkContent *content, EkFollowed *followed)
 {
     EkSpan head = ek_content_some(content, 0, 32);
@@ -26,21 +36,31 @@ static void follow(EkContent *content, EkFollowed *followed)
     EkByte end = 32 + offset + size;
     followed->expected = end;
     if (end <= ek_content_bytes(content) && ek_content_crc32(content, 32 + offset, size, &sum) &&
-        sum == told)
+        sum == told) {
+        followed->is_doubtful = TRUE;
         ek_followed_end(followed, end, size > 0 ? EK_PROOF_TABLES : EK_PROOF_LENGTH,
-                        "the checksums of its header and of the directory at its end");
-    else
+                        "the checksums of its header and of the directory at its end; what is "
+                        "packed in it is not checked");
+    } else {
         ek_followed_break(followed, 32, MIN(end, ek_content_bytes(content)), 32,
                           "its directory is not where its header says");
+        if (size > EK_LANDMARK_GLANCE && size <= EK_CONTENT_SHOWN)
+            followed->landmark = (EkLandmark){.at = 32 + offset,
+                                              .shown = (gsize)size,
+                                              .told = size,
+                                              .sum = told,
+                                              .stands = stands};
+    }
 }
 
 const EkCarveType ek_carve_sevenzip = {
     .name = "7z",
     .ending = "7z",
     .kind = EK_KIND_ARCHIVE,
-    .checks = "the CRC-32 of the header, and of the directory at the end",
+    .checks = "the CRC-32 of the header, and of the directory at the end; always doubtful",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .by_landmark = TRUE,
 };

@@ -1,0 +1,90 @@
+/* SPDX-License-Identifier: MIT */
+/* What the ways to join pieces share: blocks, free ground, and following it as it is laid. */
+#include "carve/joining.h"
+
+#define GRID 4096u
+#define WORK_MOST (128u << 20) /* bytes read for one file */
+
+EkByte ek_joining_grid(const EkCarve *carve)
+{
+    return carve->order.grid != 0 ? carve->order.grid : GRID;
+}
+
+EkByte ek_joining_on_grid(const EkJoining *joining, EkByte at)
+{
+    EkByte phase = joining->first % joining->grid;
+    EkByte over = (at + joining->grid - phase) % joining->grid;
+    return over == 0 ? at : at + joining->grid - over;
+}
+
+static void add_stretches(const EkJoining *joining, GArray *stretches, const GArray *ground,
+                          EkByte from)
+{
+    for (guint i = 0; i < ground->len; i++) {
+        EkRange range = g_array_index(ground, EkRange, i);
+        EkByte begins = range.first == from ? from : ek_joining_on_grid(joining, range.first);
+        if (begins < ek_range_end(range)) {
+            range = (EkRange){begins, ek_range_end(range) - begins};
+            g_array_append_val(stretches, range);
+        }
+    }
+}
+
+GArray *ek_joining_stretches(const EkJoining *joining, EkByte from)
+{
+    g_autoptr(GArray) ground = ek_carving_free_ground(joining->carve, from, EK_JOINING_STRETCHES);
+    GArray *stretches = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    add_stretches(joining, stretches, ground, from);
+    return stretches;
+}
+
+GArray *ek_joining_stretches_before(const EkJoining *joining, EkByte from, guint *before)
+{
+    g_autoptr(GArray) ground =
+        ek_carving_free_ground_before(joining->carve, joining->first, EK_JOINING_BEFORE);
+    g_autoptr(GArray) behind = ek_carving_free_ground(joining->carve, from, EK_JOINING_STRETCHES);
+    GArray *stretches = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    add_stretches(joining, stretches, ground, G_MAXUINT64);
+    *before = stretches->len;
+    add_stretches(joining, stretches, behind, from);
+    return stretches;
+}
+
+EkFollowed ek_joining_follow(EkJoining *joining)
+{
+    EkFollowed followed = joining->known;
+    followed.end = EK_FOLLOW_NOTHING;
+    followed.broken.bytes = 0;
+    followed.landmark = (EkLandmark){0};
+    joining->type->follow(joining->content, &followed);
+    return followed;
+}
+
+gboolean ek_joining_is_ended(const EkFollowed *followed)
+{
+    return followed->end == EK_FOLLOW_ENDED && followed->proof != EK_PROOF_LENGTH;
+}
+
+gboolean ek_joining_is_spent(const EkJoining *joining)
+{
+    /* What is hardly more than a beginning is worth little. */
+    guint most = joining->known.length < GRID ? joining->tries / 4 : joining->tries;
+    return joining->trials > most ||
+           ek_content_work(joining->content) > MAX(WORK_MOST, 16 * joining->known.sure) ||
+           g_atomic_int_get(joining->carve->cancel) != 0;
+}
+
+void ek_joining_lay_again(EkContent *content, const GArray *before, EkByte offset)
+{
+    g_autoptr(GArray) rest = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    EkByte skipped = 0;
+    for (guint i = 0; i < before->len; i++) {
+        EkRange piece = g_array_index(before, EkRange, i);
+        EkByte skip = MIN(piece.bytes, offset - skipped);
+        skipped += skip;
+        piece = (EkRange){piece.first + skip, piece.bytes - skip};
+        if (piece.bytes > 0)
+            g_array_append_val(rest, piece);
+    }
+    ek_content_relay(content, offset, (const EkRange *)(gconstpointer)rest->data, rest->len);
+}
