@@ -4,12 +4,14 @@
 
 #include "base/text.h"
 #include "carve/types.h"
+#include "extract.h"
 #include "nearest.h"
 #include "numbers.h"
 #include "show.h"
 #include "work/contents.h"
 
 #define LINE_EVERY (10 * G_USEC_PER_SEC)
+#define WRITE_EVERY (20 * G_USEC_PER_SEC)
 
 typedef struct {
     EkCli *cli;
@@ -18,6 +20,9 @@ typedef struct {
     gint64 started;
     guint64 percent; /* that the last line told, + 1 */
     gint64 told_at;
+    const char *to; /* what is whole is written there; NULL: nothing is */
+    gint64 written_at;
+    gboolean is_new; /* something whole was found since then */
 } Show;
 
 /* --- while it runs --------------------------------------------------------------------------- */
@@ -167,16 +172,29 @@ static json_t *types_json(EkSearch *search)
     return types;
 }
 
-static int print_result(EkCli *cli, EkSearch *search, gboolean is_over, gboolean json)
+/* `sum` NULL: nothing was to be written. */
+static void print_json(EkSearch *search, gboolean is_over, const EkExtractSum *sum)
 {
     Sum kinds[EK_KINDS];
     Sum all = sum_up(search, kinds);
     EkKnown known = ek_search_known(search);
-    if (json)
-        return ek_cli_print_json(json_pack(
-            "{s:o,s:o,s:o,s:o,s:o,s:b}", "types", types_json(search), "files",
-            ek_json_u64(all.files), "bytes", ek_json_u64(all.bytes), "bad", ek_json_u64(known.bad),
-            "unread", ek_json_u64(known.unread), "complete", is_over));
+    json_t *json =
+        json_pack("{s:o,s:o,s:o,s:o,s:o,s:b}", "types", types_json(search), "files",
+                  ek_json_u64(all.files), "bytes", ek_json_u64(all.bytes), "bad",
+                  ek_json_u64(known.bad), "unread", ek_json_u64(known.unread), "complete", is_over);
+    json_object_set_new(json, "written",
+                        sum == NULL
+                            ? json_null()
+                            : json_pack("{s:o,s:o,s:o}", "files", ek_json_u64(sum->files), "bytes",
+                                        ek_json_u64(sum->bytes), "same", ek_json_u64(sum->same)));
+    ek_cli_print_json(json);
+}
+
+static void print_result(EkCli *cli, EkSearch *search, gboolean is_over, gboolean is_written)
+{
+    Sum kinds[EK_KINDS];
+    Sum all = sum_up(search, kinds);
+    EkKnown known = ek_search_known(search);
     g_autofree char *files = ek_text_count(all.files, "file", "files");
     g_autofree char *size = ek_text_size(all.bytes);
     if (all.files > 0)
@@ -186,9 +204,10 @@ static int print_result(EkCli *cli, EkSearch *search, gboolean is_over, gboolean
         ek_cli_print_unsearched(cli, known.bad, known.unread);
     if (!is_over)
         ek_cli_advise("The time is up. To go on: ektypon carve %s", cli->operands[0]);
-    else if (all.files > 0)
+    else if (all.files > 0 && !is_written)
         ek_cli_advise("Next: ektypon tree %s carved", cli->operands[0]);
-    return is_over ? EK_EXIT_DONE : EK_EXIT_LEFT;
+    else if (all.files > all.whole)
+        ek_cli_advise("The others are not written: ektypon tree %s carved", cli->operands[0]);
 }
 
 /* --- the types ------------------------------------------------------------------------------- */
@@ -226,6 +245,7 @@ static int print_types(gboolean json)
 /* --- the command ----------------------------------------------------------------------------- */
 
 typedef struct {
+    char *to;
     char *in;
     char *kinds;
     char *types;
@@ -329,8 +349,35 @@ static gboolean take_order(EkCli *cli, const Options *options, EkSearchOrder *or
 
 static void found(void *data, const EkFound *found)
 {
-    (void)found;
+    Show *show = data;
+    gint64 time = g_get_monotonic_time();
     step(data);
+    show->is_new = show->is_new || found->state == EK_CONTENT_WHOLE;
+    if (show->to == NULL || !show->is_new || time - show->written_at < WRITE_EVERY)
+        return;
+    /* What cannot be written now is told once, at the end. */
+    int status = ek_extract_contents(show->cli, show->to, EK_TELL_NOTHING, NULL);
+    if (status != EK_EXIT_DONE && status != EK_EXIT_LEFT)
+        show->to = NULL;
+    show->is_new = FALSE;
+    show->written_at = g_get_monotonic_time();
+}
+
+/* Of what the whole search found, with what was written of it. */
+static int end(EkCli *cli, EkSearch *search, gboolean is_over, const Options *options)
+{
+    EkExtractSum sum = {0};
+    int status = EK_EXIT_DONE;
+    if (!options->json)
+        print_result(cli, search, is_over, options->to != NULL);
+    if (options->to != NULL)
+        status = ek_extract_contents(cli, options->to, options->json ? EK_TELL_ERRORS : EK_TELL_ALL,
+                                     &sum);
+    if (options->json)
+        print_json(search, is_over, options->to != NULL ? &sum : NULL);
+    if (status != EK_EXIT_DONE)
+        return status;
+    return is_over ? EK_EXIT_DONE : EK_EXIT_LEFT;
 }
 
 static int run(EkCli *cli, const EkSearchOrder *order, const Options *options)
@@ -342,6 +389,14 @@ static int run(EkCli *cli, const EkSearchOrder *order, const Options *options)
     if (search == NULL)
         return ek_cli_fail(cli, error);
     Show show = {.cli = cli, .search = search, .started = g_get_monotonic_time()};
+    /* A target that cannot be is told before the search, not behind it. */
+    int status = EK_EXIT_DONE;
+    if (options->to != NULL)
+        status = ek_extract_contents(cli, options->to, EK_TELL_ERRORS, NULL);
+    if (status != EK_EXIT_DONE && status != EK_EXIT_LEFT)
+        return status;
+    show.to = options->to;
+    show.written_at = show.started;
     ek_search_watch(search, found, &show);
     if (options->progress == NULL)
         show.progress = ek_progress_begin(cli->terminal_err, draw, &show);
@@ -351,9 +406,9 @@ static int run(EkCli *cli, const EkSearchOrder *order, const Options *options)
     else
         print_line(&show);
     if (done)
-        return print_result(cli, search, is_over, options->json);
+        return end(cli, search, is_over, options);
     gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
-    int status = ek_cli_fail(cli, error);
+    status = ek_cli_fail(cli, error);
     if (interrupted)
         ek_cli_advise("What was found is kept. To resume: ektypon carve %s", cli->operands[0]);
     return status;
@@ -364,6 +419,8 @@ int ek_command_carve(EkCli *cli)
     Options options = {.last = -1};
     guint8 wanted[EK_MATCHES_MOST] = {0};
     const GOptionEntry entries[] = {
+        {"to", 0, 0, G_OPTION_ARG_FILENAME, &options.to,
+         "write what is whole below this folder while it runs (created if needed)", "DIR"},
         {"in", 0, 0, G_OPTION_ARG_STRING, &options.in,
          "where to look: what no healthy file holds (default), the free space of a volume, or "
          "everything",
@@ -401,7 +458,8 @@ int ek_command_carve(EkCli *cli)
         order.wanted = options.kinds != NULL || options.types != NULL ? wanted : NULL;
         status = run(cli, &order, &options);
     }
-    char *texts[] = {options.in, options.kinds, options.types, options.duration, options.progress};
+    char *texts[] = {options.to,    options.in,       options.kinds,
+                     options.types, options.duration, options.progress};
     for (gsize i = 0; i < G_N_ELEMENTS(texts); i++)
         g_free(texts[i]);
     return status;

@@ -1,5 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* extract: writes files of volumes below a folder. */
+#include "extract.h"
+
 #include "filerow.h"
 #include "filters.h"
 #include "peeking.h"
@@ -34,6 +36,8 @@ typedef struct {
     gboolean flat;
     gboolean streams;
     gboolean json;
+    EkTelling telling;
+    EkExtractSum *sum; /* NULL: not wanted */
 } Order;
 
 typedef struct {
@@ -74,7 +78,8 @@ typedef struct {
 /* `item` NULL: one that says nothing of the file's content. */
 static void tell_problem(Taking *taking, const char *path, const EkItem *item, const char *what)
 {
-    if (taking->order->json || taking->problem_count++ >= PROBLEMS_SHOWN)
+    if (taking->order->json || taking->order->telling != EK_TELL_ALL ||
+        taking->problem_count++ >= PROBLEMS_SHOWN)
         return;
     g_autofree char *safe = ek_text_escape(path);
     g_autofree char *strip =
@@ -460,6 +465,10 @@ static void print_summary(const Taking *taking)
 static void print_end(const Taking *taking)
 {
     const EkFileTotals *totals = &taking->totals;
+    if (taking->order->sum != NULL)
+        *taking->order->sum = (EkExtractSum){totals->files, totals->bytes, taking->same};
+    if (taking->order->telling != EK_TELL_ALL)
+        return;
     if (taking->order->json) {
         json_t *json = ek_filerow_totals_json(totals);
         json_object_set_new(json, "same", ek_json_u64(taking->same));
@@ -536,7 +545,7 @@ static gboolean pick_all(Taking *taking, GError **error)
         return FALSE;
     g_autofree char *size = ek_text_size(taking->stored_bytes);
     g_autofree char *files = ek_text_count(taking->wanted, "file", "files");
-    if (!taking->order->json)
+    if (!taking->order->json && taking->order->telling == EK_TELL_ALL)
         ek_cli_advise("To be extracted: %s, %s.", files, size);
     return ek_guard_space(taking->order->to, taking->stored_bytes, "the extraction", error);
 }
@@ -566,12 +575,22 @@ static gboolean open_targets(Taking *taking, GError **error)
     return taking->record != NULL;
 }
 
+static int fail(const Taking *taking, GError *error)
+{
+    if (taking->order->telling != EK_TELL_NOTHING)
+        return ek_cli_fail(taking->cli, error);
+    gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
+    g_error_free(error);
+    return interrupted ? EK_EXIT_INTERRUPTED : EK_EXIT_FAILED;
+}
+
 static int take_all(Taking *taking)
 {
     GError *error = NULL;
     if (taking->order->json)
         ek_filerow_begin_list(&taking->list);
-    EkProgress *progress = ek_progress_begin(taking->cli->terminal_err, draw, taking);
+    EkProgress *progress = ek_progress_begin(
+        taking->cli->terminal_err && taking->order->telling == EK_TELL_ALL, draw, taking);
     for (guint i = 0; i < taking->volumes->len && error == NULL && !taking->stopped; i++) {
         taking->indexing = taking->volumes->pdata[i];
         if (ek_inventory_take_picked(ek_indexing_inventory(taking->indexing), take_entry, taking,
@@ -585,8 +604,8 @@ static int take_all(Taking *taking)
     print_end(taking);
     if (error != NULL) {
         gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
-        int status = ek_cli_fail(taking->cli, error);
-        if (interrupted)
+        int status = fail(taking, error);
+        if (interrupted && taking->order->telling == EK_TELL_ALL)
             ek_cli_advise(
                 "All files written so far are complete. Run the same command again to resume.");
         return status;
@@ -623,13 +642,14 @@ static gboolean close_sums(Taking *taking)
 
 static int run(EkCli *cli, const Order *order)
 {
-    g_autoptr(EkCase) log = ek_case_open(cli->operands[0], TRUE, NULL);
+    g_autoptr(EkCase) log =
+        order->telling != EK_TELL_ALL ? NULL : ek_case_open(cli->operands[0], TRUE, NULL);
     gint64 event = log != NULL ? ek_event_begin(log, "extract", cli->options, NULL) : 0;
     Taking taking = {.cli = cli, .order = order, .cancel = ek_cli_watch_signals()};
     GError *error = NULL;
     int status;
     if (!ek_view_open(&taking.view, cli->operands[0], FALSE, &error)) {
-        status = ek_cli_fail(cli, error);
+        status = fail(&taking, error);
         if (event != 0)
             log_end(&taking, log, event, status);
         return status;
@@ -641,10 +661,10 @@ static int run(EkCli *cli, const Order *order)
     if (pick_all(&taking, &error) && open_targets(&taking, &error))
         status = take_all(&taking);
     else
-        status = ek_cli_fail(cli, error);
+        status = fail(&taking, error);
     error = NULL;
     if (taking.record != NULL && !ek_record_close(taking.record, &error))
-        status = ek_cli_fail(cli, error);
+        status = fail(&taking, error);
     if (taking.sums != NULL && !close_sums(&taking))
         status = EK_EXIT_FAILED;
     if (event != 0)
@@ -658,6 +678,18 @@ static int run(EkCli *cli, const Order *order)
     ek_view_close(&taking.view);
     g_mutex_clear(&taking.lock);
     return status;
+}
+
+int ek_extract_contents(EkCli *cli, const char *to, EkTelling telling, EkExtractSum *sum)
+{
+    char carved[] = "carved";
+    char *operands[] = {cli->operands[0], carved, NULL};
+    g_autofree char *folder = g_strdup(to);
+    EkCli inner = *cli;
+    inner.operands = operands;
+    Order order = {.to = folder, .telling = telling, .sum = sum};
+    order.filter.conditions = 1u << EK_CONDITION_WHOLE;
+    return run(&inner, &order);
 }
 
 /* --- the command ---------------------------------------------------------------------------- */

@@ -239,6 +239,41 @@ static void misuse_is_told(void)
     CHECK(refused == 1 || kill(child, 0) != 0);
 }
 
+static void what_is_whole_is_written_by_the_search_itself(void)
+{
+    make_files(test_seed(), 1);
+    make_card("card.img");
+    done("new bench --adopt card.img");
+    done("hunt bench");
+    /* What cannot be written to is told before anything is searched. */
+    must("echo no folder > taken");
+    g_auto(Result) bad = ektypon("carve bench --to taken");
+    CHECK_STATUS(bad, 1);
+    CHECK_CONTAINS(bad.err, "taken");
+    CHECK_TEXT(bad.out, "");
+    CHECK_NUMBER(count_carved(""), 0);
+    g_auto(Result) out = ektypon("carve bench --to out");
+    CHECK_STATUS(out, 0);
+    CHECK_CONTAINS(out.out, " to out: ");
+    guint64 whole = count_carved("--condition whole");
+    CHECK(whole > 10);
+    CHECK(whole < count_carved(""));
+    g_auto(Result) there = shell("find out/carved -type f | wc -l");
+    CHECK_NUMBER(g_ascii_strtoull(there.out, NULL, 10), whole);
+    must("find out/carved -type f -print0 | xargs -0 sha256sum | cut -c1-64 | sort > written; "
+         "ls src | sed 's|^|src/|' | xargs sha256sum | cut -c1-64 | sort > were; "
+         "comm -23 written were | cmp - /dev/null");
+    /* Again: all of it is there; what somebody changed is kept. */
+    must("f=$(find out/carved -type f -name '*.png' | head -1); echo changed > \"$f\"");
+    g_auto(Result) again = ektypon("carve bench --to out --json");
+    CHECK_STATUS(again, 3);
+    json_t *json = result_json(&again);
+    json_t *written = json_object_get(json, "written");
+    CHECK_NUMBER(json_u64(written, "same"), whole - 1);
+    json_decref(json);
+    must("grep -rqx changed out/carved");
+}
+
 int main(void)
 {
     static const Test tests[] = {
@@ -247,6 +282,8 @@ int main(void)
         {"live files are left out", live_files_are_left_out},
         {"cut off at any moment it comes to the same", cut_off_at_any_moment_it_comes_to_the_same},
         {"more is found after more was read", more_is_found_after_more_was_read},
+        {"what is whole is written by the search itself",
+         what_is_whole_is_written_by_the_search_itself},
         {"misuse is told", misuse_is_told},
     };
     return RUN_TESTS("carve", tests);
