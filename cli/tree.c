@@ -45,6 +45,7 @@ static gboolean count_item(void *data, const char *path, const EkItem *item)
     below->files++;
     below->bytes += item->file.size;
     below->hurt += item->damage.condition != EK_CONDITION_WHOLE ? 1 : 0;
+    below->doubtful += item->damage.condition == EK_CONDITION_DOUBTFUL ? 1 : 0;
     below->deleted += (item->file.flags & EK_FILE_DELETED) != 0 ? 1 : 0;
     return goes_on(tree);
 }
@@ -73,6 +74,7 @@ static void count_leave(void *data, guint64 folder)
     above->files += below.files;
     above->bytes += below.bytes;
     above->hurt += below.hurt;
+    above->doubtful += below.doubtful;
     above->deleted += below.deleted;
 }
 
@@ -85,9 +87,12 @@ static void print_folder(const Tree *tree, const EkEntered *folder, const EkBelo
     g_autofree char *name = ek_text_escape(folder->name);
     gboolean color = tree->cli->color_out;
     ek_cli_print("%10s  %8" G_GUINT64_FORMAT "  %s%s/", size, below->files, lines, name);
-    if (below->hurt > 0)
+    if (below->hurt > below->doubtful)
         ek_cli_print("  %s[%" G_GUINT64_FORMAT " incomplete]%s", ek_show_on(color, EK_COLOR_BAD),
-                     below->hurt, ek_show_off(color));
+                     below->hurt - below->doubtful, ek_show_off(color));
+    if (below->doubtful > 0)
+        ek_cli_print("  %s[%" G_GUINT64_FORMAT " doubtful]%s", ek_show_on(color, EK_COLOR_WARN),
+                     below->doubtful, ek_show_off(color));
     if (folder->is_deleted)
         ek_cli_print("  %s[deleted]%s", ek_show_on(color, EK_COLOR_FAINT), ek_show_off(color));
     ek_cli_print("\n");
@@ -106,6 +111,7 @@ static void print_folder_json(Tree *tree, const EkEntered *folder, const EkBelow
     json_object_set_new(row, "files", ek_json_u64(below->files));
     json_object_set_new(row, "bytes", ek_json_u64(below->bytes));
     json_object_set_new(row, "not_whole", ek_json_u64(below->hurt));
+    json_object_set_new(row, "doubtful", ek_json_u64(below->doubtful));
     json_object_set_new(row, "deleted", ek_json_u64(below->deleted));
     fputs(tree->printed++ == 0 ? "\n" : ",\n", stdout);
     ek_cli_dump_json(row, FALSE);

@@ -9,10 +9,33 @@
 #define SHOWN 4096u /* what is never laid anew: it was looked at before */
 #define GAP 4096u
 
+/* What it says must stand somewhere is looked for in each block, as joining does: in a few bytes
+ * first, then in all that it wants, of which there may be less. */
+static void look(EkContent *content, const EkLandmark *landmark)
+{
+    if (landmark->stands == NULL)
+        return;
+    if (landmark->shown < EK_LANDMARK_GLANCE)
+        abort();
+    for (EkByte at = landmark->at % SHOWN; at < ek_content_bytes(content); at += SHOWN) {
+        gsize sizes[] = {EK_LANDMARK_GLANCE, MIN(landmark->shown, EK_CONTENT_SHOWN)};
+        for (gsize i = 0; i < G_N_ELEMENTS(sizes); i++) {
+            EkSpan span = ek_content_some(content, at, sizes[i]);
+            /* As in a buffer of its own: what is read behind it is noticed. */
+            g_autofree guint8 *copy = g_memdup2(span.data, span.length);
+            if (span.length < EK_LANDMARK_GLANCE ||
+                !landmark->stands(landmark, (EkSpan){copy, span.length}))
+                break;
+        }
+    }
+}
+
 static void follow(EkContent *content, const EkCarveType *type)
 {
     EkFollowed followed = {0};
     type->follow(content, &followed);
+    if (followed.end == EK_FOLLOW_BROKE)
+        look(content, &followed.landmark);
     if (followed.end == EK_FOLLOW_NOTHING)
         return;
     if (followed.why == NULL || followed.sure > followed.length ||

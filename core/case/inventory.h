@@ -137,7 +137,8 @@ typedef struct {
     guint64 folders;
     guint64 files;
     guint64 bytes;
-    guint64 hurt; /* files that are not whole */
+    guint64 hurt;     /* files that are not whole */
+    guint64 doubtful; /* of these: all is there, and nothing tells whether it is right */
     guint64 deleted;
 } EkBelow;
 

@@ -336,11 +336,12 @@ gboolean ek_inventory_put_below(EkInventory *inventory, guint64 folder, const Ek
     sqlite3 *store = inventory->store;
     return ek_sql_run(store,
                       "CREATE TEMP TABLE IF NOT EXISTS below (folder INTEGER PRIMARY KEY, folders"
-                      " INTEGER, files INTEGER, bytes INTEGER, hurt INTEGER, deleted INTEGER)",
+                      " INTEGER, files INTEGER, bytes INTEGER, hurt INTEGER, doubtful INTEGER, "
+                      "deleted INTEGER)",
                       error) &&
-           ek_sql_do(store, error, "INSERT OR REPLACE INTO below VALUES (?,?,?,?,?,?)", "uuuuuu",
+           ek_sql_do(store, error, "INSERT OR REPLACE INTO below VALUES (?,?,?,?,?,?,?)", "uuuuuuu",
                      folder, below->folders, below->files, below->bytes, below->hurt,
-                     below->deleted);
+                     below->doubtful, below->deleted);
 }
 
 gboolean ek_inventory_get_below(EkInventory *inventory, guint64 folder, EkBelow *below,
@@ -348,14 +349,14 @@ gboolean ek_inventory_get_below(EkInventory *inventory, guint64 folder, EkBelow 
 {
     g_autoptr(EkStatement) row = ek_sql_prepare(
         inventory->store, error,
-        "SELECT folders,files,bytes,hurt,deleted FROM below WHERE folder=?", "u", folder);
+        "SELECT folders,files,bytes,hurt,doubtful,deleted FROM below WHERE folder=?", "u", folder);
     int got = row != NULL ? ek_sql_step(inventory->store, row, error) : -1;
     *below = (EkBelow){0};
     if (got == 1)
         *below =
             (EkBelow){(guint64)sqlite3_column_int64(row, 0), (guint64)sqlite3_column_int64(row, 1),
                       (guint64)sqlite3_column_int64(row, 2), (guint64)sqlite3_column_int64(row, 3),
-                      (guint64)sqlite3_column_int64(row, 4)};
+                      (guint64)sqlite3_column_int64(row, 4), (guint64)sqlite3_column_int64(row, 5)};
     return got >= 0;
 }
 

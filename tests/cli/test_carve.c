@@ -258,6 +258,12 @@ static void what_is_whole_is_written_by_the_search_itself(void)
     guint64 whole = count_carved("--condition whole");
     CHECK(whole > 10);
     CHECK(whole < count_carved(""));
+    /* What only cannot be checked is not called incomplete. */
+    g_autofree char *doubtful =
+        g_strdup_printf("[%" G_GUINT64_FORMAT " doubtful]", count_carved("--condition doubtful"));
+    g_auto(Result) tree = ektypon("tree bench carved --depth 1");
+    CHECK_CONTAINS(tree.out, doubtful);
+    CHECK(strstr(tree.out, "incomplete") == NULL);
     g_auto(Result) there = shell("find out/carved -type f | wc -l");
     CHECK_NUMBER(g_ascii_strtoull(there.out, NULL, 10), whole);
     must("find out/carved -type f -print0 | xargs -0 sha256sum | cut -c1-64 | sort > written; "

@@ -99,7 +99,7 @@ static void json_has_the_shapes_that_are_promised(void)
     json_decref(peek);
     json_t *tree = json_of("tree bench 2 --json", 0);
     check_keys(first_of(tree, "folders"), "a folder",
-               "number parent name depth folders files bytes not_whole deleted");
+               "number parent name depth folders files bytes not_whole doubtful deleted");
     json_decref(tree);
     json_t *index = json_of("index bench 2 --json", 0);
     check_keys(index, "index",

@@ -226,10 +226,11 @@ static void picks_come_in_order(void)
     CHECK(ek_inventory_walk(shelf.inventory, ROOT, EK_WITH_BELOW, pick_item, &shelf, &error));
     CHECK(ek_inventory_take_picked(shelf.inventory, add_name, numbers, &error));
     CHECK_TEXT(numbers->str, "b/c=c b/a=a b=b ");
-    EkBelow below = {1, 2, 3, 4, 5};
+    EkBelow below = {1, 2, 3, 4, 5, 6};
     EkBelow back;
     CHECK(ek_inventory_put_below(shelf.inventory, 20, &below, &error));
-    CHECK(ek_inventory_get_below(shelf.inventory, 20, &back, &error) && back.hurt == 4);
+    CHECK(ek_inventory_get_below(shelf.inventory, 20, &back, &error) && back.hurt == 4 &&
+          back.doubtful == 5 && back.deleted == 6);
     CHECK(ek_inventory_get_below(shelf.inventory, 21, &back, &error) && back.files == 0);
     CHECK_FINE(&error);
     shelf_close(&shelf);

@@ -8,7 +8,7 @@
 
 #define TOKENS_MOST 20000000u
 #define DEPTH_MOST 200
-#define LEAST 512u
+#define LEAST 128u
 #define STRING_MOST (1u << 20)
 #define STREAM_MOST (256u << 20) /* bytes of a stream whose length is not known before */
 
