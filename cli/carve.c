@@ -178,10 +178,10 @@ static void print_json(EkSearch *search, gboolean is_over, const EkExtractSum *s
     Sum kinds[EK_KINDS];
     Sum all = sum_up(search, kinds);
     EkKnown known = ek_search_known(search);
-    json_t *json =
-        json_pack("{s:o,s:o,s:o,s:o,s:o,s:b}", "types", types_json(search), "files",
-                  ek_json_u64(all.files), "bytes", ek_json_u64(all.bytes), "bad",
-                  ek_json_u64(known.bad), "unread", ek_json_u64(known.unread), "complete", is_over);
+    json_t *json = json_pack("{s:o,s:o,s:o,s:o,s:o,s:o,s:b}", "types", types_json(search), "files",
+                             ek_json_u64(all.files), "bytes", ek_json_u64(all.bytes), "bad",
+                             ek_json_u64(known.bad), "unread", ek_json_u64(known.unread), "copies",
+                             ek_json_u64(ek_search_copies(search)), "complete", is_over);
     json_object_set_new(json, "written",
                         sum == NULL
                             ? json_null()
@@ -200,6 +200,11 @@ static void print_result(EkCli *cli, EkSearch *search, gboolean is_over, gboolea
     if (all.files > 0)
         print_table(search);
     ek_cli_print("%s, %s by content: %" G_GUINT64_FORMAT " whole\n", files, size, all.whole);
+    guint64 copies = ek_search_copies(search);
+    if (copies > 0)
+        ek_cli_print("Not listed, as a volume has the same: %" G_GUINT64_FORMAT
+                     " (--nested lists them)\n",
+                     copies);
     if (known.bad + known.unread > 0)
         ek_cli_print_unsearched(cli, known.bad, known.unread);
     if (!is_over)

@@ -28,6 +28,7 @@ static const char *const made_by[] = {
     " content INTEGER NOT NULL REFERENCES content (number), position INTEGER NOT NULL,"
     " first INTEGER NOT NULL, bytes INTEGER NOT NULL,"
     " PRIMARY KEY (content, position)) WITHOUT ROWID;",
+    "ALTER TABLE content ADD COLUMN copy INTEGER NOT NULL DEFAULT 0;",
 };
 
 struct EkContentStore {
@@ -192,6 +193,20 @@ gboolean ek_contentstore_trim(EkContentStore *store, GError **error)
            ek_contentstore_flush(store, error);
 }
 
+gboolean ek_contentstore_set_copy(EkContentStore *store, guint64 number, GError **error)
+{
+    return begin(store, error) &&
+           ek_sql_do(store->store, error, "UPDATE content SET copy=1 WHERE number=?", "u", number);
+}
+
+gboolean ek_contentstore_clear_copies(EkContentStore *store, GError **error)
+{
+    return ek_contentstore_count_copies(store) == 0 ||
+           (begin(store, error) &&
+            ek_sql_run(store->store, "UPDATE content SET copy=0 WHERE copy<>0", error) &&
+            ek_contentstore_flush(store, error));
+}
+
 /* --- reading --------------------------------------------------------------------------------- */
 
 static EkByte byte_in(sqlite3_stmt *row, int column)
@@ -283,6 +298,27 @@ guint64 ek_contentstore_count_cut(EkContentStore *store, const char *basis)
                : 0;
 }
 
+guint64 ek_contentstore_count_copies(EkContentStore *store)
+{
+    g_autoptr(EkStatement) row =
+        ek_sql_prepare(store->store, NULL, "SELECT count(*) FROM content WHERE copy<>0", "");
+    return row != NULL && ek_sql_step(store->store, row, NULL) == 1 ? byte_in(row, 0) : 0;
+}
+
+GArray *ek_contentstore_pieces(EkContentStore *store, guint64 number, GError **error)
+{
+    g_autoptr(GArray) pieces = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        store->store, error, "SELECT first,bytes FROM piece WHERE content=? ORDER BY position", "u",
+        number);
+    int got = rows != NULL ? 0 : -1;
+    while (rows != NULL && (got = ek_sql_step(store->store, rows, error)) == 1) {
+        EkRange piece = {byte_in(rows, 0), byte_in(rows, 1)};
+        g_array_append_val(pieces, piece);
+    }
+    return got == 0 ? g_steal_pointer(&pieces) : NULL;
+}
+
 char *ek_contentstore_basis(EkContentStore *store, GError **error)
 {
     g_autoptr(EkStatement) row =
@@ -322,7 +358,7 @@ gboolean ek_contentstore_each(EkContentStore *store, EkContentEntrySink sink, vo
                               GError **error)
 {
     g_autoptr(EkStatement) rows =
-        ek_sql_prepare(store->store, error, COLUMNS "ORDER BY number", "");
+        ek_sql_prepare(store->store, error, COLUMNS "WHERE copy=0 ORDER BY number", "");
     int got = rows != NULL ? 0 : -1;
     while (rows != NULL && (got = ek_sql_step(store->store, rows, error)) == 1) {
         EkContentEntry entry = entry_of(rows);

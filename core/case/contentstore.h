@@ -63,7 +63,17 @@ gboolean ek_contentstore_put_joined(EkContentStore *store, const EkContentCut *c
 /* Files that end early end before the next one that was proved. */
 gboolean ek_contentstore_trim(EkContentStore *store, GError **error);
 
+/* This one is the same as a file that a volume has: it is not listed any more, and holds its
+ * ground. Or: all are listed again. */
+gboolean ek_contentstore_set_copy(EkContentStore *store, guint64 number, GError **error);
+gboolean ek_contentstore_clear_copies(EkContentStore *store, GError **error);
+
 /* --- asking ---------------------------------------------------------------------------------- */
+
+guint64 ek_contentstore_count_copies(EkContentStore *store);
+
+/* Where its bytes lie (EkRange), in their order. The caller unrefs. */
+GArray *ek_contentstore_pieces(EkContentStore *store, guint64 number, GError **error);
 
 /* A file of the catalogue. What it is given is its own only during the call. */
 typedef struct {
@@ -81,7 +91,7 @@ typedef struct {
 
 typedef gboolean (*EkContentEntrySink)(void *data, const EkContentEntry *entry);
 
-/* Hands on all of them in order of number. */
+/* Hands on all of them in order of number, but for copies. */
 gboolean ek_contentstore_each(EkContentStore *store, EkContentEntrySink sink, void *data,
                               GError **error);
 

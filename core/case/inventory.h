@@ -80,6 +80,11 @@ gboolean ek_inventory_claims(EkInventory *inventory, GArray *ranges, GError **er
 /* The same of files that are there and whole. */
 gboolean ek_inventory_healthy(EkInventory *inventory, GArray *ranges, GError **error);
 
+/* Hands on the files that are there and whole, and as long as one of `lengths` (guint64). */
+gboolean ek_inventory_each_of_lengths(EkInventory *inventory, const GArray *lengths,
+                                      gboolean (*take)(void *data, guint64 number, guint64 bytes),
+                                      void *data, GError **error);
+
 /* --- asking --------------------------------------------------------------------------------- */
 
 EkInventoryTotals ek_inventory_totals(EkInventory *inventory);

@@ -391,3 +391,31 @@ gboolean ek_inventory_healthy(EkInventory *inventory, GArray *ranges, GError **e
         "i", (gint64)(EK_FILE_GUESSED | EK_FILE_NAMED | EK_FILE_DELETED));
     return take_ranges(inventory, rows, ranges, error);
 }
+
+gboolean ek_inventory_each_of_lengths(EkInventory *inventory, const GArray *lengths,
+                                      gboolean (*take)(void *data, guint64 number, guint64 bytes),
+                                      void *data, GError **error)
+{
+    sqlite3 *store = inventory->store;
+    if (!ek_sql_run(store,
+                    "CREATE TEMP TABLE IF NOT EXISTS wanted (bytes INTEGER PRIMARY KEY);"
+                    "DELETE FROM wanted",
+                    error))
+        return FALSE;
+    for (guint i = 0; i < lengths->len; i++)
+        if (!ek_sql_do(store, error, "INSERT OR IGNORE INTO wanted VALUES (?)", "u",
+                       g_array_index(lengths, guint64, i)))
+            return FALSE;
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        store, error,
+        "SELECT f.number,f.size FROM file f LEFT JOIN damage d ON d.file=f.number"
+        " WHERE f.size IN (SELECT bytes FROM wanted) AND f.type=? AND f.flags&?=0"
+        " AND coalesce(d.condition,0)=0 ORDER BY f.number",
+        "ii", (gint64)EK_TYPE_FILE, (gint64)(EK_FILE_GUESSED | EK_FILE_NAMED | EK_FILE_DELETED));
+    int got = rows != NULL ? 0 : -1;
+    while (rows != NULL && (got = ek_sql_step(store, rows, error)) == 1)
+        if (!take(data, (guint64)sqlite3_column_int64(rows, 0),
+                  (guint64)sqlite3_column_int64(rows, 1)))
+            return TRUE;
+    return got == 0;
+}

@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "carve/types.h"
 #include "volume/headers.h"
+#include "work/copies.h"
 #include "work/indexing.h"
 
 #define TYPES_MOST EK_MATCHES_MOST
@@ -375,6 +376,18 @@ static gboolean join(EkSearch *search, GError **error)
     return count_all(search, error);
 }
 
+/* What a volume has anyway is not listed again, but where all was asked for. */
+static gboolean leave_out_copies(EkSearch *search, GError **error)
+{
+    g_autoptr(GPtrArray) believed = g_ptr_array_new();
+    if (search->order.nested || search->order.ground == EK_SEARCH_ALL)
+        return ek_contentstore_clear_copies(search->store, error);
+    for (guint i = 0; i < search->volumes->len; i++)
+        if (is_believed(search->volumes->pdata[i]))
+            g_ptr_array_add(believed, search->volumes->pdata[i]);
+    return ek_copies_mark(&search->view, believed, search->store, search->cancel, error);
+}
+
 static gboolean search_and_join(EkSearch *search, GError **error)
 {
     if (!prepare(search, error))
@@ -387,7 +400,7 @@ static gboolean search_and_join(EkSearch *search, GError **error)
     if (!ek_contentstore_flush(search->store, fine ? error : NULL))
         return FALSE;
     return fine && join(search, error) && ek_contentstore_trim(search->store, error) &&
-           count_all(search, error);
+           leave_out_copies(search, error) && count_all(search, error);
 }
 
 gboolean ek_search_run(EkSearch *search, gboolean *is_over, GError **error)
@@ -418,6 +431,11 @@ gboolean ek_search_run(EkSearch *search, gboolean *is_over, GError **error)
     if (failure != NULL)
         g_propagate_error(error, failure);
     return fine;
+}
+
+guint64 ek_search_copies(EkSearch *search)
+{
+    return ek_contentstore_count_copies(search->store);
 }
 
 void ek_search_watch(EkSearch *search, EkSearchFound tell, void *data)

@@ -56,6 +56,9 @@ gboolean ek_search_run(EkSearch *search, gboolean *is_over, GError **error);
 
 EkSearchProgress ek_search_progress(EkSearch *search);
 
+/* Files that are not listed because a volume has the same. */
+guint64 ek_search_copies(EkSearch *search);
+
 /* Of the type `index` of ek_carve_types, all that the catalogue has of it. From any thread. */
 EkSearchCount ek_search_count(EkSearch *search, guint index);
 

@@ -143,6 +143,40 @@ static void live_files_are_left_out(void)
     CHECK(count_carved("") > 15);
 }
 
+/* What was deleted and is still there under another name is not listed twice. */
+static void copies_of_live_files_are_not_listed(void)
+{
+    make_files(test_seed(), 1);
+    must("mkdir old && cp src/0-*.png src/0-*.pdf old/");
+    must("truncate -s 48M card.img && mkfs.fat -F 32 -s 1 card.img >/dev/null 2>&1 && "
+         "export MTOOLS_SKIP_CHECK=1 && mcopy -i card.img old/* ::/ && "
+         "mcopy -i card.img src/0-*.jpg ::/ && for f in old/*; do mdel -i card.img "
+         "::/$(basename $f); done");
+    /* They are there again, elsewhere; of one there is only a longer one. */
+    must("export MTOOLS_SKIP_CHECK=1 && mmd -i card.img ::/new && head -c 600K /dev/zero >fill && "
+         "mcopy -i card.img fill ::/ && for f in old/*.pdf; do mcopy -i card.img $f ::/new/; done "
+         "&& for f in old/*.png; do cat $f fill > long && mcopy -i card.img long ::/new/; break; "
+         "done");
+    done("new bench --adopt card.img");
+    done("hunt bench");
+    g_auto(Result) carved = ektypon("carve bench --json");
+    CHECK_STATUS(carved, 0);
+    json_t *json = result_json(&carved);
+    guint64 copies = json_u64(json, "copies");
+    guint64 files = json_u64(json, "files");
+    json_decref(json);
+    CHECK(copies >= 1);
+    g_auto(Result) pictures = ektypon("find bench carved --ext png");
+    CHECK_CONTAINS(pictures.out, ".png");
+    g_auto(Result) papers = ektypon("find bench carved --ext pdf");
+    CHECK(strstr(papers.out, ".pdf") == NULL);
+    /* Their ground is theirs still: a second search lists no part of them; --nested lists them. */
+    done("carve bench");
+    CHECK_NUMBER(count_carved(""), files);
+    done("carve bench --nested");
+    CHECK(count_carved("") >= files + copies);
+}
+
 /* The rows of the catalogue, without what time has to do with. */
 static char *rows_of(const char *folder)
 {
@@ -286,6 +320,7 @@ int main(void)
         {"a card without tables comes back", a_card_without_tables_comes_back},
         {"each entry says what it is", each_entry_says_what_it_is},
         {"live files are left out", live_files_are_left_out},
+        {"copies of live files are not listed", copies_of_live_files_are_not_listed},
         {"cut off at any moment it comes to the same", cut_off_at_any_moment_it_comes_to_the_same},
         {"more is found after more was read", more_is_found_after_more_was_read},
         {"what is whole is written by the search itself",
