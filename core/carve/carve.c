@@ -6,6 +6,7 @@
 
 #include "base/error.h"
 #include "carve/carving.h"
+#include "carve/indirect.h"
 #include "carve/join.h"
 #include "carve/types.h"
 
@@ -83,6 +84,47 @@ static gboolean is_better(const EkFound *one, const EkFound *other)
            (one->followed.proof == other->followed.proof && one->bytes > other->bytes);
 }
 
+/* Is there more of it behind these bytes? */
+static gboolean reaches_on(const EkFollowed *followed, EkByte bytes)
+{
+    return followed->end == EK_FOLLOW_BROKE &&
+           (followed->length + EK_STEP >= bytes || followed->expected > bytes ||
+            followed->landmark.at >= bytes);
+}
+
+/* As one type, through ground as it lies, or, where that does not come to a whole file, as ext2 and
+ * ext3 lay it. */
+static EkFound *follow_as(const EkCarve *carve, EkContent *content, const EkCarveType *type,
+                          EkByte first)
+{
+    ek_content_lay_from(content, carve->order.ground, first);
+    if (ek_content_place(content, 0) != first)
+        return NULL;
+    EkFound *found = ek_carving_follow(content, type);
+    if (found == NULL || found->state == EK_CONTENT_WHOLE || ek_content_is_shut(content))
+        return found;
+    EkFound *other = NULL;
+    gboolean goes_on = TRUE;
+    /* Further blocks of numbers are read only for what fits those of the first one. */
+    for (guint deep = 0; deep < 2 && goes_on; deep++) {
+        g_autoptr(GArray) laid = ek_indirect_layout(carve->order.reader, first, deep > 0);
+        if (laid == NULL)
+            break;
+        ek_content_lay(content, (const EkRange *)(gconstpointer)laid->data, laid->len);
+        ek_found_free(other);
+        other = ek_carving_follow(content, type);
+        goes_on = other == NULL || reaches_on(&other->followed, ek_content_bytes(content));
+    }
+    if (other == NULL || (other->followed.end == EK_FOLLOW_BROKE &&
+                          other->followed.length <= found->followed.length)) {
+        ek_found_free(other);
+        return found;
+    }
+    ek_found_free(found);
+    other->is_told = TRUE;
+    return other;
+}
+
 /* Follows what begins at `at` as each of the types that it may be; NULL: it is none. */
 static EkFound *follow(const EkCarve *carve, EkContent *content, const EkMatches *matches,
                        EkByte at)
@@ -92,10 +134,7 @@ static EkFound *follow(const EkCarve *carve, EkContent *content, const EkMatches
         const EkCarveType *type = ek_carve_types[matches->ids[i]];
         if (at < type->before)
             continue;
-        ek_content_lay_from(content, carve->order.ground, at - type->before);
-        if (ek_content_place(content, 0) != at - type->before)
-            continue;
-        EkFound *found = ek_carving_follow(content, type);
+        EkFound *found = follow_as(carve, content, type, at - type->before);
         if (ek_content_is_shut(content)) {
             ek_found_free(found);
             break;

@@ -22,9 +22,10 @@ typedef struct {
     const EkCarveType *type;
     EkContentState state;
     EkFollowed followed;
-    GArray *places; /* EkRange: its pieces, in order */
-    EkByte bytes;   /* of it */
-    char *why;      /* for people */
+    GArray *places;   /* EkRange: its pieces, in order */
+    EkByte bytes;     /* of it */
+    char *why;        /* for people */
+    gboolean is_told; /* where its pieces lie was read, not guessed */
 } EkFound;
 
 void ek_found_free(EkFound *found);

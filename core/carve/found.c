@@ -73,7 +73,7 @@ EkHides ek_found_hides(const EkFound *found)
     const EkFollowed *followed = &found->followed;
     if (followed->is_tail)
         return EK_HIDES_SAME;
-    if (found->state != EK_CONTENT_DOUBTFUL || ek_found_held(found) > 0)
+    if (found->state != EK_CONTENT_DOUBTFUL || ek_found_held(found) > 0 || found->type->is_disk)
         return EK_HIDES_NOTHING;
     /* A length alone may be anything. */
     return followed->proof >= EK_PROOF_TABLES ? EK_HIDES_WEAK : EK_HIDES_PLAIN;
@@ -83,10 +83,10 @@ EkByte ek_found_held(const EkFound *found)
 {
     if (found->followed.end == EK_FOLLOW_BROKE)
         return found->followed.sure;
-    if (found->type->is_solid && found->state == EK_CONTENT_DOUBTFUL)
+    if ((found->type->is_solid || found->type->is_disk) && found->state == EK_CONTENT_DOUBTFUL)
         return 0;
     /* What was joined on a guess does not keep others from their ground. */
-    if (found->state == EK_CONTENT_DOUBTFUL && found->places->len > 1)
+    if (found->state == EK_CONTENT_DOUBTFUL && found->places->len > 1 && !found->is_told)
         return MIN(found->bytes, g_array_index(found->places, EkRange, 0).bytes);
     return found->followed.proof == EK_PROOF_LENGTH ? 0 : found->bytes;
 }

@@ -85,6 +85,7 @@ typedef struct {
     gboolean
         by_landmark;   /* nothing in it tells soon: its pieces are found by their landmarks alone */
     gboolean is_solid; /* no other file begins in it on a block: where one does, it is in pieces */
+    gboolean is_disk;  /* what begins in it is listed too: it may lie between its pieces */
     gboolean is_plain; /* much that is none looks like it: in what others may claim it is none */
     gboolean is_checked; /* `sure` is where the last sum was right */
 } EkCarveType;

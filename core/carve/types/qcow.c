@@ -71,4 +71,5 @@ const EkCarveType ek_carve_qcow = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .is_disk = TRUE,
 };

@@ -55,4 +55,5 @@ const EkCarveType ek_carve_vdi = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .is_disk = TRUE,
 };

@@ -69,4 +69,5 @@ const EkCarveType ek_carve_vhd = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .is_disk = TRUE,
 };

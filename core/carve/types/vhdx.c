@@ -105,4 +105,5 @@ const EkCarveType ek_carve_vhdx = {
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .follow = follow,
+    .is_disk = TRUE,
 };

@@ -106,4 +106,5 @@ const EkCarveType ek_carve_vmdk = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .is_disk = TRUE,
 };
