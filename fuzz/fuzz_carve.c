@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* The types that are searched for by content: the first byte of an input chooses one, the rest is
  * followed as a file of it, in one piece and then over a gap. */
+#include "carve/indirect.h"
 #include "carve/types.h"
 #include "harness.h"
 
@@ -60,6 +61,14 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     ek_content_lay(content, &whole, 1);
     if (type->begin == NULL || type->begin(ek_content_some(content, 0, SHOWN))) {
         follow(content, type);
+        /* As blocks of numbers in it say, where there are any. */
+        g_autoptr(GArray) laid = ek_indirect_layout(image.reader, 0, TRUE);
+        if (laid != NULL) {
+            ek_content_lay(content, (const EkRange *)(gconstpointer)laid->data, laid->len);
+            follow(content, type);
+            ek_content_lay(content, &whole, 1);
+            follow(content, type);
+        }
         /* Gone on from the middle, elsewhere. */
         EkRange later = {SHOWN + GAP, ek_reader_bytes(image.reader) - SHOWN - GAP};
         if (ek_content_bytes(content) > SHOWN) {
