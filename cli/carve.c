@@ -202,7 +202,7 @@ static void print_result(EkCli *cli, EkSearch *search, gboolean is_over, gboolea
     ek_cli_print("%s, %s by content: %" G_GUINT64_FORMAT " whole\n", files, size, all.whole);
     guint64 copies = ek_search_copies(search);
     if (copies > 0)
-        ek_cli_print("Not listed, as a volume has the same: %" G_GUINT64_FORMAT
+        ek_cli_print("Identical to files of a volume, not listed: %" G_GUINT64_FORMAT
                      " (--nested lists them)\n",
                      copies);
     if (known.bad + known.unread > 0)
@@ -212,7 +212,9 @@ static void print_result(EkCli *cli, EkSearch *search, gboolean is_over, gboolea
     else if (all.files > 0 && !is_written)
         ek_cli_advise("Next: ektypon tree %s carved", cli->operands[0]);
     else if (all.files > all.whole)
-        ek_cli_advise("The others are not written: ektypon tree %s carved", cli->operands[0]);
+        ek_cli_advise(
+            "Cut and doubtful files were not written. To list them: ektypon tree %s carved",
+            cli->operands[0]);
 }
 
 /* --- the types ------------------------------------------------------------------------------- */
@@ -425,7 +427,7 @@ int ek_command_carve(EkCli *cli)
     guint8 wanted[EK_MATCHES_MOST] = {0};
     const GOptionEntry entries[] = {
         {"to", 0, 0, G_OPTION_ARG_FILENAME, &options.to,
-         "write what is whole below this folder while it runs (created if needed)", "DIR"},
+         "write the whole files to this folder during the search (created if needed)", "DIR"},
         {"in", 0, 0, G_OPTION_ARG_STRING, &options.in,
          "where to look: what no healthy file holds (default), the free space of a volume, or "
          "everything",

@@ -57,6 +57,9 @@ static gboolean goes_on(EkJoining *joining, EkByte offset, const EkRange *stretc
 /* How far a piece is looked for behind the break. */
 static const EkByte tiers[] = {0, 128u << 10, 1u << 20, 8u << 20, NEAR};
 
+/* Of the steps below, those that try the beginning of all free ground. */
+enum { ALL_BEHIND = 3, ALL_BEFORE = 4 };
+
 /* In what order: how many blocks back from the break it went wrong, and how far on it goes on; what
  * is likely first. */
 static const struct {
@@ -68,8 +71,8 @@ static const struct {
 } steps[] = {{0, 0, EK_JOINING_BACK, 3, FALSE},
              {1, 0, 8, 0, FALSE},
              {2, 0, 3, 0, FALSE},
-             {0, 0, 3, EK_JOINING_STRETCHES, FALSE},
-             {0, 0, 3, EK_JOINING_BEFORE, TRUE},
+             [ALL_BEHIND] = {0, 0, 3, EK_JOINING_STRETCHES, FALSE},
+             [ALL_BEFORE] = {0, 0, 3, EK_JOINING_BEFORE, TRUE},
              {1, 8, EK_JOINING_BACK, 0, FALSE},
              {2, 3, 8, 0, FALSE},
              {3, 0, 1, 0, FALSE},
@@ -78,10 +81,6 @@ static const struct {
              {0, 3, EK_JOINING_BACK, 16, TRUE},
              {4, 0, 1, 0, FALSE},
              {4, 0, 1, 0, TRUE}};
-
-/* Of the steps, those that try the beginning of all free ground. */
-#define ALL_BEHIND 3u
-#define ALL_BEFORE 4u
 
 /* Does it go on at `offset` in one of the blocks [at, stop) of a stretch? */
 static gboolean find_in(EkJoining *joining, GArray *stretches, guint i, EkRange blocks,

@@ -435,20 +435,19 @@ static char *name_of(const EkContentEntry *entry, guint32 sector_size)
 
 static gboolean tell_pieces(Walking *walking, guint64 number)
 {
-    g_autoptr(EkStatement) rows = ek_sql_prepare(
-        walking->store->store, &walking->error,
-        "SELECT first,bytes FROM piece WHERE content=? ORDER BY position", "u", number);
+    g_autoptr(GArray) pieces = ek_contentstore_pieces(walking->store, number, &walking->error);
     EkByte offset = 0;
-    while (rows != NULL && ek_sql_step(walking->store->store, rows, &walking->error) == 1) {
+    for (guint i = 0; pieces != NULL && i < pieces->len; i++) {
+        EkRange piece = g_array_index(pieces, EkRange, i);
         EkExtent extent = {.offset = offset,
-                           .bytes = byte_in(rows, 1),
-                           .first_byte = byte_in(rows, 0),
-                           .stored = byte_in(rows, 1)};
+                           .bytes = piece.bytes,
+                           .first_byte = piece.first,
+                           .stored = piece.bytes};
         if (!walking->sink->extent(walking->sink->data, number, &extent))
             return FALSE;
         offset += extent.bytes;
     }
-    return walking->error == NULL;
+    return pieces != NULL;
 }
 
 static gboolean tell_entry(void *data, const EkContentEntry *entry)

@@ -381,14 +381,18 @@ gboolean ek_inventory_claims(EkInventory *inventory, GArray *ranges, GError **er
     return take_ranges(inventory, rows, ranges, error);
 }
 
+/* Of a file f with its damage d: it is there and whole. Takes NOT_HEALTHY. */
+#define IS_HEALTHY "f.flags&?=0 AND coalesce(d.condition,0)=0"
+#define NOT_HEALTHY ((gint64)(EK_FILE_GUESSED | EK_FILE_NAMED | EK_FILE_DELETED))
+
 gboolean ek_inventory_healthy(EkInventory *inventory, GArray *ranges, GError **error)
 {
     g_autoptr(EkStatement) rows = ek_sql_prepare(
         inventory->store, error,
         "SELECT e.first,e.stored FROM extent e JOIN file f ON f.number=e.file"
         " LEFT JOIN damage d ON d.file=f.number WHERE e.first>=0 AND e.stored>0 AND e.packed<256"
-        " AND f.flags&?=0 AND coalesce(d.condition,0)=0 ORDER BY e.first",
-        "i", (gint64)(EK_FILE_GUESSED | EK_FILE_NAMED | EK_FILE_DELETED));
+        " AND " IS_HEALTHY " ORDER BY e.first",
+        "i", NOT_HEALTHY);
     return take_ranges(inventory, rows, ranges, error);
 }
 
@@ -406,12 +410,12 @@ gboolean ek_inventory_each_of_lengths(EkInventory *inventory, const GArray *leng
         if (!ek_sql_do(store, error, "INSERT OR IGNORE INTO wanted VALUES (?)", "u",
                        g_array_index(lengths, guint64, i)))
             return FALSE;
-    g_autoptr(EkStatement) rows = ek_sql_prepare(
-        store, error,
-        "SELECT f.number,f.size FROM file f LEFT JOIN damage d ON d.file=f.number"
-        " WHERE f.size IN (SELECT bytes FROM wanted) AND f.type=? AND f.flags&?=0"
-        " AND coalesce(d.condition,0)=0 ORDER BY f.number",
-        "ii", (gint64)EK_TYPE_FILE, (gint64)(EK_FILE_GUESSED | EK_FILE_NAMED | EK_FILE_DELETED));
+    g_autoptr(EkStatement) rows =
+        ek_sql_prepare(store, error,
+                       "SELECT f.number,f.size FROM file f LEFT JOIN damage d ON d.file=f.number"
+                       " WHERE f.size IN (SELECT bytes FROM wanted) AND f.type=? AND " IS_HEALTHY
+                       " ORDER BY f.number",
+                       "ii", (gint64)EK_TYPE_FILE, NOT_HEALTHY);
     int got = rows != NULL ? 0 : -1;
     while (rows != NULL && (got = ek_sql_step(store, rows, error)) == 1)
         if (!take(data, (guint64)sqlite3_column_int64(rows, 0),

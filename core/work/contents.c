@@ -12,7 +12,7 @@
 #define TYPES_MOST EK_MATCHES_MOST
 #define CONFIDENCE 30         /* that a volume needs to hold ground by its files */
 #define TRIES_MOST (4u << 20) /* places that are tried for all files that end early */
-#define READERS "2"           /* changes when what is found of the same bytes does */
+#define READERS "2"           /* raised when the same bytes give other results */
 
 struct EkSearch {
     EkView view;

@@ -92,16 +92,32 @@ static gboolean is_same(Comparing *comparing, const GArray *one, const GArray *o
     }
 }
 
+/* The first of the catalogue's files that is not shorter. */
+static guint first_of_length(const GArray *contents, EkByte bytes)
+{
+    guint low = 0;
+    guint high = contents->len;
+    while (low < high) {
+        guint middle = low + (high - low) / 2;
+        if (g_array_index(contents, Content, middle).bytes < bytes)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    return low;
+}
+
 /* A file of a volume that is as long as one of the catalogue. */
 static gboolean compare(void *data, guint64 number, guint64 bytes)
 {
     Comparing *comparing = data;
     g_autoptr(GArray) pieces = NULL;
-    for (guint i = 0; i < comparing->contents->len; i++) {
+    guint first = first_of_length(comparing->contents, bytes);
+    for (guint i = first; i < comparing->contents->len; i++) {
         Content *content = &g_array_index(comparing->contents, Content, i);
-        if (content->bytes > bytes)
+        if (content->bytes != bytes)
             break;
-        if (content->bytes != bytes || content->is_copy)
+        if (content->is_copy)
             continue;
         if (pieces == NULL)
             pieces = plain_pieces(comparing, number, bytes);

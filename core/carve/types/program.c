@@ -86,8 +86,7 @@ static void follow_elf(EkContent *content, EkFollowed *followed)
     followed->is_doubtful = TRUE;
     if (fine) {
         ek_followed_end(followed, end, EK_PROOF_TABLES,
-                        "its table of sections, and each section is there; what is in them is not "
-                        "checked");
+                        "its table of sections, and each section; their contents are not checked");
     } else {
         ek_followed_break(followed, 64, MIN(end, bytes), 64,
                           "its table of sections is not where its header says");

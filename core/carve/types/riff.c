@@ -137,7 +137,6 @@ static void follow_wav(EkContent *content, EkFollowed *followed)
 
 const EkCarveType ek_carve_wav = {
     .name = "wav",
-    .by_landmark = TRUE,
     .ending = "wav",
     .kind = EK_KIND_AUDIO,
     .checks = "its chunks and its length; sound without further chunks stays doubtful",
@@ -146,6 +145,7 @@ const EkCarveType ek_carve_wav = {
     .signature_count = G_N_ELEMENTS(wav_signatures),
     .begin = begin,
     .follow = follow_wav,
+    .by_landmark = TRUE,
     .is_solid = TRUE,
 };
 
@@ -160,7 +160,6 @@ static void follow_avi(EkContent *content, EkFollowed *followed)
 
 const EkCarveType ek_carve_avi = {
     .name = "avi",
-    .by_landmark = TRUE,
     .ending = "avi",
     .kind = EK_KIND_VIDEO,
     .checks = "each chunk of each list, and the index",
@@ -169,6 +168,7 @@ const EkCarveType ek_carve_avi = {
     .signature_count = G_N_ELEMENTS(avi_signatures),
     .begin = begin,
     .follow = follow_avi,
+    .by_landmark = TRUE,
     .joins = TRUE,
 };
 

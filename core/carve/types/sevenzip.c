@@ -39,8 +39,8 @@ static void follow(EkContent *content, EkFollowed *followed)
         sum == told) {
         followed->is_doubtful = TRUE;
         ek_followed_end(followed, end, size > 0 ? EK_PROOF_TABLES : EK_PROOF_LENGTH,
-                        "the checksums of its header and of the directory at its end; what is "
-                        "packed in it is not checked");
+                        "the checksums of its header and of the directory at its end; its "
+                        "contents are not checked");
     } else {
         ek_followed_break(followed, 32, MIN(end, ek_content_bytes(content)), 32,
                           "its directory is not where its header says");
