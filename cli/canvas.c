@@ -3,15 +3,10 @@
 #include "canvas.h"
 
 #include "base/text.h"
+#include "output.h"
 #include "work/guard.h"
 
 #include <cairo-svg.h>
-#include <errno.h>
-#include <fcntl.h>
-#include <glib/gstdio.h>
-#include <stdio.h>
-#include <sys/stat.h>
-#include <unistd.h>
 
 #define WIDTH 1280
 #define LEFT EK_CANVAS_LEFT
@@ -115,23 +110,23 @@ static cairo_status_t draw_on(cairo_surface_t *surface, EkCanvasDraw draw, const
     return status;
 }
 
-static cairo_status_t put_bytes(void *data, const unsigned char *bytes, unsigned length)
+cairo_status_t ek_canvas_put_bytes(void *data, const unsigned char *bytes, unsigned length)
 {
     g_byte_array_append(data, bytes, length);
     return CAIRO_STATUS_SUCCESS;
 }
 
 /* The picture as the bytes of a file; NULL with *error. */
-static GByteArray *draw_picture(gboolean is_svg, int height, EkCanvasDraw draw, const void *data,
-                                GError **error)
+GByteArray *ek_canvas_bytes(gboolean is_svg, int height, EkCanvasDraw draw, const void *data,
+                            GError **error)
 {
     g_autoptr(GByteArray) bytes = g_byte_array_new();
     cairo_surface_t *surface =
-        is_svg ? cairo_svg_surface_create_for_stream(put_bytes, bytes, WIDTH, height)
+        is_svg ? cairo_svg_surface_create_for_stream(ek_canvas_put_bytes, bytes, WIDTH, height)
                : cairo_image_surface_create(CAIRO_FORMAT_RGB24, WIDTH, height);
     cairo_status_t status = draw_on(surface, draw, data);
     if (status == CAIRO_STATUS_SUCCESS && !is_svg)
-        status = cairo_surface_write_to_png_stream(surface, put_bytes, bytes);
+        status = cairo_surface_write_to_png_stream(surface, ek_canvas_put_bytes, bytes);
     cairo_surface_finish(surface);
     if (status == CAIRO_STATUS_SUCCESS)
         status = cairo_surface_status(surface);
@@ -141,41 +136,6 @@ static GByteArray *draw_picture(gboolean is_svg, int height, EkCanvasDraw draw, 
     ek_error_set(error, EK_ERROR_FAILED, "the picture could not be drawn: %s",
                  cairo_status_to_string(status));
     return NULL;
-}
-
-/* A file that takes the name of another when it is complete; what is no file is written to as it
- * is.
- */
-static FILE *open_picture(const char *path, char **draft)
-{
-    struct stat st;
-    *draft = NULL;
-    if (stat(path, &st) == 0 && !S_ISREG(st.st_mode))
-        return fopen(path, "we");
-    g_autofree char *name = g_strconcat(path, ".XXXXXX", NULL);
-    int fd = g_mkstemp_full(name, O_RDWR | O_CLOEXEC, 0666);
-    if (fd < 0)
-        return NULL;
-    *draft = g_steal_pointer(&name);
-    return fdopen(fd, "w");
-}
-
-static gboolean write_picture(const char *path, const GByteArray *bytes, GError **error)
-{
-    g_autofree char *draft = NULL;
-    errno = 0;
-    FILE *file = open_picture(path, &draft);
-    if (file == NULL)
-        return ek_error_from_errno(error, EK_ERROR_FAILED, errno, "cannot write the picture %s",
-                                   path);
-    gboolean fine = fwrite(bytes->data, 1, bytes->len, file) == bytes->len && fflush(file) == 0;
-    fine = fclose(file) == 0 && fine;
-    fine = fine && (draft == NULL || rename(draft, path) == 0);
-    int errnum = errno != 0 ? errno : EIO;
-    if (!fine && draft != NULL)
-        unlink(draft);
-    return fine ||
-           ek_error_from_errno(error, EK_ERROR_FAILED, errnum, "cannot write the picture %s", path);
 }
 
 gboolean ek_canvas_draw(const EkCli *cli, const char *png, const char *svg, const char *folder,
@@ -194,8 +154,9 @@ gboolean ek_canvas_draw(const EkCli *cli, const char *png, const char *svg, cons
         ek_view_close(&view);
     for (gsize i = 0; fine && i < G_N_ELEMENTS(paths); i++) {
         g_autoptr(GByteArray) bytes =
-            paths[i] != NULL ? draw_picture(i == 1, height, draw, data, error) : NULL;
-        fine = paths[i] == NULL || (bytes != NULL && write_picture(paths[i], bytes, error));
+            paths[i] != NULL ? ek_canvas_bytes(i == 1, height, draw, data, error) : NULL;
+        fine = paths[i] == NULL ||
+               (bytes != NULL && ek_output_write(paths[i], "the picture", bytes, error));
         if (fine && paths[i] != NULL)
             ek_cli_print("%s is drawn\n", paths[i]);
     }

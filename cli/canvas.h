@@ -29,6 +29,13 @@ void ek_canvas_scale(cairo_t *cr, double y, EkRange part, guint32 sector_size);
 
 typedef void (*EkCanvasDraw)(cairo_t *cr, const void *data);
 
+/* Where cairo writes a file to memory: `data` is the GByteArray. */
+cairo_status_t ek_canvas_put_bytes(void *data, const unsigned char *bytes, unsigned length);
+
+/* Draws on white: the bytes of an SVG, or of a PNG. The caller unrefs. NULL with *error. */
+GByteArray *ek_canvas_bytes(gboolean is_svg, int height, EkCanvasDraw draw, const void *data,
+                            GError **error);
+
 /* Draws on white and writes it to `png`, and to `svg`, where these are not NULL; a file that is
  * there is replaced, when all of the new one is written. Says on stdout what it wrote. Writes only
  * where the guard of the case at `folder` lets it. */

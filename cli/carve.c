@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* carve: searches for files by their content. */
 #include "cli.h"
+#include "notify.h"
 
 #include "base/text.h"
 #include "carve/types.h"
@@ -208,7 +209,7 @@ static void print_result(EkCli *cli, EkSearch *search, gboolean is_over, gboolea
     if (known.bad + known.unread > 0)
         ek_cli_print_unsearched(cli, known.bad, known.unread);
     if (!is_over)
-        ek_cli_advise("The time is up. To go on: ektypon carve %s", cli->operands[0]);
+        ek_cli_advise("The time is up. To go on: ektypon carve %s", cli->options);
     else if (all.files > 0 && !is_written)
         ek_cli_advise("Next: ektypon tree %s carved", cli->operands[0]);
     else if (all.files > all.whole)
@@ -417,7 +418,7 @@ static int run(EkCli *cli, const EkSearchOrder *order, const Options *options)
     gboolean interrupted = g_error_matches(error, EK_ERROR, EK_ERROR_CANCELLED);
     status = ek_cli_fail(cli, error);
     if (interrupted)
-        ek_cli_advise("What was found is kept. To resume: ektypon carve %s", cli->operands[0]);
+        ek_cli_advise("All results so far are kept. To resume: ektypon carve %s", cli->options);
     return status;
 }
 
@@ -446,6 +447,7 @@ int ek_command_carve(EkCli *cli)
          "also list parts of other files, such as thumbnails and pictures in documents", NULL},
         {"for", 0, 0, G_OPTION_ARG_STRING, &options.duration,
          "stop after this time (90s, 15m, 1h30m)", "DURATION"},
+        EK_OPTION_NOTIFY(cli),
         {"progress", 0, 0, G_OPTION_ARG_STRING, &options.progress,
          "progress as lines of JSON on stderr", "json"},
         {"threads", 0, 0, G_OPTION_ARG_INT, &options.threads,

@@ -83,6 +83,13 @@ const gint *ek_cli_watch_signals(void)
     return &cancel_flag;
 }
 
+void ek_cli_await_end(void)
+{
+    static const struct itimerspec never = {0};
+    (void)ek_cli_watch_signals();
+    (void)timer_settime(deadline, 0, &never, NULL);
+}
+
 static int explain_usage(EkCli *cli, const char *what)
 {
     g_autofree char *safe = ek_text_printable(what, FALSE);

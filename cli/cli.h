@@ -52,6 +52,7 @@ struct EkCli {
     gboolean lost_content;    /* of those that list them */
     char *as_of_text;         /* the same, until it is parsed */
     EkAsOf as_of;             /* what that means */
+    char *notify;             /* of commands that take long: what to run at their end */
     gboolean color_out;
     gboolean color_err;
     gboolean terminal_err;
@@ -99,6 +100,10 @@ void ek_cli_expect_signals(void);
  * ended within a second, and a second signal, end at once. */
 const gint *ek_cli_watch_signals(void);
 
+/* The command has noticed that it shall end, and is only waiting for the system: that may take
+ * longer than work that hangs is waited for. A second signal still ends it at once. */
+void ek_cli_await_end(void);
+
 /* "VOLUME" or "VOLUME:PATH": *path points into `operand`, "" when there is none. */
 /* What could not be searched, in bytes, and that the command can be run again. */
 void ek_cli_print_unsearched(EkCli *cli, guint64 bad, guint64 unread);
@@ -123,10 +128,14 @@ int ek_command_find(EkCli *cli);
 int ek_command_index(EkCli *cli);
 int ek_command_peek(EkCli *cli);
 int ek_command_extract(EkCli *cli);
+int ek_command_mount(EkCli *cli);
 int ek_command_plan(EkCli *cli);
 int ek_command_clone(EkCli *cli);
 int ek_command_apply(EkCli *cli);
 int ek_command_undo(EkCli *cli);
+int ek_command_serve(EkCli *cli);
+int ek_command_note(EkCli *cli);
+int ek_command_report(EkCli *cli);
 int ek_command_set(EkCli *cli);
 int ek_command_status(EkCli *cli);
 int ek_command_log(EkCli *cli);

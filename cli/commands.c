@@ -53,10 +53,11 @@ const EkCommand ek_commands[] = {
      "files are included and marked; --not-deleted excludes them. --condition holed finds the "
      "files affected by bad sectors.",
      "ektypon find bench-17 --kind documents --condition holed", 1, MANY, ek_command_find},
-    {"peek", "CASE VOLUME:PATH", "Preview a file: type, location, condition, and whether it opens.",
+    {"peek", "CASE VOLUME:PATH", "Preview a file, or the pictures of a folder.",
      "Checked by content: pictures are decoded, archives and office files unpacked, text is "
-     "tested for its encoding, all in a sandboxed helper process. Pictures are drawn in the "
-     "terminal; use --plain elsewhere.",
+     "tested for its encoding, all in a sandboxed helper process. Of office files the words "
+     "are shown. Pictures are drawn in the "
+     "terminal; use --plain elsewhere. With --sheet PATH is a folder: its pictures side by side.",
      "ektypon peek bench-17 2:\"Germination photos/Tray 01.jpg\"", 2, 2, ek_command_peek},
     {"index", "CASE VOLUME",
      "Build the file index of a volume (other commands do this when needed).",
@@ -71,6 +72,16 @@ const EkCommand ek_commands[] = {
      "listed in DIR/extracted.csv, with the name it was given where DIR cannot hold its own. Run "
      "the same command again to resume. Exit status 3 if any file is incomplete.",
      "ektypon extract bench-17 2 --to /mnt/safe/transfer", 1, MANY, ek_command_extract},
+    {"mount", "CASE DIR", "Show the files of the case as folders, for any program to read.",
+     "Each volume gets a folder in DIR: \"3 Catalogue\", deleted files \"3 Catalogue - deleted\", "
+     "files without a parent folder \"3 Catalogue - no folder\", files found by content "
+     "\"carved\". "
+     "Everything is read-only and read from the image when a program asks for it: nothing is "
+     "extracted. Reading missing bytes gives an I/O error. Each file has its condition in the "
+     "attribute user.ektypon.condition, its SHA-256 in user.ektypon.sha256 or its missing ranges "
+     "in user.ektypon.holes (getfattr -d). Runs until Ctrl-C or umount; nothing stays mounted, "
+     "even if the program is killed.",
+     "ektypon mount bench-17 /mnt/client", 2, 2, ek_command_mount},
     {"carve", "CASE | --types", "Search for files by content: what no folder leads to any more.",
      "Looks for the beginnings of known file types in the sectors that no healthy file occupies, "
      "and "
@@ -86,9 +97,13 @@ const EkCommand ek_commands[] = {
      "volume is opened with the edits in place and its files are counted. Volumes that were left "
      "out are listed, with the option that includes them.",
      "ektypon plan bench-17", 1, 1, ek_command_plan},
-    {"clone", "CASE TARGET", "Write the image with the plan applied to TARGET, and verify it.",
-     "TARGET is a new file or a device. --as-imaged writes the image without the plan.",
-     "ektypon clone bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_clone},
+    {"clone", "CASE TARGET…", "Write the image with the plan applied to TARGET, and verify it.",
+     "TARGET is a new file or a device. Several are written at once, reading the image once; each "
+     "is "
+     "verified by itself, and one that fails does not stop the others. --as-imaged writes the "
+     "image "
+     "without the plan.",
+     "ektypon clone bench-17 /mnt/safe/clone.raw", 2, MANY, ek_command_clone},
     {"apply", "CASE TARGET", "Write only the plan's edits to TARGET.",
      "An edit is written only if TARGET still contains the expected old bytes. Either all edits "
      "are written or none. The old bytes are saved in the case (see undo). TARGET may be a clone, "
@@ -96,8 +111,30 @@ const EkCommand ek_commands[] = {
      "ektypon apply bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_apply},
     {"undo", "CASE TARGET", "Restore the bytes replaced by the last apply or clone.", NULL,
      "ektypon undo bench-17 /mnt/safe/clone.raw", 2, 2, ek_command_undo},
+    {"serve", "CASE", "Serve the drive to other programs over NBD.",
+     "The drive as repaired (with the edits of the plan in place; nothing is written) or as it was "
+     "read, and each volume by itself as volume-N: the kernel, virtual machines and the file "
+     "systems' own checkers can work on it. Read-only; with --scratch clients can write, so that a "
+     "checker can repair: all its writes are discarded at the end. Reading missing bytes gives an "
+     "I/O error. Needs nbdkit. Runs until Ctrl-C.",
+     "ektypon serve bench-17 --as repaired --at /tmp/bench-17.sock", 1, 1, ek_command_serve},
     {"status", "CASE", "Show the state of the case and the next step.", NULL,
      "ektypon status bench-17", 1, 1, ek_command_status},
+    {"note", "CASE", "Show or set the client, reference and note of the report.",
+     "The client, your reference and a note are kept in the case and appear in every report. An "
+     "empty text removes one.",
+     "ektypon note bench-17 --client \"Harrow Fen Seed Library\" --reference 2026-0117", 1, 1,
+     ek_command_note},
+    {"report", "CASE", "Write a report to hand over, as one HTML page and as PDF.",
+     "The page needs no other file and no network, and prints well: whether all files are "
+     "complete, "
+     "the drive and its volumes as pictures, the recoverable files by volume, kind and folder, the "
+     "incomplete files with their missing parts, the plan, the steps. --for sets how deep it goes: "
+     "client "
+     "(results only), bench (also the read map, folders, plan and steps), record (also the "
+     "evidence "
+     "and every edit). Folders of this computer do not appear in it.",
+     "ektypon report bench-17 --for client --to report.html", 1, 1, ek_command_report},
     {"set", "CASE --image FILE", "Set the new location of a moved image.",
      "The file is compared with the data that was read before, and is refused if it is another "
      "one. For a drive under another name or adapter: ektypon image CASE --source.",

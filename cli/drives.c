@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "device/device.h"
 #include "show.h"
+#include "signs.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -17,7 +18,18 @@ typedef struct {
     const EkDrive *drive;
     GPtrArray *warnings; /* char* */
     char *looked;        /* what reading the first and last sector told; NULL: was not asked */
+    EkHealth *health;    /* NULL: was not asked */
 } Row;
+
+static void row_clear(gpointer data)
+{
+    Row *row = data;
+    g_ptr_array_unref(row->warnings);
+    g_free(row->looked);
+    if (row->health != NULL)
+        ek_health_clear(row->health);
+    g_free(row->health);
+}
 
 static void warn(Row *row, const char *format, ...) G_GNUC_PRINTF(2, 3);
 
@@ -146,6 +158,13 @@ static json_t *row_json(const Row *row)
     json_object_set_new(out, "uses", uses_json(drive->uses));
     json_object_set_new(out, "partitions", parts);
     json_object_set_new(out, "looked", ek_json_text(row->looked));
+    json_object_set_new(out, "scheduler", ek_json_text(drive->scheduler));
+    json_object_set_new(out, "queue_depth",
+                        drive->queue_depth > 0 ? ek_json_u64(drive->queue_depth) : json_null());
+    json_object_set_new(out, "write_cache", ek_json_text(drive->write_cache));
+    json_object_set_new(out, "power", ek_json_text(drive->power));
+    json_object_set_new(out, "health",
+                        row->health != NULL ? ek_signs_json(row->health) : json_null());
     json_object_set_new(out, "warnings", warnings);
     return out;
 }
@@ -229,6 +248,8 @@ static void print_drive(EkCli *cli, const Row *row)
     }
     if (row->looked != NULL)
         ek_show_sentence(stdout, "    ", 6, row->looked);
+    if (row->health != NULL)
+        ek_signs_print(cli, drive, row->health);
 }
 
 /* A simulated drive, in the shape of a real one. */
@@ -279,9 +300,12 @@ int ek_command_drives(EkCli *cli)
 {
     gboolean json = FALSE;
     gboolean wants_look = FALSE;
+    gboolean wants_signs = FALSE;
     const GOptionEntry entries[] = {
         {"look", 0, 0, G_OPTION_ARG_NONE, &wants_look,
          "read the first and the last sector of each drive", NULL},
+        {"signs", 0, 0, G_OPTION_ARG_NONE, &wants_signs,
+         "ask each drive for its health (needs smartctl and root)", NULL},
         {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
     };
@@ -294,11 +318,16 @@ int ek_command_drives(EkCli *cli)
     if (!gather(cli, &drives, &error))
         return ek_cli_fail(cli, error);
     g_autoptr(GArray) rows = g_array_new(FALSE, TRUE, sizeof(Row));
+    g_array_set_clear_func(rows, row_clear);
     for (guint i = 0; i < drives->len; i++) {
-        Row row = {drives->pdata[i], g_ptr_array_new_with_free_func(g_free), NULL};
+        Row row = {drives->pdata[i], g_ptr_array_new_with_free_func(g_free), NULL, NULL};
         find_warnings(&row);
         if (wants_look)
             look(&row);
+        if (wants_signs) {
+            row.health = g_new(EkHealth, 1);
+            ek_signs_ask(row.drive, row.health);
+        }
         g_array_append_val(rows, row);
     }
     if (json) {
@@ -312,10 +341,6 @@ int ek_command_drives(EkCli *cli)
     } else {
         for (guint i = 0; i < rows->len; i++)
             print_drive(cli, &g_array_index(rows, Row, i));
-    }
-    for (guint i = 0; i < rows->len; i++) {
-        g_ptr_array_unref(g_array_index(rows, Row, i).warnings);
-        g_free(g_array_index(rows, Row, i).looked);
     }
     return status;
 }

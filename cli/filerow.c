@@ -276,7 +276,10 @@ void ek_filerow_print(EkFileRows *rows, EkIndexing *indexing, const char *name, 
         is_made ? g_strdup("-") : g_strdup_printf("@%" G_GUINT64_FORMAT, item->file.number);
     g_autofree char *strip = ek_filerow_strip(indexing, item, color);
     g_autofree char *missing = missing_text(item);
-    g_autofree char *marks = marks_text(item, color, !shape.has_time);
+    g_autofree char *own_marks = marks_text(item, color, !shape.has_time);
+    g_autofree char *remark = ek_text_escape(rows->remark != NULL ? rows->remark : "");
+    g_autofree char *marks = g_strdup_printf("%s%s%s%s", own_marks, *remark != '\0' ? "  [" : "",
+                                             remark, *remark != '\0' ? "]" : "");
     if (modified != NULL)
         modified[10] = ' ';
     g_autoptr(GString) line = g_string_new(NULL);

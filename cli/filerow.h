@@ -25,6 +25,7 @@ typedef struct {
     EkCli *cli;
     gboolean is_begun;
     EkFileRowShape shape; /* once it is begun */
+    const char *remark;   /* on the next row, as hostile as content; NULL: none */
 } EkFileRows;
 
 /* One row; called by `name`. */

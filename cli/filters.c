@@ -4,6 +4,7 @@
 
 #include "nearest.h"
 #include "numbers.h"
+#include "work/judging.h"
 
 static gboolean take_kinds(const char *text, guint *kinds)
 {
@@ -30,6 +31,20 @@ static gboolean take_conditions(const char *text, guint *conditions)
         *conditions |= 1u << condition;
     }
     return *conditions != 0;
+}
+
+static gboolean take_opens(const char *text, guint *opens)
+{
+    g_auto(GStrv) parts = g_strsplit(text, ",", -1);
+    for (char **part = parts; *part != NULL; part++) {
+        guint answer = EK_OPENS_UNCHECKED;
+        while (answer <= EK_OPENS_NO && !g_str_equal(*part, ek_opens_name((EkOpens)answer)))
+            answer++;
+        if (answer > EK_OPENS_NO)
+            return FALSE;
+        *opens |= 1u << answer;
+    }
+    return *opens != 0;
 }
 
 static char **take_endings(const char *text)
@@ -104,6 +119,8 @@ static char *take_all(const EkFilterWords *words, EkFilter *filter)
             "--condition takes whole, holed, overwritten, unplaced or doubtful, not \"%s\"%s%s",
             words->conditions, nearest != NULL ? ". The nearest one: " : "",
             nearest != NULL ? nearest : "");
+    if (words->opens != NULL && !take_opens(words->opens, &filter->opens))
+        return g_strdup_printf("--opens takes yes, no or unknown, not \"%s\"", words->opens);
     if (words->deleted && words->not_deleted)
         return g_strdup("--deleted and --not-deleted cannot be combined");
     if (words->name != NULL && words->name_is != NULL)
@@ -138,7 +155,8 @@ gboolean ek_filters_take(EkCli *cli, EkFilterWords *words, EkFilter *filter, int
                     &words->modified_before,
                     &words->accessed_after,
                     &words->accessed_before,
-                    &words->conditions};
+                    &words->conditions,
+                    &words->opens};
     *filter = (EkFilter){0};
     g_autofree char *wrong = take_all(words, filter);
     for (gsize i = 0; i < G_N_ELEMENTS(all); i++)

@@ -22,6 +22,7 @@ typedef struct {
     char *accessed_after;
     char *accessed_before;
     char *conditions;
+    char *opens;
     gboolean deleted;
     gboolean not_deleted;
     gboolean by_content;
@@ -63,6 +64,9 @@ typedef struct {
                        "DATE"),                                                                    \
         EK_FILTER_WORD("condition", &(words).conditions,                                           \
                        "whole, holed, overwritten, unplaced, doubtful", "CONDITION,…"),            \
+        EK_FILTER_WORD("opens", &(words).opens,                                                    \
+                       "whether the content opens: yes, no, unknown (looks into each file once)",  \
+                       "ANSWER,…"),                                                                \
         {"deleted", 0, 0, G_OPTION_ARG_NONE, &(words).deleted, "only deleted files", NULL},        \
     {                                                                                              \
         "not-deleted", 0, 0, G_OPTION_ARG_NONE, &(words).not_deleted, "exclude deleted files",     \

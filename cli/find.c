@@ -3,6 +3,7 @@
 #include "filerow.h"
 #include "filters.h"
 #include "peeking.h"
+#include "tallyshow.h"
 
 #include "base/text.h"
 
@@ -22,7 +23,8 @@ typedef struct {
     EkFileList list;
     EkFileRows rows;
     EkFileTotals totals;
-    EkPeeker *peeker; /* NULL: content is not asked */
+    EkPeeking *peeking; /* NULL: content is not asked */
+    EkTally *tally;     /* NULL: they are shown one by one */
     GError *error;
     guint64 unknown; /* that something was asked of which they do not tell */
 } Search;
@@ -30,12 +32,22 @@ typedef struct {
 static void show(Search *search, const char *path, const EkItem *item)
 {
     g_autofree char *volume = ek_cli_place_word(ek_indexing_volume(search->indexing)->number);
+    g_auto(EkJudgement) judgement = {0};
+    gboolean is_judged = !search->numbers && ek_peeking_tell(search->peeking, search->indexing,
+                                                             item, search->cancel, &judgement);
     if (search->json) {
-        ek_filerow_add_to_list(&search->list, ek_filerow_json(search->indexing, path, item));
+        json_t *row = ek_filerow_json(search->indexing, path, item);
+        if (is_judged) {
+            json_object_set_new(row, "opens", ek_json_text(ek_opens_name(judgement.opens)));
+            json_object_set_new(row, "opens_why", ek_json_text(judgement.why));
+        }
+        ek_filerow_add_to_list(&search->list, row);
     } else if (search->numbers) {
         ek_cli_print("%s:@%" G_GUINT64_FORMAT "\n", volume, item->file.number);
     } else {
         g_autofree char *place = g_strdup_printf("%s:%s", volume, path);
+        /* Of what opens there is nothing to say. */
+        search->rows.remark = is_judged && judgement.opens != EK_OPENS_YES ? judgement.why : NULL;
         ek_filerow_print(&search->rows, search->indexing, place, item);
     }
 }
@@ -69,12 +81,17 @@ static gboolean take_item(void *data, const char *path, const EkItem *item)
     Search *search = data;
     EkVerdict verdict = ek_filter_judge(search->filter, path, item);
     if (g_atomic_int_get(search->cancel) == 0 &&
-        !ek_peeking_judge(search->peeker, search->indexing, item, search->filter->kinds,
-                          search->cancel, &verdict, &search->error))
+        !ek_peeking_judge(search->peeking, search->indexing, item, search->cancel, &verdict,
+                          &search->error))
         return FALSE;
     search->unknown += verdict == EK_VERDICT_UNKNOWN;
     if (verdict != EK_VERDICT_YES)
         return goes_on(search);
+    if (search->tally != NULL) {
+        if (item->file.type != EK_TYPE_FOLDER)
+            ek_tallyshow_add(search->tally, search->indexing, path, item);
+        return goes_on(search);
+    }
     ek_filerow_count(&search->totals, item);
     if (search->order != ORDER_NONE && !search->count)
         return remember(search, path, item) && goes_on(search);
@@ -107,6 +124,7 @@ static gboolean search_place(Search *search, EkView *view, guint64 volume, const
     }
     fine = fine && ek_inventory_take_picked(inventory, show_item, search, error);
     search->indexing = NULL;
+    ek_peeking_leave(search->peeking);
     return fine;
 }
 
@@ -148,7 +166,8 @@ static int run(Search *search, EkView *view)
     EkCli *cli = search->cli;
     GError *error = NULL;
     gboolean fine = TRUE;
-    if (search->json)
+    gboolean lists = search->tally == NULL;
+    if (search->json && lists)
         ek_filerow_begin_list(&search->list);
     if (cli->operands[1] == NULL)
         fine = search_all(search, view, &error);
@@ -158,10 +177,16 @@ static int run(Search *search, EkView *view)
         ek_cli_parse_place(*operand, &volume, &path);
         fine = search_place(search, view, volume, path, &error);
     }
-    if (search->json)
+    if (search->json && lists)
         ek_filerow_end_list(ek_filerow_totals_json(&search->totals));
     if (!fine)
         return ek_cli_fail(cli, error);
+    if (search->json && !lists)
+        return ek_cli_print_json(ek_tallyshow_json(search->tally));
+    if (!lists) {
+        ek_tallyshow_print(search->tally, cli);
+        return g_atomic_int_get(search->cancel) != 0 ? EK_EXIT_INTERRUPTED : EK_EXIT_DONE;
+    }
     gboolean is_empty = search->totals.files + search->totals.folders == 0;
     if (!search->json && !search->numbers && is_empty)
         ek_cli_print("No file or folder matches.\n");
@@ -175,7 +200,7 @@ static int run(Search *search, EkView *view)
     }
     if (search->unknown > 0)
         ek_cli_advise("find: %" G_GUINT64_FORMAT " more files match, but their %s is unknown",
-                      search->unknown, search->peeker != NULL ? "date or kind" : "date");
+                      search->unknown, search->filter->by_content ? "date or kind" : "date");
     return g_atomic_int_get(search->cancel) != 0 ? EK_EXIT_INTERRUPTED : EK_EXIT_DONE;
 }
 
@@ -186,11 +211,14 @@ int ek_command_find(EkCli *cli)
     Search search = {
         .cli = cli, .rows = {.cli = cli}, .filter = &filter, .cancel = ek_cli_watch_signals()};
     g_autofree char *order = NULL;
+    gboolean totals = FALSE;
     const GOptionEntry entries[] = {
         EK_FILTER_ENTRIES(words),
         {"sort", 0, 0, G_OPTION_ARG_STRING, &order,
          "sort each volume by size, date (newest first) or name", "size|date|name"},
         {"count", 0, 0, G_OPTION_ARG_NONE, &search.count, "print only the number of matches", NULL},
+        {"totals", 0, 0, G_OPTION_ARG_NONE, &totals,
+         "print totals by kind and by folder instead of the files", NULL},
         {"numbers", 0, 0, G_OPTION_ARG_NONE, &search.numbers,
          "print VOLUME:@NUMBER, one per line (for extract --from-list)", NULL},
         EK_OPTION_LOST_CONTENT(cli),
@@ -213,13 +241,18 @@ int ek_command_find(EkCli *cli)
             status = EK_EXIT_USAGE;
     if (order != NULL && search.order == ORDER_NONE)
         status = ek_cli_misused(cli, "--sort takes size, date or name, not \"%s\"", order);
+    if (status == EK_EXIT_DONE && totals && (search.numbers || search.count || order != NULL))
+        status =
+            ek_cli_misused(cli, "--totals lists no files: not with --numbers, --count, --sort");
     GError *error = NULL;
     EkView view;
     if (status == EK_EXIT_DONE && !ek_view_open(&view, cli->operands[0], FALSE, &error)) {
         status = ek_cli_fail(cli, error);
     } else if (status == EK_EXIT_DONE) {
-        g_autoptr(EkPeeker) peeker = filter.by_content ? ek_peeking_new(NULL) : NULL;
-        search.peeker = peeker;
+        g_autoptr(EkPeeking) peeking = ek_peeking_for(&filter);
+        g_autoptr(EkTally) tally = totals ? ek_tally_new(EK_TALLYSHOW_FOLDERS) : NULL;
+        search.peeking = peeking;
+        search.tally = tally;
         status = run(&search, &view);
         ek_view_close(&view);
     }

@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* hunt: searches the image for volumes and partition tables. */
 #include "cli.h"
+#include "notify.h"
 
 #include "base/text.h"
 #include "show.h"
@@ -294,6 +295,7 @@ int ek_command_hunt(EkCli *cli)
          "--expect none",
          NULL},
         {"likely", 0, 0, G_OPTION_ARG_NONE, &likely, "check likely locations only", NULL},
+        EK_OPTION_NOTIFY(cli),
         {"progress", 0, 0, G_OPTION_ARG_STRING, &wanted, "progress as lines of JSON on stderr",
          "json"},
         {"threads", 0, 0, G_OPTION_ARG_INT, &threads,

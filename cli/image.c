@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* Imaging, and what is asked of an image afterwards. */
 #include "cli.h"
+#include "notify.h"
 
 #include "base/text.h"
 #include "imagehunt.h"
@@ -10,6 +11,9 @@
 #include "work/wanting.h"
 
 #include <string.h>
+
+#define COOLEST 30 /* a limit below the room's own would pause for ever */
+#define HOTTEST 90
 
 typedef struct {
     char **want;
@@ -28,6 +32,7 @@ typedef struct {
     gint64 failed_reads;
     gint again;
     gint compare;
+    gint max_temperature;
     gboolean all_rounds;
     gboolean backwards;
     gboolean wait;
@@ -138,6 +143,10 @@ static gboolean parse_numbers(const Options *options, EkCaptureChoices *choices,
     }
     if (options->failed_reads < 0 || options->again < 0 || options->compare < 0)
         return misused(error, "--failed-reads, --again and --compare take a number from 0 up");
+    if (options->max_temperature != 0 &&
+        (options->max_temperature < COOLEST || options->max_temperature > HOTTEST))
+        return misused(error, "--max-temperature takes degrees Celsius from %d to %d", COOLEST,
+                       HOTTEST);
     choices->failed_reads_limit = (guint64)options->failed_reads;
     choices->again = (guint)options->again;
     choices->compare = (guint)options->compare;
@@ -187,6 +196,7 @@ static gboolean parse_choices(Options *options, const EkCli *cli, EkImagingChoic
     }
     choices->capture.backwards = options->backwards;
     choices->capture.all_rounds = options->all_rounds || options->again > 0;
+    choices->max_temperature = options->max_temperature;
     choices->source = options->source;
     choices->on_gone = options->on_gone;
     choices->allow_short_space = options->short_space != NULL;
@@ -395,11 +405,36 @@ static int end_hunt(EkCli *cli, EkImageHunt *hunt, int status)
     return status;
 }
 
+/* Where what is told of the drive goes meanwhile. */
+typedef struct {
+    EkImageView *view; /* NULL: lines of JSON are printed, or nothing is shown yet */
+    gboolean json;
+} Telling;
+
+static void tell(void *data, const char *text)
+{
+    const Telling *telling = data;
+    g_autofree char *line = g_strdup_printf("image: %s", text);
+    if (telling->json) {
+        json_t *note = json_pack("{s:o}", "note", ek_json_text(text));
+        g_autofree char *dumped = json_dumps(note, JSON_COMPACT);
+        fprintf(stderr, "%s\n", dumped);
+        json_decref(note);
+    } else if (telling->view != NULL) {
+        ek_image_view_note(telling->view, line);
+    } else {
+        ek_cli_advise("%s", line);
+    }
+}
+
 static int run(EkCli *cli, EkImagingChoices *choices, const Options *options, const gint *cancel)
 {
     GError *error = NULL;
     EkImageJson lines = {0};
     gboolean json = options->progress != NULL;
+    Telling telling = {NULL, json};
+    choices->told = tell;
+    choices->told_data = &telling;
     if (json) {
         choices->report = ek_image_view_json;
         choices->data = &lines;
@@ -416,7 +451,9 @@ static int run(EkCli *cli, EkImagingChoices *choices, const Options *options, co
         return ek_cli_fail(cli, error);
     lines.hunt = hunt;
     EkImageView *view = json ? NULL : ek_image_view_open(cli, imaging, hunt);
+    telling.view = view;
     EkCaptureEnd end = ek_imaging_run(imaging, &error);
+    telling.view = NULL;
     g_clear_pointer(&view, ek_image_view_close);
     int status = explain_end(cli, end, imaging, options, error);
     g_clear_error(&error);
@@ -492,6 +529,8 @@ int ek_command_image(EkCli *cli)
          "stop after N failed reads", "N"},
         {"rate-limit", 0, 0, G_OPTION_ARG_STRING, &options.rate,
          "limit the read rate, per second (20M)", "SIZE"},
+        {"max-temperature", 0, 0, G_OPTION_ARG_INT, &options.max_temperature,
+         "pause while the drive is hotter than this, until it is 5 °C below (30 to 90)", "DEGREES"},
         {"first", 0, 0, G_OPTION_ARG_STRING, &options.first, "first sector to read", "SECTOR"},
         {"last", 0, 0, G_OPTION_ARG_STRING, &options.last, "last sector to read", "SECTOR"},
         {"backwards", 0, 0, G_OPTION_ARG_NONE, &options.backwards,
@@ -518,6 +557,7 @@ int ek_command_image(EkCli *cli)
          "verify the image against its checksums and list changed blocks", NULL},
         {"sha256", 0, 0, G_OPTION_ARG_NONE, &options.sha256,
          "print the SHA-256 of the finished image", NULL},
+        EK_OPTION_NOTIFY(cli),
         {"progress", 0, 0, G_OPTION_ARG_STRING, &options.progress,
          "progress as lines of JSON on stderr", "json"},
         {"confirm", 0, 0, G_OPTION_ARG_STRING, &options.confirmed,

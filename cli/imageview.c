@@ -114,6 +114,9 @@ static void draw_doing(EkImageView *view, GString *line, const EkCaptureProgress
     case EK_WAITING_FOR_SPACE:
         g_string_append(line, "disk full; waiting for free space (Ctrl-C to stop)");
         return;
+    case EK_WAITING_TO_COOL:
+        g_string_append(line, "paused: the drive is cooling down (Ctrl-C to stop)");
+        return;
     case EK_WAITING_NOT: break;
     }
     if (hangs > HANGS_AFTER_US) {
@@ -191,6 +194,11 @@ void ek_image_view_close(EkImageView *view)
         ek_image_hunt_tell(view->hunt, NULL);
     ek_progress_end(view->progress);
     g_free(view);
+}
+
+void ek_image_view_note(EkImageView *view, const char *text)
+{
+    ek_progress_note(view->progress, text);
 }
 
 void ek_image_view_json(void *data, const EkCaptureProgress *now)

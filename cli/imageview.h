@@ -14,6 +14,9 @@ typedef struct EkImageView EkImageView;
 EkImageView *ek_image_view_open(const EkCli *cli, EkImaging *imaging, EkImageHunt *hunt);
 void ek_image_view_close(EkImageView *view);
 
+/* A line above what is shown; any thread may. */
+void ek_image_view_note(EkImageView *view, const char *text);
+
 /* One line of JSON on stderr (docs/json.md); the `report` of EkImagingChoices. `data` is an
  * EkImageJson. */
 typedef struct {

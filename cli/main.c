@@ -3,6 +3,7 @@
 #include "cli.h"
 #include "helppage.h"
 #include "nearest.h"
+#include "notify.h"
 
 #include "case/case.h"
 #include "show.h"
@@ -101,5 +102,7 @@ int main(int argc, char **argv)
     };
     int status = command->run(&cli);
     status = check_output(status);
+    ek_notify(&cli, status);
+    g_free(cli.notify);
     return wants_help && argc < 2 ? EK_EXIT_USAGE : status;
 }

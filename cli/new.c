@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "case/mapstore.h"
 #include "numbers.h"
+#include "signs.h"
 #include "work/opening.h"
 
 #include <stdio.h>
@@ -19,7 +20,19 @@ static void warn_of_adapter(EkCli *cli, const EkCaseInfo *info)
                       info->path);
 }
 
-static void advise(const EkCaseInfo *info, const char *folder, gboolean locked)
+static void advise_health(const EkHealth *health)
+{
+    g_autofree char *line = ek_signs_line(health);
+    g_autofree char *safe = ek_text_escape(line);
+    g_autoptr(GPtrArray) sentences = ek_health_sentences(health);
+    EkHealthWord word = ek_health_word(health);
+    ek_cli_print("Health %s\n", safe);
+    for (guint i = 0; word > EK_HEALTH_STEADY && i < sentences->len; i++)
+        ek_cli_advise("new: %s", (const char *)sentences->pdata[i]);
+}
+
+static void advise(const EkCaseInfo *info, const char *folder, gboolean locked,
+                   const EkHealth *health)
 {
     g_autofree char *label = ek_text_label_size(info->bytes);
     g_autofree char *binary = ek_text_size(info->bytes);
@@ -27,6 +40,8 @@ static void advise(const EkCaseInfo *info, const char *folder, gboolean locked)
     g_autofree char *serial = ek_text_escape(info->serial != NULL ? info->serial : "unknown");
     ek_cli_print("%s: %s, serial %s, %s (%s), %" G_GUINT64_FORMAT " sectors of %u bytes\n",
                  info->source, model, serial, label, binary, info->sectors, info->sector_size);
+    if (health != NULL)
+        advise_health(health);
     ek_cli_print("Case %s created. The image will be stored at %s\n", folder, info->image);
     if (locked)
         ek_cli_advise(
@@ -39,11 +54,13 @@ static void advise(const EkCaseInfo *info, const char *folder, gboolean locked)
     ek_cli_advise("Next: ektypon image %s", folder);
 }
 
-static int finish(EkCli *cli, EkCase *made)
+/* `health` NULL: there is no drive that could be asked. */
+static int finish(EkCli *cli, EkCase *made, const EkHealth *health)
 {
     GError *error = NULL;
     gint64 event = ek_event_begin(made, "new", cli->options, &error);
-    if (event == 0 || !ek_event_end(made, event, "done", NULL, &error))
+    if (event == 0 || (health != NULL && !ek_healthstore_add(made, event, 0, health, &error)) ||
+        !ek_event_end(made, event, "done", NULL, &error))
         return ek_cli_fail(cli, error);
     return EK_EXIT_DONE;
 }
@@ -116,7 +133,7 @@ static int adopt(EkCli *cli, const Adopting *adopting, gint sector_size)
     g_autoptr(EkCase) made = ek_opening_adopt(cli->system, &adoption, &error);
     if (made == NULL || !ek_mapstore_state(made, &state, &error))
         return ek_cli_fail(cli, error);
-    int status = finish(cli, made);
+    int status = finish(cli, made, NULL);
     if (status == EK_EXIT_DONE)
         advise_adopted(made, cli->operands[0], &state);
     return status;
@@ -128,16 +145,18 @@ static int open_case(EkCli *cli, EkOpening *opening)
 {
     GError *error = NULL;
     gboolean locked = FALSE;
+    g_auto(EkHealth) health = {{0}, NULL};
+    opening->health = &health;
     opening->cancel = ek_cli_watch_signals();
     opening->told = &locked;
     g_autoptr(EkCase) made = ek_opening_make(cli->system, opening, &error);
     if (made == NULL)
         return ek_cli_fail(cli, error);
-    int status = finish(cli, made);
+    int status = finish(cli, made, opening->is_drive ? &health : NULL);
     if (status != EK_EXIT_DONE)
         return status;
     warn_of_adapter(cli, ek_case_info(made));
-    advise(ek_case_info(made), opening->folder, locked);
+    advise(ek_case_info(made), opening->folder, locked, opening->is_drive ? &health : NULL);
     return EK_EXIT_DONE;
 }
 

@@ -2,7 +2,9 @@
 /* peek: previews one file. */
 #include "filerow.h"
 #include "peeking.h"
+#include "sheet.h"
 #include "show.h"
+#include "terminalpicture.h"
 
 #include "base/text.h"
 
@@ -18,6 +20,7 @@ typedef struct {
     EkIndexing *indexing;
     gboolean json;
     gboolean plain;
+    EkTerminalShows shows; /* what pictures are drawn with */
     guint32 sector_size;
     char *path;
     EkItem item;
@@ -149,6 +152,11 @@ static void print_hex(const EkPeek *peek)
 static void print_look(const Peeking *peeking, const EkPeek *peek)
 {
     ek_cli_print("\n");
+    if (peek->look == EK_LOOK_PIXELS) {
+        fflush(stdout);
+        ek_terminal_draw(peeking->shows, peek->pixels, peek->wide, peek->high);
+        return;
+    }
     if (peek->look == EK_LOOK_PICTURE) {
         ek_peeking_print_picture(peek->shown);
         return;
@@ -281,6 +289,29 @@ static void print_head(const Peeking *peeking, const GArray *extents, const GArr
     print_holes(holes);
 }
 
+/* Pictures, and what may have one in it: films, and documents without words that can be shown. */
+static gboolean may_be_picture(const char *name)
+{
+    EkKind kind = ek_kind_of(name);
+    g_autofree char *lower = g_ascii_strdown(name, -1);
+    return kind == EK_KIND_PICTURE || kind == EK_KIND_VIDEO || g_str_has_suffix(lower, ".pdf");
+}
+
+/* Characters, unless the terminal can do more and it may be a picture. */
+static EkPeekCanvas canvas_for(Peeking *peeking)
+{
+    EkPeekCanvas canvas = ek_peeking_canvas(peeking->cli, peeking->plain);
+    if (peeking->plain || peeking->json || canvas.columns == 0 || !peeking->cli->color_out ||
+        !may_be_picture(peeking->item.name))
+        return canvas;
+    peeking->shows = ek_terminal_shows();
+    if (peeking->shows == EK_SHOWS_CHARACTERS)
+        return canvas;
+    canvas.pixels = TRUE;
+    ek_terminal_room(canvas.columns, canvas.lines, &canvas.columns, &canvas.lines);
+    return canvas;
+}
+
 static int peek_at(Peeking *peeking)
 {
     EkCli *cli = peeking->cli;
@@ -297,13 +328,14 @@ static int peek_at(Peeking *peeking)
     EkPeek peek = {0};
     gboolean looked = has_content(file) && file->size > 0;
     if (looked) {
-        EkPeekCanvas canvas = ek_peeking_canvas(cli, peeking->plain);
+        EkPeekCanvas canvas = canvas_for(peeking);
         g_autoptr(EkPeeker) peeker = ek_peeking_new(&canvas);
         fflush(stdout);
         if (!ek_peeker_look(peeker, files, file, extents, ek_cli_watch_signals(), &peek, &error)) {
             ek_peek_clear(&peek);
             return ek_cli_fail(cli, error);
         }
+        ek_judging_complete(peeking->indexing, &peeking->item, ek_cli_watch_signals(), &peek);
     }
     if (peeking->json) {
         json_t *json =
@@ -333,9 +365,12 @@ static int peek_at(Peeking *peeking)
 int ek_command_peek(EkCli *cli)
 {
     Peeking peeking = {.cli = cli};
+    gboolean sheet = FALSE;
     const GOptionEntry entries[] = {
         {"plain", 0, 0, G_OPTION_ARG_NONE, &peeking.plain,
          "draw pictures with plain characters, wherever the output goes", NULL},
+        {"sheet", 0, 0, G_OPTION_ARG_NONE, &sheet,
+         "a contact sheet: the pictures of a folder and of those below it, side by side", NULL},
         EK_OPTIONS_OF_JOURNAL(cli),
         {"json", 0, 0, G_OPTION_ARG_NONE, &peeking.json, "print JSON (docs/json.md)", NULL},
         G_OPTION_ENTRY_NULL,
@@ -345,15 +380,20 @@ int ek_command_peek(EkCli *cli)
     GError *error = NULL;
     if (!ek_cli_parse(cli, entries, &status))
         return status;
+    if (sheet && peeking.json)
+        return ek_cli_misused(cli, "--sheet draws pictures: not with --json");
     status = ek_filerow_open_place(cli, &place);
     if (status != EK_EXIT_DONE)
         return status;
     peeking.sector_size = ek_case_info(place.view.opened)->sector_size;
     peeking.indexing = place.indexing;
-    status = ek_inventory_get(ek_indexing_inventory(place.indexing), place.number, keep_item,
-                              &peeking, &error)
-                 ? peek_at(&peeking)
-                 : ek_cli_fail(cli, error);
+    if (sheet)
+        status = ek_sheet_print(cli, place.indexing, place.number, peeking.plain);
+    else
+        status = ek_inventory_get(ek_indexing_inventory(place.indexing), place.number, keep_item,
+                                  &peeking, &error)
+                     ? peek_at(&peeking)
+                     : ek_cli_fail(cli, error);
     ek_filerow_close_place(&place);
     g_free(peeking.path);
     g_free(peeking.name);

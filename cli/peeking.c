@@ -2,7 +2,8 @@
 /* The helper program that looks into files, as the commands use it. */
 #include "peeking.h"
 
-#include "base/platform.h"
+#include "helper.h"
+
 #include "base/text.h"
 
 #include <langinfo.h>
@@ -13,23 +14,9 @@
 #define HELPER "ektypon-peek"
 #define PICTURE_LINES 20u
 
-/* Beside the program, as it is built; where it is installed, also when all of that was moved. */
-static char *helper_path(void)
-{
-    static const char *const places[] = {".", "../libexec/ektypon"};
-    g_autofree char *self = ek_platform_own_path();
-    g_autofree char *folder = self != NULL ? g_path_get_dirname(self) : NULL;
-    for (gsize i = 0; folder != NULL && i < G_N_ELEMENTS(places); i++) {
-        g_autofree char *path = g_build_filename(folder, places[i], HELPER, NULL);
-        if (access(path, X_OK) == 0)
-            return g_steal_pointer(&path);
-    }
-    return g_build_filename(EKTYPON_LIBEXEC, HELPER, NULL);
-}
-
 EkPeeker *ek_peeking_new(const EkPeekCanvas *canvas)
 {
-    g_autofree char *program = helper_path();
+    g_autofree char *program = ek_helper_path(HELPER, X_OK);
     return ek_peeker_new(program, canvas);
 }
 
@@ -46,7 +33,7 @@ static guint colors_of_terminal(void)
 
 EkPeekCanvas ek_peeking_canvas(const EkCli *cli, gboolean plain)
 {
-    EkPeekCanvas canvas = {0, PICTURE_LINES, 0, TRUE};
+    EkPeekCanvas canvas = {.lines = PICTURE_LINES, .ascii = TRUE};
     if (plain || isatty(STDOUT_FILENO) != 0)
         canvas.columns = (guint)MAX(cli->width - 4, 20);
     if (plain || canvas.columns == 0)
@@ -56,22 +43,91 @@ EkPeekCanvas ek_peeking_canvas(const EkCli *cli, gboolean plain)
     return canvas;
 }
 
-gboolean ek_peeking_judge(EkPeeker *peeker, EkIndexing *indexing, const EkItem *item, guint kinds,
-                          const gint *cancel, EkVerdict *verdict, GError **error)
+struct EkPeeking {
+    const EkFilter *filter;
+    EkPeeker *peeker;
+    EkJudging *judging; /* of the volume that was judged last; NULL: none */
+    EkIndexing *of;
+};
+
+EkPeeking *ek_peeking_for(const EkFilter *filter)
+{
+    static const EkPeekCanvas nothing = {0};
+    if (!filter->by_content && filter->opens == 0)
+        return NULL;
+    EkPeeking *peeking = g_new0(EkPeeking, 1);
+    peeking->filter = filter;
+    peeking->peeker = ek_peeking_new(filter->opens != 0 ? &nothing : NULL);
+    return peeking;
+}
+
+void ek_peeking_leave(EkPeeking *peeking)
+{
+    if (peeking != NULL)
+        g_clear_pointer(&peeking->judging, ek_judging_free);
+}
+
+void ek_peeking_free(EkPeeking *peeking)
+{
+    ek_peeking_leave(peeking);
+    ek_peeker_free(peeking->peeker);
+    g_free(peeking);
+}
+
+static gboolean judge_kind(EkPeeking *peeking, EkIndexing *indexing, const EkItem *item,
+                           const gint *cancel, EkJudgement *judgement, GError **error)
 {
     EkPeek peek = {0};
-    if (peeker == NULL || *verdict == EK_VERDICT_NO)
-        return TRUE;
     g_autoptr(GArray) extents =
         ek_inventory_extents(ek_indexing_inventory(indexing), item->file.number, error);
-    gboolean fine = extents != NULL && ek_peeker_look(peeker, ek_indexing_files(indexing),
+    gboolean fine = extents != NULL && ek_peeker_look(peeking->peeker, ek_indexing_files(indexing),
                                                       &item->file, extents, cancel, &peek, error);
-    if (!peek.is_known)
-        *verdict = EK_VERDICT_UNKNOWN;
-    else if ((kinds >> peek.kind & 1) == 0)
-        *verdict = EK_VERDICT_NO;
+    judgement->kind = peek.kind;
+    judgement->is_known = peek.is_known;
     ek_peek_clear(&peek);
     return fine;
+}
+
+static gboolean judge_all(EkPeeking *peeking, EkIndexing *indexing, const EkItem *item,
+                          const gint *cancel, EkJudgement *judgement, GError **error)
+{
+    if (peeking->judging == NULL || peeking->of != indexing) {
+        ek_peeking_leave(peeking);
+        peeking->judging = ek_judging_new(indexing, peeking->peeker);
+        peeking->of = indexing;
+    }
+    return ek_judging_ask(peeking->judging, item, cancel, judgement, error);
+}
+
+gboolean ek_peeking_judge(EkPeeking *peeking, EkIndexing *indexing, const EkItem *item,
+                          const gint *cancel, EkVerdict *verdict, GError **error)
+{
+    if (peeking == NULL || *verdict == EK_VERDICT_NO)
+        return TRUE;
+    const EkFilter *filter = peeking->filter;
+    g_auto(EkJudgement) judgement = {0};
+    if (filter->opens != 0 && item->file.type == EK_TYPE_FOLDER) {
+        *verdict = EK_VERDICT_NO;
+        return TRUE;
+    }
+    gboolean fine = filter->opens != 0
+                        ? judge_all(peeking, indexing, item, cancel, &judgement, error)
+                        : judge_kind(peeking, indexing, item, cancel, &judgement, error);
+    if (filter->opens != 0 && (filter->opens >> judgement.opens & 1) == 0)
+        *verdict = EK_VERDICT_NO;
+    else if (filter->by_content && !judgement.is_known)
+        *verdict = EK_VERDICT_UNKNOWN;
+    else if (filter->by_content && (filter->kinds >> judgement.kind & 1) == 0)
+        *verdict = EK_VERDICT_NO;
+    return fine;
+}
+
+gboolean ek_peeking_tell(EkPeeking *peeking, EkIndexing *indexing, const EkItem *item,
+                         const gint *cancel, EkJudgement *judgement)
+{
+    *judgement = (EkJudgement){0};
+    return peeking != NULL && peeking->filter->opens != 0 &&
+           judge_all(peeking, indexing, item, cancel, judgement, NULL);
 }
 
 /* Bytes of a code for colours at the start of `text`; 0 when there is none. */
@@ -83,6 +139,33 @@ static gsize color_code(const char *text)
     return text[length] == 'm' ? length + 1 : 0;
 }
 
+void ek_peeking_print_line(const char *line)
+{
+    for (const char *at = line; *at != '\0';) {
+        gsize code = color_code(at);
+        gsize text = code > 0 ? code : MAX(strcspn(at, "\033"), 1u);
+        g_autofree char *part = g_strndup(at, text);
+        g_autofree char *safe = code > 0 ? g_strdup(part) : ek_text_escape(part);
+        /* A backslash is one of the characters that pictures are drawn with. */
+        g_auto(GStrv) halves = g_strsplit(safe, "\\\\", -1);
+        g_autofree char *joined = g_strjoinv("\\", halves);
+        fputs(joined, stdout);
+        at += text;
+    }
+}
+
+guint ek_peeking_line_columns(const char *line)
+{
+    guint columns = 0;
+    for (const char *at = line; *at != '\0';) {
+        gsize code = color_code(at);
+        gsize length = code > 0 ? code : (gsize)(g_utf8_next_char(at) - at);
+        columns += code == 0;
+        at += MIN(length, strlen(at));
+    }
+    return columns;
+}
+
 void ek_peeking_print_picture(const char *drawn)
 {
     g_auto(GStrv) lines = g_strsplit(drawn, "\n", -1);
@@ -90,17 +173,7 @@ void ek_peeking_print_picture(const char *drawn)
         if (**line == '\0')
             continue;
         fputs("  ", stdout);
-        for (const char *at = *line; *at != '\0';) {
-            gsize code = color_code(at);
-            gsize text = code > 0 ? code : MAX(strcspn(at, "\033"), 1u);
-            g_autofree char *part = g_strndup(at, text);
-            g_autofree char *safe = code > 0 ? g_strdup(part) : ek_text_escape(part);
-            /* A backslash is one of the characters that pictures are drawn with. */
-            g_auto(GStrv) halves = g_strsplit(safe, "\\\\", -1);
-            g_autofree char *joined = g_strjoinv("\\", halves);
-            fputs(joined, stdout);
-            at += text;
-        }
+        ek_peeking_print_line(*line);
         ek_cli_print("\n");
     }
 }

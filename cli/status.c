@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "capture/capture.h"
 #include "show.h"
+#include "signs.h"
 #include "volumes.h"
 #include "work/summary.h"
 
@@ -36,6 +37,7 @@ static int print_json(const EkCli *cli, const EkCaseSummary *summary)
                         summary->state.round == 0
                             ? json_null()
                             : ek_json_text(ek_round_name((EkRound)summary->state.round)));
+    json_object_set_new(root, "health", ek_signs_list_json(summary->health));
     json_object_set_new(root, "finished", json_boolean(summary->left == 0));
     json_object_set_new(root, "next", ek_json_text(summary->next));
     return ek_cli_print_json(root);
@@ -93,6 +95,12 @@ static void print_text(EkCli *cli, const EkCaseSummary *summary)
         ek_cli_print(
             "         the kernel refuses writes to it; to lift that: blockdev --setrw %s\n",
             info->path);
+    const EkKeptHealth *health = ek_kept_health_last(summary->health);
+    if (health != NULL) {
+        g_autofree char *line = ek_signs_line(&health->health);
+        g_autofree char *taken = ek_text_time(health->taken);
+        ek_cli_print("         health %s (%s)\n", line, taken);
+    }
     ek_cli_print("Image    %s%s\n", info->image, summary->has_image ? "" : " (missing)");
     ek_cli_print("Read     %s (%s); %" G_GUINT64_FORMAT " bad sectors; %" G_GUINT64_FORMAT
                  " sectors not yet read, in %" G_GUINT64_FORMAT " stretches\n",

@@ -9,8 +9,7 @@
 #include <string.h>
 #include <unistd.h>
 
-/* The word that is typed on a terminal for a device; NULL for a file, or without a terminal. */
-static char *ask(EkCli *cli, const char *target)
+char *ek_target_ask(EkCli *cli, const char *target)
 {
     if (!ek_device_is_at(target) || isatty(STDIN_FILENO) == 0 || !cli->terminal_err)
         return NULL;
@@ -47,6 +46,6 @@ gboolean ek_target_parse(EkCli *cli, const GOptionEntry *own, char **confirmed, 
     if (!ek_cli_parse(cli, entries, status))
         return FALSE;
     if (*confirmed == NULL)
-        *confirmed = ask(cli, cli->operands[1]);
+        *confirmed = ek_target_ask(cli, cli->operands[1]);
     return TRUE;
 }

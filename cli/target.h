@@ -11,4 +11,8 @@
 #define EK_TARGET_OPTIONS 4
 gboolean ek_target_parse(EkCli *cli, const GOptionEntry *own, char **confirmed, int *status);
 
+/* The word that is typed on a terminal for a device; NULL for a file, or without a terminal. The
+ * caller frees. */
+char *ek_target_ask(EkCli *cli, const char *target);
+
 #endif

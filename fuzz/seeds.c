@@ -92,7 +92,7 @@ static void put_composed(const char *root, gboolean whole)
     }
 }
 
-/* A file of each type, behind the number that chooses it. */
+/* A file of each type, behind the number that chooses it: as it is, and cut off. */
 static void put_specimens(const char *root)
 {
     g_autoptr(GPtrArray) specimens = specimens_new(7);
@@ -106,7 +106,9 @@ static void put_specimens(const char *root)
         g_autofree guint8 *data = g_malloc(specimen->length + 1);
         data[0] = (guint8)type;
         memcpy(data + 1, specimen->data, specimen->length);
+        g_autofree char *cut = g_strdup_printf("%s-cut", name);
         put(root, "carve", name, data, specimen->length + 1);
+        put(root, "carve", cut, data, specimen->length / 2);
     }
 }
 

@@ -99,6 +99,8 @@ static void judge(const Content *content, const Canvas *canvas, Finding *finding
     else if (canvas != NULL && !picture_judge(content, canvas, finding) &&
              !archive_judge(content, canvas, finding))
         text_judge(content, canvas, finding);
+    if (canvas != NULL)
+        embedded_show(content, canvas, finding);
 }
 
 static gboolean serve(const EkPeekRequest *request, const Canvas *canvas)
@@ -133,7 +135,7 @@ int main(int argc, char **argv)
     Canvas canvas = {0};
     if (!kinds_only)
         canvas = (Canvas){number(argv[1], 1000), number(argv[2], 1000), number(argv[3], 1u << 24),
-                          strcmp(argv[4], "ascii") == 0};
+                          strcmp(argv[4], "ascii") == 0, strcmp(argv[4], "pixels") == 0};
     setlocale(LC_ALL, "");
     gboolean ready = type_prepare() &&
                      (kinds_only || (picture_prepare() && text_prepare() && archive_prepare()));

@@ -18,6 +18,7 @@ typedef struct {
     guint lines;
     guint colors; /* 0, 16, 256 or 1 << 24 */
     gboolean ascii;
+    gboolean pixels; /* columns and lines of them, and nothing is drawn */
 } Canvas;
 
 typedef struct {
@@ -46,7 +47,20 @@ gboolean picture_judge(const Content *content, const Canvas *canvas, Finding *fi
 /* What is wrong inside a JPEG, though most programs show it; NULL: nothing, or, with *starved,
  * memory did not suffice to tell. The caller frees. */
 char *jpeg_fault(const Content *content, gboolean *starved);
+/* Shows a picture that lies in another file, without judging that by it, unless one of its sides
+ * has fewer pixels than `least`, or it does not decode. */
+void picture_show(const guint8 *bytes, gsize length, int least, const Canvas *canvas,
+                  Finding *finding);
+/* Shows a picture that lies in a film or a PDF, where nothing else is shown of it. */
+void embedded_show(const Content *content, const Canvas *canvas, Finding *finding);
 gboolean archive_judge(const Content *content, const Canvas *canvas, Finding *finding);
+/* The first lines of UTF-8. */
+void text_show(const char *text, gsize length, const Canvas *canvas, Finding *finding);
+
+/* Does this entry of an archive of this type hold the words of an office file? */
+gboolean document_has_words(const char *mime, const char *name);
+/* Shows them, in the place of anything else. */
+void document_show(const guint8 *xml, gsize length, const Canvas *canvas, Finding *finding);
 gboolean text_judge(const Content *content, const Canvas *canvas, Finding *finding);
 
 /* From here on: no files, no network, no other program, bounded memory and processor time. FALSE

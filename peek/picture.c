@@ -2,6 +2,8 @@
 /* Pictures: do they decode, and how they look in a terminal. */
 #include "peek.h"
 
+#include "files/peekwire.h"
+
 #include <chafa.h>
 #include <gdk-pixbuf/gdk-pixbuf.h>
 #include <string.h>
@@ -123,7 +125,31 @@ static void take_size(GdkPixbufLoader *loader, int width, int height, gpointer d
         gdk_pixbuf_loader_set_size(loader, MAX(width / REDUCTION, 1), MAX(height / REDUCTION, 1));
 }
 
-static void draw(const GdkPixbuf *full, const Canvas *canvas, Finding *finding)
+/* What shines through is white, as on paper. */
+static void give_pixels(const GdkPixbuf *full, const Canvas *canvas, Finding *finding)
+{
+    double wide = gdk_pixbuf_get_width(full);
+    double high = gdk_pixbuf_get_height(full);
+    double scale = MIN(MIN(canvas->columns / wide, canvas->lines / high), 1.0);
+    int columns = CLAMP((int)(wide * scale), 1, (int)canvas->columns);
+    int lines = CLAMP((int)(high * scale), 1, (int)canvas->lines);
+    g_autoptr(GdkPixbuf) small = gdk_pixbuf_composite_color_simple(
+        full, columns, lines, GDK_INTERP_BILINEAR, 255, 16, 0xffffff, 0xffffff);
+    if (small == NULL)
+        return;
+    gsize each = (gsize)gdk_pixbuf_get_n_channels(small);
+    gsize stride = (gsize)gdk_pixbuf_get_rowstride(small);
+    const guint8 *from = gdk_pixbuf_read_pixels(small);
+    g_autoptr(GByteArray) pixels = g_byte_array_new();
+    for (gsize line = 0; line < (gsize)lines; line++)
+        for (gsize column = 0; column < (gsize)columns; column++)
+            g_byte_array_append(pixels, from + line * stride + column * each, EK_PEEK_PIXEL_BYTES);
+    g_autofree char *packed = g_base64_encode(pixels->data, pixels->len);
+    g_string_printf(finding->shown, "%d %d %s", columns, lines, packed);
+    finding->look = "pixels";
+}
+
+static void draw_characters(const GdkPixbuf *full, const Canvas *canvas, Finding *finding)
 {
     gint columns = (gint)canvas->columns;
     gint lines = (gint)canvas->lines;
@@ -163,6 +189,42 @@ static void draw(const GdkPixbuf *full, const Canvas *canvas, Finding *finding)
     chafa_canvas_config_unref(config);
 }
 
+static void draw(GdkPixbuf *full, const Canvas *canvas, Finding *finding)
+{
+    /* As its camera was held. */
+    g_autoptr(GdkPixbuf) upright = gdk_pixbuf_apply_embedded_orientation(full);
+    const GdkPixbuf *shown = upright != NULL ? upright : full;
+    if (canvas->columns == 0 || canvas->lines == 0)
+        return;
+    if (canvas->pixels)
+        give_pixels(shown, canvas, finding);
+    else
+        draw_characters(shown, canvas, finding);
+}
+
+void picture_show(const guint8 *bytes, gsize length, int least, const Canvas *canvas,
+                  Finding *finding)
+{
+    Shape shape = {0};
+    Content content = {bytes, length, length};
+    Finding inside = {0};
+    type_find(&content, &inside);
+    const char *format = g_hash_table_lookup(known, inside.mime);
+    g_free(inside.type);
+    g_free(inside.mime);
+    if (format == NULL)
+        return;
+    g_autoptr(GdkPixbufLoader) loader = gdk_pixbuf_loader_new_with_type(format, NULL);
+    if (loader == NULL)
+        return;
+    g_signal_connect(loader, "size-prepared", G_CALLBACK(take_size), &shape);
+    gboolean fine = gdk_pixbuf_loader_write(loader, bytes, length, NULL);
+    fine = gdk_pixbuf_loader_close(loader, NULL) && fine;
+    GdkPixbuf *picture = gdk_pixbuf_loader_get_pixbuf(loader);
+    if (fine && picture != NULL && !shape.too_large && MIN(shape.width, shape.height) >= least)
+        draw(picture, canvas, finding);
+}
+
 /* Did it end for want of memory? That says nothing about the picture. */
 static gboolean is_starved(const GError *error)
 {
@@ -193,7 +255,7 @@ gboolean picture_judge(const Content *content, const Canvas *canvas, Finding *fi
     gboolean starved = is_starved(error) || is_starved(late);
     g_autofree char *fault =
         fine && !shape.too_large ? hidden_fault(content, format, &shape, &starved) : NULL;
-    const GdkPixbuf *picture = gdk_pixbuf_loader_get_pixbuf(loader);
+    GdkPixbuf *picture = gdk_pixbuf_loader_get_pixbuf(loader);
     if (starved)
         finding_says(finding, "unchecked", "%d x %d pixels: decoding it needs too much memory",
                      shape.width, shape.height);
@@ -208,7 +270,7 @@ gboolean picture_judge(const Content *content, const Canvas *canvas, Finding *fi
     else
         finding_says(finding, "no", "%s",
                      error != NULL ? error->message : "it has no picture in it");
-    if (picture != NULL && !starved && !shape.too_large && canvas->columns > 0)
+    if (picture != NULL && !starved && !shape.too_large)
         draw(picture, canvas, finding);
     return TRUE;
 }

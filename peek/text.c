@@ -26,8 +26,7 @@ static gboolean is_text(const char *mime)
     return found;
 }
 
-/* The first lines of UTF-8. */
-static void show(const char *text, gsize length, const Canvas *canvas, Finding *finding)
+void text_show(const char *text, gsize length, const Canvas *canvas, Finding *finding)
 {
     const char *end = text + length;
     finding->look = "text";
@@ -72,7 +71,7 @@ static void judge_utf16(const Content *content, const Canvas *canvas, Finding *f
     else
         finding_says(finding, "yes", "UTF-16 without errors");
     if (text != NULL)
-        show(text, (gsize)written, canvas, finding);
+        text_show(text, (gsize)written, canvas, finding);
 }
 
 /* What is neither ASCII nor UTF-8, as UTF-8. */
@@ -96,6 +95,26 @@ static GString *from_western(const guint8 *bytes, gsize length)
     return converted;
 }
 
+#define WINDOW 512u
+#define FOREIGN_MOST 24u /* control characters in it: noise has twice as many */
+
+/* Where what is no text begins: many control characters close together; the length where there is
+ * nothing of that kind. */
+static gsize foreign_from(const Content *content)
+{
+    for (gsize at = 0; at < content->length; at += WINDOW) {
+        gsize end = MIN(at + WINDOW, content->length);
+        guint foreign = 0;
+        for (gsize i = at; i < end; i++) {
+            guint8 c = content->bytes[i];
+            foreign += (c < 0x20 && strchr("\t\n\r\f\b\033", c) == NULL) || c == 0 || c == 0x7f;
+        }
+        if (foreign > FOREIGN_MOST)
+            return at;
+    }
+    return content->length;
+}
+
 static void judge_bytes(const Content *content, const Canvas *canvas, Finding *finding)
 {
     const char *text = (const char *)content->bytes;
@@ -109,7 +128,13 @@ static void judge_bytes(const Content *content, const Canvas *canvas, Finding *f
         ascii = content->bytes[i] < 0x80;
     /* The beginning of a long one may end inside a character. */
     valid = valid || (is_cut && content->length - (gsize)(end - text) < 4);
-    if (is_cut)
+    gsize foreign = foreign_from(content);
+    if (foreign < content->length)
+        finding_says(finding, "no",
+                     "it is text up to byte %" G_GSIZE_FORMAT ", and something else "
+                     "from there",
+                     foreign);
+    else if (is_cut)
         finding_says(finding, "unchecked", "text, of which only the beginning was looked at");
     else if (valid)
         finding_says(finding, "yes", "%" G_GSIZE_FORMAT " %s of text in %s without errors", lines,
@@ -120,12 +145,12 @@ static void judge_bytes(const Content *content, const Canvas *canvas, Finding *f
                      " %s of text in 8-bit characters; it does not say which ones",
                      lines, noun);
     if (valid) {
-        show(text, (gsize)(end - text), canvas, finding);
+        text_show(text, (gsize)(end - text), canvas, finding);
         return;
     }
     gsize part = MIN(content->length, (gsize)canvas->lines * LONGEST_LINE);
     GString *converted = from_western(content->bytes, part);
-    show(converted->str, converted->len, canvas, finding);
+    text_show(converted->str, converted->len, canvas, finding);
     g_string_free(converted, TRUE);
 }
 
@@ -153,7 +178,7 @@ static gboolean judge_holed(const Content *content, const Canvas *canvas, Findin
     GString *converted = g_utf8_validate_len((const char *)content->bytes, part, NULL)
                              ? g_string_new_len((const char *)content->bytes, (gssize)part)
                              : from_western(content->bytes, part);
-    show(converted->str, converted->len, canvas, finding);
+    text_show(converted->str, converted->len, canvas, finding);
     g_string_free(converted, TRUE);
     return TRUE;
 }

@@ -5,6 +5,7 @@
 #include <zlib.h>
 
 #define CASTAGNOLI 0x82f63b78u
+#define ECMA G_GUINT64_CONSTANT(0xc96c5795d7870f42)
 #define CCITT 0x1021u
 #define IEEE 0x04c11db7u
 #define ANSI 0xa001u /* reversed */
@@ -21,11 +22,19 @@ guint32 ek_crc32_from(guint32 seed, EkSpan span)
 
 guint32 ek_crc32_forward(guint32 seed, EkSpan span)
 {
-    for (gsize i = 0; i < span.length; i++) {
-        seed ^= (guint32)span.data[i] << 24;
-        for (int bit = 0; bit < 8; bit++)
-            seed = (seed & 0x80000000u) != 0 ? seed << 1 ^ IEEE : seed << 1;
+    static gsize ready;
+    static guint32 table[256];
+    if (g_once_init_enter(&ready)) {
+        for (guint32 i = 0; i < G_N_ELEMENTS(table); i++) {
+            guint32 value = i << 24;
+            for (int bit = 0; bit < 8; bit++)
+                value = (value & 0x80000000u) != 0 ? value << 1 ^ IEEE : value << 1;
+            table[i] = value;
+        }
+        g_once_init_leave(&ready, 1);
     }
+    for (gsize i = 0; i < span.length; i++)
+        seed = seed << 8 ^ table[(seed >> 24 ^ span.data[i]) & 0xff];
     return seed;
 }
 
@@ -48,6 +57,25 @@ guint32 ek_crc32c(guint32 seed, EkSpan span)
     for (gsize i = 0; i < span.length; i++)
         seed = seed >> 8 ^ table[(seed ^ span.data[i]) & 0xff];
     return seed;
+}
+
+guint64 ek_crc64(guint64 seed, EkSpan span)
+{
+    static gsize ready;
+    static guint64 table[256];
+    if (g_once_init_enter(&ready)) {
+        for (guint64 i = 0; i < G_N_ELEMENTS(table); i++) {
+            guint64 value = i;
+            for (int bit = 0; bit < 8; bit++)
+                value = value & 1 ? value >> 1 ^ ECMA : value >> 1;
+            table[i] = value;
+        }
+        g_once_init_leave(&ready, 1);
+    }
+    seed = ~seed;
+    for (gsize i = 0; i < span.length; i++)
+        seed = seed >> 8 ^ table[(seed ^ span.data[i]) & 0xff];
+    return ~seed;
 }
 
 guint32 ek_crc32c_before(guint32 sum, EkSpan span)

@@ -22,6 +22,10 @@ guint32 ek_crc32c(guint32 seed, EkSpan span);
 /* ek_crc32c run backwards: the seed from which these bytes lead to `sum`. */
 guint32 ek_crc32c_before(guint32 sum, EkSpan span);
 
+/* CRC-64 of ECMA-182, the bits reversed, continued from `seed`, inverted at both ends: xz. 0 to
+ * begin with. */
+guint64 ek_crc64(guint64 seed, EkSpan span);
+
 /* CRC-16 with the reversed polynomial a001, continued from `seed`: descriptors of ext4. */
 guint16 ek_crc16_from(guint16 seed, EkSpan span);
 

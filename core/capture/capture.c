@@ -13,6 +13,7 @@
 #define FAILURES_TO_ASK 64u   /* in a row, before it is asked whether the drive lives */
 #define MOST_FAILURES_TO_ASK 4096u
 #define RECHECK_TRIES 4u
+#define WAIT_NS (100 * (gint64)1000000) /* at a time */
 #define REPORT_EVERY_NS (10 * (gint64)1000000000)
 
 /* --- where it stands --- */
@@ -267,15 +268,17 @@ static gboolean wants_decision(EkCapture *capture, EkRound round)
     return ek_scheduler_estimate(capture->scheduler) > EK_DECISION_SECONDS;
 }
 
+/* Waits a little at a time: whoever asks it to end does not wait for the rest. */
 static void hold_rate(EkCapture *capture)
 {
     EkByte limit = capture->parts.choices.rate_limit;
-    if (limit == 0)
-        return;
-    double due = (double)capture->read_bytes / (double)limit * 1e9;
-    double passed = (double)(ek_device_clock(capture->parts.device) - capture->began);
-    if (due > passed)
-        ek_device_wait(capture->parts.device, (gint64)(due - passed));
+    double due = limit > 0 ? (double)capture->read_bytes / (double)limit * 1e9 : 0;
+    while (due > 0 && !ek_capturing_shall_end(capture)) {
+        double passed = (double)(ek_device_clock(capture->parts.device) - capture->began);
+        if (due <= passed)
+            return;
+        ek_device_wait(capture->parts.device, MIN((gint64)(due - passed) + 1, WAIT_NS));
+    }
 }
 
 static void read_all(EkCapture *capture)
@@ -301,6 +304,9 @@ static void read_all(EkCapture *capture)
         if (!capture->ended && capture->failures_in_row >= capture->ask_at)
             ask_if_alive(capture);
         hold_rate(capture);
+        if (!capture->ended && capture->parts.pause != NULL &&
+            !capture->parts.pause(capture->parts.pause_data))
+            ek_capturing_end(capture, EK_CAPTURE_LIMIT);
     }
 }
 

@@ -70,6 +70,10 @@ typedef struct {
     void *data;       /* of what follows */
     /* Called for every percent and every ten seconds of device time; NULL: nobody asks. */
     void (*report)(void *data, const EkCaptureProgress *progress);
+    void *pause_data;
+    /* Called between two reads, and may take its time; FALSE: EK_CAPTURE_LIMIT. NULL: nobody asks.
+     */
+    gboolean (*pause)(void *pause_data);
 } EkCaptureParts;
 
 typedef struct EkCapture EkCapture;

@@ -7,7 +7,6 @@
 #include "base/error.h"
 #include "carve/carving.h"
 #include "carve/indirect.h"
-#include "carve/join.h"
 #include "carve/types.h"
 
 #include <string.h>
@@ -291,7 +290,7 @@ EkCarve *ek_carve_new(const EkCarveOrder *order, const EkCarveSink *sink, const 
     carve->order = *order;
     carve->sink = *sink;
     carve->cancel = cancel;
-    carve->held = g_tree_new_full(ek_carving_compare, NULL, g_free, g_free);
+    carve->held = g_array_new(FALSE, FALSE, sizeof(EkRange));
     carve->scan = ek_scan_new(order->reader, order->threads, cancel);
     carve->claims = ek_claims_new();
     carve->loose = g_array_new(FALSE, FALSE, sizeof(EkLoose));
@@ -308,7 +307,7 @@ void ek_carve_free(EkCarve *carve)
     ek_claims_free(carve->claims);
     g_array_unref(carve->loose);
     ek_content_free(carve->content);
-    g_tree_unref(carve->held);
+    g_array_unref(carve->held);
     g_free(carve);
 }
 
@@ -329,12 +328,4 @@ gboolean ek_carve_scan(EkCarve *carve, const GArray *ranges, GError **error)
 EkScanProgress ek_carve_progress(EkCarve *carve)
 {
     return ek_scan_progress(carve->scan);
-}
-
-EkFound *ek_carve_join(EkCarve *carve, const EkCarveType *type, EkByte first, guint tries)
-{
-    EkFound *found = ek_join(carve, type, first, tries);
-    if (found != NULL)
-        ek_carving_hold(carve, found);
-    return found;
 }

@@ -84,10 +84,19 @@ gboolean ek_carve_scan(EkCarve *carve, const GArray *ranges, GError **error);
 
 #define EK_CARVE_TRIES 4000u
 
-/* Tries to go on with a file that broke, over ground that nothing holds, at so many places at most
- * (EK_CARVE_TRIES is plenty). Returns what it came to,
- * or NULL where that is no more than there was; the caller frees. */
-EkFound *ek_carve_join(EkCarve *carve, const EkCarveType *type, EkByte first, guint tries);
+/* A file that broke, and what it came to: NULL where that is no more than there was; the caller
+ * frees. */
+typedef struct {
+    const EkCarveType *type; /* NULL: nothing is tried */
+    EkByte first;
+    EkFound *joined;
+} EkJoinTask;
+
+/* Tries to go on with files that broke, over ground that nothing holds, each at so many places at
+ * most (EK_CARVE_TRIES is plenty). Returns how many of them are done, from the first on: what one
+ * came to holds its ground, and those behind it are to be given again. What they come to does not
+ * depend on how many are given. None when it was asked to end. */
+guint ek_carve_join_many(EkCarve *carve, EkJoinTask *tasks, guint count, guint tries);
 
 /* From any thread. */
 EkScanProgress ek_carve_progress(EkCarve *carve);

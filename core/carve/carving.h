@@ -17,15 +17,13 @@ struct EkCarve {
     EkCarveOrder order;
     EkCarveSink sink;
     const gint *cancel;
-    GTree *held; /* EkByte (where ground that is held begins) to EkByte (where it ends); apart */
+    GArray *held; /* EkRange: ground that is held, in order, apart */
     EkScan *scan;
     EkClaims *claims;
     GArray *loose;      /* EkLoose, as they were found */
     EkByte begun;       /* up to here chunks are looked at, or were */
     EkContent *content; /* of the thread that carves */
 };
-
-gint ek_carving_compare(gconstpointer a, gconstpointer b, gpointer data);
 
 /* Does a file hold this byte? */
 gboolean ek_carving_is_held(const EkCarve *carve, EkByte at);

@@ -260,7 +260,7 @@ static gboolean passes_gate(EkContent *content, EkByte offset)
 EkSpan ek_content_some(EkContent *content, EkByte offset, gsize length)
 {
     EkByte end = ek_content_bytes(content);
-    if (offset >= end || !passes_gate(content, offset) ||
+    if (length == 0 || offset >= end || !passes_gate(content, offset) ||
         (content->cancel != NULL && g_atomic_int_get(content->cancel) != 0))
         return (EkSpan){content->window, 0};
     length = (gsize)MIN(MIN(length, EK_CONTENT_SHOWN), end - offset);

@@ -2,73 +2,72 @@
 /* Ground that files hold which were found. */
 #include "carve/carving.h"
 
-gint ek_carving_compare(gconstpointer a, gconstpointer b, gpointer data)
+/* How many of the ranges begin at or before a byte. */
+static guint ranges_up_to(const EkCarve *carve, EkByte at)
 {
-    EkByte one = *(const EkByte *)a;
-    EkByte other = *(const EkByte *)b;
-    (void)data;
-    return one < other ? -1 : one > other;
-}
-
-/* The range that begins at or before a byte, the last such one. */
-static gboolean range_before(const EkCarve *carve, EkByte at, EkRange *range)
-{
-    GTreeNode *node = g_tree_upper_bound(carve->held, &at);
-    node = node != NULL ? g_tree_node_previous(node) : g_tree_node_last(carve->held);
-    if (node == NULL)
-        return FALSE;
-    EkByte first = *(const EkByte *)g_tree_node_key(node);
-    *range = (EkRange){first, *(const EkByte *)g_tree_node_value(node) - first};
-    return TRUE;
+    guint low = 0;
+    guint high = carve->held->len;
+    /* What is found is mostly behind all that was found before. */
+    if (high > 0 && g_array_index(carve->held, EkRange, high - 1).first <= at)
+        return high;
+    while (low < high) {
+        guint middle = low + (high - low) / 2;
+        if (g_array_index(carve->held, EkRange, middle).first <= at)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    return low;
 }
 
 gboolean ek_carving_is_held(const EkCarve *carve, EkByte at)
 {
-    EkRange range;
-    return range_before(carve, at, &range) && ek_range_holds(range, at);
+    guint count = ranges_up_to(carve, at);
+    return count > 0 && ek_range_holds(g_array_index(carve->held, EkRange, count - 1), at);
 }
 
 void ek_carve_hold(EkCarve *carve, EkRange range)
 {
-    EkRange before;
-    EkByte first = range.first;
-    EkByte end = ek_range_end(range);
     if (range.bytes == 0)
         return;
-    if (range_before(carve, first, &before) && ek_range_end(before) >= first) {
-        first = before.first;
-        end = MAX(end, ek_range_end(before));
+    /* It becomes one with those that it touches. */
+    guint first = ranges_up_to(carve, range.first);
+    guint stop = ranges_up_to(carve, ek_range_end(range));
+    if (first > 0 && ek_range_end(g_array_index(carve->held, EkRange, first - 1)) >= range.first)
+        first--;
+    if (first < stop) {
+        EkByte begin = MIN(range.first, g_array_index(carve->held, EkRange, first).first);
+        EkByte end =
+            MAX(ek_range_end(range), ek_range_end(g_array_index(carve->held, EkRange, stop - 1)));
+        range = (EkRange){begin, end - begin};
+        g_array_remove_range(carve->held, first, stop - first);
     }
-    GTreeNode *node;
-    while ((node = g_tree_lower_bound(carve->held, &first)) != NULL &&
-           *(const EkByte *)g_tree_node_key(node) <= end) {
-        EkByte key = *(const EkByte *)g_tree_node_key(node);
-        end = MAX(end, *(const EkByte *)g_tree_node_value(node));
-        g_tree_remove(carve->held, &key);
-    }
-    g_tree_insert(carve->held, g_memdup2(&first, sizeof first), g_memdup2(&end, sizeof end));
+    g_array_insert_val(carve->held, first, range);
 }
 
 GArray *ek_carving_free_ground(const EkCarve *carve, EkByte first, guint most)
 {
     GArray *free_ground = g_array_new(FALSE, FALSE, sizeof(EkRange));
     const GArray *ground = carve->order.ground;
+    guint next = ranges_up_to(carve, first);
+    next -= next > 0;
     for (guint i = 0; i < ground->len && free_ground->len < most; i++) {
         EkRange range = g_array_index(ground, EkRange, i);
         EkByte at = MAX(first, range.first);
         while (at < ek_range_end(range) && free_ground->len < most) {
-            EkRange held;
-            if (range_before(carve, at, &held) && ek_range_holds(held, at)) {
+            while (next < carve->held->len &&
+                   ek_range_end(g_array_index(carve->held, EkRange, next)) <= at)
+                next++;
+            EkRange held = {G_MAXUINT64, 0};
+            if (next < carve->held->len)
+                held = g_array_index(carve->held, EkRange, next);
+            if (held.first <= at) {
                 at = ek_range_end(held);
                 continue;
             }
-            GTreeNode *node = g_tree_upper_bound(carve->held, &at);
-            EkByte end = ek_range_end(range);
-            if (node != NULL)
-                end = MIN(end, *(const EkByte *)g_tree_node_key(node));
-            EkRange part = {at, end - at};
+            EkRange part = {at, MIN(held.first, ek_range_end(range)) - at};
             g_array_append_val(free_ground, part);
-            at = end;
+            at = ek_range_end(part);
         }
     }
     return free_ground;
@@ -78,17 +77,21 @@ GArray *ek_carving_free_ground_before(const EkCarve *carve, EkByte end, guint mo
 {
     GArray *free_ground = g_array_new(FALSE, FALSE, sizeof(EkRange));
     const GArray *ground = carve->order.ground;
+    guint before = ranges_up_to(carve, end);
     for (guint i = ground->len; i > 0 && free_ground->len < most; i--) {
         EkRange range = g_array_index(ground, EkRange, i - 1);
         EkByte at = MIN(end, ek_range_end(range));
         while (at > range.first && free_ground->len < most) {
-            EkRange held = {range.first, 0};
-            gboolean is_any = range_before(carve, at - 1, &held);
-            if (is_any && ek_range_end(held) >= at) {
+            while (before > 0 && g_array_index(carve->held, EkRange, before - 1).first >= at)
+                before--;
+            EkRange held = {0, 0};
+            if (before > 0)
+                held = g_array_index(carve->held, EkRange, before - 1);
+            if (ek_range_end(held) >= at) {
                 at = held.first;
                 continue;
             }
-            EkByte first = is_any ? MAX(range.first, ek_range_end(held)) : range.first;
+            EkByte first = MAX(range.first, ek_range_end(held));
             EkRange part = {first, at - first};
             g_array_append_val(free_ground, part);
             at = first;

@@ -160,7 +160,7 @@ static EkContent *blocks_of(const EkJoining *joining, const GArray *stretches, g
             g_array_append_val(blocks, range);
     }
     EkContent *ground = ek_content_new(joining->carve->order.reader);
-    ek_content_watch(ground, joining->carve->cancel);
+    ek_content_watch(ground, joining->cancel);
     ek_content_lay(ground, (const EkRange *)(gconstpointer)blocks->data, blocks->len);
     return ground;
 }
@@ -319,11 +319,13 @@ static EkFound *join_with(EkJoining *joining)
     return ek_joining_is_ended(&broken) ? found_of(joining) : NULL;
 }
 
-EkFound *ek_join(EkCarve *carve, const EkCarveType *type, EkByte first, guint tries)
+EkFound *ek_join(const EkCarve *carve, const EkCarveType *type, EkByte first, guint tries,
+                 const gint *cancel)
 {
     g_autoptr(EkContent) content = ek_content_new(carve->order.reader);
-    ek_content_watch(content, carve->cancel);
+    ek_content_watch(content, cancel);
     ek_content_remember_streams(content);
-    EkJoining joining = {carve, type, content, first, ek_joining_grid(carve), 0, tries, {0}};
+    EkJoining joining = {carve, type,  content, first, ek_joining_grid(carve),
+                         0,     tries, cancel,  {0}};
     return join_with(&joining);
 }

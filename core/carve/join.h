@@ -5,7 +5,10 @@
 
 #include "carve/carving.h"
 
-/* As ek_carve_join. */
-EkFound *ek_join(EkCarve *carve, const EkCarveType *type, EkByte first, guint tries);
+/* Tries to go on with a file that broke at `tries` places at most, or until *cancel (atomic) is not
+ * 0. From any thread, as long as nothing changes what is held. NULL where it comes to no more than
+ * there was; the caller frees. */
+EkFound *ek_join(const EkCarve *carve, const EkCarveType *type, EkByte first, guint tries,
+                 const gint *cancel);
 
 #endif

@@ -71,7 +71,7 @@ gboolean ek_joining_is_spent(const EkJoining *joining)
     guint most = joining->known.length < GRID ? joining->tries / 4 : joining->tries;
     return joining->trials > most ||
            ek_content_work(joining->content) > MAX(WORK_MOST, 16 * joining->known.sure) ||
-           g_atomic_int_get(joining->carve->cancel) != 0;
+           g_atomic_int_get(joining->cancel) != 0;
 }
 
 void ek_joining_lay_again(EkContent *content, const GArray *before, EkByte offset)

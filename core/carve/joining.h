@@ -10,13 +10,14 @@
 #define EK_JOINING_BACK 48u       /* blocks before the break where it may have gone wrong */
 
 typedef struct {
-    EkCarve *carve;
+    const EkCarve *carve;
     const EkCarveType *type;
     EkContent *content;
     EkByte first; /* where it begins on the drive */
     EkByte grid;  /* blocks, counted from there */
     guint trials;
-    guint tries;      /* at most */
+    guint tries; /* at most */
+    const gint *cancel;
     EkFollowed known; /* what its beginning told */
 } EkJoining;
 

@@ -202,7 +202,7 @@ static gboolean try_stretches(Search *search, GArray *stretches, guint from, gui
             if (++search->places >= PLACES_MOST || ek_joining_is_spent(joining))
                 return FALSE;
         }
-        if (g_atomic_int_get(joining->carve->cancel) != 0)
+        if (g_atomic_int_get(joining->cancel) != 0)
             return FALSE;
     }
     return FALSE;

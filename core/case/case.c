@@ -223,6 +223,27 @@ EkImage *ek_case_open_image(const EkCase *self, GError **error)
     return fd >= 0 ? ek_image_of(fd, info->image, info->bytes, error) : NULL;
 }
 
+const char *ek_note_name(EkNote note)
+{
+    static const char *const names[] = {"client", "reference", "note"};
+    return names[note];
+}
+
+char *ek_case_note(EkCase *self, EkNote note)
+{
+    g_autofree char *key = g_strconcat("note-", ek_note_name(note), NULL);
+    return meta(self, key);
+}
+
+gboolean ek_case_set_note(EkCase *self, EkNote note, const char *text, GError **error)
+{
+    g_autofree char *key = g_strconcat("note-", ek_note_name(note), NULL);
+    return text != NULL && *text != '\0'
+               ? ek_sql_do(self->store, error, "INSERT OR REPLACE INTO meta VALUES (?,?)", "ss",
+                           key, text)
+               : ek_sql_do(self->store, error, "DELETE FROM meta WHERE key=?", "s", key);
+}
+
 gboolean ek_case_allows_short_space(EkCase *self)
 {
     return meta_number(self, "short-space") != 0;

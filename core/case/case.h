@@ -54,6 +54,16 @@ sqlite3 *ek_case_map(EkCase *self);             /* map.db */
 /* The image, opened for reading: inside the case beneath its folder. */
 EkImage *ek_case_open_image(const EkCase *self, GError **error);
 
+/* What the user noted for the client's papers. */
+typedef enum { EK_NOTE_CLIENT, EK_NOTE_REFERENCE, EK_NOTE_TEXT, EK_NOTES } EkNote;
+
+/* "client", "reference", "note". */
+const char *ek_note_name(EkNote note);
+
+/* NULL: nothing. The caller frees. `text` NULL or "" takes it away. */
+char *ek_case_note(EkCase *self, EkNote note);
+gboolean ek_case_set_note(EkCase *self, EkNote note, const char *text, GError **error);
+
 /* May the image be larger than the space there is for it? As the user said once; kept. */
 gboolean ek_case_allows_short_space(EkCase *self);
 gboolean ek_case_allow_short_space(EkCase *self, GError **error);

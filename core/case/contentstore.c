@@ -193,6 +193,14 @@ gboolean ek_contentstore_trim(EkContentStore *store, GError **error)
            ek_contentstore_flush(store, error);
 }
 
+gboolean ek_contentstore_set_words(EkContentStore *store, guint64 number, const char *words,
+                                   GError **error)
+{
+    return begin(store, error) &&
+           ek_sql_do(store->store, error, "UPDATE content SET words=? WHERE number=?", "su", words,
+                     number);
+}
+
 gboolean ek_contentstore_set_copy(EkContentStore *store, guint64 number, GError **error)
 {
     return begin(store, error) &&

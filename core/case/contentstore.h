@@ -63,6 +63,10 @@ gboolean ek_contentstore_put_joined(EkContentStore *store, const EkContentCut *c
 /* Files that end early end before the next one that was proved. */
 gboolean ek_contentstore_trim(EkContentStore *store, GError **error);
 
+/* The words that name this one. */
+gboolean ek_contentstore_set_words(EkContentStore *store, guint64 number, const char *words,
+                                   GError **error);
+
 /* This one is the same as a file that a volume has: it is not listed any more, and holds its
  * ground. Or: all are listed again. */
 gboolean ek_contentstore_set_copy(EkContentStore *store, guint64 number, GError **error);

@@ -122,6 +122,14 @@ const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS] = {
     ("ALTER TABLE trace DROP COLUMN header;"
      "ALTER TABLE trace ADD COLUMN sum INTEGER NOT NULL DEFAULT 0;"
      "ALTER TABLE volume ADD COLUMN earlier INTEGER NOT NULL DEFAULT 0"),
+
+    /* What the drive said of its health, and when; a sign that it did not tell has no row. */
+    ("CREATE TABLE health ("
+     " id INTEGER PRIMARY KEY, event INTEGER NOT NULL REFERENCES event (id),"
+     " taken INTEGER NOT NULL, device_clock INTEGER NOT NULL, why_silent TEXT);"
+     "CREATE TABLE health_sign ("
+     " health INTEGER NOT NULL REFERENCES health (id), name TEXT NOT NULL, value INTEGER NOT NULL,"
+     " PRIMARY KEY (health, name)) WITHOUT ROWID"),
 };
 
 const char *const ek_map_schema[EK_MAP_SCHEMA_VERSIONS] = {

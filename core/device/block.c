@@ -21,6 +21,7 @@ typedef struct {
     int fd; /* -1: released */
     EkChildReader *reader;
     gboolean shall_unlock; /* the kernel's read-only switch is put back at the end */
+    char *drive_node;      /* of the drive that a partition is on; NULL: not known */
     gint64 timeout;        /* µs after which the kernel gives a command up; 0: not known */
 } BlockDevice;
 
@@ -86,14 +87,22 @@ static void block_release(EkDevice *device)
     block->fd = -1;
 }
 
+static void block_health(EkDevice *device, EkHealth *health)
+{
+    const BlockDevice *block = (const BlockDevice *)device;
+    ek_health_ask(block->drive_node != NULL ? block->drive_node : device->info.path, FALSE,
+                  device->cancel, health);
+}
+
 static void block_close(EkDevice *device)
 {
     block_release(device);
+    g_free(((BlockDevice *)device)->drive_node);
     g_free(device);
 }
 
 static const EkDeviceClass block_class = {
-    .read = block_read, .release = block_release, .close = block_close};
+    .read = block_read, .release = block_release, .health = block_health, .close = block_close};
 
 /* From here on the kernel itself refuses writes. Not everybody may ask for that, and we write
  * nothing anyway. Loop and NBD nodes are given to other files later, and get back what they had; a
@@ -181,6 +190,7 @@ EkDevice *ek_block_open(const char *path, gboolean look_only, GError **error)
     if (drive != NULL) {
         block->device.info.model = g_strdup(drive->model);
         block->device.info.serial = g_strdup(drive->serial);
+        block->drive_node = g_strdup(drive->path);
         block->timeout = (gint64)drive->timeout_seconds * G_USEC_PER_SEC;
     }
     return &block->device;

@@ -166,7 +166,7 @@ EkDeviceMemory ek_device_remember(EkDevice *device)
     if (device->class->remember != NULL)
         return device->class->remember(device);
     gint64 clock = device->clock_base + (g_get_monotonic_time() - device->opened_at) * 1000;
-    return (EkDeviceMemory){clock, clock};
+    return (EkDeviceMemory){.clock = clock, .used = clock};
 }
 
 void ek_device_recall(EkDevice *device, EkDeviceMemory memory)
@@ -230,4 +230,20 @@ EkReadOutcome ek_read_failed(guint32 good, int errnum)
     default: outcome.reason = EK_REASON_MEDIUM; break;
     }
     return outcome;
+}
+
+gboolean ek_device_is_drive(const EkDevice *device)
+{
+    return device->info.kind == EK_DEVICE_BLOCK || device->info.kind == EK_DEVICE_SIMULATED;
+}
+
+void ek_device_health(EkDevice *device, EkHealth *health)
+{
+    if (device->class->health != NULL)
+        device->class->health(device, health);
+    else
+        ek_health_init(health, device->info.kind == EK_DEVICE_NBD
+                                   ? "the drive is read over NBD: ask for its health where it is "
+                                     "connected"
+                                   : "the source is a file, not a drive");
 }

@@ -6,6 +6,7 @@
 
 #include "base/error.h"
 #include "base/units.h"
+#include "device/health.h"
 
 /* Why a read failed, or why region was left for later. The numbers are stored: never renumber. */
 typedef enum {
@@ -59,8 +60,9 @@ typedef struct {
 
 /* What a drive went through, over all openings that handed it on. */
 typedef struct {
-    gint64 clock; /* ns of device time */
-    gint64 used;  /* ns of a simulated drive's life; elsewhere the same as the clock */
+    gint64 clock;     /* ns of device time */
+    gint64 used;      /* ns of a simulated drive's life; elsewhere the same as the clock */
+    guint64 failures; /* of commands; elsewhere 0 */
 } EkDeviceMemory;
 
 typedef struct EkDevice EkDevice;
@@ -75,6 +77,7 @@ typedef struct {
     gboolean (*is_back)(EkDevice *device);                    /* NULL: has to be opened again */
     void (*set_cancel)(EkDevice *device, const gint *cancel); /* NULL: looks at it itself */
     void (*release)(EkDevice *device); /* NULL: nothing is held that would be in the way */
+    void (*health)(EkDevice *device, EkHealth *health); /* NULL: it has none to tell */
     void (*close)(EkDevice *device);
     gboolean takes_blocks; /* `read` goes by the device's `block` */
 } EkDeviceClass;
@@ -144,6 +147,12 @@ gboolean ek_device_next_data(EkDevice *device, EkSector from, EkSector *first, E
 gint64 ek_device_clock(EkDevice *device);
 EkDeviceMemory ek_device_remember(EkDevice *device);
 void ek_device_recall(EkDevice *device, EkDeviceMemory memory);
+
+/* Is it a drive that can be asked for its health? A file and an NBD export are none. */
+gboolean ek_device_is_drive(const EkDevice *device);
+
+/* What the drive says of its health now: silent for a file or an NBD export. The caller clears. */
+void ek_device_health(EkDevice *device, EkHealth *health);
 
 /* Lets device time pass. */
 void ek_device_wait(EkDevice *device, gint64 nanoseconds);

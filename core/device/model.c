@@ -87,6 +87,33 @@ static const KeyRule fault_rules[FAULT_KEYS] = {
     [FAULT_BACK] = {"back-after", VALUE_NUMBER},
 };
 
+/* Behind the signs, which are named as everywhere. */
+enum {
+    HEALTH_PENDING_PER_FAILURE = EK_SIGN_COUNT,
+    HEALTH_HEATS,
+    HEALTH_COOLS,
+    HEALTH_SILENT_AFTER,
+    HEALTH_KEYS
+};
+
+static const KeyRule health_rules[HEALTH_KEYS] = {
+    [EK_SIGN_ASSESSMENT] = {"fit", VALUE_FLAG},
+    [EK_SIGN_HOURS] = {"power-on-hours", VALUE_SECTORS},
+    [EK_SIGN_TEMPERATURE] = {"temperature", VALUE_SECTORS},
+    [EK_SIGN_PENDING] = {"pending", VALUE_SECTORS},
+    [EK_SIGN_UNCORRECTABLE] = {"uncorrectable", VALUE_SECTORS},
+    [EK_SIGN_REALLOCATED] = {"reallocated", VALUE_SECTORS},
+    [EK_SIGN_TRANSFER] = {"crc-errors", VALUE_SECTORS},
+    [EK_SIGN_MEDIA] = {"media-errors", VALUE_SECTORS},
+    [EK_SIGN_SPARE] = {"spare-percent", VALUE_SECTORS},
+    [EK_SIGN_SPARE_LEAST] = {"spare-least-percent", VALUE_SECTORS},
+    [EK_SIGN_USED] = {"used-percent", VALUE_SECTORS},
+    [HEALTH_PENDING_PER_FAILURE] = {"pending-per-failure", VALUE_NUMBER},
+    [HEALTH_HEATS] = {"heats", VALUE_NUMBER},
+    [HEALTH_COOLS] = {"cools", VALUE_NUMBER},
+    [HEALTH_SILENT_AFTER] = {"silent-after", VALUE_NUMBER},
+};
+
 static const char *const kind_names[] = {
     [EK_FAULT_UNREADABLE] = "unreadable", [EK_FAULT_SLOW] = "slow",     [EK_FAULT_FLAKY] = "flaky",
     [EK_FAULT_STUCK] = "stuck",           [EK_FAULT_VANISH] = "vanish",
@@ -101,7 +128,7 @@ static const struct {
     {FAULT_AFTER, EK_FAULT_VANISH}, {FAULT_BACK, EK_FAULT_VANISH},
 };
 
-#define MAX_KEYS DRIVE_KEYS
+#define MAX_KEYS MAX((int)DRIVE_KEYS, (int)HEALTH_KEYS)
 
 typedef struct {
     gboolean set;
@@ -113,11 +140,23 @@ typedef struct {
 } Value;
 
 typedef struct {
+    const char *name; /* in messages */
+    const KeyRule *rules;
+    int count;
+} GroupRule;
+
+static const GroupRule drive_group = {"drive", drive_rules, DRIVE_KEYS};
+static const GroupRule health_group = {"health", health_rules, HEALTH_KEYS};
+static const GroupRule fault_group = {"fault", fault_rules, FAULT_KEYS};
+
+typedef struct {
     const char *path;
     int line;
     EkModel *model;
     gboolean has_drive;
-    EkFault *fault; /* the group being read, NULL in [drive] */
+    gboolean has_health;
+    const GroupRule *group; /* the one being read, NULL before the first */
+    EkFault *fault;         /* the one being read */
     int group_line;
     GHashTable *names; /* of the faults so far */
     Value values[MAX_KEYS];
@@ -268,11 +307,40 @@ static gboolean finish_fault(Reader *reader, GError **error)
     return TRUE;
 }
 
+static gboolean finish_health(Reader *reader, GError **error)
+{
+    EkModelHealth *health = &reader->model->health;
+    const Value *v = reader->values;
+    for (int i = 0; i < EK_SIGN_COUNT; i++) {
+        if (v[i].set && v[i].whole > G_MAXINT32)
+            return mistake(reader, v[i].line, error, "%s is above %d", health_rules[i].key,
+                           G_MAXINT32);
+        if (v[i].set)
+            health->at_first.value[i] = (gint64)v[i].whole;
+    }
+    health->pending_per_failure = v[HEALTH_PENDING_PER_FAILURE].number;
+    health->heats = v[HEALTH_HEATS].number;
+    health->cools = v[HEALTH_COOLS].number;
+    health->silent_after = nanoseconds(&v[HEALTH_SILENT_AFTER], 1e9, 0);
+    return TRUE;
+}
+
 static gboolean finish_group(Reader *reader, GError **error)
 {
-    if (reader->fault != NULL)
+    if (reader->group == &fault_group)
         return finish_fault(reader, error);
-    return !reader->has_drive || finish_drive(reader, error);
+    if (reader->group == &health_group)
+        return finish_health(reader, error);
+    return reader->group == NULL || finish_drive(reader, error);
+}
+
+static gboolean begin_once(Reader *reader, const GroupRule *group, gboolean *has, GError **error)
+{
+    if (*has)
+        return mistake(reader, reader->line, error, "duplicate group [%s]", group->name);
+    *has = TRUE;
+    reader->group = group;
+    return TRUE;
 }
 
 static gboolean begin_group(Reader *reader, char *header, GError **error)
@@ -286,21 +354,20 @@ static gboolean begin_group(Reader *reader, char *header, GError **error)
 
     memset(reader->values, 0, sizeof reader->values);
     reader->group_line = reader->line;
-    if (strcmp(header, "[drive") == 0) {
-        if (reader->has_drive)
-            return mistake(reader, reader->line, error, "duplicate group [drive]");
-        reader->has_drive = TRUE;
-        reader->fault = NULL;
-        return TRUE;
-    }
-    if (!g_str_has_prefix(header, "[fault ") || header[strlen("[fault ")] == '\0')
+    if (strcmp(header, "[drive") == 0)
+        return begin_once(reader, &drive_group, &reader->has_drive, error);
+    gboolean is_health = strcmp(header, "[health") == 0;
+    if (!is_health && (!g_str_has_prefix(header, "[fault ") || header[strlen("[fault ")] == '\0'))
         return mistake(reader, reader->line, error,
-                       "unknown group %s]; there are: [drive], [fault NAME]", header);
+                       "unknown group %s]; there are: [drive], [health], [fault NAME]", header);
     if (!reader->has_drive)
         return mistake(reader, reader->line, error, "[drive] comes first");
+    if (is_health)
+        return begin_once(reader, &health_group, &reader->has_health, error);
     const char *name = header + strlen("[fault ");
     if (g_hash_table_contains(reader->names, name))
         return mistake(reader, reader->line, error, "duplicate group [fault %s]", name);
+    reader->group = &fault_group;
     reader->fault = g_new0(EkFault, 1);
     reader->fault->name = g_strdup(name);
     g_hash_table_add(reader->names, reader->fault->name);
@@ -317,8 +384,8 @@ static gboolean take_key(Reader *reader, char *text, GError **error)
         return mistake(reader, reader->line, error, "a key before [drive]");
     *equals = '\0';
     const char *key = g_strchomp(text);
-    const KeyRule *rules = reader->fault != NULL ? fault_rules : drive_rules;
-    int count = reader->fault != NULL ? FAULT_KEYS : DRIVE_KEYS;
+    const KeyRule *rules = reader->group->rules;
+    int count = reader->group->count;
     for (int i = 0; i < count; i++) {
         if (strcmp(rules[i].key, key) != 0)
             continue;
@@ -330,8 +397,7 @@ static gboolean take_key(Reader *reader, char *text, GError **error)
         value->text = g_strchug(equals + 1);
         return parse_value(reader, &rules[i], value, error);
     }
-    return mistake(reader, reader->line, error, "unknown key %s in [%s]", key,
-                   reader->fault != NULL ? "fault" : "drive");
+    return mistake(reader, reader->line, error, "unknown key %s in [%s]", key, reader->group->name);
 }
 
 static gboolean read_lines(Reader *reader, char *contents, GError **error)
@@ -365,6 +431,7 @@ void ek_fault_free(EkFault *fault)
 EkModel *ek_model_new(void)
 {
     EkModel *model = g_new0(EkModel, 1);
+    ek_health_init(&model->health.at_first, NULL);
     model->faults = g_ptr_array_new_with_free_func((GDestroyNotify)(void (*)(void))ek_fault_free);
     return model;
 }
@@ -396,6 +463,7 @@ void ek_model_free(EkModel *model)
     g_free(model->model);
     g_free(model->serial);
     g_free(model->backing);
+    ek_health_clear(&model->health.at_first);
     g_ptr_array_unref(model->faults);
     g_free(model);
 }

@@ -5,6 +5,7 @@
 
 #include "base/error.h"
 #include "base/units.h"
+#include "device/health.h"
 
 typedef enum {
     EK_FAULT_UNREADABLE,
@@ -29,6 +30,15 @@ typedef struct {
     gint64 back_after;     /* vanish: ns until it answers again */
 } EkFault;
 
+/* What the drive says of its health when it is switched on, and how that changes. */
+typedef struct {
+    EkHealth at_first;
+    double pending_per_failure; /* sectors that a failed command leaves waiting */
+    double heats;               /* degrees Celsius a minute of work adds */
+    double cools;               /* that a minute of waiting takes away, down to where it began */
+    gint64 silent_after;        /* ns of device time; 0: never */
+} EkModelHealth;
+
 typedef struct {
     char *model;
     char *serial;
@@ -43,8 +53,9 @@ typedef struct {
     gboolean returns_before_error;
     gboolean realtime;
     guint64 seed;
-    gint64 lifetime;   /* ns of device time, 0: for ever */
-    gint64 wear;       /* ns of life a failed command costs besides its time */
+    gint64 lifetime; /* ns of device time, 0: for ever */
+    gint64 wear;     /* ns of life a failed command costs besides its time */
+    EkModelHealth health;
     GPtrArray *faults; /* EkFault*, in order of the file */
 } EkModel;
 

@@ -77,6 +77,11 @@ static void resectored_close(EkDevice *device)
     g_free(self);
 }
 
+static void resectored_health(EkDevice *device, EkHealth *health)
+{
+    ek_device_health(((ResectoredDevice *)device)->inner, health);
+}
+
 static const EkDeviceClass resectored_class = {
     .read = resectored_read,
     .remember = resectored_remember,
@@ -85,6 +90,7 @@ static const EkDeviceClass resectored_class = {
     .is_back = resectored_is_back,
     .set_cancel = resectored_set_cancel,
     .release = resectored_release,
+    .health = resectored_health,
     .close = resectored_close,
 };
 

@@ -11,6 +11,7 @@
 #include <math.h>
 #include <string.h>
 
+#define MINUTE_NS 60e9
 #define NAP_NS ((gint64)50000000) /* between two looks at whether it is called off */
 
 typedef struct {
@@ -24,6 +25,8 @@ typedef struct {
     gboolean positioned; /* FALSE before the first good read: that one pays a seek */
     GHashTable *errors;  /* vanish faults: failed commands inside, since the drive came back */
     gint64 back_at;      /* ns: gone until then */
+    double heat;         /* degrees above what it was switched on with */
+    guint64 failures;    /* of commands, in its life */
 } SimulatedDevice;
 
 /* Whether a flaky sector fails at this attempt: a pure function of seed, sector and clock. */
@@ -87,6 +90,7 @@ static void pass(SimulatedDevice *drive, gint64 nanoseconds)
 {
     const gint *cancel = drive->device.cancel;
     drive->now += nanoseconds;
+    drive->heat += drive->model->health.heats * (double)nanoseconds / MINUTE_NS;
     while (drive->model->realtime && nanoseconds > 0 &&
            (cancel == NULL || g_atomic_int_get(cancel) == 0)) {
         gint64 part = MIN(nanoseconds, NAP_NS);
@@ -125,6 +129,7 @@ static EkReadOutcome fail(SimulatedDevice *drive, const Failing *failing, gint64
     }
     cost += stuck ? fault->hang : model->error_time;
     pass(drive, cost);
+    drive->failures++;
     drive->used += cost + model->wear;
     if (fault->kind == EK_FAULT_VANISH) {
         gpointer key = GUINT_TO_POINTER(failing->number + 1);
@@ -180,7 +185,7 @@ static gboolean commands_over_healthy(SimulatedDevice *drive, EkSector first, gu
         return FALSE;
     drive->positioned = TRUE;
     drive->next = first + count;
-    drive->now += cost;
+    pass(drive, cost);
     drive->used += cost;
     return TRUE;
 }
@@ -221,7 +226,7 @@ static EkReadOutcome simulated_read(EkDevice *device, EkSector first, guint32 co
 static EkDeviceMemory simulated_remember(EkDevice *device)
 {
     SimulatedDevice *drive = (SimulatedDevice *)device;
-    return (EkDeviceMemory){drive->now, drive->used};
+    return (EkDeviceMemory){drive->now, drive->used, drive->failures};
 }
 
 static void simulated_recall(EkDevice *device, EkDeviceMemory memory)
@@ -229,11 +234,34 @@ static void simulated_recall(EkDevice *device, EkDeviceMemory memory)
     SimulatedDevice *drive = (SimulatedDevice *)device;
     drive->now = memory.clock;
     drive->used = memory.used;
+    drive->failures = memory.failures;
 }
 
 static void simulated_wait(EkDevice *device, gint64 nanoseconds)
 {
-    pass((SimulatedDevice *)device, nanoseconds);
+    SimulatedDevice *drive = (SimulatedDevice *)device;
+    double warm = drive->heat;
+    pass(drive, nanoseconds);
+    drive->heat = MAX(warm - drive->model->health.cools * (double)nanoseconds / MINUTE_NS, 0);
+}
+
+static void simulated_health(EkDevice *device, EkHealth *health)
+{
+    SimulatedDevice *drive = (SimulatedDevice *)device;
+    const EkModelHealth *model = &drive->model->health;
+    if (!answers(drive) || (model->silent_after > 0 && drive->now >= model->silent_after)) {
+        ek_health_init(health, "the drive did not answer when asked for its health");
+        return;
+    }
+    ek_health_init(health, NULL);
+    memcpy(health->value, model->at_first.value, sizeof health->value);
+    gint64 *value = health->value;
+    if (model->pending_per_failure > 0)
+        value[EK_SIGN_PENDING] =
+            MAX(value[EK_SIGN_PENDING], 0) +
+            (gint64)MIN((double)drive->failures * model->pending_per_failure, G_MAXINT32);
+    if (value[EK_SIGN_TEMPERATURE] != EK_SIGN_UNKNOWN)
+        value[EK_SIGN_TEMPERATURE] += (gint64)MIN(drive->heat, G_MAXINT32);
 }
 
 static gboolean simulated_is_back(EkDevice *device)
@@ -258,6 +286,7 @@ static const EkDeviceClass simulated_class = {
     .recall = simulated_recall,
     .wait = simulated_wait,
     .is_back = simulated_is_back,
+    .health = simulated_health,
     .close = simulated_close,
     .takes_blocks = TRUE,
 };

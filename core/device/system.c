@@ -45,6 +45,11 @@ void ek_system_free(EkSystem *system)
     g_free(system);
 }
 
+const char *ek_system_root(const EkSystem *system)
+{
+    return system->root;
+}
+
 static void use_free(gpointer data)
 {
     EkUse *use = data;
@@ -74,6 +79,9 @@ void ek_drive_free(EkDrive *drive)
     g_free(drive->filesystem);
     g_free(drive->backing);
     g_free(drive->state);
+    g_free(drive->scheduler);
+    g_free(drive->write_cache);
+    g_free(drive->power);
     g_ptr_array_unref(drive->uses);
     g_ptr_array_unref(drive->parts);
     g_free(drive);
@@ -342,6 +350,21 @@ static void read_parts(EkSystem *system, EkDrive *drive, const char *folder, GPt
     }
 }
 
+/* The scheduler that is in use stands in brackets among the others. */
+static void read_queue(EkDrive *drive, const char *folder, const char *about)
+{
+    g_autofree char *schedulers = attribute(folder, "queue/scheduler");
+    g_autofree char *control = attribute(about, "power/control");
+    char *open = schedulers != NULL ? strchr(schedulers, '[') : NULL;
+    char *close = open != NULL ? strchr(open, ']') : NULL;
+    if (close != NULL)
+        drive->scheduler = g_strndup(open + 1, (gsize)(close - open - 1));
+    drive->queue_depth = attribute_number(folder, "queue/nr_requests");
+    drive->write_cache = attribute(folder, "queue/write_cache");
+    drive->power = attribute(about, "power/runtime_status");
+    drive->suspends = g_strcmp0(control, "auto") == 0;
+}
+
 static EkDrive *read_drive(EkSystem *system, const char *name, GPtrArray *mounts)
 {
     g_autofree char *folder = g_build_filename(system->root, "sys/block", name, NULL);
@@ -377,6 +400,7 @@ static EkDrive *read_drive(EkSystem *system, const char *name, GPtrArray *mounts
     if (drive->timeout_seconds == 0)
         drive->timeout_seconds = (guint32)(attribute_number(folder, "queue/io_timeout") / 1000);
     drive->state = attribute(about, "state");
+    read_queue(drive, folder, about);
     g_autofree char *errors = attribute(about, "ioerr_cnt");
     drive->error_count = errors != NULL ? (gint64)g_ascii_strtoull(errors, NULL, 0) : -1;
     drive->uses = uses_of(system, folder, name, dev, mounts);

@@ -15,6 +15,9 @@ typedef struct EkSystem EkSystem;
  * own, another one for tests. */
 EkSystem *ek_system_new(const char *root);
 void ek_system_free(EkSystem *system);
+
+/* The folder that it was made with; "/" for the machine's own. */
+const char *ek_system_root(const EkSystem *system);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkSystem, ek_system_free)
 
 /* Something that keeps a drive or a partition in use. */
@@ -59,8 +62,13 @@ typedef struct {
     guint32 timeout_seconds; /* after which the kernel gives a command up; 0: not known */
     gint64 error_count; /* commands that ended in an error, as the kernel counts; -1: it does not */
     char *state;        /* "running", "offline", "live" …; NULL when not known */
-    GPtrArray *uses;    /* EkUse*, of the drive as a whole */
-    GPtrArray *parts;   /* EkPart* */
+    char *scheduler;    /* of its queue; NULL when not known, as the next ones */
+    guint64 queue_depth; /* commands that the kernel lets wait; 0: not known */
+    char *write_cache;   /* "write back", "write through" */
+    char *power;         /* "active", "suspended" … */
+    gboolean suspends;   /* the kernel may suspend it when nobody uses it */
+    GPtrArray *uses;     /* EkUse*, of the drive as a whole */
+    GPtrArray *parts;    /* EkPart* */
 } EkDrive;
 
 void ek_drive_free(EkDrive *drive);
@@ -69,6 +77,10 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkDrive, ek_drive_free)
 /* All drives, in order of name: EkDrive*, the caller unrefs. Memory disks, device-mapper and RAID
  * devices, and loop devices with nothing behind them are no drives and left out. */
 GPtrArray *ek_system_drives(EkSystem *system);
+
+/* What on this machine tells mounted drives, by itself, to erase deleted data: const char*, with
+ * how to stop it; the caller unrefs. */
+GPtrArray *ek_system_trims(const EkSystem *system);
 
 /* The drive that the block device node at `path` is, or is a partition of; NULL when it is none.
  * The caller frees. */

@@ -149,7 +149,8 @@ static gboolean is_span_set(const EkSpanOfTime *span)
 gboolean ek_filter_is_set(const EkFilter *filter)
 {
     return filter->name != NULL || filter->path != NULL || filter->endings != NULL ||
-           filter->kinds != 0 || filter->conditions != 0 || filter->least > 0 || filter->most > 0 ||
-           filter->deleted != EK_WANTED_ANY || is_span_set(&filter->created) ||
-           is_span_set(&filter->modified) || is_span_set(&filter->accessed);
+           filter->kinds != 0 || filter->conditions != 0 || filter->opens != 0 ||
+           filter->least > 0 || filter->most > 0 || filter->deleted != EK_WANTED_ANY ||
+           is_span_set(&filter->created) || is_span_set(&filter->modified) ||
+           is_span_set(&filter->accessed);
 }

@@ -29,6 +29,7 @@ typedef struct {
     guint kinds;         /* a bit each; 0: any */
     gboolean by_content; /* whoever judges asks the content for its kind: the name does not count */
     guint conditions;    /* a bit each; 0: any */
+    guint opens;         /* whoever judges asks the content; a bit each EkOpens; 0: any */
     guint64 least;       /* bytes */
     guint64 most;        /* bytes; 0: no limit */
     EkSpanOfTime created;

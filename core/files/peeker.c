@@ -35,6 +35,7 @@ void ek_peek_clear(EkPeek *peek)
     g_clear_pointer(&peek->mime, g_free);
     g_clear_pointer(&peek->why, g_free);
     g_clear_pointer(&peek->shown, g_free);
+    g_clear_pointer(&peek->pixels, g_free);
 }
 
 EkPeeker *ek_peeker_new(const char *program, const EkPeekCanvas *canvas)
@@ -84,7 +85,8 @@ static gboolean start(EkPeeker *peeker, GError **error)
     g_autofree char *columns = g_strdup_printf("%u", canvas->columns);
     g_autofree char *lines = g_strdup_printf("%u", canvas->lines);
     g_autofree char *colors = g_strdup_printf("%u", canvas->colors);
-    char *argv[] = {peeker->program, columns, lines, colors, canvas->ascii ? "ascii" : "any", NULL};
+    const char *with = canvas->pixels ? "pixels" : canvas->ascii ? "ascii" : "any";
+    char *argv[] = {peeker->program, columns, lines, colors, (char *)with, NULL};
     char *kinds[] = {peeker->program, "kinds", NULL};
     char *envp[] = {"LC_ALL=C.UTF-8", "PATH=/nonexistent", NULL};
     GError *failure = NULL;
@@ -220,10 +222,26 @@ static guint word_of(GKeyFile *keys, const char *key, const char *const *words)
     return found;
 }
 
-static gboolean take_answer(EkPeek *peek, const char *text, gsize length)
+/* Takes them out of what is shown. FALSE: they are not what the canvas has room for. */
+static gboolean take_pixels(const EkPeekCanvas *canvas, EkPeek *peek)
+{
+    gsize length = 0;
+    char *end = NULL;
+    guint64 wide = g_ascii_strtoull(peek->shown, &end, 10);
+    guint64 high = g_ascii_strtoull(end, &end, 10);
+    if (wide == 0 || high == 0 || wide > canvas->columns || high > canvas->lines || *end != ' ')
+        return FALSE;
+    peek->pixels = g_base64_decode(end + 1, &length);
+    peek->wide = (guint)wide;
+    peek->high = (guint)high;
+    return length == wide * high * EK_PEEK_PIXEL_BYTES;
+}
+
+static gboolean take_answer(const EkPeekCanvas *canvas, EkPeek *peek, const char *text,
+                            gsize length)
 {
     static const char *const opens[] = {"unchecked", "yes", "no", NULL};
-    static const char *const looks[] = {"none", "text", "list", "picture", NULL};
+    static const char *const looks[] = {"none", "text", "list", "picture", "pixels", NULL};
     g_autoptr(GKeyFile) keys = g_key_file_new();
     if (!g_key_file_load_from_data(keys, text, length, G_KEY_FILE_NONE, NULL))
         return FALSE;
@@ -234,6 +252,14 @@ static gboolean take_answer(EkPeek *peek, const char *text, gsize length)
     peek->opens = (EkOpens)word_of(keys, EK_PEEK_OPENS, opens);
     peek->look = (EkLook)word_of(keys, EK_PEEK_LOOK, looks);
     peek->kind = ek_kind_of_mime(peek->mime);
+    if (peek->look != EK_LOOK_PIXELS)
+        return TRUE;
+    gboolean fine = take_pixels(canvas, peek);
+    g_clear_pointer(&peek->shown, g_free);
+    peek->shown = g_strdup("");
+    if (!fine)
+        g_clear_pointer(&peek->pixels, g_free);
+    peek->look = fine ? EK_LOOK_PIXELS : EK_LOOK_NONE;
     return TRUE;
 }
 
@@ -284,7 +310,8 @@ gboolean ek_peeker_look(EkPeeker *peeker, EkFiles *files, const EkFile *file, co
     gboolean fine = receive(peeker, &length, sizeof length, cancel) && length <= EK_PEEK_ANSWER;
     if (fine) {
         answer = g_malloc((gsize)length + 1);
-        fine = receive(peeker, answer, length, cancel) && take_answer(peek, answer, length);
+        fine = receive(peeker, answer, length, cancel) &&
+               take_answer(&peeker->canvas, peek, answer, length);
     }
     if (g_atomic_int_get(cancel) != 0) {
         stop(peeker);

@@ -12,8 +12,9 @@ typedef enum { EK_OPENS_UNCHECKED, EK_OPENS_YES, EK_OPENS_NO } EkOpens;
 typedef enum {
     EK_LOOK_NONE,
     EK_LOOK_TEXT,
-    EK_LOOK_LIST,   /* what is in it */
-    EK_LOOK_PICTURE /* drawn with characters and the terminal's colour codes */
+    EK_LOOK_LIST,    /* what is in it */
+    EK_LOOK_PICTURE, /* drawn with characters and the terminal's colour codes */
+    EK_LOOK_PIXELS
 } EkLook;
 
 typedef struct {
@@ -26,7 +27,10 @@ typedef struct {
     EkOpens opens;
     char *why;
     EkLook look;
-    char *shown;       /* lines of it */
+    char *shown;    /* lines of it */
+    guint8 *pixels; /* EK_LOOK_PIXELS: red, green, blue, line by line; else NULL */
+    guint wide;     /* of them */
+    guint high;
     guint8 start[256]; /* its first bytes */
     gsize start_bytes;
 } EkPeek;
@@ -37,8 +41,9 @@ void ek_peek_clear(EkPeek *peek);
 typedef struct {
     guint columns;
     guint lines;
-    guint colors;   /* 0, 16, 256 or 1 << 24 */
-    gboolean ascii; /* no other characters */
+    guint colors;    /* 0, 16, 256 or 1 << 24 */
+    gboolean ascii;  /* no other characters */
+    gboolean pixels; /* not drawn at all: `columns` and `lines` are the most pixels a side */
 } EkPeekCanvas;
 
 typedef struct EkPeeker EkPeeker;

@@ -25,7 +25,11 @@ typedef struct {
 #define EK_PEEK_MIME "mime"   /* media type (RFC 6838) */
 #define EK_PEEK_OPENS "opens" /* yes, no or unchecked */
 #define EK_PEEK_WHY "why"     /* of it */
-#define EK_PEEK_LOOK "look"   /* none, text, list or picture */
-#define EK_PEEK_SHOWN "shown" /* lines to show */
+#define EK_PEEK_LOOK "look"   /* none, text, list, picture or pixels */
+#define EK_PEEK_SHOWN "shown" /* lines to show; of pixels, see below */
+
+/* Pixels: "WIDTH HEIGHT " and in Base64 (RFC 4648) three bytes each, red, green and blue, line by
+ * line without anything between. */
+#define EK_PEEK_PIXEL_BYTES 3u
 
 #endif

@@ -250,9 +250,7 @@ gboolean ek_recorded_has_less(const EkRecorded *recorded, const EkItem *item)
 
 /* --- writing -------------------------------------------------------------------------------- */
 
-/* What a spreadsheet would take for a formula is marked as text, as what begins with the mark is.
- */
-static void put_text(FILE *file, const char *text)
+void ek_record_put_text(FILE *file, const char *text)
 {
     fputc('"', file);
     if (*text != '\0' && strchr("'" FORMULA_STARTS, *text) != NULL)
@@ -271,8 +269,8 @@ void ek_record_add(EkRecordTable *table, const char *case_id, guint64 volume, co
 {
     g_autofree char *origin = origin_of(extents, holes);
     fprintf(table->file, "%" G_GUINT64_FORMAT ",%" G_GUINT64_FORMAT ",", volume, item->file.number);
-    put_text(table->file, path);
-    put_text(table->file, result->written_as);
+    ek_record_put_text(table->file, path);
+    ek_record_put_text(table->file, result->written_as);
     fprintf(table->file, "%" G_GUINT64_FORMAT ",%s,%s,%" G_GUINT64_FORMAT ",%" G_GUINT64_FORMAT ",",
             item->file.size, result->sha256 != NULL ? result->sha256 : "",
             ek_condition_name(item->damage.condition), item->damage.bad_bytes,

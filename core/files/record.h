@@ -8,6 +8,8 @@
 
 #include "files/files.h"
 
+#include <stdio.h>
+
 #define EK_RECORD_NAME "extracted.csv"
 
 typedef struct EkRecordTable EkRecordTable;
@@ -42,5 +44,9 @@ gboolean ek_recorded_has_less(const EkRecorded *recorded, const EkItem *item);
 void ek_record_add(EkRecordTable *table, const char *case_id, guint64 volume, const char *path,
                    const EkItem *item, const EkExtracted *result, const GArray *extents,
                    const GArray *holes);
+
+/* Writes a text as a field of a row, with the comma behind it: quoted, and with an apostrophe
+ * before what a spreadsheet would take for a formula, or begins with one. */
+void ek_record_put_text(FILE *file, const char *text);
 
 #endif

@@ -43,6 +43,11 @@ EkScan *ek_scan_new(EkReader *reader, guint threads, const gint *cancel)
     return scan;
 }
 
+guint ek_scan_threads(const EkScan *scan)
+{
+    return scan->threads;
+}
+
 void ek_scan_free(EkScan *scan)
 {
     ek_matcher_free(scan->matcher);

@@ -46,6 +46,9 @@ EkScan *ek_scan_new(EkReader *reader, guint threads, const gint *cancel);
 void ek_scan_free(EkScan *scan);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkScan, ek_scan_free)
 
+/* How many it uses. */
+guint ek_scan_threads(const EkScan *scan);
+
 /* Adds a visitor (copied; at most EK_SCAN_VISITORS). Chunks are committed to visitors in the order
  * they were added. */
 #define EK_SCAN_VISITORS 4u

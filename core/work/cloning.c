@@ -1,115 +1,39 @@
 /* SPDX-License-Identifier: MIT */
-/* Writes the image, with the plan applied or without it, to a target, and verifies it. */
+/* Writes the image, with the plan applied or without it, to one or several targets, reading it
+ * once, and verifies each. */
 #include "work/cloning.h"
 
-#include "base/bytes.h"
 #include "base/text.h"
-#include "case/applications.h"
-#include "case/clonestore.h"
 #include "case/planstore.h"
+#include "work/clonetarget.h"
 #include "work/guard.h"
 
 #include <string.h>
+#include <sys/stat.h>
 
 #define PIECE_BYTES (4u << 20)
-#define HOLE_BYTES 4096u
 #define SAVE_BYTES ((EkByte)64 << 20) /* from one point to go on from to the next */
 
 struct EkCloning {
     EkView view;
     EkLock *lock;
-    EkTarget *target;
-    EkPlan *plan;     /* NULL: as imaged */
-    GPtrArray *edits; /* EkEdit*, the plan's */
-    EkByte bytes;     /* that are written */
+    EkPlan *plan; /* NULL: as imaged */
     EkOverlay *repairs;
     EkReader *reader;
+    EkCloneSource source;
+    GPtrArray *targets; /* EkCloneTarget */
     const gint *cancel;
-    gint64 event;
-    gint64 id;
-    gboolean is_extended;
-    EkByte begun; /* bytes that an earlier attempt wrote, and that stay */
-    GMutex mutex; /* of `progress` */
+    EkByte bytes; /* of the longest target that are written */
+    GMutex mutex; /* of `progress`, `busy` */
+    GCond idle;
+    guint busy; /* targets that a piece is on its way to */
     EkCloneProgress progress;
+    /* The piece. */
+    EkByte first;
+    const guint8 *data;
+    gsize length;
+    gboolean verifying;
 };
-
-/* Where the last planned partition ends, and with it all that a clone must hold. */
-static EkByte end_of_plan(const EkPlan *plan)
-{
-    EkByte end = 0;
-    for (guint i = 0; i < plan->partitions->len; i++) {
-        const EkPlanPartition *partition = plan->partitions->pdata[i];
-        end = MAX(end, ek_range_end(partition->entry.range));
-    }
-    return plan->scheme == EK_SCHEME_GPT ? end + ek_gpt_backup_bytes(plan->table_sectors) : end;
-}
-
-/* A smaller device will do when all that is planned has room on it, and it is asked for. */
-static gboolean check_room(const EkCloning *cloning, const EkCloneOrder *order,
-                           const EkTarget *target, EkByte bytes, GError **error)
-{
-    const EkPlan *plan = cloning->plan;
-    EkByte there = ek_target_bytes(target);
-    if (there >= bytes)
-        return TRUE;
-    g_autofree char *missing = ek_text_size(bytes - there);
-    gboolean has_end = plan != NULL && plan->partitions->len > 0 &&
-                       (plan->scheme == EK_SCHEME_MBR || plan->scheme == EK_SCHEME_GPT);
-    if (has_end && end_of_plan(plan) <= there)
-        return order->skip_tail ||
-               ek_error_set(error, EK_ERROR_REFUSED,
-                            "%s is smaller than the image (short by %s), but all planned "
-                            "partitions fit. To skip the rest: --skip-tail",
-                            order->target, missing);
-    g_autofree char *needed = has_end ? ek_text_size(end_of_plan(plan)) : NULL;
-    return ek_error_set(
-        error, EK_ERROR_REFUSED, "%s is smaller than the image: %s are missing%s%s", order->target,
-        missing, has_end ? ", and the planned partitions alone need " : "", has_end ? needed : "");
-}
-
-/* Opens the target: a new file, one that an earlier clone of this case left unfinished, or a
- * device. */
-static EkTarget *open_target(EkCloning *cloning, const EkCloneOrder *order, EkByte bytes,
-                             GError **error)
-{
-    if (!g_file_test(order->target, G_FILE_TEST_EXISTS))
-        return ek_target_create(order->target, bytes, error);
-    g_autoptr(EkTarget) target = ek_target_open(order->target, error);
-    if (target == NULL)
-        return NULL;
-    gboolean is_ours = ek_clonestore_is_unfinished(cloning->view.opened, ek_target_identity(target),
-                                                   order->as_imaged, &cloning->begun);
-    cloning->begun = MIN(cloning->begun, bytes);
-    if (ek_target_is_device(target)) {
-        const EkCaseInfo *info = ek_case_info(cloning->view.opened);
-        guint32 sectors = cloning->plan != NULL ? cloning->plan->table_sectors : info->sector_size;
-        return ek_target_has_sectors(target, sectors, error) &&
-                       check_room(cloning, order, target, bytes, error)
-                   ? g_steal_pointer(&target)
-                   : NULL;
-    }
-    if (ek_target_bytes(target) != bytes || !is_ours) {
-        ek_error_set(error, EK_ERROR_REFUSED, "%s already exists. Specify a new file or a device",
-                     order->target);
-        return NULL;
-    }
-    if (cloning->begun == 0 && !ek_target_blank(target, error))
-        return NULL;
-    return g_steal_pointer(&target);
-}
-
-/* The edits that have their place on the target: a GPT's backup behind the end of a smaller one is
- * composed anew for it. */
-static void choose_edits(EkCloning *cloning)
-{
-    EkByte there = ek_target_bytes(cloning->target);
-    cloning->edits = g_ptr_array_new();
-    for (guint i = 0; cloning->plan != NULL && i < cloning->plan->edits->len; i++) {
-        EkEdit *edit = cloning->plan->edits->pdata[i];
-        if (edit->first_byte + edit->length <= there)
-            g_ptr_array_add(cloning->edits, edit);
-    }
-}
 
 static gboolean load_repairs(EkCloning *cloning, const EkCloneOrder *order, GError **error)
 {
@@ -118,6 +42,7 @@ static gboolean load_repairs(EkCloning *cloning, const EkCloneOrder *order, GErr
         return TRUE;
     }
     cloning->plan = ek_planstore_load(cloning->view.opened, error);
+    cloning->source.plan = cloning->plan;
     if (cloning->plan != NULL)
         cloning->repairs = ek_plan_overlay(cloning->plan->edits);
     return cloning->plan != NULL;
@@ -126,7 +51,7 @@ static gboolean load_repairs(EkCloning *cloning, const EkCloneOrder *order, GErr
 /* Of a drive of which nothing was read a clone is empty. */
 static gboolean check_content(const EkCloning *cloning, const EkCloneOrder *order, GError **error)
 {
-    gboolean has_edits = cloning->plan != NULL && cloning->plan->edits->len > 0;
+    gboolean has_edits = cloning->source.plan != NULL && cloning->source.plan->edits->len > 0;
     if (ek_read_map_total(cloning->view.map, EK_STATE_GOOD) > 0 || has_edits)
         return TRUE;
     return ek_error_set(error, EK_ERROR_REFUSED,
@@ -135,59 +60,142 @@ static gboolean check_content(const EkCloning *cloning, const EkCloneOrder *orde
                         order->as_imaged ? "" : ", and nothing is planned", order->folder);
 }
 
+/* --- targets ---------------------------------------------------------------------------------- */
+
+static dev_t disk_of(const char *path)
+{
+    struct stat st;
+    g_autofree char *folder = g_path_get_dirname(path);
+    return stat(folder, &st) == 0 ? st.st_dev : 0;
+}
+
+/* How many of the new files up to `index` go to its disk: they share the space that is there. */
+static guint files_beside(const EkCloneOrder *order, guint index)
+{
+    guint count = 0;
+    for (guint i = 0; i <= index; i++)
+        count += !g_file_test(order->targets[i], G_FILE_TEST_EXISTS) &&
+                 disk_of(order->targets[i]) == disk_of(order->targets[index]);
+    return count;
+}
+
+static EkByte data_bytes(EkReader *reader)
+{
+    EkRange data = {0, 0};
+    EkByte bytes = 0;
+    for (EkByte at = 0; ek_reader_next_data(reader, at, &data); at = ek_range_end(data))
+        bytes += data.bytes;
+    return bytes;
+}
+
+/* All are asked about before anything is made. */
+static gboolean check_targets(EkCloning *cloning, EkSystem *system, const EkCloneOrder *order,
+                              GError **error)
+{
+    EkGuard guard = {system, &cloning->view, NULL, cloning->cancel};
+    EkByte needed = data_bytes(cloning->view.reader);
+    for (guint i = 0; order->targets[i] != NULL; i++) {
+        const char *path = order->targets[i];
+        const char *word = order->confirmed != NULL ? order->confirmed[i] : NULL;
+        if (!ek_guard_over(&guard, path, word, error))
+            return FALSE;
+        for (guint k = 0; k < i; k++)
+            if (ek_system_is_same_storage(system, path, order->targets[k]) ||
+                g_str_equal(path, order->targets[k]))
+                return ek_error_set(error, EK_ERROR_REFUSED,
+                                    "%s and %s are the same target, or share space. Nothing was "
+                                    "written",
+                                    order->targets[k], path);
+    }
+    for (guint i = 0; order->targets[i] != NULL; i++) {
+        const char *path = order->targets[i];
+        if (!g_file_test(path, G_FILE_TEST_EXISTS) &&
+            !ek_guard_space(path, needed * files_beside(order, i), "the clone", error))
+            return FALSE;
+    }
+    return TRUE;
+}
+
+static gboolean is_twice(const EkCloning *cloning, const EkCloneTarget *target)
+{
+    for (guint i = 0; i < cloning->targets->len; i++) {
+        const EkCloneTarget *other = cloning->targets->pdata[i];
+        if (g_str_equal(ek_target_identity(other->target), ek_target_identity(target->target)))
+            return TRUE;
+    }
+    return FALSE;
+}
+
+/* All of them, or none: files that were made for it go again. */
+static gboolean open_targets(EkCloning *cloning, const EkCloneOrder *order, GError **error)
+{
+    gboolean fine = TRUE;
+    for (guint i = 0; fine && order->targets[i] != NULL; i++) {
+        EkCloneTarget *target = ek_clone_target_open(&cloning->source, order->targets[i], error);
+        fine = target != NULL;
+        if (fine && is_twice(cloning, target)) {
+            ek_clone_target_free(target);
+            fine = ek_error_set(error, EK_ERROR_REFUSED, "%s is named twice. Nothing was written",
+                                order->targets[i]);
+        } else if (fine) {
+            g_ptr_array_add(cloning->targets, target);
+            cloning->bytes = MAX(cloning->bytes, target->bytes);
+        }
+    }
+    cloning->source.event =
+        fine ? ek_event_begin(cloning->view.opened, "clone", order->options, error) : 0;
+    fine = cloning->source.event != 0;
+    for (guint i = 0; fine && i < cloning->targets->len; i++)
+        fine = ek_clone_target_begin(cloning->targets->pdata[i], error);
+    for (guint i = 0; !fine && i < cloning->targets->len; i++)
+        ek_clone_target_drop(cloning->targets->pdata[i]);
+    return fine;
+}
+
+static void free_target(void *data)
+{
+    ek_clone_target_free(data);
+}
+
 EkCloning *ek_cloning_new(EkSystem *system, const EkCloneOrder *order, const gint *cancel,
                           GError **error)
 {
     g_autoptr(EkCloning) cloning = g_new0(EkCloning, 1);
     g_mutex_init(&cloning->mutex);
+    g_cond_init(&cloning->idle);
     cloning->cancel = cancel;
-    if (!ek_view_open_locked(&cloning->view, order->folder, EK_LOCK_EDITS, &cloning->lock, error))
-        return NULL;
-    const EkCaseInfo *info = ek_case_info(cloning->view.opened);
-    EkGuard guard = {system, &cloning->view, NULL, cancel};
-    if (!ek_guard_over(&guard, order->target, order->confirmed, error) ||
-        !load_repairs(cloning, order, error) || !check_content(cloning, order, error))
-        return NULL;
-    EkRange data = {0, 0};
-    EkByte needed = 0;
-    for (EkByte at = 0; ek_reader_next_data(cloning->view.reader, at, &data);
-         at = ek_range_end(data))
-        needed += data.bytes;
-    gboolean exists = g_file_test(order->target, G_FILE_TEST_EXISTS);
-    if (!exists && !ek_guard_space(order->target, needed, "the clone", error))
-        return NULL;
-    cloning->target = open_target(cloning, order, info->bytes, error);
-    if (cloning->target == NULL)
-        return NULL;
-    choose_edits(cloning);
-    cloning->bytes = MIN(info->bytes, ek_target_bytes(cloning->target));
-    cloning->event = ek_event_begin(cloning->view.opened, "clone", order->options, error);
-    cloning->id = cloning->event == 0
-                      ? 0
-                      : ek_clonestore_begin(cloning->view.opened, cloning->event, order->target,
-                                            ek_target_identity(cloning->target), order->as_imaged,
-                                            cloning->begun, error);
-    if (cloning->id == 0)
+    cloning->targets = g_ptr_array_new_with_free_func(free_target);
+    if (!ek_view_open_locked(&cloning->view, order->folder, EK_LOCK_EDITS, &cloning->lock, error) ||
+        !check_targets(cloning, system, order, error) || !load_repairs(cloning, order, error) ||
+        !check_content(cloning, order, error))
         return NULL;
     EkImageReaderParts parts = ek_view_parts(&cloning->view);
     parts.repairs = cloning->repairs;
     cloning->reader = ek_image_reader_new(&parts, EK_FACE_AS_REPAIRED);
+    cloning->source.opened = cloning->view.opened;
+    cloning->source.reader = cloning->reader;
+    cloning->source.as_imaged = order->as_imaged;
+    cloning->source.skip_tail = order->skip_tail;
+    if (!open_targets(cloning, order, error))
+        return NULL;
     cloning->progress.total = cloning->bytes * 2;
     return g_steal_pointer(&cloning);
 }
 
 void ek_cloning_free(EkCloning *cloning)
 {
+    g_clear_pointer(&cloning->targets, g_ptr_array_unref);
     g_clear_pointer(&cloning->reader, ek_reader_free);
     g_clear_pointer(&cloning->repairs, ek_overlay_free);
-    g_clear_pointer(&cloning->edits, g_ptr_array_unref);
     g_clear_pointer(&cloning->plan, ek_plan_free);
-    g_clear_pointer(&cloning->target, ek_target_close);
     g_clear_pointer(&cloning->lock, ek_lock_release);
     ek_view_close(&cloning->view);
     g_mutex_clear(&cloning->mutex);
+    g_cond_clear(&cloning->idle);
     g_free(cloning);
 }
+
+/* --- what is told of them --------------------------------------------------------------------- */
 
 EkCloneProgress ek_cloning_progress(EkCloning *cloning)
 {
@@ -197,178 +205,164 @@ EkCloneProgress ek_cloning_progress(EkCloning *cloning)
     return progress;
 }
 
-guint ek_cloning_edits(const EkCloning *cloning)
+static const EkCloneTarget *target_at(const EkCloning *cloning, guint index)
 {
-    return cloning->edits->len;
+    return cloning->targets->pdata[index];
 }
 
-gboolean ek_cloning_is_extended(const EkCloning *cloning)
+const GError *ek_cloning_failure(const EkCloning *cloning, guint index)
 {
-    return cloning->is_extended;
+    return target_at(cloning, index)->failure;
 }
 
-EkByte ek_cloning_left_out(const EkCloning *cloning)
+guint ek_cloning_edits(const EkCloning *cloning, guint index)
 {
-    return ek_reader_bytes(cloning->reader) - cloning->bytes;
+    return target_at(cloning, index)->edits->len;
 }
 
-EkByte ek_cloning_begun(const EkCloning *cloning)
+gboolean ek_cloning_is_extended(const EkCloning *cloning, guint index)
 {
-    return cloning->begun;
+    return target_at(cloning, index)->is_extended;
 }
 
-EkByte ek_cloning_unread(const EkCloning *cloning)
+EkByte ek_cloning_left_out(const EkCloning *cloning, guint index)
 {
-    EkKnown known = ek_reader_known(cloning->reader, 0, cloning->bytes);
+    return ek_reader_bytes(cloning->reader) - target_at(cloning, index)->bytes;
+}
+
+EkByte ek_cloning_begun(const EkCloning *cloning, guint index)
+{
+    return target_at(cloning, index)->begun;
+}
+
+EkByte ek_cloning_unread(const EkCloning *cloning, guint index)
+{
+    EkKnown known = ek_reader_known(cloning->reader, 0, target_at(cloning, index)->bytes);
     return known.bad + known.unread;
 }
 
-static void tell(EkCloning *cloning, EkByte done, gboolean verifying)
+/* --- writing and reading back ----------------------------------------------------------------- */
+
+static void take_piece(gpointer target, gpointer data)
 {
+    EkCloning *cloning = data;
+    ek_clone_target_take(target, cloning->first, cloning->data, cloning->length,
+                         cloning->verifying);
     g_mutex_lock(&cloning->mutex);
-    cloning->progress.done = done;
-    cloning->progress.verifying = verifying;
+    cloning->busy--;
+    g_cond_signal(&cloning->idle);
     g_mutex_unlock(&cloning->mutex);
 }
 
-/* A file gets holes for zeros; a device, which may hold anything, gets the zeros. */
-static gboolean write_piece(EkCloning *cloning, EkByte first, const guint8 *data, gsize length,
-                            GError **error)
+/* Each target in a thread of its own: the slowest sets the pace, not the sum of them. */
+static void hand_out(EkCloning *cloning, GThreadPool *pool)
 {
-    if (ek_target_is_device(cloning->target))
-        return ek_target_write(cloning->target, first, data, length, error);
-    for (gsize at = 0; at < length; at += HOLE_BYTES) {
-        gsize part = MIN(HOLE_BYTES, length - at);
-        if (!ek_bytes_are_zero(data + at, part) &&
-            !ek_target_write(cloning->target, first + at, data + at, part, error))
-            return FALSE;
-    }
-    return TRUE;
+    cloning->busy = cloning->targets->len;
+    for (guint i = 0; i < cloning->targets->len; i++)
+        if (pool == NULL || !g_thread_pool_push(pool, cloning->targets->pdata[i], NULL))
+            take_piece(cloning->targets->pdata[i], cloning);
+    g_mutex_lock(&cloning->mutex);
+    while (cloning->busy > 0)
+        g_cond_wait(&cloning->idle, &cloning->mutex);
+    cloning->progress.done =
+        (cloning->verifying ? cloning->bytes : 0) + cloning->first + cloning->length;
+    cloning->progress.verifying = cloning->verifying;
+    g_mutex_unlock(&cloning->mutex);
 }
 
-static gboolean compare_piece(EkCloning *cloning, EkByte first, const guint8 *data, guint8 *back,
-                              gsize length, GError **error)
+static gboolean is_any_left(const EkCloning *cloning)
 {
-    if (!ek_target_read(cloning->target, first, back, length, error))
-        return FALSE;
-    if (memcmp(data, back, length) == 0)
-        return TRUE;
-    gsize at = 0;
-    while (data[at] == back[at])
-        at++;
-    return ek_error_set(error, EK_ERROR_FAILED,
-                        "%s gives back something else than was written at sector "
-                        "%" G_GUINT64_FORMAT ". Do not use it: the target itself is failing",
-                        ek_target_path(cloning->target), (first + at) / EK_STEP);
+    for (guint i = 0; i < cloning->targets->len; i++)
+        if (target_at(cloning, i)->failure == NULL)
+            return TRUE;
+    return FALSE;
 }
 
-/* What is written so far is on stable storage, and can stay if this is cut off. */
-static gboolean save(EkCloning *cloning, EkByte done, GError **error)
+static void save(EkCloning *cloning, EkByte done)
 {
-    return ek_target_sync(cloning->target, error) &&
-           ek_clonestore_progress(cloning->view.opened, cloning->id, done, error);
+    for (guint i = 0; i < cloning->targets->len; i++)
+        ek_clone_target_save(cloning->targets->pdata[i], done);
 }
 
-static gboolean pass(EkCloning *cloning, gboolean verifying, GError **error)
+/* FALSE with *error where none of the targets can go on. */
+static gboolean pass(EkCloning *cloning, gboolean verifying, GThreadPool *pool, GError **error)
 {
     g_autofree guint8 *data = g_malloc(PIECE_BYTES);
-    g_autofree guint8 *back = g_malloc(PIECE_BYTES);
-    EkByte bytes = cloning->bytes;
-    EkByte saved = cloning->begun;
-    for (EkByte at = verifying ? 0 : cloning->begun; at < bytes; at += PIECE_BYTES) {
-        gsize length = (gsize)MIN(PIECE_BYTES, bytes - at);
-        if (!verifying && at - saved >= SAVE_BYTES) {
-            if (!save(cloning, at, error))
-                return FALSE;
+    EkByte from = cloning->bytes;
+    for (guint i = 0; i < cloning->targets->len; i++)
+        from = MIN(from, verifying ? 0 : target_at(cloning, i)->begun);
+    EkByte saved = from;
+    for (EkByte at = from; at < cloning->bytes && is_any_left(cloning); at += PIECE_BYTES) {
+        gboolean is_called_off = g_atomic_int_get(cloning->cancel) != 0;
+        if (!verifying && (is_called_off || at - saved >= SAVE_BYTES)) {
+            save(cloning, at);
             saved = at;
         }
-        if (g_atomic_int_get(cloning->cancel) != 0 && !verifying && !save(cloning, at, error))
-            return FALSE;
-        if (g_atomic_int_get(cloning->cancel) != 0)
+        if (is_called_off)
             return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
-        if (!ek_reader_read(cloning->reader, at, data, length, NULL, error))
+        cloning->first = at;
+        cloning->data = data;
+        cloning->length = (gsize)MIN(PIECE_BYTES, cloning->bytes - at);
+        cloning->verifying = verifying;
+        if (!ek_reader_read(cloning->reader, at, data, cloning->length, NULL, error))
             return FALSE;
-        if (verifying ? !compare_piece(cloning, at, data, back, length, error)
-                      : !write_piece(cloning, at, data, length, error))
-            return FALSE;
-        tell(cloning, (verifying ? bytes : 0) + at + length, verifying);
+        hand_out(cloning, pool);
     }
     return TRUE;
 }
 
-/* --- a target of another size ----------------------------------------------------------------- */
-
-typedef struct {
-    EkCloning *cloning;
-    GPtrArray *edits; /* EkEdit* */
-} Extending;
-
-static gboolean take_part(void *data, const char *structure, EkByte first_byte, const guint8 *after,
-                          gsize length, const char *what, GError **error)
+/* What came of each, for the log; *failed counts those that came to nothing. */
+static char *describe(const EkCloning *cloning, guint *failed)
 {
-    const Extending *extending = data;
-    g_autofree guint8 *before = g_malloc(length);
-    if (!ek_target_read(extending->cloning->target, first_byte, before, length, error))
-        return FALSE;
-    if (memcmp(before, after, length) != 0)
-        g_ptr_array_add(extending->edits,
-                        ek_edit_new(structure, first_byte, before, after, length, what));
-    return TRUE;
+    GString *text = g_string_new(NULL);
+    *failed = 0;
+    for (guint i = 0; i < cloning->targets->len; i++) {
+        const EkCloneTarget *target = target_at(cloning, i);
+        const char *path = ek_target_path(target->target);
+        *failed += target->failure != NULL;
+        if (i > 0)
+            g_string_append(text, "; ");
+        if (target->failure != NULL)
+            g_string_append(text, target->failure->message);
+        else
+            g_string_append_printf(text, "%s written and verified", path);
+    }
+    return g_string_free(text, FALSE);
 }
 
-/* On a larger device, or a smaller one, a GPT's backup goes to the device's end: an application of
- * its own. */
-static gboolean extend_table(EkCloning *cloning, const EkJournal *journal, GError **error)
+static gboolean write_all(EkCloning *cloning, GError **error)
 {
-    EkByte bytes = ek_target_bytes(cloning->target);
-    guint32 size = cloning->plan != NULL ? cloning->plan->table_sectors : EK_STEP;
-    g_autofree EkTable *table = g_new0(EkTable, 1);
-    /* An old GPT may still stand on a drive that an MBR is planned for: it rules nothing. */
-    if (cloning->plan == NULL || cloning->plan->scheme != EK_SCHEME_GPT ||
-        bytes == ek_reader_bytes(cloning->reader) ||
-        !ek_table_load(&ek_table_gpt, cloning->reader, size, size, table) || !table->is_whole)
-        return TRUE;
-    g_autoptr(GPtrArray) edits = g_ptr_array_new_with_free_func((GDestroyNotify)ek_edit_free);
-    Extending extending = {cloning, edits};
-    table->drive_bytes = bytes;
-    if (!ek_table_gpt.compose(table, cloning->reader, take_part, &extending, error))
-        return FALSE;
-    ek_edits_sort(edits);
-    cloning->is_extended = edits->len > 0;
-    return edits->len == 0 || ek_apply(cloning->target, edits, journal, error);
-}
-
-/* The edits that came along count as applied to the clone, so that `undo` can take them back. */
-static gboolean note_edits(EkCloning *cloning, GError **error)
-{
-    EkJournalTarget named = {cloning->view.opened, cloning->event, ek_target_path(cloning->target),
-                             ek_target_identity(cloning->target), FALSE};
-    EkJournal journal = ek_applications_journal(&named);
-    gint64 id = 0;
-    if (ek_cloning_edits(cloning) > 0 &&
-        (!journal.begin(journal.data, cloning->edits, &id, error) ||
-         !journal.set_state(journal.data, id, EK_APPLICATION_APPLIED, error)))
-        return FALSE;
-    return extend_table(cloning, &journal, error);
+    guint count = cloning->targets->len;
+    GThreadPool *pool =
+        count > 1 ? g_thread_pool_new(take_piece, cloning, (gint)count, FALSE, NULL) : NULL;
+    gboolean fine = pass(cloning, FALSE, pool, error);
+    for (guint i = 0; fine && i < count; i++)
+        (void)ek_clone_target_sync(cloning->targets->pdata[i]);
+    fine = fine && pass(cloning, TRUE, pool, error);
+    if (pool != NULL)
+        g_thread_pool_free(pool, FALSE, TRUE);
+    for (guint i = 0; fine && i < count; i++)
+        (void)ek_clone_target_finish(cloning->targets->pdata[i]);
+    return fine;
 }
 
 gboolean ek_cloning_run(EkCloning *cloning, GError **error)
 {
     GError *failure = NULL;
-    EkCase *opened = cloning->view.opened;
-    gboolean fine = pass(cloning, FALSE, &failure) && ek_target_sync(cloning->target, &failure) &&
-                    pass(cloning, TRUE, &failure) && note_edits(cloning, &failure) &&
-                    ek_clonestore_finish(opened, cloning->id, &failure);
-    ek_target_reread(cloning->target);
+    guint failed = 0;
+    gboolean fine = write_all(cloning, &failure);
     gboolean cancelled = g_error_matches(failure, EK_ERROR, EK_ERROR_CANCELLED);
-    g_autofree char *detail =
-        fine ? g_strdup_printf("%s written and verified", ek_target_path(cloning->target))
-             : g_strdup(failure->message);
-    if (!ek_event_end(opened, cloning->event,
-                      fine        ? "done"
-                      : cancelled ? "interrupted"
-                                  : "failed",
-                      detail, failure == NULL ? &failure : NULL))
+    g_autofree char *detail = describe(cloning, &failed);
+    /* The only one's failure is that of all. */
+    if (fine && failed == cloning->targets->len)
+        failure = g_error_copy(target_at(cloning, 0)->failure);
+    fine = fine && failed == 0;
+    if (!ek_event_end(cloning->view.opened, cloning->source.event,
+                      fine                                           ? "done"
+                      : cancelled                                    ? "interrupted"
+                      : failed > 0 && failed < cloning->targets->len ? "failed in part"
+                                                                     : "failed",
+                      cancelled ? failure->message : detail, failure == NULL ? &failure : NULL))
         fine = FALSE;
     if (failure != NULL)
         g_propagate_error(error, failure);

@@ -7,10 +7,12 @@
 #include "carve/types.h"
 #include "volume/headers.h"
 #include "work/copies.h"
+#include "work/diskimages.h"
 #include "work/indexing.h"
 
 #define TYPES_MOST EK_MATCHES_MOST
 #define CONFIDENCE 30         /* that a volume needs to hold ground by its files */
+#define JOINS_MOST 32u        /* files that are tried at once */
 #define TRIES_MOST (4u << 20) /* places that are tried for all files that end early */
 #define READERS "2"           /* raised when the same bytes give other results */
 
@@ -344,34 +346,66 @@ static char *basis_of(const EkSearch *search)
         ek_read_map_total(search->view.map, EK_STATE_GOOD), ground, grid_of(search));
 }
 
+/* The next ones to try behind the number `last`; G_MAXUINT with *error. */
+static guint next_cuts(EkSearch *search, const char *basis, guint64 last, guint most,
+                       EkContentCut *cuts, GError **error)
+{
+    GError *failure = NULL;
+    EkContentCut cut = {.number = last};
+    guint count = 0;
+    while (count < most && ek_contentstore_next_cut(search->store, basis, &cut, &failure))
+        cuts[count++] = cut;
+    if (failure == NULL)
+        return count;
+    g_propagate_error(error, failure);
+    return G_MAXUINT;
+}
+
+/* Tries them, and keeps what the first `done` of them came to. */
+static gboolean join_some(EkSearch *search, const char *basis, const EkContentCut *cuts,
+                          guint count, guint tries, guint *done, GError **error)
+{
+    EkJoinTask tasks[JOINS_MOST];
+    for (guint i = 0; i < count; i++)
+        tasks[i] = (EkJoinTask){cuts[i].type, cuts[i].first, NULL};
+    *done = ek_carve_join_many(search->carve, tasks, count, tries);
+    gboolean fine = TRUE;
+    for (guint i = 0; i < *done; i++) {
+        fine = fine &&
+               ek_contentstore_put_joined(search->store, &cuts[i], basis, tasks[i].joined, error);
+        ek_found_free(tasks[i].joined);
+    }
+    g_mutex_lock(&search->lock_counts);
+    search->joins += *done;
+    g_mutex_unlock(&search->lock_counts);
+    return fine;
+}
+
 static gboolean join(EkSearch *search, GError **error)
 {
     g_autofree char *basis = basis_of(search);
-    GError *failure = NULL;
-    EkContentCut cut = {0};
+    EkContentCut cuts[JOINS_MOST];
+    guint64 last = 0;
     /* Of many that end early, most are no files: each gets less. */
-    guint64 cuts = ek_contentstore_count_cut(search->store, basis);
-    guint tries = (guint)CLAMP(TRIES_MOST / MAX(cuts, 1), 1, EK_CARVE_TRIES);
+    guint64 all = ek_contentstore_count_cut(search->store, basis);
+    guint tries = (guint)CLAMP(TRIES_MOST / MAX(all, 1), 1, EK_CARVE_TRIES);
     g_mutex_lock(&search->lock_counts);
     search->is_joining = TRUE;
     g_mutex_unlock(&search->lock_counts);
-    while (!is_time_up(search) && ek_contentstore_next_cut(search->store, basis, &cut, &failure)) {
+    /* More at a time as long as none comes to anything: all behind one that does are tried again.
+     */
+    guint most = 1;
+    gboolean is_any = TRUE;
+    while (is_any && !is_time_up(search)) {
         if (g_atomic_int_get(search->cancel) != 0)
             return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
-        EkFound *joined =
-            cut.type != NULL ? ek_carve_join(search->carve, cut.type, cut.first, tries) : NULL;
-        gboolean fine = g_atomic_int_get(search->cancel) != 0 ||
-                        ek_contentstore_put_joined(search->store, &cut, basis, joined, error);
-        ek_found_free(joined);
-        if (!fine)
+        guint count = next_cuts(search, basis, last, most, cuts, error);
+        guint done = 0;
+        if (count == G_MAXUINT || !join_some(search, basis, cuts, count, tries, &done, error))
             return FALSE;
-        g_mutex_lock(&search->lock_counts);
-        search->joins++;
-        g_mutex_unlock(&search->lock_counts);
-    }
-    if (failure != NULL) {
-        g_propagate_error(error, failure);
-        return FALSE;
+        is_any = count > 0;
+        last = done > 0 ? cuts[done - 1].number : last;
+        most = done == count ? MIN(most * 2, JOINS_MOST) : 2;
     }
     return count_all(search, error);
 }
@@ -400,6 +434,7 @@ static gboolean search_and_join(EkSearch *search, GError **error)
     if (!ek_contentstore_flush(search->store, fine ? error : NULL))
         return FALSE;
     return fine && join(search, error) && ek_contentstore_trim(search->store, error) &&
+           ek_disk_images_name(search->store, search->volumes, error) &&
            leave_out_copies(search, error) && count_all(search, error);
 }
 

@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "case/mapstore.h"
 #include "work/ownimage.h"
+#include "work/tending.h"
 
 #include <unistd.h>
 
@@ -21,6 +22,7 @@ struct EkImaging {
     EkCaseSource *source; /* that is read from */
     EkImage *image;       /* the one that is written to */
     EkCapture *capture;
+    EkTending *tending; /* while it runs */
     gint64 event;
     EkByte read_before;  /* by captures that were given up */
     gint waiting;        /* atomic: EkWaiting */
@@ -131,6 +133,39 @@ static gboolean reopen_region(EkImaging *imaging, EkKeptState *state, GError **e
     return sink.commit(sink.data, changes, NULL, 0, state, error);
 }
 
+static void on_rest(void *data, gboolean rests)
+{
+    EkImaging *imaging = data;
+    g_atomic_int_set(&imaging->waiting, rests ? EK_WAITING_TO_COOL : EK_WAITING_NOT);
+}
+
+static void on_told(void *data, const char *text)
+{
+    const EkImaging *imaging = data;
+    if (imaging->choices.told != NULL)
+        imaging->choices.told(imaging->choices.told_data, text);
+}
+
+static gboolean look_after(void *data)
+{
+    EkImaging *imaging = data;
+    return ek_tending_look(imaging->tending);
+}
+
+static void begin_tending(EkImaging *imaging)
+{
+    EkTendingParts parts = {
+        .opened = imaging->view.opened,
+        .event = imaging->event,
+        .max_temperature = imaging->choices.max_temperature,
+        .cancel = imaging->cancel,
+        .rests = on_rest,
+        .told = on_told,
+        .data = imaging,
+    };
+    imaging->tending = ek_tending_new(&parts, imaging->device);
+}
+
 static void begin_capture(EkImaging *imaging, const EkKeptState *state)
 {
     EkCaptureParts parts = {
@@ -146,6 +181,8 @@ static void begin_capture(EkImaging *imaging, const EkKeptState *state)
         .prefix = imaging->choices.prefix,
         .data = imaging->choices.data,
         .report = imaging->choices.report,
+        .pause_data = imaging,
+        .pause = look_after,
     };
     g_mutex_lock(&imaging->capture_lock);
     g_clear_pointer(&imaging->capture, ek_capture_free);
@@ -169,7 +206,8 @@ EkImaging *ek_imaging_new(EkSystem *system, const char *folder, const char *opti
         return NULL;
     if (!open_image(imaging, error))
         return NULL;
-    ek_device_recall(imaging->device, (EkDeviceMemory){state.device_clock, state.device_used});
+    EkDeviceMemory memory = {state.device_clock, state.device_used, state.failed_commands};
+    ek_device_recall(imaging->device, memory);
     imaging->event = ek_event_begin(imaging->view.opened, "image", options, error);
     if (imaging->event == 0 || !reopen_region(imaging, &state, error))
         return NULL;
@@ -179,6 +217,7 @@ EkImaging *ek_imaging_new(EkSystem *system, const char *folder, const char *opti
 
 void ek_imaging_free(EkImaging *imaging)
 {
+    g_clear_pointer(&imaging->tending, ek_tending_free);
     g_clear_pointer(&imaging->capture, ek_capture_free);
     g_clear_pointer(&imaging->image, ek_image_close);
     g_clear_pointer(&imaging->device, ek_device_close);
@@ -280,6 +319,7 @@ static gboolean open_again(EkImaging *imaging)
     }
     ek_device_recall(imaging->device, memory);
     ek_capture_set_device(imaging->capture, imaging->device);
+    ek_tending_set_device(imaging->tending, imaging->device);
     ek_device_close(old);
     return TRUE;
 }
@@ -348,9 +388,13 @@ EkCaptureEnd ek_imaging_run(EkImaging *imaging, GError **error)
 {
     GError *failure = NULL;
     EkCaptureEnd end = EK_CAPTURE_COMPLETE;
+    begin_tending(imaging);
     do
         end = ek_capture_run(imaging->capture, &failure);
     while (may_go_on(imaging, end, &failure));
+    /* One that is gone would be asked in vain. */
+    if (end != EK_CAPTURE_GONE && end != EK_CAPTURE_STRANGER)
+        ek_tending_end(imaging->tending);
     if (end == EK_CAPTURE_GONE && is_cancelled(imaging))
         end = EK_CAPTURE_CANCELLED;
     /* What turned out to be another drive is none of this case's. */

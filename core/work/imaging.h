@@ -27,6 +27,9 @@ typedef struct {
     const char *on_gone; /* a command for the shell, run when the drive is gone; NULL: none */
     void (*report)(void *data, const EkCaptureProgress *progress); /* see EkCaptureParts */
     void *data;
+    gint64 max_temperature; /* degrees Celsius above which the drive rests; 0: no limit */
+    void (*told)(void *told_data, const char *text); /* of the drive's health; NULL: nobody asks */
+    void *told_data;
 } EkImagingChoices;
 
 /* TRUE when every sector of the case at `folder` is good or bad: then there is nothing to image,
@@ -44,7 +47,12 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkImaging, ek_imaging_free)
 
 const EkCaseInfo *ek_imaging_info(EkImaging *imaging);
 
-typedef enum { EK_WAITING_NOT, EK_WAITING_FOR_DRIVE, EK_WAITING_FOR_SPACE } EkWaiting;
+typedef enum {
+    EK_WAITING_NOT,
+    EK_WAITING_FOR_DRIVE,
+    EK_WAITING_FOR_SPACE,
+    EK_WAITING_TO_COOL
+} EkWaiting;
 
 /* May be called from any thread while it runs. */
 EkCaptureProgress ek_imaging_progress(EkImaging *imaging);

@@ -35,6 +35,13 @@ EkInventory *ek_indexing_inventory(EkIndexing *indexing);
 EkFiles *ek_indexing_files(EkIndexing *indexing);
 const EkCaseVolume *ek_indexing_volume(EkIndexing *indexing);
 
+/* What the inventory stands on: whatever else is known of its files is of no use once this
+ * changes. */
+const char *ek_indexing_basis(const EkIndexing *indexing);
+
+/* The view that it was made with. */
+EkView *ek_indexing_view(const EkIndexing *indexing);
+
 /* The catalogue of contents where it stands for that; else NULL. */
 EkContentStore *ek_indexing_contents(EkIndexing *indexing);
 

@@ -181,7 +181,7 @@ static gboolean check_places(EkSystem *system, const EkOpening *opening, const c
     return opening->allow_short_space || ek_guard_image_space(image, device->bytes, error);
 }
 
-EkCase *ek_opening_make(EkSystem *system, const EkOpening *opening, GError **error)
+EkCase *ek_opening_make(EkSystem *system, EkOpening *opening, GError **error)
 {
     EkDeviceOptions options = {.sector_size = opening->sector_size, .cancel = opening->cancel};
     g_autofree char *source = absolute_source(opening->source);
@@ -200,6 +200,9 @@ EkCase *ek_opening_make(EkSystem *system, const EkOpening *opening, GError **err
     EkCase *made = make_case(system, opening, info, source, error);
     if (made != NULL && opening->told != NULL)
         *opening->told = info->locked;
+    opening->is_drive = ek_device_is_drive(device);
+    if (made != NULL && opening->health != NULL)
+        ek_device_health(device, opening->health);
     return made;
 }
 

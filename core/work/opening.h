@@ -4,6 +4,7 @@
 #define EK_WORK_OPENING_H
 
 #include "case/case.h"
+#include "device/health.h"
 #include "device/system.h"
 
 typedef struct {
@@ -14,6 +15,8 @@ typedef struct {
     gboolean allow_partition;
     gboolean allow_short_space;
     const gint *cancel; /* atomic; NULL */
+    EkHealth *health;   /* initialised with what the drive says, when the case is made; NULL */
+    gboolean is_drive;  /* set where the source is one that can be asked */
     gboolean *told;     /* set when the kernel was made to refuse writes to the source; NULL */
 } EkOpening;
 
@@ -33,6 +36,6 @@ EkCase *ek_opening_adopt(EkSystem *system, const EkAdoption *adoption, GError **
 
 /* Checks everything that must hold, makes the case and its image. The caller closes the case.
  * Nothing is left behind when it fails. */
-EkCase *ek_opening_make(EkSystem *system, const EkOpening *opening, GError **error);
+EkCase *ek_opening_make(EkSystem *system, EkOpening *opening, GError **error);
 
 #endif

@@ -52,6 +52,7 @@ static gboolean gather(EkCaseSummary *summary, GError **error)
     g_autoptr(GPtrArray) events = ek_event_list(opened, error);
     if (events == NULL || !ek_mapstore_state(opened, &summary->state, error) ||
         (summary->applications = ek_applications_list(opened, error)) == NULL ||
+        (summary->health = ek_healthstore_list(opened, error)) == NULL ||
         (summary->volumes = ek_volumestore_list(opened, error)) == NULL)
         return FALSE;
     summary->left = state->totals[EK_STATE_UNTOUCHED] + state->totals[EK_STATE_SET_ASIDE];
@@ -200,6 +201,7 @@ void ek_case_summary_clear(EkCaseSummary *summary)
 {
     g_clear_pointer(&summary->volumes, g_ptr_array_unref);
     g_clear_pointer(&summary->applications, g_ptr_array_unref);
+    g_clear_pointer(&summary->health, g_ptr_array_unref);
     g_clear_pointer(&summary->next, g_free);
     g_clear_pointer(&summary->why, g_free);
 }

@@ -5,6 +5,7 @@
 #define EK_WORK_SUMMARY_H
 
 #include "case/applications.h"
+#include "case/healthstore.h"
 #include "case/inventory.h"
 #include "case/mapstore.h"
 #include "work/view.h"
@@ -17,6 +18,7 @@ typedef struct {
     EkKeptState state;
     GPtrArray *volumes;      /* EkCaseVolume* */
     GPtrArray *applications; /* EkApplication* */
+    GPtrArray *health;       /* EkKeptHealth*, in order */
     EkSector left;           /* sectors not yet read: untouched or set aside */
     EkSector left_stretches;
     EkByte good_bytes;

@@ -273,6 +273,54 @@ static void misuse_is_told(void)
     CHECK(refused == 1 || kill(child, 0) != 0);
 }
 
+static void put_le32(guint8 *bytes, gsize at, guint32 value)
+{
+    for (gsize i = 0; i < 4; i++)
+        bytes[at + i] = (guint8)(value >> (8 * i));
+}
+
+/* The header of a VDI of this many blocks of 1 MiB, all given away in order, and its map. */
+static void write_vdi_head(const char *path, guint32 blocks)
+{
+    guint8 head[8192] = {0};
+    put_le32(head, 0x40, 0xbeda107f);
+    put_le32(head, 0x44, 1u << 16 | 1);
+    put_le32(head, 0x154, 512);
+    put_le32(head, 0x158, sizeof head);
+    put_le32(head, 0x178, 1u << 20);
+    put_le32(head, 0x180, blocks);
+    put_le32(head, 0x184, blocks);
+    for (guint32 i = 0; i < blocks; i++)
+        put_le32(head, 512 + 4 * (gsize)i, i);
+    write_file(path, head, sizeof head);
+}
+
+static void disk_images_are_named_by_their_volumes(void)
+{
+    write_vdi_head("head", 16);
+    /* What a name must not hold is left out of it. */
+    must("truncate -s 16M disk && mkfs.ext4 -q -L COLD/STORE disk");
+    must("head -c 4M /dev/urandom >noise && cat noise head disk noise >drive.img");
+    done("new bench --adopt drive.img");
+    done("hunt bench");
+    done("carve bench --in all");
+    g_auto(Result) found = ektypon("find bench carved --ext vdi");
+    CHECK_CONTAINS(found.out, "/ext4 COLD STORE, sector 8192.vdi");
+    g_auto(Result) extracted = ektypon("extract bench carved --to out");
+    CHECK_STATUS(extracted, 3);
+    must("cat head disk >whole && cmp whole out/carved/*/*/*/'ext4 COLD STORE, sector 8192.vdi'");
+    /* It keeps its name, and one without a volume in it has its place only. */
+    done("carve bench --in all");
+    g_auto(Result) again = ektypon("find bench carved --ext vdi");
+    CHECK_CONTAINS(again.out, "/ext4 COLD STORE, sector 8192.vdi");
+    must("cat noise head noise noise noise noise >plain.img");
+    done("new plain --adopt plain.img");
+    done("hunt plain");
+    done("carve plain --in all");
+    g_auto(Result) plain = ektypon("find plain carved --ext vdi");
+    CHECK_CONTAINS(plain.out, "/sector 8192.vdi");
+}
+
 static void what_is_whole_is_written_by_the_search_itself(void)
 {
     make_files(test_seed(), 1);
@@ -325,6 +373,7 @@ int main(void)
         {"more is found after more was read", more_is_found_after_more_was_read},
         {"what is whole is written by the search itself",
          what_is_whole_is_written_by_the_search_itself},
+        {"disk images are named by their volumes", disk_images_are_named_by_their_volumes},
         {"misuse is told", misuse_is_told},
     };
     return RUN_TESTS("carve", tests);

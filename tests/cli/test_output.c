@@ -47,6 +47,29 @@ static void make_demo_case(void)
     done("plan bench");
 }
 
+static void a_report_has_the_shape_that_is_promised(void)
+{
+    make_demo_case();
+    json_t *report = json_of("report bench --json", 0);
+    check_keys(report, "report",
+               "answer client reference note made drive present volumes incomplete "
+               "incomplete_total partitions_planned edits_planned steps version");
+    check_keys(json_object_get(report, "drive"), "its drive",
+               "model serial bytes sector_size verified health good_bytes bad_bytes unread_bytes");
+    check_keys(first_of(report, "volumes"), "its volume",
+               "volume filesystem label standing listed why_not counted present deleted kinds "
+               "conditions folders");
+    check_keys(json_object_get(first_of(report, "volumes"), "present"), "a count",
+               "files bytes whole");
+    check_keys(first_of(report, "incomplete"), "an incomplete file",
+               "volume path size condition bad_bytes unread_bytes missing");
+    check_keys(first_of(report, "steps"), "a step", "began step");
+    json_decref(report);
+    json_t *note = json_of("note bench --json", 0);
+    check_keys(note, "note", "client reference note");
+    json_decref(note);
+}
+
 static void json_has_the_shapes_that_are_promised(void)
 {
     make_demo_case();
@@ -55,12 +78,12 @@ static void json_has_the_shapes_that_are_promised(void)
     check_keys(first_of(drives, "drives"), "a drive",
                "name path bytes sector_size physical_sector_size model serial bus table filesystem "
                "read_only removable can_discard buffered state command_timeout_seconds errors "
-               "uses partitions looked warnings");
+               "uses partitions looked scheduler queue_depth write_cache power health warnings");
     json_decref(drives);
     json_t *status = json_of("status bench --json", 0);
     check_keys(status, "status",
                "source image sector_size sectors device_seconds failed_commands "
-               "round finished next");
+               "round health finished next");
     check_keys(json_object_get(status, "source"), "source",
                "kind path model serial kernel_read_only");
     check_keys(json_object_get(status, "image"), "image", "path verified");
@@ -337,6 +360,7 @@ static void tables_fit_the_terminal(void)
 int main(void)
 {
     static const Test tests[] = {
+        {"a report has the shape that is promised", a_report_has_the_shape_that_is_promised},
         {"JSON has the shapes that are promised", json_has_the_shapes_that_are_promised},
         {"names from a disk are tamed", names_from_a_disk_are_tamed},
         {"a drive without a table needs none", a_drive_without_a_table_needs_none},

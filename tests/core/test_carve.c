@@ -41,6 +41,31 @@ static EkByte place_of(const EkFound *found)
     return g_array_index(found->places, EkRange, 0).first;
 }
 
+/* Joins what breaks, some at a time. */
+static void join_all(EkCarve *carve, GPtrArray *found, guint threads)
+{
+    g_autoptr(GArray) tasks = g_array_new(FALSE, FALSE, sizeof(EkJoinTask));
+    for (guint i = 0; i < found->len; i++) {
+        const EkFound *one = found->pdata[i];
+        gboolean is_open = one->state == EK_CONTENT_CUT || ek_found_held(one) == 0;
+        EkJoinTask task = {is_open ? one->type : NULL, place_of(one), NULL};
+        g_array_append_val(tasks, task);
+    }
+    for (guint i = 0; i < tasks->len;) {
+        EkJoinTask *some = &g_array_index(tasks, EkJoinTask, i);
+        guint done = ek_carve_join_many(carve, some, MIN(tasks->len - i, MAX(3 * threads, 4)),
+                                        EK_CARVE_TRIES);
+        CHECK(done > 0);
+        for (guint k = 0; k < done; k++) {
+            if (some[k].joined == NULL)
+                continue;
+            ek_found_free(found->pdata[i + k]);
+            found->pdata[i + k] = some[k].joined;
+        }
+        i += MAX(done, 1);
+    }
+}
+
 /* Searches all of it and joins what breaks, or, without that, tells of what is part of others too.
  * EkFound*, by place; the caller unrefs. */
 static GPtrArray *search(Bench *bench, guint threads, gboolean joins)
@@ -58,16 +83,8 @@ static GPtrArray *search(Bench *bench, guint threads, gboolean joins)
     GError *error = NULL;
     CHECK(ek_carve_scan(carve, good, &error));
     g_clear_error(&error);
-    for (guint i = 0; joins && i < found->len; i++) {
-        const EkFound *one = found->pdata[i];
-        gboolean is_open = one->state == EK_CONTENT_CUT || ek_found_held(one) == 0;
-        EkFound *joined =
-            is_open ? ek_carve_join(carve, one->type, place_of(one), EK_CARVE_TRIES) : NULL;
-        if (joined == NULL)
-            continue;
-        ek_found_free(found->pdata[i]);
-        found->pdata[i] = joined;
-    }
+    if (joins)
+        join_all(carve, found, threads);
     return found;
 }
 
@@ -683,6 +700,53 @@ static void holes_are_told(void)
     g_byte_array_unref(drive.bytes);
 }
 
+static EkSpan specimen_head(const Specimen *specimen)
+{
+    return (EkSpan){specimen->data, MIN(specimen->length, EK_CONTENT_SHOWN)};
+}
+
+static gboolean refuse(void *data)
+{
+    (void)data;
+    return FALSE;
+}
+
+/* Once the work shall end nothing more is given out, at whatever byte that is: each type comes to
+ * an end, and calls nothing whole. */
+static void what_is_given_no_more_ends(void)
+{
+    g_autoptr(GPtrArray) specimens = specimens_new(test_seed());
+    g_autoptr(GRand) random = g_rand_new_with_seed(test_seed());
+    for (guint i = 0; i < specimens->len; i++) {
+        const Specimen *specimen = specimens->pdata[i];
+        Drive drive = drive_new(1);
+        EkByte at = put_bytes(&drive, specimen->data, specimen->length);
+        EkRange range = {at, specimen->length};
+        Bench bench;
+        drive_open(&drive, &bench);
+        for (guint round = 0; round < 12; round++) {
+            gint cancel = round == 0;
+            g_autoptr(EkContent) content = ek_content_new(bench.reader);
+            ek_content_watch(content, &cancel);
+            ek_content_lay(content, &range, 1);
+            gint32 most = (gint32)MIN(specimen->length, round % 2 == 0 ? 512 : G_MAXINT32);
+            ek_content_set_gate(content, at + (EkByte)g_rand_int_range(random, 0, most), refuse,
+                                NULL);
+            for (guint k = 0; ek_carve_types[k] != NULL; k++) {
+                const EkCarveType *type = ek_carve_types[k];
+                EkFollowed followed = {0};
+                if (type->begin != NULL && !type->begin(specimen_head(specimen)))
+                    continue;
+                ek_content_lay(content, &range, 1);
+                type->follow(content, &followed);
+                CHECK(followed.length <= G_MAXINT64);
+            }
+        }
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+}
+
 static void types_are_found_by_name(void)
 {
     for (guint i = 0; ek_carve_types[i] != NULL; i++) {
@@ -711,6 +775,7 @@ int main(void)
         {"long files are found once", long_files_are_found_once},
         {"pictures of documents are parts", pictures_of_documents_are_parts},
         {"holes are told", holes_are_told},
+        {"what is given no more ends", what_is_given_no_more_ends},
         {"types are found by name", types_are_found_by_name},
     };
     return RUN_TESTS("carve", tests);

@@ -50,6 +50,17 @@ static void mistakes_in_a_model_have_a_line(void)
     check_mistake("[drive]\nbacking=x\n\nspeed=3\n", "drive.model:4: unknown key speed in [drive]");
     check_mistake("[drive]\nbacking=x\nbacking=y\n", "drive.model:3: duplicate key backing");
     check_mistake("[drive]\nbacking=x\n[drive]\n", "drive.model:3: duplicate group [drive]");
+    check_mistake("[drive]\nbacking=x\n[health]\npending=-1\n", "drive.model:4: pending=-1 is not");
+    check_mistake("[drive]\nbacking=x\n[health]\nfit=1\n", "drive.model:4: fit=1 is neither");
+    check_mistake("[drive]\nbacking=x\n[health]\nchance=1\n",
+                  "drive.model:4: unknown key chance in [health]");
+    check_mistake("[drive]\nbacking=x\n[health]\n[health]\n",
+                  "drive.model:4: duplicate group [health]");
+    check_mistake("[drive]\nbacking=x\n[health]\nhours=1\n",
+                  "drive.model:4: unknown key hours in [health]");
+    check_mistake("[drive]\nbacking=x\n[health]\npending=9999999999\n",
+                  "drive.model:4: pending is above");
+    check_mistake("[health]\n", "drive.model:1: [drive] comes first");
     check_mistake("[drive]\nbacking=x\n[disk]\n", "drive.model:3: unknown group [disk]");
     check_mistake("[drive]\nbacking=x\nread-rate=3 MiB\n", "drive.model:3: read-rate=3 MiB is not");
     check_mistake("[drive]\nbacking=x\nsector-size=1000\n", "drive.model:3: sector-size is not");

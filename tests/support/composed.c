@@ -476,15 +476,17 @@ static void add_cabinet(GPtrArray *list, guint32 seed)
     le(cab, 36 + 8 + 16 + 9, 4);
     le(cab, 3, 2);
     le(cab, 0, 2);
-    le(cab, 9003, 4);
+    le(cab, 2 * 32768 + 3001, 4);
     zeros(cab, 12);
     compose_bytes(cab, "tray.dat", 9);
     for (guint i = 0; i < 3; i++) {
+        /* All but the last are as large as they may be. */
+        guint held = i < 2 ? 32768 : 3001;
         gsize first = cab->len;
         le(cab, 0, 4);
-        le(cab, 3001, 2);
-        le(cab, 3001, 2);
-        noise(cab, 3001, seed + i);
+        le(cab, held, 2);
+        le(cab, held, 2);
+        noise(cab, held, seed + i);
         guint32 sum = exclusive(from(cab, first + 8), 0);
         ek_put_le32(cab->data + first, exclusive((EkSpan){cab->data + first + 4, 4}, sum));
     }

@@ -180,7 +180,8 @@ static void add_bitmap(GPtrArray *list, const guint8 *dots)
     compose_number(bmp, 24, 2, FALSE);
     compose_number(bmp, 0, 4, FALSE);
     compose_number(bmp, (guint64)row * HEIGHT, 4, FALSE);
-    g_byte_array_set_size(bmp, 54);
+    compose_number(bmp, 0, 8, FALSE);
+    compose_number(bmp, 0, 8, FALSE);
     for (guint y = 0; y < HEIGHT; y++) {
         compose_bytes(bmp, dots + y * WIDTH * 3, WIDTH * 3);
         compose_number(bmp, 0, row - WIDTH * 3, FALSE);
@@ -524,7 +525,7 @@ GPtrArray *specimens_new(guint32 seed)
     add_archive(list, "tar", "tar", ARCHIVE_FORMAT_TAR_USTAR, ARCHIVE_FILTER_NONE, FALSE, FALSE,
                 seed);
     add_archive(list, "gzip", "gz", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_GZIP, FALSE, TRUE, seed);
-    add_archive(list, "bzip2", "bz2", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_BZIP2, FALSE, FALSE, seed);
+    add_archive(list, "bzip2", "bz2", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_BZIP2, FALSE, TRUE, seed);
     add_archive(list, "xz", "xz", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_XZ, FALSE, TRUE, seed);
     add_archive(list, "zstd", "zst", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_ZSTD, FALSE, FALSE, seed);
     add_database(list, seed);

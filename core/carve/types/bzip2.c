@@ -1,14 +1,14 @@
 /* SPDX-License-Identifier: MIT */
-/* bzip2: blocks that begin at any bit with a mark and their sum, and an end mark with the sum of
- * these sums. */
+/* bzip2: blocks that begin at any bit with a mark and the sum of what they unpack to, and an end
+ * mark with the sum of these sums. */
+#include "carve/bunzip.h"
 #include "carve/followed.h"
 #include "carve/types/all.h"
 
 #define BLOCK_MARK 0x314159265359u
 #define END_MARK 0x177245385090u
-#define MARK_BITS 0xffffffffffffu
-#define BLOCK_MOST (1200u << 10) /* bytes of a packed block */
 #define LEAST 14u
+#define FIRST_LEAST 1024u /* bytes that the first block must decode to be one */
 
 static const EkSignature signatures[] = {
     {0, 8, {'B', 'Z', 'h', 0, '1', 'A', 'Y', '&'}, {0xff, 0xff, 0xff, 0, 0xff, 0xff, 0xff, 0xff}}};
@@ -19,107 +19,93 @@ static gboolean begin(EkSpan span)
            ek_span_be16(span, 8) == 0x5359;
 }
 
-/* 32 bits at any bit. */
-static guint32 bits_at(EkContent *content, guint64 bit)
+static guint64 bit_place(const EkBits *bits)
 {
-    EkSpan span = ek_content_some(content, bit / 8, 5);
-    guint64 value = (guint64)ek_span_be32(span, 0) << 8 | ek_span_u8(span, 4);
-    return (guint32)(value >> (8 - bit % 8));
+    return bits->at * 8 - bits->count;
 }
 
-/* Two bytes that stand in the middle of a mark, at one of eight shifts: a bit each. */
-static const guint8 *middles(void)
+static guint64 take_mark(EkBits *bits)
 {
-    static guint8 bits[65536 / 8];
-    static gsize is_made = 0;
-    if (g_once_init_enter(&is_made)) {
-        static const guint64 marks[] = {BLOCK_MARK, END_MARK};
-        for (guint i = 0; i < 16; i++) {
-            guint16 middle = (guint16)(marks[i / 8] >> (16 + i % 8));
-            bits[middle / 8] |= (guint8)(1u << middle % 8);
+    guint64 high = ek_bits_take(bits, 24);
+    return high << 24 | ek_bits_take(bits, 24);
+}
+
+/* Several packers write one file as streams one behind the other; what begins on a sector may as
+ * well be the next file. */
+static gboolean goes_on(EkContent *content, EkByte end)
+{
+    EkSpan span = ek_content_some(content, end, 10);
+    return end % 512 != 0 && span.length == 10 && ek_span_equals(span, 0, "BZh", 3) &&
+           ek_span_equals(span, 4, "1AY&SY", 6) && begin(span);
+}
+
+/* Where it stands, between two blocks. */
+typedef struct {
+    EkByte begins; /* the stream */
+    guint64 bit;   /* the next block, or the end mark */
+    guint32 sums;  /* of the stream's blocks */
+    guint blocks;  /* that were right, of all streams */
+} Place;
+
+/* Block by block, each unpacked to its sum, to the sum of these. TRUE: the stream ends, at *at;
+ * else it breaks there. */
+static gboolean pass_stream(EkContent *content, Place *place, EkByte *at)
+{
+    EkBits bits;
+    g_autoptr(EkBunzip) bunzip =
+        ek_bunzip_new((guint)ek_span_u8(ek_content_some(content, place->begins, 4), 3) - '0');
+    ek_bits_begin(&bits, content, place->bit / 8);
+    (void)ek_bits_take(&bits, (guint)(place->bit % 8));
+    for (;;) {
+        guint64 mark = take_mark(&bits);
+        guint32 told = ek_bits_take(&bits, 32);
+        guint32 sum = 0;
+        if (mark == END_MARK) {
+            *at = MIN(ek_divide_up(bit_place(&bits), 8), ek_content_bytes(content));
+            return told == place->sums && place->blocks > 0 && !bits.is_over &&
+                   ek_divide_up(bit_place(&bits), 8) <= ek_content_bytes(content);
         }
-        g_once_init_leave(&is_made, 1);
-    }
-    return bits;
-}
-
-/* The next mark from a bit on; *is_end tells which. FALSE: none within a block's length. */
-static gboolean next_mark(EkContent *content, guint64 bit, guint64 *found, gboolean *is_end)
-{
-    const guint8 *bits = middles();
-    guint64 held = 0;
-    EkByte at = bit / 8;
-    EkByte limit = at + BLOCK_MOST;
-    while (at < limit) {
-        EkSpan span = ek_content_some(content, at, 32768);
-        if (span.length == 0)
+        gboolean is_right =
+            mark == BLOCK_MARK && ek_bunzip_block(bunzip, &bits, &sum) && sum == told;
+        *at = MIN(bit_place(&bits) / 8, ek_content_bytes(content));
+        if (!is_right || bit_place(&bits) > ek_content_bytes(content) * 8)
             return FALSE;
-        for (gsize i = 0; i < span.length; i++, at++) {
-            held = held << 8 | span.data[i];
-            /* Bytes 2 and 3 behind: of a mark that ends in this byte, at any shift. */
-            guint16 middle = (guint16)(held >> 24);
-            guint16 before = (guint16)(held >> 16);
-            if ((bits[middle / 8] >> middle % 8 & 1) == 0 &&
-                (bits[before / 8] >> before % 8 & 1) == 0)
-                continue;
-            for (guint shift = 8; shift-- > 0;) {
-                guint64 mark = held >> shift & MARK_BITS;
-                guint64 begins = (at + 1) * 8 - shift - 48;
-                if ((mark == BLOCK_MARK || mark == END_MARK) && (at + 1) * 8 >= shift + 48 &&
-                    begins >= bit) {
-                    *found = begins;
-                    *is_end = mark == END_MARK;
-                    return TRUE;
-                }
-            }
-        }
+        place->bit = bit_place(&bits);
+        place->sums = (place->sums << 1 | place->sums >> 31) ^ told;
+        place->blocks++;
+        ek_content_keep(content, *at, place, sizeof *place, TRUE);
     }
-    return FALSE;
-}
-
-/* Does another file begin just before this mark? */
-static gboolean is_next_file(EkContent *content, guint64 mark)
-{
-    return mark % 8 == 0 && mark >= 64 &&
-           ek_span_equals(ek_content_some(content, mark / 8 - 4, 3), 0, "BZh", 3);
 }
 
 static void follow(EkContent *content, EkFollowed *followed)
 {
-    guint64 bit = 32;
-    guint32 sum = 0;
-    guint64 mark = 0;
-    gboolean is_end = FALSE;
-    guint blocks = 0;
-    while (next_mark(content, bit, &mark, &is_end)) {
-        guint32 told = bits_at(content, mark + 48);
-        if ((blocks == 0 && mark != 32) || is_next_file(content, mark))
-            break;
-        if (is_end && told == sum && blocks > 0) {
-            followed->is_doubtful = TRUE;
-            ek_followed_end(followed, (mark + 48 + 32 + 7) / 8, EK_PROOF_TABLES,
-                            "the mark of each block, and the sum of their sums; what is in them is "
-                            "not unpacked");
-            return;
-        }
-        if (is_end)
-            break;
-        sum = (sum << 1 | sum >> 31) ^ told;
-        blocks++;
-        bit = mark + 80;
+    Place place = {.begins = 0, .bit = 32};
+    EkByte at = 0;
+    (void)ek_content_kept(content, &place, sizeof place);
+    gboolean fine = pass_stream(content, &place, &at);
+    while (fine && goes_on(content, at)) {
+        place = (Place){.begins = at, .bit = (at + 4) * 8, .blocks = place.blocks};
+        fine = pass_stream(content, &place, &at);
     }
-    ek_followed_break(followed, blocks > 0 ? bit / 8 : 0,
-                      MIN(bit / 8 + BLOCK_MOST, ek_content_bytes(content)), LEAST,
-                      "no mark of a block where one must stand");
+    if (fine) {
+        ek_followed_end(followed, at, EK_PROOF_FULL,
+                        "each block unpacked to its checksum, and the sum of these");
+        return;
+    }
+    EkByte sure = place.bit / 8;
+    followed->broken = (EkBroken){.first = sure, .bytes = at - MIN(at, sure)};
+    ek_followed_break(followed, place.blocks > 0 ? sure : at, at,
+                      place.blocks > 0 ? LEAST : FIRST_LEAST, "a block does not unpack");
 }
 
 const EkCarveType ek_carve_bzip2 = {
     .name = "bzip2",
     .ending = "bz2",
     .kind = EK_KIND_ARCHIVE,
-    .checks = "the mark of each block, and the sum of their sums; always doubtful",
+    .checks = "each block unpacked to its CRC-32, and the sum of these",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .is_checked = TRUE,
 };

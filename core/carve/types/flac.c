@@ -205,12 +205,17 @@ static gsize take_header(Flac *flac, EkSpan head, guint *block, guint *depth, gu
     if (more == 1 || more == 8)
         return 0;
     at += more == 0 ? 1 : more;
-    *block = size == 1 ? 192 : size <= 5 ? 576u << (size - 2) : 256u << (size - 8);
-    if (size == 6)
+    if (size == 1) {
+        *block = 192;
+    } else if (size <= 5) {
+        *block = 576u << (size - 2);
+    } else if (size == 6) {
         *block = (guint)ek_span_u8(head, at++) + 1;
-    if (size == 7) {
+    } else if (size == 7) {
         *block = (guint)ek_span_be16(head, at) + 1;
         at += 2;
+    } else {
+        *block = 256u << (size - 8);
     }
     at += rate == 12 ? 1 : rate == 13 || rate == 14 ? 2 : 0;
     *depth = depths[told] != 0 ? depths[told] : flac->depth;

@@ -142,6 +142,9 @@ static void follow(EkContent *content, EkFollowed *followed)
     guint32 trunk = ek_span_be32(head, 32);
     guint32 count = ek_span_be32(head, 36);
     EkByte length = (EkByte)database.size * database.pages;
+    /* Once the work shall end, nothing is given out. */
+    if (database.size == 0)
+        return;
     gboolean is_told = ek_span_be32(head, 24) == ek_span_be32(head, 92);
     followed->expected = is_told ? length : 0;
     find_free(&database, trunk, MIN(count, database.pages));

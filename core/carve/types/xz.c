@@ -1,9 +1,13 @@
 /* SPDX-License-Identifier: MIT */
-/* xz (the .xz file format 1.1): blocks of LZMA2 chunks, each with its length, an index of them with
- * a checksum, and a footer that points back to it. */
+/* xz (the .xz file format 1.1): blocks of LZMA2 chunks, each with its length, and a checksum of
+ * what they unpack to; an index of them with a checksum, and a footer that points back to it. */
 #include "base/checksum.h"
+#include "base/digest.h"
 #include "carve/followed.h"
+#include "carve/lzma.h"
 #include "carve/types/all.h"
+
+#include <string.h>
 
 #define BLOCKS_MOST 1000000u
 #define LEAST 64u
@@ -28,30 +32,102 @@ static guint64 number_at(EkSpan span, gsize *at)
     return value;
 }
 
+/* What is unpacked, and the sum of it. */
+typedef struct {
+    guint check;  /* as the header names it */
+    EkLzma *lzma; /* NULL: this block is not unpacked */
+    guint32 crc32;
+    guint64 crc64;
+    EkSha256 *sha;
+    EkBroken broken; /* the chunk that does not decode, once one does not */
+    EkByte reached;  /* in it, from the beginning of the file */
+} Unpacked;
+
+enum { CHECK_NONE = 0, CHECK_CRC32 = 1, CHECK_CRC64 = 4, CHECK_SHA256 = 10 };
+
+static void take(void *data, const guint8 *bytes, gsize length)
+{
+    Unpacked *unpacked = data;
+    EkSpan span = {bytes, length};
+    if (unpacked->check == CHECK_CRC32)
+        unpacked->crc32 = ek_crc32_from(unpacked->crc32, span);
+    else if (unpacked->check == CHECK_CRC64)
+        unpacked->crc64 = ek_crc64(unpacked->crc64, span);
+    else if (unpacked->check == CHECK_SHA256)
+        ek_sha256_update(unpacked->sha, bytes, length);
+}
+
+/* Does the sum agree that stands at `at`? */
+static gboolean sum_agrees(EkContent *content, EkByte at, const Unpacked *unpacked)
+{
+    EkSpan told = ek_content_some(content, at, EK_SHA256_BYTES);
+    if (unpacked->check == CHECK_CRC32)
+        return ek_span_le32(told, 0) == ~unpacked->crc32;
+    if (unpacked->check == CHECK_CRC64)
+        return ek_span_le64(told, 0) == unpacked->crc64;
+    if (unpacked->check != CHECK_SHA256)
+        return TRUE;
+    guint8 sum[EK_SHA256_BYTES];
+    ek_sha256_finish(unpacked->sha, sum);
+    return ek_span_equals(told, 0, sum, sizeof sum);
+}
+
+/* In a buffer of its own: longer than what is shown at once. */
+static gboolean unpack_chunk(EkContent *content, EkByte at, gsize length, Unpacked *unpacked)
+{
+    g_autofree guint8 *chunk = g_malloc(EK_LZMA_CHUNK_MOST);
+    for (gsize done = 0; done < length;) {
+        gsize part = MIN(length - done, EK_CONTENT_SHOWN);
+        EkSpan span = ek_content_at(content, at + done, part);
+        if (span.length == 0)
+            return FALSE;
+        memcpy(chunk + done, span.data, part);
+        done += part;
+    }
+    if (ek_lzma_chunk(unpacked->lzma, (EkSpan){chunk, length}, take, unpacked))
+        return TRUE;
+    unpacked->broken = (EkBroken){.first = at, .bytes = length};
+    unpacked->reached = at + ek_lzma_reached(unpacked->lzma);
+    return FALSE;
+}
+
 /* Chunk by chunk to the one that ends the block. */
-static gboolean pass_chunks(EkContent *content, EkByte *at)
+static gboolean pass_chunks(EkContent *content, EkByte *at, Unpacked *unpacked)
 {
     for (;;) {
-        EkSpan head = ek_content_some(content, *at, 6);
-        guint8 control = ek_span_u8(head, 0);
-        if (head.length == 0)
-            return FALSE;
-        if (control == 0) {
-            *at += 1;
-            return TRUE;
+        gsize length = ek_lzma_chunk_bytes(ek_content_some(content, *at, 6));
+        if (length <= 1) {
+            *at += length;
+            return length == 1;
         }
-        if (control >= 0x80)
-            *at += 5 + (control >= 0xc0 ? 1u : 0u) + (EkByte)ek_span_be16(head, 3) + 1;
-        else if (control <= 2)
-            *at += 3 + (EkByte)ek_span_be16(head, 1) + 1;
-        else
+        if (*at + length > ek_content_bytes(content))
             return FALSE;
-        if (*at > ek_content_bytes(content))
+        if (unpacked->lzma != NULL && !unpack_chunk(content, *at, length, unpacked))
             return FALSE;
+        *at += length;
     }
 }
 
-static gboolean pass_block(EkContent *content, EkByte *at, guint check)
+/* The window of the one filter that is LZMA2, in bytes; 0: there are others. */
+static guint64 window_of(EkSpan head)
+{
+    guint8 flags = ek_span_u8(head, 1);
+    gsize at = 2;
+    if ((flags & 0x40) != 0)
+        number_at(head, &at);
+    if ((flags & 0x80) != 0)
+        number_at(head, &at);
+    guint8 bits = ek_span_u8(head, at + 2);
+    if ((flags & 3) != 0 || ek_span_u8(head, at) != 0x21 || ek_span_u8(head, at + 1) != 1 ||
+        bits > 40)
+        return 0;
+    return (guint64)(2 | (bits & 1)) << (bits / 2 + 11);
+}
+
+/* *is_proved is cleared where a block cannot be unpacked here. FALSE: it breaks at *at, in the
+ * chunk that `followed` is told, where it is one. */
+static gboolean pass_block(EkContent *content, EkByte *at, guint check, gboolean *is_proved,
+                           EkFollowed *followed)
 {
     static const guint8 sizes[] = {0, 4, 4, 4, 8, 8, 8, 16, 16, 16, 32, 32, 32, 64, 64, 64};
     EkSpan head = ek_content_some(content, *at, 1024);
@@ -59,10 +135,25 @@ static gboolean pass_block(EkContent *content, EkByte *at, guint check)
     if (head.length < length ||
         ek_crc32(ek_span_part(head, 0, length - 4)) != ek_span_le32(head, length - 4))
         return FALSE;
+    guint64 window = window_of(head);
+    Unpacked unpacked = {.check = check, .crc32 = ~0u};
+    g_autoptr(EkLzma) lzma = window > 0 ? ek_lzma_new(window) : NULL;
+    g_autoptr(EkSha256) sha = ek_sha256_new();
+    unpacked.lzma = lzma;
+    unpacked.sha = sha;
     *at += length;
-    if (!pass_chunks(content, at))
+    if (!pass_chunks(content, at, &unpacked)) {
+        followed->broken = unpacked.broken;
+        if (unpacked.broken.bytes > 0)
+            *at = unpacked.reached;
         return FALSE;
-    *at = ek_divide_up(*at, 4) * 4 + sizes[check & 15];
+    }
+    *at = ek_divide_up(*at, 4) * 4;
+    gboolean is_unpacked = lzma != NULL && !ek_lzma_gave_up(lzma);
+    *is_proved = *is_proved && is_unpacked;
+    if (is_unpacked && !sum_agrees(content, *at, &unpacked))
+        return FALSE;
+    *at += sizes[check & 15];
     return *at <= ek_content_bytes(content);
 }
 
@@ -97,26 +188,36 @@ static void follow(EkContent *content, EkFollowed *followed)
     EkByte sure = 12;
     guint blocks = 0;
     gboolean fine = TRUE;
+    gboolean is_proved = TRUE;
     while (fine && blocks < BLOCKS_MOST) {
         sure = at;
         if (ek_span_u8(ek_content_some(content, at, 1), 0) == 0)
             break;
-        fine = pass_block(content, &at, check);
+        fine = pass_block(content, &at, check, &is_proved, followed);
         blocks++;
     }
-    if (fine && pass_index(content, &at, blocks))
-        ek_followed_end(followed, at, EK_PROOF_TABLES,
-                        "each chunk of its blocks, the index and its checksum");
-    else
+    if (fine && pass_index(content, &at, blocks)) {
+        gboolean is_summed = check == CHECK_CRC32 || check == CHECK_CRC64 || check == CHECK_SHA256;
+        followed->is_doubtful = !is_proved;
+        ek_followed_end(followed, at,
+                        !is_proved  ? EK_PROOF_TABLES
+                        : is_summed ? EK_PROOF_FULL
+                                    : EK_PROOF_DECODED,
+                        is_proved ? "each block unpacked, its checksum, and the index"
+                                  : "the lengths of its chunks, and the index; its contents are "
+                                    "not checked");
+    } else {
+        sure = MAX(sure, followed->broken.first);
         ek_followed_break(followed, at > 4096 ? MAX(sure, LEAST) : 0,
                           MIN(at, ek_content_bytes(content)), LEAST, "a chunk of it breaks");
+    }
 }
 
 const EkCarveType ek_carve_xz = {
     .name = "xz",
     .ending = "xz",
     .kind = EK_KIND_ARCHIVE,
-    .checks = "the chunks of each block, the index and its CRC-32",
+    .checks = "each block unpacked, with its checksum; the index and its CRC-32",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,

@@ -1,0 +1,26 @@
+/* SPDX-License-Identifier: MIT */
+/* Is a file right, whose beginning and length are known? The types that are searched for by content
+ * follow it to its end. */
+#ifndef EK_CARVE_VERIFY_H
+#define EK_CARVE_VERIFY_H
+
+#include "carve/type.h"
+
+typedef enum {
+    EK_VERIFIED_NOT,   /* no type of the list, or one of which nothing can be checked */
+    EK_VERIFIED_RIGHT, /* followed to its end, and what can be checked is right */
+    EK_VERIFIED_WRONG  /* it begins right, and at `at` it is right no more */
+} EkVerified;
+
+typedef struct {
+    EkVerified verified;
+    const EkCarveType *type; /* NULL: none of the list */
+    EkByte at;               /* wrong: where; right: where its structure ends */
+    const char *why;         /* what was checked, or what is wrong; constant */
+} EkVerification;
+
+/* `reader` has the bytes of the file, and no others. Ends soon after *cancel (atomic) is not 0,
+ * with EK_VERIFIED_NOT. */
+EkVerification ek_verify(EkReader *reader, const gint *cancel);
+
+#endif

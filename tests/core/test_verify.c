@@ -1,0 +1,204 @@
+/* SPDX-License-Identifier: MIT */
+/* Files that are known as a whole: what is right is never called wrong, and what a checksum covers
+ * is never called right once a byte of it differs. */
+#include "check.h"
+#include "fixture.h"
+#include "specimens.h"
+
+#include "base/checksum.h"
+#include "carve/lzma.h"
+#include "carve/verify.h"
+
+#include <archive.h>
+#include <archive_entry.h>
+#include <string.h>
+
+static EkVerification verify(const guint8 *data, gsize length)
+{
+    static const gint cancel;
+    Bench bench;
+    bench_open(&bench, data, length);
+    EkVerification found = ek_verify(bench.reader, &cancel);
+    bench_close(&bench);
+    return found;
+}
+
+static void specimens_are_right(void)
+{
+    g_autoptr(GPtrArray) list = specimens_new(test_seed());
+    guint right = 0;
+    for (guint i = 0; i < list->len; i++) {
+        const Specimen *specimen = list->pdata[i];
+        gsize length = specimen->length / 512 * 512;
+        if (length != specimen->length) {
+            /* A bench has whole sectors: what lies behind a file changes nothing. */
+            length += 512;
+        }
+        g_autofree guint8 *padded = g_malloc0(length);
+        memcpy(padded, specimen->data, specimen->length);
+        EkVerification found = verify(padded, length);
+        if (found.verified == EK_VERIFIED_WRONG)
+            CHECK_TEXT(specimen->type, found.why);
+        right += found.verified == EK_VERIFIED_RIGHT;
+    }
+    CHECK(right > list->len / 2);
+}
+
+static void nothing_else_is(void)
+{
+    g_autofree guint8 *noise = g_malloc(65536);
+    fill_noise(noise, 65536, test_seed());
+    CHECK_NUMBER(verify(noise, 65536).verified, EK_VERIFIED_NOT);
+    memset(noise, 0, 65536);
+    CHECK_NUMBER(verify(noise, 65536).verified, EK_VERIFIED_NOT);
+}
+
+/* --- what is packed -----------------------------------------------------------------------------
+ */
+
+/* Packs `length` bytes; options as libarchive has them: "xz:…" or "bzip2:…". */
+static guint8 *pack(const guint8 *data, gsize length, const char *options, gsize *packed)
+{
+    gsize most = length + (1u << 20);
+    guint8 *out = g_malloc0(most);
+    struct archive *archive = archive_write_new();
+    archive_write_set_format_raw(archive);
+    if (g_str_has_prefix(options, "xz"))
+        archive_write_add_filter_xz(archive);
+    else
+        archive_write_add_filter_bzip2(archive);
+    archive_write_set_options(archive, options);
+    archive_write_set_bytes_in_last_block(archive, 1);
+    archive_write_open_memory(archive, out, most, packed);
+    struct archive_entry *entry = archive_entry_new();
+    archive_entry_set_filetype(entry, AE_IFREG);
+    archive_entry_set_pathname(entry, "data");
+    archive_write_header(archive, entry);
+    archive_write_data(archive, data, length);
+    archive_entry_free(entry);
+    archive_write_free(archive);
+    return out;
+}
+
+/* Text, noise, long runs and near repeats, in an order that differs by seed. */
+static guint8 *make_content(gsize length, guint32 seed)
+{
+    g_autoptr(GRand) random = g_rand_new_with_seed(seed);
+    guint8 *data = g_malloc(length);
+    for (gsize at = 0; at < length;) {
+        gsize part = MIN(length - at, (gsize)g_rand_int_range(random, 1, 70000));
+        gint what = g_rand_int_range(random, 0, 4);
+        if (what == 0)
+            fill_noise(data + at, part, g_rand_int(random));
+        else if (what == 1)
+            memset(data + at, g_rand_int_range(random, 0, 256), part);
+        else if (what == 2 && at > 0)
+            for (gsize i = 0; i < part; i++)
+                data[at + i] = (guint8)(data[(at + i) % at] + (i % 97 == 0));
+        else
+            for (gsize i = 0; i < part; i++)
+                data[at + i] = (guint8)("tray, day, seedlings\n"[(i * 7 + i / 21) % 21]);
+        at += part;
+    }
+    return data;
+}
+
+static void packed_files_are_unpacked(void)
+{
+    static const char *const options[] = {"xz:compression-level=0", "xz:compression-level=6",
+                                          "xz:compression-level=9", "bzip2:compression-level=1",
+                                          "bzip2:compression-level=9"};
+    static const gsize lengths[] = {1, 4096, 300000, 5000000};
+    for (gsize i = 0; i < G_N_ELEMENTS(lengths); i++)
+        for (gsize k = 0; k < G_N_ELEMENTS(options); k++) {
+            gsize length = 0;
+            g_autofree guint8 *data = make_content(lengths[i], test_seed() + (guint32)i);
+            g_autofree guint8 *packed = pack(data, lengths[i], options[k], &length);
+            EkVerification found = verify(packed, (length + 511) / 512 * 512);
+            CHECK_NUMBER(found.verified, EK_VERIFIED_RIGHT);
+            CHECK_CONTAINS(found.why, "each block unpacked");
+            CHECK_NUMBER(found.at, length);
+        }
+}
+
+/* Whatever bit differs, it is not right; and following it ends. */
+static void a_bit_makes_it_wrong(void)
+{
+    static const char *const options[] = {"xz:compression-level=6", "bzip2:compression-level=1"};
+    g_autoptr(GRand) random = g_rand_new_with_seed(test_seed());
+    g_autofree guint8 *data = make_content(200000, test_seed());
+    for (gsize k = 0; k < G_N_ELEMENTS(options); k++) {
+        gsize length = 0;
+        guint right = 0;
+        g_autofree guint8 *packed = pack(data, 200000, options[k], &length);
+        /* The last byte of bzip2 is filled up with bits that say nothing. */
+        gint32 end = (gint32)length - (k == 1 ? 1 : 0);
+        for (guint i = 0; i < 300; i++) {
+            gsize at = i < 100 ? i : (gsize)g_rand_int_range(random, 0, end);
+            guint8 was = packed[at];
+            packed[at] = (guint8)(was ^ (1u << g_rand_int_range(random, 0, 8)));
+            EkVerification found = verify(packed, (length + 511) / 512 * 512);
+            /* The digit of bzip2 says how much memory it takes: more will do. */
+            gboolean is_digit = k == 1 && at == 3;
+            if (found.verified == EK_VERIFIED_RIGHT && !is_digit)
+                printf("byte %" G_GSIZE_FORMAT " of %" G_GSIZE_FORMAT " ", at, length);
+            right += found.verified == EK_VERIFIED_RIGHT && !is_digit;
+            packed[at] = was;
+        }
+        CHECK_NUMBER(right, 0);
+    }
+}
+
+static void count(void *data, const guint8 *bytes, gsize length)
+{
+    (void)bytes;
+    *(gsize *)data += length;
+}
+
+/* Chunks that no packer makes. */
+static void hostile_chunks_end(void)
+{
+    g_autoptr(GRand) random = g_rand_new_with_seed(test_seed());
+    g_autofree guint8 *chunk = g_malloc(EK_LZMA_CHUNK_MOST);
+    for (guint i = 0; i < 300; i++) {
+        g_autoptr(EkLzma) lzma = ek_lzma_new((guint64)1 << g_rand_int_range(random, 0, 40));
+        for (guint k = 0; k < 6; k++) {
+            gsize out = 0;
+            fill_noise(chunk, EK_LZMA_CHUNK_MOST, g_rand_int(random));
+            static const guint8 controls[] = {0xe0, 0xff, 0x80, 0xa0, 0xc0, 1, 2};
+            chunk[0] = controls[g_rand_int_range(random, 0, G_N_ELEMENTS(controls))];
+            chunk[5] = (guint8)g_rand_int_range(random, 0, 225);
+            chunk[6] = 0;
+            gsize length = ek_lzma_chunk_bytes((EkSpan){chunk, 6});
+            CHECK(length > 1 && length <= EK_LZMA_CHUNK_MOST);
+            (void)ek_lzma_chunk(lzma, (EkSpan){chunk, length}, count, &out);
+            CHECK(out <= 2u << 20);
+        }
+    }
+    g_autoptr(EkLzma) lzma = ek_lzma_new(4096);
+    gsize out = 0;
+    CHECK(!ek_lzma_chunk(lzma, (EkSpan){chunk, 0}, count, &out));
+    chunk[0] = 3;
+    CHECK_NUMBER(ek_lzma_chunk_bytes((EkSpan){chunk, 6}), 0);
+}
+
+static void sums_are_those_of_the_books(void)
+{
+    EkSpan nine = {(const guint8 *)"123456789", 9};
+    CHECK(ek_crc64(0, nine) == G_GUINT64_CONSTANT(0x995dc9bbdf1939fa));
+    guint64 first = ek_crc64(0, (EkSpan){nine.data, 4});
+    CHECK(ek_crc64(first, (EkSpan){nine.data + 4, 5}) == ek_crc64(0, nine));
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"specimens are right", specimens_are_right},
+        {"nothing else is", nothing_else_is},
+        {"packed files are unpacked", packed_files_are_unpacked},
+        {"a bit makes it wrong", a_bit_makes_it_wrong},
+        {"hostile chunks end", hostile_chunks_end},
+        {"sums are those of the books", sums_are_those_of_the_books},
+    };
+    return RUN_TESTS("verify", tests);
+}
