@@ -59,14 +59,17 @@ static gboolean load(EkInventory *inventory, const char *basis)
     gint64 mark = 0;
     gint64 finished = 0;
     gint64 root = 0;
+    gint64 listed = 0;
     if (!get_meta(inventory, "basis", NULL, &kept) || g_strcmp0(kept, basis) != 0 ||
         !get_meta(inventory, "finished", &finished, NULL) ||
+        !get_meta(inventory, "listed", &listed, NULL) ||
         !get_meta(inventory, "mark", &mark, NULL) || !get_meta(inventory, "root", &root, NULL))
         return FALSE;
     inventory->is_finished = finished != 0;
+    inventory->is_listed = listed != 0;
     inventory->mark = (guint64)mark;
     inventory->root = (guint64)root;
-    return inventory->is_finished || inventory->mark != 0;
+    return inventory->is_listed || inventory->mark != 0;
 }
 
 /* Begins an empty one. A walk may come again: what is durable is worth nothing while it lasts, but
@@ -75,7 +78,8 @@ static gboolean begin(EkInventory *inventory, const char *basis, GError **error)
 {
     return ek_sql_run(inventory->store, schema, error) &&
            ek_sql_do(inventory->store, error,
-                     "INSERT INTO meta VALUES ('basis',?),('finished',0),('mark',0),('root',0)",
+                     "INSERT INTO meta VALUES ('basis',?),('listed',0),('finished',0),('mark',0),"
+                     "('root',0)",
                      "s", basis);
 }
 
@@ -126,6 +130,7 @@ EkInventory *ek_inventory_open(EkCase *self, guint volume, const char *basis, gb
             remove_store(folder, name);
     }
     inventory->is_finished = FALSE;
+    inventory->is_listed = FALSE;
     inventory->mark = 0;
     /* A name that is empty is a store for the time being. */
     inventory->store = ek_sql_open_plain(folder, writable ? name : "", TRUE, error);
@@ -181,6 +186,11 @@ GArray *ek_inventory_runs(EkInventory *inventory, GError **error)
         g_array_append_val(runs, run);
     }
     return got == 0 ? g_steal_pointer(&runs) : NULL;
+}
+
+gboolean ek_inventory_is_listed(EkInventory *inventory)
+{
+    return inventory->is_listed;
 }
 
 gboolean ek_inventory_is_finished(EkInventory *inventory)

@@ -37,6 +37,10 @@ void ek_inventory_watch(EkInventory *inventory, const gint *cancel);
 /* Was one of this volume begun, whatever it stands on? */
 gboolean ek_inventory_exists(EkCase *self, guint volume);
 
+/* Did the walk come to its end? */
+gboolean ek_inventory_is_listed(EkInventory *inventory);
+
+/* Are its files judged too? */
 gboolean ek_inventory_is_finished(EkInventory *inventory);
 
 /* Where records of the volume's table were seen, where that does not say so itself: EkRecordRun.
@@ -68,12 +72,15 @@ typedef struct {
                              * volumes that are gone themselves */
 } EkGround;
 
-/* All has come in. `root` is the folder everything is in. */
+/* All has come in, and is committed; FALSE with what stopped the walk. */
+gboolean ek_inventory_end(EkInventory *inventory, GError **error);
+
+/* All that has come in is judged. `root` is the folder everything is in. */
 gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkGround *ground,
                              GError **error);
 
-/* Appends where the files of a finished inventory lie (EkRange), in order, those that touch as one;
- * but for those whose place is a guess. At most EK_CLAIMS_MOST. */
+/* Appends where the files of one whose walk came to its end lie (EkRange), in order, those that
+ * touch as one; but for those whose place is a guess. At most EK_CLAIMS_MOST. */
 gboolean ek_inventory_claims(EkInventory *inventory, GArray *ranges, GError **error);
 #define EK_CLAIMS_MOST (1u << 21)
 

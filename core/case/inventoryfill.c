@@ -5,16 +5,11 @@
 
 #define ROWS_A_COMMIT 400000u
 
-static gint64 steps_of(const EkTimestamp *timestamp)
-{
-    return timestamp->seconds * 1000000000 + timestamp->nanoseconds;
-}
-
 static void bind_timestamp(sqlite3_stmt *put, int place, const EkTimestamp *timestamp)
 {
     /* Beyond 2262 steps of a nanosecond end. */
     if (timestamp->is_set && timestamp->seconds > -9000000000 && timestamp->seconds < 9000000000)
-        sqlite3_bind_int64(put, place, steps_of(timestamp));
+        sqlite3_bind_int64(put, place, ek_timestamp_nanoseconds(*timestamp));
     else
         sqlite3_bind_null(put, place);
 }
@@ -121,6 +116,8 @@ static gboolean take_mark(void *data, guint64 from, guint64 done, guint64 total)
 static gboolean prepare(EkInventory *inventory, GError **error)
 {
     sqlite3 *store = inventory->store;
+    if (inventory->put_file != NULL)
+        return TRUE;
     inventory->put_file = ek_sql_prepare(
         store, error, "INSERT OR REPLACE INTO file VALUES (?,?,?,?,?,?,?,?,?,?,?)", "");
     inventory->put_extent =
@@ -134,14 +131,22 @@ static gboolean prepare(EkInventory *inventory, GError **error)
         " condition=max(condition,?2),bad=bad+?3,unread=unread+?4",
         "");
     return inventory->put_file != NULL && inventory->put_extent != NULL &&
-           inventory->put_name != NULL && inventory->put_damage != NULL;
+           inventory->put_name != NULL && inventory->put_damage != NULL &&
+           ek_sql_run(store, "PRAGMA cache_size=-16000", error);
+}
+
+/* From here on rows may come. */
+static gboolean start(EkInventory *inventory, GError **error)
+{
+    return prepare(inventory, error) && (sqlite3_get_autocommit(inventory->store) == 0 ||
+                                         ek_sql_run(inventory->store, "BEGIN", error));
 }
 
 EkFileSink ek_inventory_sink(EkInventory *inventory, const gint *cancel)
 {
     inventory->cancel = cancel;
-    if (inventory->put_file == NULL && prepare(inventory, &inventory->failure))
-        ek_sql_run(inventory->store, "PRAGMA cache_size=-16000; BEGIN", &inventory->failure);
+    if (inventory->failure == NULL)
+        start(inventory, &inventory->failure);
     return (EkFileSink){inventory, take_file, take_extent, take_name, take_damage, take_mark};
 }
 
@@ -173,12 +178,21 @@ gboolean ek_inventory_commit(EkInventory *inventory, GError **error)
     return FALSE;
 }
 
+gboolean ek_inventory_end(EkInventory *inventory, GError **error)
+{
+    inventory->is_listed =
+        ek_inventory_commit(inventory, error) &&
+        ek_sql_run(inventory->store, "UPDATE meta SET value=1 WHERE key='listed'; COMMIT", error);
+    return inventory->is_listed;
+}
+
 gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkGround *ground,
                              GError **error)
 {
     inventory->root = root;
+    if (!start(inventory, error))
+        return FALSE;
     inventory->is_finished =
-        ek_inventory_commit(inventory, error) &&
         ek_sql_do(inventory->store, error,
                   "INSERT OR IGNORE INTO file VALUES (?,1,0,0,NULL,NULL,NULL,0,0,0,0)", "u",
                   root) &&
@@ -189,5 +203,7 @@ gboolean ek_inventory_finish(EkInventory *inventory, guint64 root, const EkGroun
         ek_inventory_settle(inventory, error) && ek_inventory_judge(inventory, ground, error) &&
         ek_sql_do(inventory->store, error, "UPDATE meta SET value=? WHERE key='root'", "u", root) &&
         ek_sql_run(inventory->store, "UPDATE meta SET value=1 WHERE key='finished'; COMMIT", error);
+    if (!inventory->is_finished)
+        ek_sql_run(inventory->store, "ROLLBACK", NULL);
     return inventory->is_finished;
 }

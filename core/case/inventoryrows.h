@@ -7,6 +7,7 @@
 
 struct EkInventory {
     sqlite3 *store;
+    gboolean is_listed;
     gboolean is_finished;
     guint64 root;
     guint64 mark;

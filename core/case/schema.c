@@ -129,7 +129,10 @@ const char *const ek_case_schema[EK_CASE_SCHEMA_VERSIONS] = {
      " taken INTEGER NOT NULL, device_clock INTEGER NOT NULL, why_silent TEXT);"
      "CREATE TABLE health_sign ("
      " health INTEGER NOT NULL REFERENCES health (id), name TEXT NOT NULL, value INTEGER NOT NULL,"
-     " PRIMARY KEY (health, name)) WITHOUT ROWID"),
+     " PRIMARY KEY (health, name)) WITHOUT ROWID;"
+     /* Of two volumes of one second, one was used last. */
+     "ALTER TABLE volume ADD COLUMN created_ns INTEGER NOT NULL DEFAULT 0;"
+     "ALTER TABLE volume ADD COLUMN used_ns INTEGER NOT NULL DEFAULT 0"),
 };
 
 const char *const ek_map_schema[EK_MAP_SCHEMA_VERSIONS] = {

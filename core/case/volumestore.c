@@ -290,8 +290,9 @@ static gboolean give_number(sqlite3 *db, gint64 event, EkFinding *finding, GErro
 static gboolean put_timestamp(sqlite3 *db, gint64 number, EkTimestamp timestamp, const char *sql,
                               GError **error)
 {
-    return !timestamp.is_set || ek_sql_do(db, error, sql, "iii", timestamp.seconds,
-                                          (gint64)(timestamp.is_local ? 1 : 0), number);
+    return !timestamp.is_set ||
+           ek_sql_do(db, error, sql, "iiii", timestamp.seconds,
+                     (gint64)(timestamp.is_local ? 1 : 0), (gint64)timestamp.nanoseconds, number);
 }
 
 static gboolean put_lists(sqlite3 *db, gint64 number, const EkVolume *volume, GError **error)
@@ -333,10 +334,13 @@ static gboolean put_volume(sqlite3 *db, gint64 event, const EkFinding *finding, 
                      number) &&
            (finding->host == NULL || ek_sql_do(db, error, "UPDATE volume SET host=? WHERE number=?",
                                                "ii", (gint64)finding->host->number, number)) &&
-           put_timestamp(db, number, volume->created,
-                         "UPDATE volume SET created=?, created_local=? WHERE number=?", error) &&
+           put_timestamp(
+               db, number, volume->created,
+               "UPDATE volume SET created=?, created_local=?, created_ns=? WHERE number=?",
+               error) &&
            put_timestamp(db, number, volume->used,
-                         "UPDATE volume SET used=?, used_local=? WHERE number=?", error) &&
+                         "UPDATE volume SET used=?, used_local=?, used_ns=? WHERE number=?",
+                         error) &&
            put_lists(db, number, volume, error);
 }
 
@@ -396,6 +400,7 @@ static EkTimestamp timestamp_in(sqlite3_stmt *rows, int column)
 {
     return (EkTimestamp){.seconds = sqlite3_column_int64(rows, column),
                          .is_local = sqlite3_column_int(rows, column + 1) != 0,
+                         .nanoseconds = (guint32)sqlite3_column_int64(rows, column + 2),
                          .is_set = sqlite3_column_type(rows, column) != SQLITE_NULL};
 }
 
@@ -406,8 +411,8 @@ GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
     g_autoptr(EkStatement) rows = ek_sql_prepare(
         store, error,
         "SELECT number,filesystem,first_byte,bytes,own_sector_size,label,uuid,standing,confidence,"
-        "header_byte,header,length_is_least,is_container,by_backup,created,created_local,used,"
-        "used_local,overwritten,host,composed,earlier FROM volume"
+        "header_byte,header,length_is_least,is_container,by_backup,created,created_local,"
+        "created_ns,used,used_local,used_ns,overwritten,host,composed,earlier FROM volume"
         " WHERE same_as IS NULL AND standing<>'withdrawn' ORDER BY first_byte,number",
         "");
     if (rows == NULL)
@@ -439,11 +444,11 @@ GPtrArray *ek_volumestore_list(EkCase *self, GError **error)
         volume->is_container = sqlite3_column_int(rows, 12) != 0;
         volume->by_backup = sqlite3_column_int(rows, 13) != 0;
         volume->created = timestamp_in(rows, 14);
-        volume->used = timestamp_in(rows, 16);
-        entry->overwritten = (EkByte)sqlite3_column_int64(rows, 18);
-        entry->host = (guint)sqlite3_column_int64(rows, 19);
-        volume->composed = sqlite3_column_int(rows, 20) != 0;
-        volume->is_earlier = sqlite3_column_int(rows, 21) != 0;
+        volume->used = timestamp_in(rows, 17);
+        entry->overwritten = (EkByte)sqlite3_column_int64(rows, 20);
+        entry->host = (guint)sqlite3_column_int64(rows, 21);
+        volume->composed = sqlite3_column_int(rows, 22) != 0;
+        volume->is_earlier = sqlite3_column_int(rows, 23) != 0;
         volume->is_confirmed = TRUE;
         if (!load_reasons(store, entry, error) || !load_properties(store, entry, error))
             return NULL;

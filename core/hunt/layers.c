@@ -177,7 +177,7 @@ static gboolean came_after(const EkFinding *inner, const EkFinding *outer, EkUsa
     return (use != EK_USAGE_USED || inner->volume->bytes >= volume->bytes / 2 ||
             inner->anchor > EK_ANCHOR_USUAL || volume->used_is_exact) &&
            volume->used.is_set && made->is_set && volume->used.is_local == made->is_local &&
-           made->seconds > ek_volume_last_use(volume);
+           ek_timestamp_nanoseconds(*made) > ek_volume_last_use(volume);
 }
 
 static gboolean is_within(const EkFinding *inner, const EkFinding *outer)

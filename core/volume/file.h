@@ -28,6 +28,9 @@ EkTimestamp ek_timestamp_utc(gint64 seconds);
  * caller frees. */
 char *ek_timestamp_words(EkTimestamp timestamp);
 
+/* Nanoseconds since 1970, as far as 64 bits reach; 0 when it is not set. */
+gint64 ek_timestamp_nanoseconds(EkTimestamp timestamp);
+
 /* Sets *moment to `other` when that is later, or *moment is not set. */
 void ek_timestamp_advance(EkTimestamp *timestamp, EkTimestamp other);
 

@@ -6,6 +6,8 @@
 #define SECONDS_TO_1970 11644473600 /* from 1601 */
 #define YEAR_1980 315532800
 #define YEAR_2200 7258118400
+#define NANOSECONDS 1000000000
+#define NANOSECONDS_REACH 9000000000 /* seconds that 63 bits of ns hold */
 
 EkTimestamp ek_timestamp_dos(guint16 date, guint16 time)
 {
@@ -41,8 +43,17 @@ EkTimestamp ek_timestamp_utc(gint64 seconds)
 
 void ek_timestamp_advance(EkTimestamp *timestamp, EkTimestamp other)
 {
-    if (other.is_set && (!timestamp->is_set || other.seconds > timestamp->seconds))
+    if (other.is_set && (!timestamp->is_set ||
+                         ek_timestamp_nanoseconds(other) > ek_timestamp_nanoseconds(*timestamp)))
         *timestamp = other;
+}
+
+gint64 ek_timestamp_nanoseconds(EkTimestamp timestamp)
+{
+    if (!timestamp.is_set)
+        return 0;
+    return CLAMP(timestamp.seconds, -NANOSECONDS_REACH, NANOSECONDS_REACH) * NANOSECONDS +
+           timestamp.nanoseconds;
 }
 
 char *ek_timestamp_words(EkTimestamp timestamp)

@@ -6,7 +6,8 @@
 
 #include <string.h>
 
-#define DAY (24 * 3600)
+#define SECOND ((gint64)1000000000)
+#define DAY (24 * 3600 * SECOND)
 
 static void region_free(gpointer data)
 {
@@ -214,8 +215,8 @@ EkVolume *ek_volume_new_under(const EkVolume *newer)
 
 gint64 ek_volume_last_use(const EkVolume *volume)
 {
-    gint64 created = volume->created.is_set ? volume->created.seconds : 0;
-    gint64 used = volume->used.is_set ? volume->used.seconds : 0;
+    gint64 created = ek_timestamp_nanoseconds(volume->created);
+    gint64 used = ek_timestamp_nanoseconds(volume->used);
     return MAX(created, used);
 }
 
@@ -224,7 +225,13 @@ gboolean ek_volume_is_later(const EkVolume *a, const EkVolume *b)
     gboolean local = a->used.is_set ? a->used.is_local : a->created.is_local;
     gboolean other = b->used.is_set ? b->used.is_local : b->created.is_local;
     gint64 before = ek_volume_last_use(b);
-    return before > 0 && ek_volume_last_use(a) > before + (local != other ? DAY : 0);
+    gint64 after = ek_volume_last_use(a);
+    /* One that keeps whole seconds does not tell what came first within one. */
+    if (before % SECOND == 0 || after % SECOND == 0) {
+        before -= before % SECOND;
+        after -= after % SECOND;
+    }
+    return before > 0 && after > before + (local != other ? DAY : 0);
 }
 
 const char *ek_volume_unit(const EkVolume *volume)

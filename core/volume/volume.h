@@ -136,7 +136,7 @@ void ek_volume_property(EkVolume *volume, const char *name, const char *format, 
     G_GNUC_PRINTF(3, 4);
 void ek_volume_property_number(EkVolume *volume, const char *name, guint64 number);
 
-/* When it was made or last used, whatever is later, in seconds since 1970; 0: neither is told. */
+/* When it was made or last used, whatever is later, in ns since 1970; 0: neither is told. */
 gint64 ek_volume_last_use(const EkVolume *volume);
 
 /* Was `a` last used after `b`, as far as both tell? A clock without a zone may be up to a day ahead

@@ -19,18 +19,21 @@ struct EkIndexing {
     const EkCaseVolume *volume;
     EkFiles files;
     GPtrArray *newer;      /* EkVolume*: those that lie on it */
-    GArray *claimants;     /* guint64: earlier volumes on it that came later than it */
+    GArray *claimants;     /* guint64: earlier volumes on it that may have come later than it */
     EkCaseVolume contents; /* what stands for a volume where it is the catalogue of contents */
     EkVolume *stand_in;
     EkContentStore *store; /* NULL: it is a volume */
     EkReader *beneath;     /* what these leave of it; NULL: all of it is its own */
     EkLock *lock;
     EkInventory *inventory;
+    char *basis; /* what it stands on */
 };
 
 /* --- generations on one ground ---------------------------------------------------------------- */
 
-/* Of several that others were made over, those that came after this one: their files lay on it. */
+/* Of several that others were made over, those that came after this one: their files lay on it.
+ * Where nothing says which of two came first, each may have: where both say a file lies, none is
+ * proved. */
 static GArray *claimants_on(const GPtrArray *volumes, const EkCaseVolume *own)
 {
     GArray *claimants = g_array_new(FALSE, FALSE, sizeof(guint64));
@@ -41,27 +44,10 @@ static GArray *claimants_on(const GPtrArray *volumes, const EkCaseVolume *own)
             other->standing == EK_STANDING_REMAINS &&
             other->volume->confidence >= CLAIM_CONFIDENCE &&
             ek_ranges_overlap(ek_volume_range(own->volume), ek_volume_range(other->volume)) &&
-            ek_volume_is_later(other->volume, own->volume))
+            !ek_volume_is_later(own->volume, other->volume))
             g_array_append_val(claimants, number);
     }
     return claimants;
-}
-
-/* Where files of these lie: EkRange, in order. NULL on failure; the caller unrefs. */
-static GArray *gather_claims(EkIndexing *indexing, const gint *cancel, GError **error)
-{
-    g_autoptr(GArray) claims = g_array_new(FALSE, FALSE, sizeof(EkRange));
-    for (guint i = 0; i < indexing->claimants->len; i++) {
-        guint64 number = g_array_index(indexing->claimants, guint64, i);
-        g_autoptr(EkIndexing) other = ek_indexing_new(indexing->view, number, error);
-        g_autoptr(GArray) own = g_array_new(FALSE, FALSE, sizeof(EkRange));
-        if (other == NULL || !ek_indexing_run(other, cancel, error) ||
-            !ek_inventory_claims(other->inventory, own, error))
-            return NULL;
-        g_array_append_vals(claims, own->data, own->len);
-    }
-    g_array_sort(claims, ek_range_by_first);
-    return g_steal_pointer(&claims);
 }
 
 /* --- what it stands on ------------------------------------------------------------------------ */
@@ -217,6 +203,8 @@ static gboolean open_inventory(EkIndexing *indexing, const char *basis, GError *
 {
     EkView *view = indexing->view;
     guint number = indexing->volume->number;
+    g_free(indexing->basis);
+    indexing->basis = g_strdup(basis);
     indexing->inventory = ek_inventory_open(view->opened, number, basis, FALSE, error);
     if (indexing->inventory == NULL)
         return FALSE;
@@ -254,7 +242,7 @@ static gboolean run_contents(EkIndexing *indexing, const gint *cancel, GError **
     guint32 sector_size = ek_case_info(indexing->view->opened)->sector_size;
     EkGround ground = {.reader = indexing->view->reader};
     gboolean fine = ek_contentstore_walk(indexing->store, sector_size, &sink, error) &&
-                    ek_inventory_commit(indexing->inventory, error) &&
+                    ek_inventory_end(indexing->inventory, error) &&
                     ek_inventory_finish(indexing->inventory, EK_CONTENTS_ROOT, &ground, error);
     g_clear_pointer(&indexing->lock, ek_lock_release);
     return fine;
@@ -297,7 +285,47 @@ void ek_indexing_free(EkIndexing *indexing)
     g_clear_pointer(&indexing->newer, g_ptr_array_unref);
     g_clear_pointer(&indexing->claimants, g_array_unref);
     g_clear_pointer(&indexing->volumes, g_ptr_array_unref);
+    g_free(indexing->basis);
     g_free(indexing);
+}
+
+/* Its files are listed, and not judged yet. FALSE on failure, and when it was cancelled. */
+static gboolean list_files(EkIndexing *indexing, const gint *cancel, GError **error)
+{
+    EkInventory *inventory = indexing->inventory;
+    EkFiles *files = &indexing->files;
+    ek_inventory_watch(inventory, cancel);
+    if (ek_inventory_is_listed(inventory))
+        return TRUE;
+    if (!find_records(indexing, cancel, error))
+        return FALSE;
+    EkFileSink sink = ek_inventory_sink(inventory, cancel);
+    gboolean complete = files->format->walk(files->opened, ek_inventory_mark(inventory), &sink);
+    if (complete)
+        return ek_inventory_end(inventory, error);
+    if (ek_inventory_commit(inventory, error))
+        ek_error_set(error, EK_ERROR_DAMAGED, "volume %u: the list of its files ended early",
+                     indexing->volume->number);
+    return FALSE;
+}
+
+/* Where files of these lie: EkRange, in order. For that they are listed, but not judged: of two
+ * that may each have come first, each would wait for the other. NULL on failure; the caller unrefs.
+ */
+static GArray *gather_claims(EkIndexing *indexing, const gint *cancel, GError **error)
+{
+    g_autoptr(GArray) claims = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    for (guint i = 0; i < indexing->claimants->len; i++) {
+        guint64 number = g_array_index(indexing->claimants, guint64, i);
+        g_autoptr(EkIndexing) other = ek_indexing_new(indexing->view, number, error);
+        g_autoptr(GArray) own = g_array_new(FALSE, FALSE, sizeof(EkRange));
+        if (other == NULL || !list_files(other, cancel, error) ||
+            !ek_inventory_claims(other->inventory, own, error))
+            return NULL;
+        g_array_append_vals(claims, own->data, own->len);
+    }
+    g_array_sort(claims, ek_range_by_first);
+    return g_steal_pointer(&claims);
 }
 
 gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **error)
@@ -309,13 +337,8 @@ gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **erro
         return TRUE;
     if (indexing->store != NULL)
         return run_contents(indexing, cancel, error);
-    if (!find_records(indexing, cancel, error))
-        return FALSE;
-    EkFileSink sink = ek_inventory_sink(inventory, cancel);
-    gboolean complete = files->format->walk(files->opened, ek_inventory_mark(inventory), &sink);
-    if (!complete)
-        return ek_inventory_commit(inventory, error);
-    g_autoptr(GArray) claims = gather_claims(indexing, cancel, error);
+    g_autoptr(GArray) claims =
+        list_files(indexing, cancel, error) ? gather_claims(indexing, cancel, error) : NULL;
     if (claims == NULL)
         return FALSE;
     EkGround ground = {indexing->view->reader, indexing->volume->volume, indexing->newer, claims};
@@ -323,6 +346,16 @@ gboolean ek_indexing_run(EkIndexing *indexing, const gint *cancel, GError **erro
         ek_inventory_finish(inventory, files->format->root(files->opened), &ground, error);
     g_clear_pointer(&indexing->lock, ek_lock_release);
     return fine;
+}
+
+const char *ek_indexing_basis(const EkIndexing *indexing)
+{
+    return indexing->basis;
+}
+
+EkView *ek_indexing_view(const EkIndexing *indexing)
+{
+    return indexing->view;
 }
 
 gboolean ek_indexing_known(EkView *view, const EkCaseVolume *volume, EkInventoryTotals *totals)

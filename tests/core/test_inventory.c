@@ -62,6 +62,7 @@ static void finish(Shelf *shelf)
     GError *error = NULL;
     g_autoptr(GPtrArray) newer = g_ptr_array_new();
     EkGround ground = {.reader = shelf->bench.reader, .newer = newer};
+    CHECK(ek_inventory_end(shelf->inventory, &error));
     CHECK(ek_inventory_finish(shelf->inventory, ROOT, &ground, &error));
     CHECK_FINE(&error);
 }

@@ -590,9 +590,42 @@ static void the_log_is_decoded(void)
     }
 }
 
+static gboolean is_later(EkTimestamp used, EkTimestamp before)
+{
+    EkVolume later = {.used = used};
+    EkVolume earlier = {.used = before};
+    return ek_volume_is_later(&later, &earlier);
+}
+
+static void the_later_volume_is_told_as_finely_as_both_tell(void)
+{
+    EkTimestamp early = {1780000000, 100, FALSE, TRUE};
+    EkTimestamp late = {1780000000, 200, FALSE, TRUE};
+    EkTimestamp whole = {1780000000, 0, FALSE, TRUE};
+    EkTimestamp next = {1780000001, 0, FALSE, TRUE};
+    EkTimestamp local = {1780000001, 0, TRUE, TRUE};
+    CHECK(is_later(late, early));
+    CHECK(!is_later(early, late));
+    CHECK(!is_later(early, whole));
+    CHECK(!is_later(whole, early));
+    CHECK(is_later(next, late));
+    CHECK(!is_later(local, late));
+    CHECK(!is_later(late, (EkTimestamp){0}));
+    CHECK(!is_later((EkTimestamp){0}, late));
+    EkTimestamp moment = early;
+    ek_timestamp_advance(&moment, late);
+    CHECK_NUMBER(moment.nanoseconds, 200);
+    ek_timestamp_advance(&moment, early);
+    CHECK_NUMBER(moment.nanoseconds, 200);
+    CHECK_NUMBER(ek_timestamp_nanoseconds((EkTimestamp){G_MAXINT64, 0, FALSE, TRUE}),
+                 9000000000000000000);
+}
+
 int main(void)
 {
     static const Test tests[] = {
+        {"the later volume is told as finely as both tell",
+         the_later_volume_is_told_as_finely_as_both_tell},
         {"chains end where the format says", chains_end_where_the_format_says},
         {"a FAT boot sector is decoded", a_fat_boot_sector_is_decoded},
         {"no boot sector speaks of places outside", no_boot_sector_speaks_of_places_outside},
