@@ -53,11 +53,12 @@ const EkCommand ek_commands[] = {
      "files are included and marked; --not-deleted excludes them. --condition holed finds the "
      "files affected by bad sectors.",
      "ektypon find bench-17 --kind documents --condition holed", 1, MANY, ek_command_find},
-    {"peek", "CASE VOLUME:PATH", "Preview a file, or the pictures of a folder.",
-     "Checked by content: pictures are decoded, archives and office files unpacked, text is "
-     "tested for its encoding, all in a sandboxed helper process. Of office files the words "
-     "are shown. Pictures are drawn in the "
-     "terminal; use --plain elsewhere. With --sheet PATH is a folder: its pictures side by side.",
+    {"peek", "CASE VOLUME:PATH", "Preview a file, or the pictures and films of a folder.",
+     "Checked by content: pictures, films and recordings are decoded, archives and office files "
+     "unpacked, text is tested for its encoding, all in a sandboxed helper process. Of office "
+     "files and PDFs the words are shown. Pictures and the first frames of films are drawn in the "
+     "terminal; use --plain elsewhere. With --sheet PATH is a folder: its pictures and films side "
+     "by side.",
      "ektypon peek bench-17 2:\"Germination photos/Tray 01.jpg\"", 2, 2, ek_command_peek},
     {"index", "CASE VOLUME",
      "Build the file index of a volume (other commands do this when needed).",

@@ -111,8 +111,11 @@ GPtrArray *ek_contact_sheet(const EkShowcase *showcase, guint most, EkSheetOpen 
                             const gint *cancel, GError **error)
 {
     GPtrArray *pictures = g_ptr_array_new_with_free_func(picture_free);
-    const EkPeekCanvas canvas = {
-        .columns = EK_SHEET_WIDE, .lines = EK_SHEET_HIGH, .colors = 1u << 24, .pixels = TRUE};
+    const EkPeekCanvas canvas = {.columns = EK_SHEET_WIDE,
+                                 .lines = EK_SHEET_HIGH,
+                                 .colors = 1u << 24,
+                                 .pixels = TRUE,
+                                 .look_only = TRUE};
     g_autoptr(EkPeeker) peeker = ek_peeking_new(&canvas);
     g_autoptr(GHashTable) volumes =
         g_hash_table_new_full(g_direct_hash, g_direct_equal, NULL, indexing_free);

@@ -122,12 +122,17 @@ static gboolean add_picture(Sheet *sheet, const EkItem *item)
     return TRUE;
 }
 
+static gboolean is_shown(EkKind kind)
+{
+    return kind == EK_KIND_PICTURE || kind == EK_KIND_VIDEO;
+}
+
 static gboolean take_item(void *data, const char *path, const EkItem *item)
 {
     Sheet *sheet = data;
     (void)path;
     if (item->file.type != EK_TYPE_FILE || item->file.size == 0 || item->is_again ||
-        ek_kind_of(item->name) != EK_KIND_PICTURE)
+        !is_shown(ek_kind_of(item->name)))
         return g_atomic_int_get(sheet->cancel) == 0;
     if (sheet->drawn >= PICTURES_MOST) {
         sheet->more++;
@@ -153,6 +158,7 @@ int ek_sheet_print(EkCli *cli, EkIndexing *indexing, guint64 folder, gboolean pl
         return ek_cli_misused(cli, "--sheet: run this in a terminal, or use --plain");
     canvas.columns = WIDE;
     canvas.lines = HIGH;
+    canvas.look_only = TRUE;
     g_autoptr(EkPeeker) peeker = ek_peeking_new(&canvas);
     guint columns = ((guint)MAX(cli->width, 1) + BETWEEN) / (WIDE + BETWEEN);
     Sheet sheet = {.cli = cli,
@@ -170,9 +176,10 @@ int ek_sheet_print(EkCli *cli, EkIndexing *indexing, guint64 folder, gboolean pl
     if (!fine || error != NULL)
         return ek_cli_fail(cli, error);
     if (sheet.drawn == 0)
-        ek_cli_print("There are no pictures here.\n");
+        ek_cli_print("There are no pictures or films here.\n");
     if (sheet.more > 0)
-        ek_cli_advise("%" G_GUINT64_FORMAT " more pictures. To see them, name a folder below this "
+        ek_cli_advise("%" G_GUINT64_FORMAT
+                      " more pictures and films. To see them, name a folder below this "
                       "one",
                       sheet.more);
     return g_atomic_int_get(sheet.cancel) != 0 ? EK_EXIT_INTERRUPTED : EK_EXIT_DONE;

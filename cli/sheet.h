@@ -6,7 +6,7 @@
 #include "cli.h"
 #include "work/indexing.h"
 
-/* Draws the pictures of a folder, and of the folders below it, side by side with their names.
+/* Draws the pictures and films of a folder, and of those below it, side by side with their names.
  * `plain`: with plain characters, wherever the output goes. Returns the command's status. */
 int ek_sheet_print(EkCli *cli, EkIndexing *indexing, guint64 folder, gboolean plain);
 

@@ -9,11 +9,13 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 #include <unistd.h>
 
 #define STATUS_USAGE 2
 #define STATUS_UNLOCKED 3
-#define WORDS_MOST 4000u /* bytes of each that is told in words */
+#define WORKED_MOST (10 * (clock_t)CLOCKS_PER_SEC) /* of the processor, before it ends */
+#define WORDS_MOST 4000u                           /* bytes of each that is told in words */
 
 /* FALSE at the end of input. */
 static gboolean take(void *bytes, gsize length)
@@ -52,7 +54,7 @@ static void set(GKeyFile *keys, const char *key, const char *text)
     g_key_file_set_string(keys, EK_PEEK_GROUP, key, valid);
 }
 
-static char *compose(const Finding *finding, gsize *length)
+static char *compose(const Finding *finding, gboolean is_last, gsize *length)
 {
     g_autoptr(GKeyFile) keys = g_key_file_new();
     set(keys, EK_PEEK_TYPE, finding->type);
@@ -61,6 +63,7 @@ static char *compose(const Finding *finding, gsize *length)
     set(keys, EK_PEEK_WHY, finding->why);
     set(keys, EK_PEEK_LOOK, finding->look);
     set(keys, EK_PEEK_SHOWN, finding->shown->str);
+    set(keys, EK_PEEK_LAST, is_last ? "yes" : "no");
     return g_key_file_to_data(keys, length, NULL);
 }
 
@@ -71,20 +74,20 @@ static void shorten(char *text, gsize most)
 }
 
 /* What is too long to be told is cut: the beginning says as much. */
-static gboolean answer(const Finding *finding)
+static gboolean answer(const Finding *finding, gboolean is_last)
 {
     gsize length = 0;
     shorten(finding->type, WORDS_MOST);
     shorten(finding->mime, WORDS_MOST);
     shorten(finding->why, WORDS_MOST);
-    g_autofree char *text = compose(finding, &length);
+    g_autofree char *text = compose(finding, is_last, &length);
     while (length > EK_PEEK_ANSWER && finding->shown->len > 0) {
         g_string_truncate(finding->shown, finding->shown->len / 2);
         const char *line = g_strrstr_len(finding->shown->str, -1, "\n");
         if (line != NULL)
             g_string_truncate(finding->shown, (gsize)(line - finding->shown->str) + 1);
         g_free(text);
-        text = compose(finding, &length);
+        text = compose(finding, is_last, &length);
     }
     guint32 told = (guint32)length;
     return length <= EK_PEEK_ANSWER && give(&told, sizeof told) && give(text, length);
@@ -97,21 +100,26 @@ static void judge(const Content *content, const Canvas *canvas, Finding *finding
     if (content->size == 0)
         finding_says(finding, "unchecked", "it is empty");
     else if (canvas != NULL && !picture_judge(content, canvas, finding) &&
-             !archive_judge(content, canvas, finding))
+             !film_judge(content, canvas, finding) && !archive_judge(content, canvas, finding))
         text_judge(content, canvas, finding);
+    if (canvas != NULL)
+        page_show(content, canvas, finding);
     if (canvas != NULL)
         embedded_show(content, canvas, finding);
 }
 
 static gboolean serve(const EkPeekRequest *request, const Canvas *canvas)
 {
-    g_autofree guint8 *bytes = g_malloc(MAX(request->sent, 1u));
-    if (!take(bytes, request->sent))
+    gsize length = (gsize)request->sent + request->sent_of_end;
+    g_autofree guint8 *bytes = g_malloc(MAX(length, 1u));
+    if (!take(bytes, length))
         return FALSE;
-    Content content = {bytes, request->sent, request->size};
+    Content content = {bytes, request->sent, request->size, request->sent_of_end};
     Finding finding = {.opens = "unchecked", .look = "none", .shown = g_string_new(NULL)};
     judge(&content, canvas, &finding);
-    gboolean fine = answer(&finding);
+    /* The time that the next one needs may not be left. */
+    gboolean is_last = clock() > WORKED_MOST;
+    gboolean fine = answer(&finding, is_last) && !is_last;
     g_free(finding.type);
     g_free(finding.mime);
     g_free(finding.why);
@@ -128,23 +136,26 @@ static guint number(const char *text, guint most)
 int main(int argc, char **argv)
 {
     gboolean kinds_only = argc == 2 && strcmp(argv[1], "kinds") == 0;
-    if (!kinds_only && argc != 5) {
+    if (!kinds_only && argc != 6) {
         fputs("ektypon-peek is started by ektypon, when it looks into files.\n", stderr);
         return STATUS_USAGE;
     }
     Canvas canvas = {0};
     if (!kinds_only)
-        canvas = (Canvas){number(argv[1], 1000), number(argv[2], 1000), number(argv[3], 1u << 24),
-                          strcmp(argv[4], "ascii") == 0, strcmp(argv[4], "pixels") == 0};
+        canvas = (Canvas){number(argv[1], 1000),          number(argv[2], 1000),
+                          number(argv[3], 1u << 24),      strcmp(argv[4], "ascii") == 0,
+                          strcmp(argv[4], "pixels") == 0, strcmp(argv[5], "look") == 0};
     setlocale(LC_ALL, "");
-    gboolean ready = type_prepare() &&
-                     (kinds_only || (picture_prepare() && text_prepare() && archive_prepare()));
+    gboolean ready =
+        type_prepare() && (kinds_only || (picture_prepare() && text_prepare() &&
+                                          archive_prepare() && film_prepare() && page_prepare()));
     if (!ready || !lock_down())
         return STATUS_UNLOCKED;
     EkPeekRequest request;
     while (take(&request, sizeof request)) {
         if (request.magic != EK_PEEK_MAGIC || request.sent > EK_PEEK_MOST ||
-            request.sent > request.size)
+            request.sent_of_end > EK_PEEK_MOST - request.sent ||
+            (guint64)request.sent + request.sent_of_end > request.size)
             _exit(STATUS_USAGE);
         if (!serve(&request, kinds_only ? NULL : &canvas))
             break;

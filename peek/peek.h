@@ -4,12 +4,13 @@
 #ifndef EK_PEEK_H
 #define EK_PEEK_H
 
-#include <glib.h>
+#include <gdk-pixbuf/gdk-pixbuf.h>
 
 typedef struct {
     const guint8 *bytes;
     gsize length;
-    guint64 size; /* of the file: more than `length` when only its beginning is here */
+    guint64 size;     /* of the file: more than `length` when only its beginning is here */
+    gsize end_length; /* bytes of its end that follow those of its beginning */
 } Content;
 
 /* How much is shown, and with what. */
@@ -18,7 +19,8 @@ typedef struct {
     guint lines;
     guint colors; /* 0, 16, 256 or 1 << 24 */
     gboolean ascii;
-    gboolean pixels; /* columns and lines of them, and nothing is drawn */
+    gboolean pixels;    /* columns and lines of them, and nothing is drawn */
+    gboolean look_only; /* what takes long is not judged */
 } Canvas;
 
 typedef struct {
@@ -38,6 +40,8 @@ gboolean type_prepare(void);
 gboolean picture_prepare(void);
 gboolean text_prepare(void);
 gboolean archive_prepare(void);
+gboolean film_prepare(void);
+gboolean page_prepare(void);
 
 /* Type and media type, from the bytes alone. */
 void type_find(const Content *content, Finding *finding);
@@ -51,6 +55,12 @@ char *jpeg_fault(const Content *content, gboolean *starved);
  * has fewer pixels than `least`, or it does not decode. */
 void picture_show(const guint8 *bytes, gsize length, int least, const Canvas *canvas,
                   Finding *finding);
+void picture_draw(const GdkPixbuf *picture, const Canvas *canvas, Finding *finding);
+/* Films and recordings, where libraries that decode them were there to build it with. */
+gboolean film_judge(const Content *content, const Canvas *canvas, Finding *finding);
+/* Shows the first page of a PDF or its words, where a library for that was there to build it with.
+ */
+void page_show(const Content *content, const Canvas *canvas, Finding *finding);
 /* Shows a picture that lies in a film or a PDF, where nothing else is shown of it. */
 void embedded_show(const Content *content, const Canvas *canvas, Finding *finding);
 gboolean archive_judge(const Content *content, const Canvas *canvas, Finding *finding);
@@ -63,8 +73,8 @@ gboolean document_has_words(const char *mime, const char *name);
 void document_show(const guint8 *xml, gsize length, const Canvas *canvas, Finding *finding);
 gboolean text_judge(const Content *content, const Canvas *canvas, Finding *finding);
 
-/* From here on: no files, no network, no other program, bounded memory and processor time. FALSE
- * when the system cannot do that. */
+/* From here on: no files but fonts that pages lack, no network, no other program, bounded memory
+ * and processor time. FALSE when the system cannot do that. */
 gboolean lock_down(void);
 
 #endif

@@ -189,24 +189,28 @@ static void draw_characters(const GdkPixbuf *full, const Canvas *canvas, Finding
     chafa_canvas_config_unref(config);
 }
 
-static void draw(GdkPixbuf *full, const Canvas *canvas, Finding *finding)
+void picture_draw(const GdkPixbuf *picture, const Canvas *canvas, Finding *finding)
 {
-    /* As its camera was held. */
-    g_autoptr(GdkPixbuf) upright = gdk_pixbuf_apply_embedded_orientation(full);
-    const GdkPixbuf *shown = upright != NULL ? upright : full;
     if (canvas->columns == 0 || canvas->lines == 0)
         return;
     if (canvas->pixels)
-        give_pixels(shown, canvas, finding);
+        give_pixels(picture, canvas, finding);
     else
-        draw_characters(shown, canvas, finding);
+        draw_characters(picture, canvas, finding);
+}
+
+/* As its camera was held. */
+static void draw_upright(GdkPixbuf *full, const Canvas *canvas, Finding *finding)
+{
+    g_autoptr(GdkPixbuf) upright = gdk_pixbuf_apply_embedded_orientation(full);
+    picture_draw(upright != NULL ? upright : full, canvas, finding);
 }
 
 void picture_show(const guint8 *bytes, gsize length, int least, const Canvas *canvas,
                   Finding *finding)
 {
     Shape shape = {0};
-    Content content = {bytes, length, length};
+    Content content = {bytes, length, length, 0};
     Finding inside = {0};
     type_find(&content, &inside);
     const char *format = g_hash_table_lookup(known, inside.mime);
@@ -222,7 +226,7 @@ void picture_show(const guint8 *bytes, gsize length, int least, const Canvas *ca
     fine = gdk_pixbuf_loader_close(loader, NULL) && fine;
     GdkPixbuf *picture = gdk_pixbuf_loader_get_pixbuf(loader);
     if (fine && picture != NULL && !shape.too_large && MIN(shape.width, shape.height) >= least)
-        draw(picture, canvas, finding);
+        draw_upright(picture, canvas, finding);
 }
 
 /* Did it end for want of memory? That says nothing about the picture. */
@@ -271,6 +275,6 @@ gboolean picture_judge(const Content *content, const Canvas *canvas, Finding *fi
         finding_says(finding, "no", "%s",
                      error != NULL ? error->message : "it has no picture in it");
     if (picture != NULL && !starved && !shape.too_large)
-        draw(picture, canvas, finding);
+        draw_upright(picture, canvas, finding);
     return TRUE;
 }

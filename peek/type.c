@@ -4,6 +4,8 @@
 
 #include <magic.h>
 
+#define PACKETS 8u /* in a row, that make a transport stream */
+
 static magic_t cookie;
 
 gboolean type_prepare(void)
@@ -19,8 +21,29 @@ static char *ask(const Content *content, int flags)
     return g_strdup(told != NULL ? told : "");
 }
 
+/* Packets of 188 bytes that begin with 0x47 (ISO/IEC 13818-1, 2.4.3), as they are or behind four
+ * bytes of time each. */
+static gboolean is_transport_stream(const Content *content)
+{
+    for (gsize lead = 0; lead <= 4; lead += 4) {
+        gsize packets = 0;
+        while (packets < PACKETS && packets * (188 + lead) + lead < content->length &&
+               content->bytes[packets * (188 + lead) + lead] == 0x47)
+            packets++;
+        if (packets == PACKETS)
+            return TRUE;
+    }
+    return FALSE;
+}
+
 void type_find(const Content *content, Finding *finding)
 {
     finding->type = ask(content, 0);
     finding->mime = ask(content, MAGIC_MIME_TYPE);
+    if (g_str_equal(finding->mime, "application/octet-stream") && is_transport_stream(content)) {
+        g_free(finding->type);
+        g_free(finding->mime);
+        finding->type = g_strdup("MPEG transport stream");
+        finding->mime = g_strdup("video/mp2t");
+    }
 }

@@ -251,6 +251,14 @@ gsize ek_access_read(EkAccess *access, EkByte offset, guint8 *buffer, gsize leng
     return done;
 }
 
+gboolean ek_access_is_packed(const EkFile *file, const GArray *extents)
+{
+    gboolean packed = (file->flags & EK_FILE_ENCODED) != 0;
+    for (guint i = 0; i < extents->len; i++)
+        packed = packed || g_array_index(extents, EkExtent, i).is_packed;
+    return packed;
+}
+
 EkAccess *ek_access_new(EkReader *reader, const EkVolume *volume, const EkFile *file,
                         GArray *extents, GError **error)
 {

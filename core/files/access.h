@@ -7,6 +7,9 @@
 
 typedef struct EkAccess EkAccess;
 
+/* Must it be unpacked or decoded, from its beginning on, to be read? Extents: EkExtent. */
+gboolean ek_access_is_packed(const EkFile *file, const GArray *extents);
+
 /* Begins to read a file of `volume` that lies in these extents (EkExtent; taken). What a format
  * decodes is decoded by a thread of its own, forwards, as it is read: to go back begins anew.
  * Reader and volume must live as long; `volume` is needed for encoded files only. The caller

@@ -3,6 +3,7 @@
 #include "files/peeker.h"
 
 #include "base/error.h"
+#include "files/access.h"
 #include "files/peekwire.h"
 
 #include <errno.h>
@@ -14,6 +15,7 @@
 #include <unistd.h>
 
 #define PIECE (256u << 10)
+#define PART_OF_LONG (48u << 20) /* of its beginning, and of its end */
 #define TELLING 4096u            /* bytes that tell a type */
 #define PATIENCE_MS (150 * 1000) /* its own limits end it sooner */
 #define STEP_MS 200
@@ -86,7 +88,8 @@ static gboolean start(EkPeeker *peeker, GError **error)
     g_autofree char *lines = g_strdup_printf("%u", canvas->lines);
     g_autofree char *colors = g_strdup_printf("%u", canvas->colors);
     const char *with = canvas->pixels ? "pixels" : canvas->ascii ? "ascii" : "any";
-    char *argv[] = {peeker->program, columns, lines, colors, (char *)with, NULL};
+    const char *how = canvas->look_only ? "look" : "judge";
+    char *argv[] = {peeker->program, columns, lines, colors, (char *)with, (char *)how, NULL};
     char *kinds[] = {peeker->program, "kinds", NULL};
     char *envp[] = {"LC_ALL=C.UTF-8", "PATH=/nonexistent", NULL};
     GError *failure = NULL;
@@ -237,8 +240,7 @@ static gboolean take_pixels(const EkPeekCanvas *canvas, EkPeek *peek)
     return length == wide * high * EK_PEEK_PIXEL_BYTES;
 }
 
-static gboolean take_answer(const EkPeekCanvas *canvas, EkPeek *peek, const char *text,
-                            gsize length)
+static gboolean take_answer(EkPeeker *peeker, EkPeek *peek, const char *text, gsize length)
 {
     static const char *const opens[] = {"unchecked", "yes", "no", NULL};
     static const char *const looks[] = {"none", "text", "list", "picture", "pixels", NULL};
@@ -252,9 +254,12 @@ static gboolean take_answer(const EkPeekCanvas *canvas, EkPeek *peek, const char
     peek->opens = (EkOpens)word_of(keys, EK_PEEK_OPENS, opens);
     peek->look = (EkLook)word_of(keys, EK_PEEK_LOOK, looks);
     peek->kind = ek_kind_of_mime(peek->mime);
+    g_autofree char *last = text_of(keys, EK_PEEK_LAST);
+    if (g_str_equal(last, "yes"))
+        stop(peeker);
     if (peek->look != EK_LOOK_PIXELS)
         return TRUE;
-    gboolean fine = take_pixels(canvas, peek);
+    gboolean fine = take_pixels(&peeker->canvas, peek);
     g_clear_pointer(&peek->shown, g_free);
     peek->shown = g_strdup("");
     if (!fine)
@@ -289,39 +294,74 @@ static gboolean take_end(EkPeeker *peeker, EkPeek *peek, GError **error)
     return TRUE;
 }
 
-gboolean ek_peeker_look(EkPeeker *peeker, EkFiles *files, const EkFile *file, const GArray *extents,
-                        const gint *cancel, EkPeek *peek, GError **error)
+/* The end of a file goes behind its beginning; holes are zeros, as there. */
+static void send_end(Sending *sending, EkFiles *files, const EkFile *file, const GArray *extents,
+                     guint32 length)
 {
+    g_autofree guint8 *bytes = g_malloc0(MAX(length, 1u));
+    g_autoptr(EkAccess) access =
+        ek_access_new(files->reader, NULL, file, g_array_copy((GArray *)extents), NULL);
+    gsize done = 0;
+    if (access != NULL)
+        ek_access_read_on(access, TRUE, file->size - length, bytes, length, &done);
+    send_all(sending, bytes, length);
+}
+
+/* Sends the file, or its beginning and its end, and takes the answer. FALSE: the helper is gone. */
+static gboolean ask(EkPeeker *peeker, EkFiles *files, const EkFile *file, const GArray *extents,
+                    guint32 beginning, guint32 end, const gint *cancel, EkPeek *peek)
+{
+    EkPeekRequest request = {EK_PEEK_MAGIC, beginning, file->size, end, 0};
+    Sending sending = {peeker, peek, cancel, beginning, 0, FALSE, FALSE};
     *peek = (EkPeek){.is_known = TRUE};
-    if (!start(peeker, error))
-        return FALSE;
-    gboolean is_all = peeker->is_full && file->size <= EK_PEEK_MOST;
-    EkPeekRequest request = {EK_PEEK_MAGIC, (guint32)(is_all ? file->size : MIN(file->size, PIECE)),
-                             file->size};
-    Sending sending = {peeker, peek, cancel, request.sent, 0, FALSE, FALSE};
     send_all(&sending, &request, sizeof request);
-    if (request.sent > 0)
+    if (beginning > 0)
         ek_files_read(files, file, extents, send_piece, &sending);
     /* Content that ends before its size does is made up with zeros. */
     while (sending.left > 0 && !sending.broken && g_atomic_int_get(cancel) == 0)
         send_piece(&sending, NULL, (gsize)sending.left);
+    if (end > 0 && !sending.broken && g_atomic_int_get(cancel) == 0)
+        send_end(&sending, files, file, extents, end);
+    peek->is_blank = peek->is_blank && sending.at >= LEAST_BLANK;
     guint32 length = 0;
-    g_autofree char *answer = NULL;
-    gboolean fine = receive(peeker, &length, sizeof length, cancel) && length <= EK_PEEK_ANSWER;
-    if (fine) {
-        answer = g_malloc((gsize)length + 1);
-        fine = receive(peeker, answer, length, cancel) &&
-               take_answer(&peeker->canvas, peek, answer, length);
+    if (!receive(peeker, &length, sizeof length, cancel) || length > EK_PEEK_ANSWER)
+        return FALSE;
+    g_autofree char *answer = g_malloc((gsize)length + 1);
+    return receive(peeker, answer, length, cancel) && take_answer(peeker, peek, answer, length);
+}
+
+/* Of a long film the beginning and the end may tell where its frames are. */
+static gboolean needs_end(const EkPeeker *peeker, const EkFile *file, const GArray *extents,
+                          const EkPeek *peek)
+{
+    return peeker->is_full && file->size > EK_PEEK_MOST && peek->look == EK_LOOK_NONE &&
+           peeker->canvas.columns > 0 && peek->kind == EK_KIND_VIDEO &&
+           !ek_access_is_packed(file, extents);
+}
+
+gboolean ek_peeker_look(EkPeeker *peeker, EkFiles *files, const EkFile *file, const GArray *extents,
+                        const gint *cancel, EkPeek *peek, GError **error)
+{
+    *peek = (EkPeek){.is_known = TRUE};
+    gboolean is_all = peeker->is_full && file->size <= EK_PEEK_MOST;
+    guint32 beginning = (guint32)(is_all ? file->size : MIN(file->size, PIECE));
+    if (!start(peeker, error))
+        return FALSE;
+    gboolean fine = ask(peeker, files, file, extents, beginning, 0, cancel, peek);
+    if (fine && needs_end(peeker, file, extents, peek) && g_atomic_int_get(cancel) == 0) {
+        ek_peek_clear(peek);
+        if (!start(peeker, error))
+            return FALSE;
+        fine = ask(peeker, files, file, extents, PART_OF_LONG, PART_OF_LONG, cancel, peek);
     }
     if (g_atomic_int_get(cancel) != 0) {
         stop(peeker);
         return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
     }
-    if (fine && peek->is_blank && sending.at >= LEAST_BLANK) {
+    if (fine && peek->is_blank) {
         peek->opens = EK_OPENS_NO;
         g_free(peek->why);
         peek->why = g_strdup("it is blank");
     }
-    peek->is_blank = peek->is_blank && sending.at >= LEAST_BLANK;
     return fine || take_end(peeker, peek, error);
 }

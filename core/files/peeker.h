@@ -41,9 +41,10 @@ void ek_peek_clear(EkPeek *peek);
 typedef struct {
     guint columns;
     guint lines;
-    guint colors;    /* 0, 16, 256 or 1 << 24 */
-    gboolean ascii;  /* no other characters */
-    gboolean pixels; /* not drawn at all: `columns` and `lines` are the most pixels a side */
+    guint colors;       /* 0, 16, 256 or 1 << 24 */
+    gboolean ascii;     /* no other characters */
+    gboolean look_only; /* what takes long is not judged: EK_OPENS_UNCHECKED */
+    gboolean pixels;    /* not drawn at all: `columns` and `lines` are the most pixels a side */
 } EkPeekCanvas;
 
 typedef struct EkPeeker EkPeeker;

