@@ -50,6 +50,13 @@ gboolean ek_content_seek(EkContent *content, EkByte offset, EkByte limit, const 
  * doubtful. Returns where the text ends. */
 EkByte ek_followed_line_end(EkContent *content, EkFollowed *followed, EkByte at);
 
+/* No honest packer makes so much of so little: it is not unpacked, as many may stand there, and
+ * each would cost as much. */
+static inline gboolean ek_unpacks_too_much(EkByte packed, guint64 unpacked)
+{
+    return unpacked > (1u << 20) && (unpacked >> 10) > packed + 1024;
+}
+
 /* Are all of these bytes zero? FALSE too where there are not so many. */
 gboolean ek_content_is_zero(EkContent *content, EkByte offset, EkByte bytes);
 

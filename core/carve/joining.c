@@ -54,6 +54,7 @@ EkFollowed ek_joining_follow(EkJoining *joining)
 {
     EkFollowed followed = joining->known;
     followed.end = EK_FOLLOW_NOTHING;
+    followed.is_wrong = FALSE;
     followed.broken.bytes = 0;
     followed.landmark = (EkLandmark){0};
     joining->type->follow(joining->content, &followed);
@@ -62,7 +63,8 @@ EkFollowed ek_joining_follow(EkJoining *joining)
 
 gboolean ek_joining_is_ended(const EkFollowed *followed)
 {
-    return followed->end == EK_FOLLOW_ENDED && followed->proof != EK_PROOF_LENGTH;
+    return followed->end == EK_FOLLOW_ENDED && followed->proof != EK_PROOF_LENGTH &&
+           !followed->is_wrong;
 }
 
 gboolean ek_joining_is_spent(const EkJoining *joining)

@@ -177,7 +177,9 @@ static gboolean try_block(Search *search, EkRange *stretches, guint count, EkByt
             return TRUE;
         /* What is wrong before it was cut is none of it. */
         EkByte wrong = MAX(followed.length, followed.broken.first + followed.broken.bytes);
-        if (followed.end == EK_FOLLOW_BROKE && wrong < cut)
+        if (followed.is_wrong)
+            wrong = followed.broken.first + followed.broken.bytes;
+        if ((followed.end == EK_FOLLOW_BROKE || followed.is_wrong) && wrong < cut)
             top = MIN(top, ek_divide_up(wrong, grid) * grid);
         if (++tried == LIKELY && try_back(search, stretches, count, block, least, top))
             return TRUE;
@@ -185,15 +187,15 @@ static gboolean try_block(Search *search, EkRange *stretches, guint count, EkByt
     return FALSE;
 }
 
-/* In the stretches [from, to). */
-static gboolean try_stretches(Search *search, GArray *stretches, guint from, guint to)
+/* In the stretches [from, to), at the byte `least` of the drive or behind it. */
+static gboolean try_stretches(Search *search, GArray *stretches, guint from, guint to, EkByte least)
 {
     EkJoining *joining = search->joining;
     EkByte far = (EkByte)joining->tries * LOOKS * joining->grid;
     EkByte seen = 0;
     for (guint i = from; i < to; i++) {
         EkRange range = g_array_index(stretches, EkRange, i);
-        for (EkByte at = range.first; at < ek_range_end(range) && seen < far;
+        for (EkByte at = MAX(range.first, least); at < ek_range_end(range) && seen < far;
              at += joining->grid, seen += joining->grid) {
             if (!stands_at(search, at))
                 continue;
@@ -228,6 +230,8 @@ gboolean ek_join_by_landmark(EkJoining *joining, const EkFollowed *broken, const
         return FALSE;
     EkByte from = ek_joining_on_grid(joining, ek_content_place(joining->content, sure - 1) + 1);
     g_autoptr(GArray) stretches = ek_joining_stretches_before(joining, from, &count);
-    return try_stretches(&search, stretches, count, stretches->len) ||
-           try_stretches(&search, stretches, 0, count);
+    /* What lies behind the first piece is shifted to higher places, if at all. */
+    EkByte least = ek_joining_on_grid(joining, joining->first + search.highest);
+    return try_stretches(&search, stretches, count, stretches->len, least) ||
+           try_stretches(&search, stretches, 0, count, 0);
 }

@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* Unpacking LZMA2. Names follow the LZMA specification where it has any. */
+/* Unpacking LZMA and LZMA2. Names follow the LZMA specification where it has any. */
 #include "carve/lzma.h"
 
 #include <string.h>
@@ -16,6 +16,7 @@
 #define END_MODEL 14u     /* from here on with direct bits */
 #define ALIGN_BITS 4u
 #define MATCH_LEAST 2u
+#define PART (1u << 20)          /* bytes of a stream that are handed on at a time */
 #define UNPACKED_MOST (2u << 20) /* bytes of a chunk: all of it is handed on at its end */
 
 typedef guint16 Probability;
@@ -67,6 +68,8 @@ struct EkLzma {
     guint32 range;
     guint32 code;
     gboolean is_starved;
+    EkLzmaMore more; /* NULL: nothing comes behind `end` */
+    void *more_data;
 };
 
 EkLzma *ek_lzma_new(guint64 window)
@@ -86,14 +89,27 @@ void ek_lzma_free(EkLzma *lzma)
 
 /* --- the range decoder ------------------------------------------------------------------------ */
 
+static void refill(EkLzma *lzma)
+{
+    EkSpan span = lzma->more != NULL ? lzma->more(lzma->more_data) : (EkSpan){NULL, 0};
+    lzma->is_starved = span.length == 0;
+    lzma->in = span.data;
+    lzma->end = lzma->is_starved ? span.data : span.data + span.length;
+}
+
+static guint32 next_byte(EkLzma *lzma)
+{
+    if (lzma->in == lzma->end && !lzma->is_starved)
+        refill(lzma);
+    return lzma->is_starved ? 0u : *lzma->in++;
+}
+
 static void normalize(EkLzma *lzma)
 {
     if (lzma->range >= TOP)
         return;
-    if (lzma->in == lzma->end)
-        lzma->is_starved = TRUE;
     lzma->range <<= 8;
-    lzma->code = lzma->code << 8 | (lzma->is_starved ? 0u : *lzma->in++);
+    lzma->code = lzma->code << 8 | next_byte(lzma);
 }
 
 static guint decode_bit(EkLzma *lzma, Probability *probability)
@@ -251,25 +267,24 @@ static guint decode_match(EkLzma *lzma, guint position)
     return length + MATCH_LEAST;
 }
 
-static gboolean decode_some(EkLzma *lzma, gsize left)
+/* At least `least` bytes, unless it is starved, and `most` at most. FALSE: it does not decode. */
+static gboolean decode_some(EkLzma *lzma, gsize least, guint64 most)
 {
-    while (left > 0 && !lzma->is_starved) {
+    guint64 begun = lzma->total;
+    while (lzma->total - begun < least && !lzma->is_starved) {
         guint position = (guint)lzma->total & lzma->position_mask;
         if (decode_bit(lzma, &lzma->model.match[lzma->state][position]) == 0) {
             if (!decode_literal(lzma))
                 return FALSE;
-            left--;
             continue;
         }
         guint length = decode_match(lzma, position);
-        if (length > left || !is_there(lzma, lzma->distance[0]))
+        if (length > most - (lzma->total - begun) || !is_there(lzma, lzma->distance[0]))
             return FALSE;
-        left -= length;
         for (; length > 0; length--)
             put(lzma, byte_before(lzma, lzma->distance[0]));
     }
-    normalize(lzma);
-    return !lzma->is_starved && lzma->in == lzma->end && lzma->code == 0;
+    return TRUE;
 }
 
 /* --- chunks ----------------------------------------------------------------------------------- */
@@ -337,7 +352,10 @@ static gboolean decode_packed(EkLzma *lzma, EkSpan chunk, EkLzmaTake take, void 
     lzma->end = packed.data + packed.length;
     lzma->is_starved = FALSE;
     gsize from = lzma->at;
-    if (!decode_some(lzma, length))
+    lzma->more = NULL;
+    gboolean fine = decode_some(lzma, length, length);
+    normalize(lzma);
+    if (!fine || lzma->is_starved || lzma->in != lzma->end || lzma->code != 0)
         return FALSE;
     hand_on(lzma, from, length, take, data);
     return TRUE;
@@ -376,4 +394,58 @@ gboolean ek_lzma_chunk(EkLzma *lzma, EkSpan chunk, EkLzmaTake take, void *data)
         return TRUE;
     return ek_span_u8(chunk, 0) >= 0x80 ? decode_packed(lzma, chunk, take, data)
                                         : copy_plain(lzma, chunk, take, data);
+}
+
+/* --- streams ---------------------------------------------------------------------------------- */
+
+static gboolean is_at_end(EkLzma *lzma)
+{
+    normalize(lzma);
+    if (lzma->in == lzma->end && !lzma->is_starved)
+        refill(lzma);
+    return lzma->is_starved && lzma->code == 0;
+}
+
+/* All of it was taken, with the mark that some packers put at the end: a match at no distance. */
+static gboolean ends_well(EkLzma *lzma)
+{
+    guint position = (guint)lzma->total & lzma->position_mask;
+    if (is_at_end(lzma))
+        return TRUE;
+    if (lzma->is_starved || decode_bit(lzma, &lzma->model.match[lzma->state][position]) == 0)
+        return FALSE;
+    (void)decode_match(lzma, position);
+    return !lzma->is_starved && lzma->distance[0] == 0xffffffff && is_at_end(lzma);
+}
+
+gboolean ek_lzma_stream(EkLzma *lzma, guint8 properties, guint64 bytes, EkLzmaMore more,
+                        EkLzmaTake take, void *data)
+{
+    lzma->gave_up = !set_properties(lzma, properties);
+    if (lzma->gave_up)
+        return TRUE;
+    reset_state(lzma);
+    lzma->total = 0;
+    lzma->at = 0;
+    lzma->more = more;
+    lzma->more_data = data;
+    lzma->in = lzma->end = NULL;
+    lzma->is_starved = FALSE;
+    lzma->range = 0xffffffff;
+    gboolean fine = next_byte(lzma) == 0;
+    for (guint i = 0; i < 4; i++)
+        lzma->code = lzma->code << 8 | next_byte(lzma);
+    while (fine && bytes > 0 && !lzma->is_starved && !lzma->gave_up) {
+        gsize from = lzma->at;
+        guint64 before = lzma->total;
+        fine = decode_some(lzma, (gsize)MIN(bytes, PART), bytes);
+        gsize done = (gsize)(lzma->total - before);
+        hand_on(lzma, from, done, take, data);
+        bytes -= done;
+        /* A window that is too short has lost what a match may need. */
+        lzma->gave_up = lzma->is_short && lzma->total > lzma->size;
+    }
+    fine = lzma->gave_up || (fine && !lzma->is_starved && ends_well(lzma));
+    lzma->more = NULL;
+    return fine;
 }

@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: MIT */
-/* Unpacking LZMA2, as xz and 7z have it (the LZMA specification of the LZMA SDK, in the public
- * domain): chunks of range-coded matches over a window of what came before. */
+/* Unpacking LZMA and LZMA2, as xz and 7z have them (the LZMA specification of the LZMA SDK, in the
+ * public domain): range-coded matches over a window of what came before, in LZMA2 in chunks. */
 #ifndef EK_CARVE_LZMA_H
 #define EK_CARVE_LZMA_H
 
@@ -28,6 +28,14 @@ gboolean ek_lzma_gave_up(const EkLzma *lzma);
  * parts. FALSE: it does not decode. */
 typedef void (*EkLzmaTake)(void *data, const guint8 *bytes, gsize length);
 gboolean ek_lzma_chunk(EkLzma *lzma, EkSpan chunk, EkLzmaTake take, void *data);
+
+/* LZMA without chunks: unpacks `bytes` bytes of a stream with these properties (lc, lp and pb in
+ * one byte), which `more` hands out part by part; an empty part ends it. `data` is for both. FALSE:
+ * it does not decode. What needs more than is held (ek_lzma_gave_up) is TRUE, and handed on in
+ * part. */
+typedef EkSpan (*EkLzmaMore)(void *data);
+gboolean ek_lzma_stream(EkLzma *lzma, guint8 properties, guint64 bytes, EkLzmaMore more,
+                        EkLzmaTake take, void *data);
 
 /* How many bytes of the last chunk were read when it decoded no more. */
 gsize ek_lzma_reached(const EkLzma *lzma);

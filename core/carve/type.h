@@ -58,6 +58,7 @@ typedef struct {
     EkByte expected;      /* the length that it says; 0: it does not */
     gboolean is_tail;     /* its beginning is missing: what begins in it as its type is of it */
     gboolean is_doubtful; /* it may be part of another one of its type: nothing tells */
+    gboolean is_wrong;    /* ended: all is where it says, but some of it is not right (`broken`) */
     EkBroken broken;      /* broke: where it did so */
     EkLandmark landmark;  /* broke: what must stand behind that */
     const char *why;      /* what was checked, or what broke; constant */

@@ -48,9 +48,11 @@ static EkVerification follow(const EkCarveType *type, EkContent *content, EkByte
     memset(&followed, 0, sizeof followed);
     type->follow(content, &followed);
     EkVerification found = {.type = type, .at = followed.length, .why = followed.why};
+    if (followed.is_wrong)
+        found.at = followed.broken.first;
     if (followed.end == EK_FOLLOW_NOTHING)
         found.type = NULL;
-    else if (followed.end == EK_FOLLOW_BROKE)
+    else if (followed.end == EK_FOLLOW_BROKE || followed.is_wrong)
         found.verified = may_be_wrong(type) ? EK_VERIFIED_WRONG : EK_VERIFIED_NOT;
     else if (followed.length <= bytes && followed.proof >= least_proof(type) &&
              !followed.is_doubtful && !followed.is_tail)

@@ -89,7 +89,8 @@ static guint read_anywhere(const char *name, const char *truth, guint count)
     CHECK(client != NULL && nbd_get_size(client) == (gint64)length);
     for (guint i = 0; client != NULL && i < count; i++) {
         guint64 offset = (guint64)g_rand_double_range(random, 0, (gdouble)length);
-        gsize wanted = MIN((gsize)g_rand_int_range(random, 1, (gint32)READ_MOST), length - offset);
+        gsize drawn = (gsize)g_rand_int_range(random, 1, (gint32)READ_MOST);
+        gsize wanted = MIN(drawn, length - offset);
         if (nbd_pread(client, buffer, wanted, offset, 0) != 0) {
             failed++;
             wrong += nbd_get_errno() != EIO;

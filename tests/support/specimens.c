@@ -521,7 +521,7 @@ GPtrArray *specimens_new(guint32 seed)
     add_tiffs(list, dots);
     add_gif(list, dots);
     add_archive(list, "zip", "zip", ARCHIVE_FORMAT_ZIP, ARCHIVE_FILTER_NONE, TRUE, TRUE, seed);
-    add_archive(list, "7z", "7z", ARCHIVE_FORMAT_7ZIP, ARCHIVE_FILTER_NONE, FALSE, FALSE, seed);
+    add_archive(list, "7z", "7z", ARCHIVE_FORMAT_7ZIP, ARCHIVE_FILTER_NONE, FALSE, TRUE, seed);
     add_archive(list, "tar", "tar", ARCHIVE_FORMAT_TAR_USTAR, ARCHIVE_FILTER_NONE, FALSE, FALSE,
                 seed);
     add_archive(list, "gzip", "gz", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_GZIP, FALSE, TRUE, seed);

@@ -4,10 +4,8 @@
 #include "base/checksum.h"
 #include "base/digest.h"
 #include "carve/followed.h"
-#include "carve/lzma.h"
+#include "carve/lzmacontent.h"
 #include "carve/types/all.h"
-
-#include <string.h>
 
 #define BLOCKS_MOST 1000000u
 #define LEAST 64u
@@ -34,13 +32,10 @@ static guint64 number_at(EkSpan span, gsize *at)
 
 /* What is unpacked, and the sum of it. */
 typedef struct {
-    guint check;  /* as the header names it */
-    EkLzma *lzma; /* NULL: this block is not unpacked */
+    guint check; /* as the header names it */
     guint32 crc32;
     guint64 crc64;
     EkSha256 *sha;
-    EkBroken broken; /* the chunk that does not decode, once one does not */
-    EkByte reached;  /* in it, from the beginning of the file */
 } Unpacked;
 
 enum { CHECK_NONE = 0, CHECK_CRC32 = 1, CHECK_CRC64 = 4, CHECK_SHA256 = 10 };
@@ -70,42 +65,6 @@ static gboolean sum_agrees(EkContent *content, EkByte at, const Unpacked *unpack
     guint8 sum[EK_SHA256_BYTES];
     ek_sha256_finish(unpacked->sha, sum);
     return ek_span_equals(told, 0, sum, sizeof sum);
-}
-
-/* In a buffer of its own: longer than what is shown at once. */
-static gboolean unpack_chunk(EkContent *content, EkByte at, gsize length, Unpacked *unpacked)
-{
-    g_autofree guint8 *chunk = g_malloc(EK_LZMA_CHUNK_MOST);
-    for (gsize done = 0; done < length;) {
-        gsize part = MIN(length - done, EK_CONTENT_SHOWN);
-        EkSpan span = ek_content_at(content, at + done, part);
-        if (span.length == 0)
-            return FALSE;
-        memcpy(chunk + done, span.data, part);
-        done += part;
-    }
-    if (ek_lzma_chunk(unpacked->lzma, (EkSpan){chunk, length}, take, unpacked))
-        return TRUE;
-    unpacked->broken = (EkBroken){.first = at, .bytes = length};
-    unpacked->reached = at + ek_lzma_reached(unpacked->lzma);
-    return FALSE;
-}
-
-/* Chunk by chunk to the one that ends the block. */
-static gboolean pass_chunks(EkContent *content, EkByte *at, Unpacked *unpacked)
-{
-    for (;;) {
-        gsize length = ek_lzma_chunk_bytes(ek_content_some(content, *at, 6));
-        if (length <= 1) {
-            *at += length;
-            return length == 1;
-        }
-        if (*at + length > ek_content_bytes(content))
-            return FALSE;
-        if (unpacked->lzma != NULL && !unpack_chunk(content, *at, length, unpacked))
-            return FALSE;
-        *at += length;
-    }
 }
 
 /* The window of the one filter that is LZMA2, in bytes; 0: there are others. */
@@ -139,16 +98,14 @@ static gboolean pass_block(EkContent *content, EkByte *at, guint check, gboolean
     Unpacked unpacked = {.check = check, .crc32 = ~0u};
     g_autoptr(EkLzma) lzma = window > 0 ? ek_lzma_new(window) : NULL;
     g_autoptr(EkSha256) sha = ek_sha256_new();
-    unpacked.lzma = lzma;
     unpacked.sha = sha;
     *at += length;
-    if (!pass_chunks(content, at, &unpacked)) {
-        followed->broken = unpacked.broken;
-        if (unpacked.broken.bytes > 0)
-            *at = unpacked.reached;
+    if (!ek_content_lzma2(content, at, lzma, take, &unpacked, &followed->broken))
         return FALSE;
-    }
-    *at = ek_divide_up(*at, 4) * 4;
+    EkByte padding = ek_divide_up(*at, 4) * 4 - *at;
+    if (padding > 0 && !ek_content_is_zero(content, *at, padding))
+        return FALSE;
+    *at += padding;
     gboolean is_unpacked = lzma != NULL && !ek_lzma_gave_up(lzma);
     *is_proved = *is_proved && is_unpacked;
     if (is_unpacked && !sum_agrees(content, *at, &unpacked))
