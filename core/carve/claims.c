@@ -2,7 +2,7 @@
 /* What large files that are being followed may hold. */
 #include "carve/claims.h"
 
-#define LARGE (1u << 20)
+#define LARGE (4u << 20)
 #define PATIENCE (20 * G_TIME_SPAN_MILLISECOND) /* between two looks */
 #define LOOKS_MOST 250u
 

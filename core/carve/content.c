@@ -100,18 +100,23 @@ static void begin(EkContent *content)
     content->is_shut = FALSE;
 }
 
-static void add_piece(EkContent *content, EkRange piece)
+/* All at once: where joining tries, there are many of them, many times. */
+static void add_pieces(EkContent *content, const EkRange *pieces, guint count)
 {
-    g_array_append_val(content->pieces, piece);
-    g_array_append_val(content->offsets, content->bytes);
-    content->bytes += piece.bytes;
+    guint first = content->pieces->len;
+    g_array_append_vals(content->pieces, pieces, count);
+    g_array_set_size(content->offsets, first + count);
+    EkByte *offsets = (EkByte *)(gpointer)content->offsets->data + first;
+    for (guint i = 0; i < count; i++) {
+        offsets[i] = content->bytes;
+        content->bytes += pieces[i].bytes;
+    }
 }
 
 void ek_content_lay(EkContent *content, const EkRange *pieces, guint count)
 {
     begin(content);
-    for (guint i = 0; i < count; i++)
-        add_piece(content, pieces[i]);
+    add_pieces(content, pieces, count);
 }
 
 /* The first of ranges in order that does not end before a byte. */
@@ -136,7 +141,7 @@ void ek_content_lay_from(EkContent *content, const GArray *ground, EkByte first)
         EkRange piece = g_array_index(ground, EkRange, i);
         EkByte from = MAX(piece.first, first);
         if (from < ek_range_end(piece) && content->pieces->len < PIECES_MOST)
-            add_piece(content, (EkRange){from, ek_range_end(piece) - from});
+            add_pieces(content, &(EkRange){from, ek_range_end(piece) - from}, 1);
     }
 }
 
@@ -383,11 +388,11 @@ void ek_content_relay(EkContent *content, EkByte offset, const EkRange *pieces, 
     }
     content->laid_from = offset;
     content->head_bytes = (gsize)MIN(content->head_bytes, offset);
-    while (content->pieces->len > 0 &&
-           g_array_index(content->offsets, EkByte, content->pieces->len - 1) >= offset) {
-        g_array_set_size(content->pieces, content->pieces->len - 1);
-        g_array_set_size(content->offsets, content->offsets->len - 1);
-    }
+    guint left = content->pieces->len;
+    while (left > 0 && g_array_index(content->offsets, EkByte, left - 1) >= offset)
+        left--;
+    g_array_set_size(content->pieces, left);
+    g_array_set_size(content->offsets, left);
     if (content->pieces->len > 0) {
         guint last = content->pieces->len - 1;
         EkRange *piece = &g_array_index(content->pieces, EkRange, last);
@@ -397,8 +402,7 @@ void ek_content_relay(EkContent *content, EkByte offset, const EkRange *pieces, 
     } else {
         content->bytes = 0;
     }
-    for (guint i = 0; i < count; i++)
-        add_piece(content, pieces[i]);
+    add_pieces(content, pieces, count);
     if (content->at + content->held > offset)
         content->held = 0;
     content->ahead = AHEAD_LEAST;

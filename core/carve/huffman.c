@@ -61,6 +61,45 @@ gboolean ek_jpeg_frame(EkJpegFrame *frame, guint8 marker, EkSpan body)
     return TRUE;
 }
 
+/* Of a coefficient nothing is needed but where the next one begins: by the next bits a step says
+ * how many bits its code and its value take (the lower five), and how many coefficients come before
+ * the next one. 0: its code is longer, or impossible. */
+#define STEP_ENDS 128u /* of them where the block ends */
+#define STEP_BITS 32u  /* that a step takes at most, and one more */
+#define PAIR_LAST 47u  /* behind a first coefficient from here on there is no second one */
+
+static void make_steps(EkJpegTable *table, guint length, guint code, guint8 value)
+{
+    guint size = value & 15;
+    guint run = value >> 4;
+    if (length > EK_JPEG_STEP_BITS || (size == 0 && run != 0 && run != 15))
+        return;
+    guint over = size == 0 && run == 0 ? STEP_ENDS : run + 1;
+    guint spare = EK_JPEG_STEP_BITS - length;
+    for (guint k = 0; k < 1u << spare; k++)
+        if ((code << spare) + k < G_N_ELEMENTS(table->steps))
+            table->steps[(code << spare) + k] = (guint16)(over << 5 | (length + size));
+}
+
+/* Of most coefficients code and value are so short that the code of the next one is seen too. */
+static void make_pairs(EkJpegTable *table)
+{
+    const guint count = G_N_ELEMENTS(table->steps);
+    for (guint i = 0; i < count; i++) {
+        guint one = table->steps[i];
+        guint bits = one & 31;
+        table->pairs[i] = (guint16)one;
+        if (one == 0 || bits >= EK_JPEG_STEP_BITS || one >> 5 >= STEP_ENDS)
+            continue;
+        guint begin = i << bits & (count - 1);
+        guint other = table->steps[begin];
+        guint length = table->quick[begin >> (EK_JPEG_STEP_BITS - 9)] >> 8;
+        if (other != 0 && length != 0 && bits + length <= EK_JPEG_STEP_BITS &&
+            bits + (other & 31) < STEP_BITS)
+            table->pairs[i] = (guint16)(one + other);
+    }
+}
+
 static gboolean make_table(EkJpegTable *table, const guint8 *counts, EkSpan values)
 {
     gint32 code = 0;
@@ -70,6 +109,7 @@ static gboolean make_table(EkJpegTable *table, const guint8 *counts, EkSpan valu
         table->shift[length] = place - code;
         for (guint i = 0; i < counts[length - 1]; i++, code++, place++) {
             table->values[place] = ek_span_u8(values, (gsize)place);
+            make_steps(table, length, (guint)code, table->values[place]);
             for (guint k = 0; length <= 9 && k < 1u << (9 - length); k++) {
                 guint index = ((guint)code << (9 - length)) + k;
                 if (index < 512)
@@ -81,6 +121,7 @@ static gboolean make_table(EkJpegTable *table, const guint8 *counts, EkSpan valu
             return FALSE;
         code <<= 1;
     }
+    make_pairs(table);
     table->is_set = TRUE;
     return TRUE;
 }
@@ -141,21 +182,32 @@ static guint8 byte_at(Bits *bits, EkByte at)
     return bits->span.data[at - bits->span_at];
 }
 
+/* Bytes at once, up to the first that may be a mark; FALSE: there is none to be had so. */
+static gboolean fill_at_once(Bits *bits)
+{
+    gsize inside = (gsize)(bits->at - bits->span_at);
+    if (bits->at_marker || bits->at < bits->span_at || inside + 8 > bits->span.length)
+        return FALSE;
+    guint64 word = ek_span_be64(bits->span, inside);
+    guint64 inverted = ~word;
+    guint64 marks = (inverted - G_GUINT64_CONSTANT(0x0101010101010101)) & ~inverted &
+                    G_GUINT64_CONSTANT(0x8080808080808080);
+    guint room = (63 - bits->count) / 8;
+    while (room > 0 && marks >> (64 - 8 * room) != 0)
+        room--;
+    if (room == 0)
+        return FALSE;
+    bits->held = bits->held << (8 * room) | word >> (64 - 8 * room);
+    bits->count += 8 * room;
+    bits->at += room;
+    return TRUE;
+}
+
 static void fill(Bits *bits)
 {
     while (bits->count <= 48) {
-        gsize inside = (gsize)(bits->at - bits->span_at);
-        if (!bits->at_marker && bits->at >= bits->span_at && inside + 8 <= bits->span.length) {
-            /* Four bytes at once where none of them is a mark. */
-            guint32 word = ek_span_be32(bits->span, inside);
-            guint32 inverted = ~word;
-            if (((inverted - 0x01010101u) & ~inverted & 0x80808080u) == 0 && bits->count <= 32) {
-                bits->held = bits->held << 32 | word;
-                bits->count += 32;
-                bits->at += 4;
-                continue;
-            }
-        }
+        if (fill_at_once(bits))
+            continue;
         guint8 byte = bits->at_marker ? 0 : byte_at(bits, bits->at);
         if (!bits->at_marker && byte == 0xff) {
             if (byte_at(bits, bits->at + 1) == 0)
@@ -247,23 +299,49 @@ static void take_level(Scan *scan, guint i)
         scan->bits.is_wrong = TRUE;
 }
 
+/* A coefficient whose code is long; returns how many come before the next one. */
+static guint take_coefficient(Bits *bits, const EkJpegTable *table)
+{
+    guint8 value = decode(bits, table);
+    guint size = value & 15;
+    guint run = value >> 4;
+    bits->is_wrong = bits->is_wrong || (size == 0 && run != 0 && run != 15);
+    take(bits, size);
+    return size == 0 && run == 0 ? STEP_ENDS : run + 1;
+}
+
 static void take_block(Scan *scan, guint i)
 {
     Bits *bits = &scan->bits;
+    const EkJpegTable *table = scan->coefficients[i];
+    guint k = 1;
     take_level(scan, i);
-    for (guint k = 1; k < 64 && !bits->is_wrong; k++) {
-        guint8 value = decode(bits, scan->coefficients[i]);
-        guint size = value & 15;
-        guint run = value >> 4;
-        if (size == 0 && run < 15) {
-            bits->is_wrong = bits->is_wrong || run != 0;
-            return;
+    while (k < 64 && !bits->is_wrong) {
+        if (bits->count < STEP_BITS)
+            fill(bits);
+        guint64 held = bits->held;
+        guint count = bits->count;
+        guint16 step = 1;
+        while (k <= PAIR_LAST && count >= STEP_BITS && step != 0) {
+            step =
+                table
+                    ->pairs[held >> (count - EK_JPEG_STEP_BITS) & (G_N_ELEMENTS(table->pairs) - 1)];
+            count -= step & 31;
+            k += step >> 5;
         }
-        k += run;
-        if (k > 63)
-            bits->is_wrong = TRUE;
-        take(bits, size);
+        while (k < 64 && count >= STEP_BITS && step != 0) {
+            step =
+                table
+                    ->steps[held >> (count - EK_JPEG_STEP_BITS) & (G_N_ELEMENTS(table->steps) - 1)];
+            count -= step & 31;
+            k += step >> 5;
+        }
+        bits->count = count;
+        if (step == 0)
+            k += take_coefficient(bits, table);
     }
+    /* The last one is the 63rd. */
+    bits->is_wrong = bits->is_wrong || (k > 64 && k < STEP_ENDS);
 }
 
 /* Coefficients of a band for the first time. */

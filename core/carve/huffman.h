@@ -7,11 +7,14 @@
 #include "carve/content.h"
 
 #define EK_JPEG_COMPONENTS 4u
+#define EK_JPEG_STEP_BITS 11u
 
 typedef struct {
-    guint16 quick[512]; /* by the next 9 bits: length << 8 | value; 0: longer */
-    gint32 last[18];    /* the last code of a length; -1: none */
-    gint32 shift[17];   /* of a code to its value's place */
+    guint16 quick[512];                     /* by the next 9 bits: length << 8 | value; 0: longer */
+    guint16 steps[1u << EK_JPEG_STEP_BITS]; /* see make_steps in huffman.c */
+    guint16 pairs[1u << EK_JPEG_STEP_BITS]; /* two at once, where both can be seen */
+    gint32 last[18];                        /* the last code of a length; -1: none */
+    gint32 shift[17];                       /* of a code to its value's place */
     guint8 values[256];
     gboolean is_set;
 } EkJpegTable;

@@ -299,6 +299,14 @@ static void sums_are_those_of_the_books(void)
 {
     EkSpan nine = {(const guint8 *)"123456789", 9};
     CHECK(ek_crc64(0, nine) == G_GUINT64_CONSTANT(0x995dc9bbdf1939fa));
+    CHECK_NUMBER(ek_crc32_forward(~0u, nine), 0x0376e6e7);
+    guint8 noise[77];
+    fill_noise(noise, sizeof noise, test_seed());
+    guint32 whole = ek_crc32_forward(0, (EkSpan){noise, sizeof noise});
+    for (gsize i = 0; i <= sizeof noise; i++) {
+        guint32 part = ek_crc32_forward(0, (EkSpan){noise, i});
+        CHECK_NUMBER(ek_crc32_forward(part, (EkSpan){noise + i, sizeof noise - i}), whole);
+    }
     guint64 first = ek_crc64(0, (EkSpan){nine.data, 4});
     CHECK(ek_crc64(first, (EkSpan){nine.data + 4, 5}) == ek_crc64(0, nine));
 }

@@ -10,6 +10,13 @@
 
 static const EkSignature signatures[] = {{0, 6, {'O', 'g', 'g', 'S', 0, 2}, {0}}};
 
+/* The first page of a stream ends no frame yet, and has at least one segment. */
+static gboolean begin(EkSpan span)
+{
+    guint64 position = ek_span_le64(span, 6);
+    return (position == 0 || position == G_MAXUINT64) && ek_span_u8(span, 26) > 0;
+}
+
 typedef struct {
     EkContent *content;
     EkFollowed *followed;
@@ -110,6 +117,7 @@ const EkCarveType ek_carve_ogg = {
     .names = "title",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
+    .begin = begin,
     .follow = follow,
     .joins = TRUE,
     .is_checked = TRUE,

@@ -25,12 +25,21 @@ typedef struct {
     const char *why;
 } Zip;
 
+/* Names have letters in any code, and no control characters. */
+static gboolean is_name(EkSpan name)
+{
+    for (gsize i = 0; i < name.length; i++)
+        if (name.data[i] < 0x20 || name.data[i] == 0x7f)
+            return FALSE;
+    return TRUE;
+}
+
 static gboolean begin(EkSpan span)
 {
     guint16 method = ek_span_le16(span, 8);
     guint16 name = ek_span_le16(span, 26);
     return (ek_span_u8(span, 4) < 100) && (method <= 20 || (method >= 93 && method <= 99)) &&
-           name > 0 && name < 4096;
+           name > 0 && name < 4096 && is_name(ek_span_part(span, 30, name));
 }
 
 /* --- what it is ------------------------------------------------------------------------------ */
