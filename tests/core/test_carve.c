@@ -301,6 +301,79 @@ static void two_pieces_are_joined(void)
     CHECK(joined * 100 >= tried * 60);
 }
 
+/* A sound that swings slowly, with a title behind it. The caller unrefs. */
+static GByteArray *make_sound(guint samples, guint32 seed)
+{
+    GByteArray *wav = g_byte_array_new();
+    guint8 head[44] =
+        "RIFF\0\0\0\0WAVEfmt \x10\0\0\0\1\0\1\0\x40\x1f\0\0\x80\x3e\0\0\2\0\x10\0data";
+    ek_put_le32(head + 4, 36 + 2 * samples + 24);
+    ek_put_le32(head + 40, 2 * samples);
+    g_byte_array_append(wav, head, sizeof head);
+    for (guint i = 0; i < samples; i++) {
+        seed = seed * 1664525u + 1013904223u;
+        gint32 swing = (gint32)((i * 37) % 2000) - 1000 + (gint32)(seed >> 25);
+        guint8 sample[2];
+        ek_put_le16(sample, (guint16)swing);
+        g_byte_array_append(wav, sample, 2);
+    }
+    g_byte_array_append(wav, (const guint8 *)"LIST\x10\0\0\0INFOINAM\4\0\0\0Reed", 24);
+    return wav;
+}
+
+static void put_text(Drive *drive, guint blocks, guint32 seed)
+{
+    g_autoptr(GString) text = g_string_new(NULL);
+    while (text->len < 4096 * (gsize)blocks)
+        g_string_append_printf(text, "accession %u;Silene;%u seeds\n", (guint)text->len, seed % 90);
+    put_bytes(drive, (const guint8 *)text->str, 4096 * (gsize)blocks);
+}
+
+/* Where nothing in a file tells the cut, what stands behind it tells how far its rest is shifted,
+ * and the look of the blocks the rest. What has a checksum is whole then. */
+static void landmarks_tell_the_shift(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GRand) random = g_rand_new_with_seed(seed);
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    for (guint round = 0; round < 4; round++) {
+        g_autoptr(GByteArray) wav =
+            make_sound((guint)g_rand_int_range(random, 60000, 120000), g_rand_int(random));
+        Specimen sound = {"wav", "wav", wav->data, wav->len, TRUE, FALSE};
+        const Specimen *archive = NULL;
+        for (guint i = 0; i < specimens->len && archive == NULL; i++)
+            if (g_str_equal(((const Specimen *)specimens->pdata[i])->type, "7z"))
+                archive = specimens->pdata[i];
+        const Specimen *both[] = {&sound, archive};
+        Drive drive = drive_new(seed + round);
+        EkByte places[2];
+        for (guint i = 0; i < G_N_ELEMENTS(both); i++) {
+            gsize blocks = both[i]->length / 4096;
+            gsize cut = 4096 * (gsize)g_rand_int_range(random, 1, (gint32)blocks);
+            places[i] = put_bytes(&drive, both[i]->data, cut);
+            put_text(&drive, (guint)g_rand_int_range(random, 1, 40), g_rand_int(random));
+            put_bytes(&drive, both[i]->data + cut, both[i]->length - cut);
+            pad(&drive, 4096, FALSE);
+            put_noise(&drive, 4096);
+        }
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = search(&bench, 0, TRUE);
+        for (guint i = 0; i < G_N_ELEMENTS(both); i++) {
+            const EkFound *one = found_at(found, places[i]);
+            gboolean is_right = one != NULL && is_same(&bench, one, both[i]);
+            if (!is_right)
+                g_print("round %u: %s: %s\n", round, both[i]->type,
+                        one != NULL ? one->why : "not found");
+            CHECK(is_right);
+            CHECK(!is_right ||
+                  one->state == (both[i]->proves ? EK_CONTENT_WHOLE : EK_CONTENT_DOUBTFUL));
+        }
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+}
+
 static void put_be32(GByteArray *bytes, guint32 value)
 {
     guint8 raw[4];
@@ -764,6 +837,7 @@ int main(void)
         {"what lies in one piece comes out", what_lies_in_one_piece_comes_out},
         {"what was overwritten is not whole", what_was_overwritten_is_not_whole},
         {"two pieces are joined", two_pieces_are_joined},
+        {"landmarks tell the shift", landmarks_tell_the_shift},
         {"a sum tells where a part goes on", a_sum_tells_where_a_part_goes_on},
         {"blocks of numbers lead through a file", blocks_of_numbers_lead_through_a_file},
         {"hostile numbers end", hostile_numbers_end},

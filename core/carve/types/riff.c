@@ -13,6 +13,7 @@ typedef struct {
     EkByte at;
     guint chunks;
     guint behind; /* chunks behind the one that holds the bulk */
+    EkByte last;  /* the last chunk that was entered or passed */
     EkByte bulk;  /* the largest chunk that nothing checks */
     gboolean is_film;
     gboolean has_index;
@@ -64,6 +65,7 @@ static gboolean take_chunks(Riff *riff, EkByte end, guint depth)
             riff->at + 8 + (EkByte)length > ek_content_bytes(riff->content))
             return FALSE;
         gboolean is_list = ek_span_equals(head, 0, "LIST", 4);
+        riff->last = riff->at;
         if (is_list && ek_span_equals(head, 8, "INFO", 4))
             take_words(riff, riff->at + 12, MIN(next, riff->at + 65536));
         if (ek_span_equals(head, 0, "idx1", 4))
@@ -106,6 +108,9 @@ static void follow(EkContent *content, EkFollowed *followed, gboolean is_film, E
         fine = take_chunks(&riff, end, 0);
     }
     EkByte bytes = ek_content_bytes(content);
+    EkByte least = MAX(LEAST, head);
+    /* Where a chunk ends was read in its head: nothing says that its content is its own. */
+    EkByte sure = MIN(riff.at, MAX(riff.last + 8, least));
     if (fine && end <= bytes + 1)
         ek_followed_end(
             followed, MIN(end, bytes),
@@ -114,7 +119,7 @@ static void follow(EkContent *content, EkFollowed *followed, gboolean is_film, E
             : riff.behind > 0 ? "its chunks, also those behind the data"
                               : "ends where its length says; nothing else can be checked");
     else
-        ek_followed_break(followed, riff.at, MIN(riff.at, bytes), MAX(LEAST, head),
+        ek_followed_break(followed, sure, MIN(riff.at, bytes), least,
                           "no chunk where one must stand");
 }
 
