@@ -50,6 +50,17 @@ gboolean ek_content_seek(EkContent *content, EkByte offset, EkByte limit, const 
  * doubtful. Returns where the text ends. */
 EkByte ek_followed_line_end(EkContent *content, EkFollowed *followed, EkByte at);
 
+/* Clusters are multiples of this, from the beginning of a file on: what is overwritten in a file is
+ * at least one of them. */
+#define EK_FOLLOWED_BLOCK 4096u
+
+/* Does a whole block lie in [first, end) of a file? Where nothing is checked in there, a foreign
+ * one would not be noticed. */
+static inline gboolean ek_may_hide(EkByte first, EkByte end)
+{
+    return ek_divide_up(first, EK_FOLLOWED_BLOCK) * EK_FOLLOWED_BLOCK + EK_FOLLOWED_BLOCK <= end;
+}
+
 /* No honest packer makes so much of so little: it is not unpacked, as many may stand there, and
  * each would cost as much. */
 static inline gboolean ek_unpacks_too_much(EkByte packed, guint64 unpacked)

@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* What following a file comes to. */
 #include "carve/carving.h"
+#include "carve/followed.h"
 
 const char *ek_content_state_name(EkContentState state)
 {
@@ -23,8 +24,10 @@ static EkContentState state_of(const EkFollowed *followed, gboolean has_hole, gb
 {
     if (followed->end == EK_FOLLOW_BROKE || has_hole)
         return EK_CONTENT_CUT;
-    if (followed->proof == EK_PROOF_LENGTH || followed->is_doubtful ||
-        (is_joined && followed->proof < EK_PROOF_DECODED))
+    /* Tables say where everything is, and not that it is still there. */
+    gboolean is_covered =
+        followed->proof >= EK_PROOF_DECODED || (!is_joined && !ek_may_hide(0, followed->length));
+    if (followed->proof == EK_PROOF_LENGTH || followed->is_doubtful || !is_covered)
         return EK_CONTENT_DOUBTFUL;
     return EK_CONTENT_WHOLE;
 }

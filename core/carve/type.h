@@ -17,8 +17,9 @@ typedef enum {
 
 /* What speaks for it that all bytes up to its end are its own. */
 typedef enum {
-    EK_PROOF_LENGTH,  /* it says its length, and nothing in it can be checked */
-    EK_PROOF_TABLES,  /* it says where everything in it is, to its end, and it is there */
+    EK_PROOF_LENGTH, /* it says its length, and nothing in it can be checked */
+    EK_PROOF_TABLES, /* it says where everything in it is, to its end, and it is there; in more than
+                      * a block a foreign one would not be noticed */
     EK_PROOF_DECODED, /* each part was decoded: what is foreign would hardly decode */
     EK_PROOF_FULL     /* each part was checked by a sum */
 } EkProof;

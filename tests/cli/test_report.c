@@ -128,6 +128,8 @@ static void figures_are_those_of_find(void)
          "%" G_GUINT64_FORMAT,
          all - whole);
     must("test $(grep -c 'aria-label' client.html) = %" G_GUINT64_FORMAT, all - whole);
+    must("for page in client bench record; do grep -o 'data:image/png' $page.html | wc -l; done | "
+         "uniq | wc -l | grep -qx 1");
     must("test $(wc -c <client.html) -lt $(wc -c <bench.html) && "
          "test $(wc -c <bench.html) -lt $(wc -c <record.html)");
     check_absent(page, "<h2>Steps");

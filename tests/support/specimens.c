@@ -345,7 +345,7 @@ static void add_database(GPtrArray *list, guint32 seed)
     sqlite3_open("specimen.tmp", &store);
     sqlite3_exec(store, sql, NULL, NULL, NULL);
     sqlite3_close(store);
-    add_file(list, "sqlite", "sqlite", "specimen.tmp", FALSE, TRUE);
+    add_file(list, "sqlite", "sqlite", "specimen.tmp", FALSE, FALSE);
 }
 
 /* --- sound and film -------------------------------------------------------------------------- */
@@ -359,7 +359,7 @@ static void add_sounds(GPtrArray *list, const guint8 *noise)
     compose_number(wav, 40000, 4, FALSE);
     compose_bytes(wav, noise, 40000);
     compose_bytes(wav, "LIST\x10\0\0\0INFOINAM\4\0\0\0Reed", 24);
-    compose_add(list, "wav", "wav", wav, FALSE, TRUE);
+    compose_add(list, "wav", "wav", wav, FALSE, FALSE);
     GByteArray *midi = g_byte_array_new();
     compose_bytes(midi, "MThd\0\0\0\6\0\1\0\2\0\x60", 14);
     for (guint i = 0; i < 2; i++) {
@@ -402,7 +402,7 @@ static void add_sounds(GPtrArray *list, const guint8 *noise)
     g_byte_array_unref(avi);
     g_byte_array_unref(movi);
     g_byte_array_unref(index);
-    compose_add(list, "avi", "avi", film, FALSE, TRUE);
+    compose_add(list, "avi", "avi", film, FALSE, FALSE);
 }
 
 static void put_box(GByteArray *to, const char *name, const GByteArray *body)
@@ -485,7 +485,7 @@ static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
     g_assert(body->len == MOOV);
     g_byte_array_unref(body);
     g_byte_array_unref(media);
-    compose_add(list, "mp4", "mp4", file, TRUE, !is_front);
+    compose_add(list, "mp4", "mp4", file, TRUE, FALSE);
 }
 
 /* --- text ------------------------------------------------------------------------------------ */

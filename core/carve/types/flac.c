@@ -3,9 +3,12 @@
  * and checked by its two checksums. */
 #include "base/checksum.h"
 #include "carve/bits.h"
+#include "carve/cover.h"
 #include "carve/followed.h"
 #include "carve/types/all.h"
 
+#define METADATA_PADDING 1u
+#define METADATA_PICTURE 6u
 #define LEAST 64u
 #define FRAME_MOST (1u << 20)
 #define FRAME_LIKELY (1u << 16)
@@ -52,9 +55,30 @@ static void take_comments(EkFollowed *followed, EkSpan body)
         ek_followed_words(followed, title);
 }
 
+/* A picture, with what it is called and how large it is before it (RFC 9639, 8.8). */
+static gboolean is_right_picture(EkContent *content, EkByte first, EkByte end)
+{
+    EkByte at = first + 4;
+    for (guint i = 0; i < 2; i++)
+        at += 4 + (EkByte)ek_span_be32(ek_content_some(content, at, 4), 0);
+    guint32 length = ek_span_be32(ek_content_some(content, at + 16, 4), 0);
+    return at + 20 + length == end && ek_cover_is_right(content, at + 20, end);
+}
+
+/* Could a foreign block lie in it unnoticed? */
+static gboolean may_hide(EkContent *content, guint kind, EkByte first, EkByte end)
+{
+    if (!ek_may_hide(first, end))
+        return FALSE;
+    return kind == METADATA_PADDING   ? !ek_content_is_zero(content, first, end - first)
+           : kind == METADATA_PICTURE ? !is_right_picture(content, first, end)
+                                      : TRUE;
+}
+
 static gboolean take_metadata(Flac *flac, EkFollowed *followed)
 {
     flac->at = 4;
+    followed->is_doubtful = FALSE;
     for (guint i = 0; i < 1024; i++) {
         EkSpan head = ek_content_some(flac->content, flac->at, EK_CONTENT_SHOWN);
         guint32 length = ek_span_be32(head, 0) & 0xffffff;
@@ -70,6 +94,9 @@ static gboolean take_metadata(Flac *flac, EkFollowed *followed)
         } else if ((kind & 0x7f) == 4) {
             take_comments(followed, body);
         }
+        followed->is_doubtful =
+            followed->is_doubtful ||
+            may_hide(flac->content, kind & 0x7f, flac->at + 4, flac->at + 4 + length);
         flac->at += 4 + (EkByte)length;
         if ((kind & 0x80) != 0)
             return TRUE;

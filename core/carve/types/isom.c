@@ -525,7 +525,7 @@ const EkCarveType ek_carve_isom = {
     .ending = "mp4",
     .kind = EK_KIND_VIDEO,
     .checks = "all boxes; tables against the media; each unit of films in H.264 "
-              "and H.265; others stay doubtful",
+              "and H.265; always doubtful",
     .names = "title and date",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),

@@ -31,7 +31,7 @@ static void follow(EkContent *content, EkFollowed *followed)
         }
         at += 8 + (EkByte)length;
     }
-    ek_followed_end(followed, at, EK_PROOF_TABLES, "each track to the event that ends it");
+    ek_followed_end(followed, at, EK_PROOF_DECODED, "each track to the event that ends it");
 }
 
 const EkCarveType ek_carve_midi = {

@@ -1,9 +1,14 @@
 /* SPDX-License-Identifier: MIT */
 /* MPEG audio (ISO/IEC 11172-3 and 13818-3, layers 1 to 3) and ADTS (ISO/IEC 13818-7): frame behind
  * frame, each with a header that says where the next one begins. */
+#include "carve/cover.h"
 #include "carve/followed.h"
 #include "carve/types/all.h"
 
+#include <string.h>
+
+#define TAG_FRAMES_MOST 4096u
+#define PICTURE_NAME_MOST 1024u /* bytes before a picture in a tag */
 #define FRAMES_LEAST 24u
 #define FRAMES_MOST 50000000u
 
@@ -50,6 +55,16 @@ static gboolean mp3_frame(EkSpan head, Frame *frame)
     return frame->length >= 24;
 }
 
+/* Of four bytes, of which seven bits each count where it is safe. */
+static EkByte tag_number(EkSpan span, gsize at, gboolean is_safe)
+{
+    EkByte value = 0;
+    for (gsize i = 0; i < 4; i++)
+        value = is_safe ? value << 7 | (ek_span_u8(span, at + i) & 0x7f)
+                        : value << 8 | ek_span_u8(span, at + i);
+    return value;
+}
+
 /* The tag before the frames; its length, 0 where there is none. */
 static EkByte pass_tag(EkContent *content, EkFollowed *followed)
 {
@@ -68,11 +83,7 @@ static EkByte pass_tag(EkContent *content, EkFollowed *followed)
     EkSpan title = {head.data, 0};
     gsize at = 10;
     while (version >= 3 && at + 10 <= MIN(head.length, size) && ek_span_u8(head, at) >= 'A') {
-        gsize bytes = version == 4 ? (gsize)(ek_span_u8(head, at + 4) & 0x7f) << 21 |
-                                         (gsize)(ek_span_u8(head, at + 5) & 0x7f) << 14 |
-                                         (gsize)(ek_span_u8(head, at + 6) & 0x7f) << 7 |
-                                         (gsize)(ek_span_u8(head, at + 7) & 0x7f)
-                                   : ek_span_be32(head, at + 4);
+        gsize bytes = (gsize)tag_number(head, at + 4, version == 4);
         EkSpan text = ek_span_part(head, at + 10, bytes);
         if (ek_span_equals(head, at, "TIT2", 4))
             title = text;
@@ -93,6 +104,46 @@ static EkByte pass_tag(EkContent *content, EkFollowed *followed)
                                     ek_span_be16(text, 0) == 0xfeff);
     }
     return length + size;
+}
+
+static gboolean is_right_frame(EkContent *content, EkSpan id, EkByte first, EkByte end)
+{
+    if (!ek_may_hide(first, end))
+        return TRUE;
+    if (!ek_span_equals(id, 0, "APIC", 4))
+        return FALSE;
+    /* Behind what it is called, in letters of one byte or two. */
+    EkSpan head = ek_content_some(content, first, MIN(end - first, PICTURE_NAME_MOST));
+    gsize at = 0;
+    while (at + 4 <= head.length && !ek_span_equals(head, at, "\xff\xd8\xff", 3) &&
+           !ek_span_equals(head, at, "\x89PNG", 4))
+        at++;
+    return at + 4 <= head.length && ek_cover_is_right(content, first + at, end);
+}
+
+/* Is all of a tag of so many bytes checked, that a foreign block could lie in? */
+static gboolean tag_is_right(EkContent *content, EkByte bytes)
+{
+    EkSpan head = ek_content_some(content, 0, 10);
+    guint version = ek_span_u8(head, 3);
+    EkByte at = 10;
+    if (!ek_may_hide(0, bytes))
+        return TRUE;
+    if (version < 3 || (ek_span_u8(head, 5) & 0xc0) != 0)
+        return FALSE;
+    for (guint i = 0; i < TAG_FRAMES_MOST && at + 10 <= bytes; i++) {
+        guint8 frame[10];
+        EkSpan shown = ek_content_some(content, at, sizeof frame);
+        if (shown.length < sizeof frame || shown.data[0] < 'A')
+            break;
+        memcpy(frame, shown.data, sizeof frame);
+        EkSpan id = {frame, sizeof frame};
+        EkByte end = at + 10 + tag_number(id, 4, version == 4);
+        if (end > bytes || !is_right_frame(content, id, at + 10, end))
+            return FALSE;
+        at = end;
+    }
+    return !ek_may_hide(at, bytes) || ek_content_is_zero(content, at, bytes - at);
 }
 
 static gboolean begin_mp3(EkSpan span)
@@ -122,6 +173,7 @@ static guint32 told_frames(EkContent *content, EkByte at, guint32 *bytes)
 static void follow_mp3(EkContent *content, EkFollowed *followed)
 {
     EkByte start = pass_tag(content, followed);
+    EkByte tag = start;
     EkByte at = start;
     guint32 bytes = 0;
     Frame first = {0};
@@ -152,12 +204,12 @@ static void follow_mp3(EkContent *content, EkFollowed *followed)
         ek_followed_words(followed, ek_span_part(tail, 3, 30));
         at += 128;
     }
-    followed->is_doubtful = !has_start || (!has_all && !has_tag);
+    followed->is_doubtful = !has_start || (!has_all && !has_tag) || !tag_is_right(content, tag);
     if (told > count + 1 && !has_tag)
         ek_followed_break(followed, at, MIN(at + 4, ek_content_bytes(content)), 1,
                           "no frame where one must stand");
     else
-        ek_followed_end(followed, at, EK_PROOF_TABLES,
+        ek_followed_end(followed, at, EK_PROOF_DECODED,
                         has_all   ? "as many frames as the first one says"
                         : has_tag ? "each frame, to the tag at the end"
                                   : "each frame; nothing tells whether the last one is the last");

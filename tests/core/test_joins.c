@@ -1,0 +1,373 @@
+/* SPDX-License-Identifier: MIT */
+/* Files in pieces, found by their content: what is joined, and what may be called whole then. */
+#include "base/checksum.h"
+#include "carve/carve.h"
+#include "carve/indirect.h"
+#include "carved.h"
+#include "check.h"
+#include "fixture.h"
+#include "specimens.h"
+
+#include <string.h>
+
+static void two_pieces_are_joined(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    guint tried = 0;
+    guint joined = 0;
+    for (guint round = 0; round < 2; round++) {
+        Drive drive = drive_new(seed + round);
+        g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkByte));
+        for (guint i = 0; i < specimens->len; i++) {
+            const Specimen *specimen = specimens->pdata[i];
+            const Specimen *between = specimens->pdata[(i + 3) % specimens->len];
+            gsize blocks = specimen->length / 4096;
+            if (!specimen->joins || blocks < 2)
+                continue;
+            gsize cut = 4096 * (1 + (seed + round * 3 + i) % (blocks - 1));
+            EkByte at = drive_put(&drive, specimen->data, cut);
+            g_array_append_val(places, at);
+            /* Between them lies another file, or what is none. */
+            if (round % 2 == 0)
+                drive_put(&drive, between->data, between->length);
+            else
+                drive_noise(&drive, 4096 * (1 + i % 5));
+            drive_pad(&drive, 4096, FALSE);
+            drive_put(&drive, specimen->data + cut, specimen->length - cut);
+            drive_pad(&drive, 4096, FALSE);
+            drive_noise(&drive, 4096);
+        }
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = carved_search(&bench, 0, TRUE);
+        guint place = 0;
+        for (guint i = 0; i < specimens->len; i++) {
+            const Specimen *specimen = specimens->pdata[i];
+            if (!specimen->joins || specimen->length / 4096 < 2)
+                continue;
+            const EkFound *one = carved_at(found, g_array_index(places, EkByte, place++));
+            gboolean is_right = one != NULL && carved_is_same(&bench, one, specimen);
+            tried++;
+            joined += is_right ? 1 : 0;
+            if (!is_right)
+                g_print("round %u: %s: %s\n", round, specimen->type,
+                        one != NULL ? one->why : "not found");
+            CHECK(is_right || one == NULL || one->state != EK_CONTENT_WHOLE);
+        }
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+    CHECK(tried >= 6);
+    CHECK(joined * 100 >= tried * 60);
+}
+
+/* A sound that swings slowly, with a title behind it. The caller unrefs. */
+static GByteArray *make_sound(guint samples, guint32 seed)
+{
+    GByteArray *wav = g_byte_array_new();
+    guint8 head[44] =
+        "RIFF\0\0\0\0WAVEfmt \x10\0\0\0\1\0\1\0\x40\x1f\0\0\x80\x3e\0\0\2\0\x10\0data";
+    ek_put_le32(head + 4, 36 + 2 * samples + 24);
+    ek_put_le32(head + 40, 2 * samples);
+    g_byte_array_append(wav, head, sizeof head);
+    for (guint i = 0; i < samples; i++) {
+        seed = seed * 1664525u + 1013904223u;
+        gint32 swing = (gint32)((i * 37) % 2000) - 1000 + (gint32)(seed >> 25);
+        guint8 sample[2];
+        ek_put_le16(sample, (guint16)swing);
+        g_byte_array_append(wav, sample, 2);
+    }
+    g_byte_array_append(wav, (const guint8 *)"LIST\x10\0\0\0INFOINAM\4\0\0\0Reed", 24);
+    return wav;
+}
+
+static void put_text(Drive *drive, guint blocks, guint32 seed)
+{
+    g_autoptr(GString) text = g_string_new(NULL);
+    while (text->len < 4096 * (gsize)blocks)
+        g_string_append_printf(text, "accession %u;Silene;%u seeds\n", (guint)text->len, seed % 90);
+    drive_put(drive, (const guint8 *)text->str, 4096 * (gsize)blocks);
+}
+
+/* Where nothing in a file tells the cut, what stands behind it tells how far its rest is shifted,
+ * and the look of the blocks the rest. What has a checksum is whole then. */
+static void landmarks_tell_the_shift(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GRand) random = g_rand_new_with_seed(seed);
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    for (guint round = 0; round < 4; round++) {
+        g_autoptr(GByteArray) wav =
+            make_sound((guint)g_rand_int_range(random, 60000, 120000), g_rand_int(random));
+        Specimen sound = {"wav", "wav", wav->data, wav->len, TRUE, FALSE};
+        const Specimen *archive = NULL;
+        for (guint i = 0; i < specimens->len && archive == NULL; i++)
+            if (g_str_equal(((const Specimen *)specimens->pdata[i])->type, "7z"))
+                archive = specimens->pdata[i];
+        const Specimen *both[] = {&sound, archive};
+        Drive drive = drive_new(seed + round);
+        EkByte places[2];
+        for (guint i = 0; i < G_N_ELEMENTS(both); i++) {
+            gsize blocks = both[i]->length / 4096;
+            gsize cut = 4096 * (gsize)g_rand_int_range(random, 1, (gint32)blocks);
+            places[i] = drive_put(&drive, both[i]->data, cut);
+            put_text(&drive, (guint)g_rand_int_range(random, 1, 40), g_rand_int(random));
+            drive_put(&drive, both[i]->data + cut, both[i]->length - cut);
+            drive_pad(&drive, 4096, FALSE);
+            drive_noise(&drive, 4096);
+        }
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = carved_search(&bench, 0, TRUE);
+        for (guint i = 0; i < G_N_ELEMENTS(both); i++) {
+            const EkFound *one = carved_at(found, places[i]);
+            gboolean is_right = one != NULL && carved_is_same(&bench, one, both[i]);
+            if (!is_right)
+                g_print("round %u: %s: %s\n", round, both[i]->type,
+                        one != NULL ? one->why : "not found");
+            CHECK(is_right);
+            CHECK(!is_right ||
+                  one->state == (both[i]->proves ? EK_CONTENT_WHOLE : EK_CONTENT_DOUBTFUL));
+        }
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+}
+
+/* One chunk of many blocks is cut at any of them: its sum tells where, and where it goes on. */
+static void a_sum_tells_where_a_part_goes_on(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GRand) random = g_rand_new_with_seed(seed);
+    g_autofree guint8 *dots = g_malloc(400000);
+    for (guint round = 0; round < 4; round++) {
+        g_autoptr(GByteArray) png = g_byte_array_new();
+        guint length = (guint)g_rand_int_range(random, 300000, 400000);
+        fill_noise(dots, length, seed + round);
+        g_byte_array_append(png, (const guint8 *)"\x89PNG\r\n\x1a\n", 8);
+        png_chunk(png, "IHDR", (const guint8 *)"\0\0\1\0\0\0\1\0\10\2\0\0\0", 13);
+        png_chunk(png, "IDAT", dots, length);
+        png_chunk(png, "IEND", dots, 0);
+        Specimen specimen = {"png", "png", png->data, png->len, TRUE, TRUE};
+        Drive drive = drive_new(seed + round);
+        gsize cut = 4096 * (gsize)g_rand_int_range(random, 1, (gint32)(length / 4096));
+        EkByte at = drive_put(&drive, specimen.data, cut);
+        drive_noise(&drive, 4096 * (gsize)g_rand_int_range(random, 1, 200));
+        drive_put(&drive, specimen.data + cut, specimen.length - cut);
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = carved_search(&bench, 0, TRUE);
+        const EkFound *one = carved_at(found, at);
+        CHECK(one != NULL);
+        if (one != NULL) {
+            CHECK(carved_is_same(&bench, one, &specimen));
+            CHECK(one->state == EK_CONTENT_WHOLE);
+            CHECK_NUMBER(one->places->len, 2);
+        }
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+}
+
+static void put_number(Drive *drive, gsize at, guint64 number)
+{
+    ek_put_le32(drive->bytes->data + at, (guint32)number);
+}
+
+/* A block of numbers for the `count` blocks that are put behind it; returns how many it holds. */
+static gsize put_list(Drive *drive, gsize block, gsize count)
+{
+    gsize most = MIN(count, block / 4);
+    gsize at = drive->bytes->len;
+    drive_pad(drive, block, FALSE);
+    g_byte_array_set_size(drive->bytes, (guint)(at + block));
+    memset(drive->bytes->data + at, 0, block);
+    for (gsize i = 0; i < most; i++)
+        put_number(drive, at + 4 * i, at / block + 1 + i);
+    return most;
+}
+
+/* As ext2 and ext3 lay a file on a volume that begins with the drive (docs of ext4,
+ * "direct/indirect block addressing"): twelve blocks, one of numbers, those; one that names two of
+ * numbers, and so on. */
+static EkByte put_in_blocks(Drive *drive, const Specimen *specimen, gsize block)
+{
+    gsize count = (specimen->length + block - 1) / block;
+    gsize put = MIN(count, 12);
+    EkByte at = drive_put(drive, specimen->data, MIN(put * block, specimen->length));
+    gsize top = 0; /* where the block stands that names blocks of numbers */
+    for (guint list = 0; put < count; list++) {
+        if (list == 1) {
+            top = drive->bytes->len;
+            put_list(drive, block, 0);
+        }
+        if (list > 0)
+            put_number(drive, top + 4 * (list - 1), drive->bytes->len / block);
+        gsize more = put_list(drive, block, count - put);
+        gsize first = put * block;
+        drive_put(drive, specimen->data + first, MIN(more * block, specimen->length - first));
+        put += more;
+    }
+    drive_pad(drive, block, FALSE);
+    return at;
+}
+
+static void blocks_of_numbers_lead_through_a_file(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    guint tried = 0;
+    for (gsize block = 1024; block <= 4096; block *= 2) {
+        Drive drive = drive_new(seed + (guint)block);
+        g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkByte));
+        drive_noise(&drive, 16 * 4096);
+        for (guint i = 0; i < specimens->len; i++) {
+            EkByte at = put_in_blocks(&drive, specimens->pdata[i], block);
+            g_array_append_val(places, at);
+        }
+        drive_noise(&drive, 4096);
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = carved_search(&bench, 0, TRUE);
+        for (guint i = 0; i < specimens->len; i++) {
+            const Specimen *specimen = specimens->pdata[i];
+            const EkFound *one = carved_at(found, g_array_index(places, EkByte, i));
+            if (!specimen->proves || specimen->length <= 13 * block)
+                continue;
+            gboolean is_right = one != NULL && carved_is_same(&bench, one, specimen);
+            tried++;
+            if (!is_right)
+                g_print("blocks of %u: %s: %s\n", (guint)block, specimen->type,
+                        one != NULL ? one->why : "not found");
+            CHECK(is_right);
+        }
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+    CHECK(tried >= 10);
+}
+
+/* Blocks of numbers that name themselves, or what is not there, come to an end. */
+static void hostile_numbers_end(void)
+{
+    guint32 seed = test_seed();
+    for (guint round = 0; round < 4; round++) {
+        const gsize block = 1024;
+        Drive drive = drive_new(seed + round);
+        g_autoptr(GByteArray) text = g_byte_array_new();
+        g_byte_array_set_size(text, 400 * block);
+        memset(text->data, 'a' + (int)round, text->len);
+        Specimen specimen = {"text", "txt", text->data, text->len, FALSE, FALSE};
+        drive_noise(&drive, 16 * block);
+        EkByte at = put_in_blocks(&drive, &specimen, block);
+        gsize top = (gsize)at + (12 + 1 + 256) * block;
+        for (gsize i = 0; round == 1 && i < block / 4; i++)
+            put_number(&drive, top + 4 * i, top / block);
+        for (gsize i = 0; round == 2 && i < block / 4; i++)
+            put_number(&drive, top + 4 * i, top / block + 1 + i % 2);
+        for (gsize i = 0; round == 3 && i < block / 4; i++)
+            put_number(&drive, top + block + 4 * i, G_MAXUINT32 - i);
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GArray) laid = ek_indirect_layout(bench.reader, at, TRUE);
+        CHECK(laid != NULL && laid->len >= 2);
+        EkByte bytes = 0;
+        for (guint i = 0; laid != NULL && i < laid->len; i++)
+            bytes += g_array_index(laid, EkRange, i).bytes;
+        CHECK(round != 0 || bytes == text->len);
+        CHECK(bytes >= (12 + 256) * block);
+        g_autoptr(GArray) none = ek_indirect_layout(bench.reader, at + block, TRUE);
+        CHECK(none == NULL);
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+}
+
+/* The second piece lies before the first one, far away among others. */
+static void pieces_before_the_file_are_found(void)
+{
+    guint32 seed = test_seed();
+    static const char *const types[] = {"tiff", "png", "gzip", "mp4", "zip"};
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    guint right = 0;
+    for (gsize k = 0; k < G_N_ELEMENTS(types); k++) {
+        const Specimen *one = NULL;
+        for (guint i = 0; i < specimens->len; i++) {
+            const Specimen *specimen = specimens->pdata[i];
+            if (g_str_equal(specimen->type, types[k]) && specimen->length > 3 * 4096)
+                one = specimen;
+        }
+        if (one == NULL)
+            continue;
+        Drive drive = drive_new(seed);
+        gsize cut = 4096 * (1 + seed % (one->length / 4096 - 1));
+        for (guint i = 0; i < 6; i++) {
+            const Specimen *other = specimens->pdata[(i * 5 + k) % specimens->len];
+            if (i == 3)
+                drive_put(&drive, one->data + cut, one->length - cut);
+            else if (other != one)
+                drive_put(&drive, other->data, other->length);
+            drive_pad(&drive, 4096, FALSE);
+        }
+        EkByte at = drive_put(&drive, one->data, cut);
+        const Specimen *behind = specimens->pdata[k % 3];
+        drive_put(&drive, behind->data, behind->length);
+        drive_pad(&drive, 4096, FALSE);
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = carved_search(&bench, 0, TRUE);
+        const EkFound *joined = carved_at(found, at);
+        gboolean is_right = joined != NULL && carved_is_same(&bench, joined, one);
+        right += is_right ? 1 : 0;
+        if (!is_right)
+            g_print("before: %s: %s\n", types[k], joined != NULL ? joined->why : "not found");
+        CHECK(is_right || joined == NULL || joined->state != EK_CONTENT_WHOLE);
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+    CHECK(right >= 3);
+}
+
+/* Nothing begins in a sound on a block: where something proved does, the sound lies around it. */
+static void what_length_bounds_is_laid_around_others(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    const Specimen *sound = NULL;
+    const Specimen *picture = NULL;
+    for (guint i = 0; i < specimens->len; i++) {
+        const Specimen *specimen = specimens->pdata[i];
+        sound = g_str_equal(specimen->type, "au") ? specimen : sound;
+        picture = g_str_equal(specimen->type, "png") ? specimen : picture;
+    }
+    Drive drive = drive_new(seed);
+    EkByte at = drive_put(&drive, sound->data, 4096);
+    EkByte inner = drive_put(&drive, picture->data, picture->length);
+    drive_pad(&drive, 4096, FALSE);
+    drive_put(&drive, sound->data + 4096, sound->length - 4096);
+    Bench bench;
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) found = carved_search(&bench, 0, TRUE);
+    CHECK_NUMBER(found->len, 2);
+    const EkFound *one = carved_at(found, inner);
+    CHECK(one != NULL && one->state == EK_CONTENT_WHOLE);
+    one = carved_at(found, at);
+    CHECK(one != NULL && carved_is_same(&bench, one, sound) && one->state == EK_CONTENT_DOUBTFUL);
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"two pieces are joined", two_pieces_are_joined},
+        {"landmarks tell the shift", landmarks_tell_the_shift},
+        {"a sum tells where a part goes on", a_sum_tells_where_a_part_goes_on},
+        {"blocks of numbers lead through a file", blocks_of_numbers_lead_through_a_file},
+        {"hostile numbers end", hostile_numbers_end},
+        {"pieces before the file are found", pieces_before_the_file_are_found},
+        {"what length bounds is laid around others", what_length_bounds_is_laid_around_others},
+    };
+    return RUN_TESTS("joins", tests);
+}
