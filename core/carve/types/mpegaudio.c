@@ -113,7 +113,7 @@ static gboolean is_right_frame(EkContent *content, EkSpan id, EkByte first, EkBy
     if (!ek_span_equals(id, 0, "APIC", 4))
         return FALSE;
     /* Behind what it is called, in letters of one byte or two. */
-    EkSpan head = ek_content_some(content, first, MIN(end - first, PICTURE_NAME_MOST));
+    EkSpan head = ek_content_some(content, first, PICTURE_NAME_MOST);
     gsize at = 0;
     while (at + 4 <= head.length && !ek_span_equals(head, at, "\xff\xd8\xff", 3) &&
            !ek_span_equals(head, at, "\x89PNG", 4))
