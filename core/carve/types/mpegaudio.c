@@ -7,6 +7,7 @@
 
 #include <string.h>
 
+#define KEEP_EVERY 4096u
 #define TAG_FRAMES_MOST 4096u
 #define PICTURE_NAME_MOST 1024u /* bytes before a picture in a tag */
 #define FRAMES_LEAST 24u
@@ -170,31 +171,54 @@ static guint32 told_frames(EkContent *content, EkByte at, guint32 *bytes)
     return 0;
 }
 
+/* Where frames are followed on from. */
+typedef struct {
+    EkByte at;
+    Frame first;
+    guint count;
+    EkByte last; /* where the last one begins */
+} Frames;
+
+/* Frame by frame as far as they are of one kind. */
+static void pass_frames(EkContent *content, Frames *frames)
+{
+    Frame frame;
+    EkByte kept = frames->at;
+    while (frames->count < FRAMES_MOST &&
+           mp3_frame(ek_content_some(content, frames->at, 4), &frame) &&
+           (frames->count == 0 || frame.alike == frames->first.alike) &&
+           frames->at + frame.length <= ek_content_bytes(content)) {
+        if (frames->count == 0)
+            frames->first = frame;
+        frames->last = frames->at;
+        frames->at += frame.length;
+        frames->count++;
+        if (frames->at >= kept + KEEP_EVERY) {
+            ek_content_keep(content, frames->at, frames, sizeof *frames, FALSE);
+            kept = frames->at;
+        }
+    }
+}
+
 static void follow_mp3(EkContent *content, EkFollowed *followed)
 {
     EkByte start = pass_tag(content, followed);
     EkByte tag = start;
     EkByte at = start;
     guint32 bytes = 0;
-    Frame first = {0};
-    Frame frame;
-    guint count = 0;
     /* Some writers fill the space behind the tag. */
     for (guint i = 0; i < 4096 && start > 0 && ek_span_u8(ek_content_some(content, at, 1), 0) == 0;
          i++)
         start = ++at;
     guint32 told = told_frames(content, at, &bytes);
-    while (count < FRAMES_MOST && mp3_frame(ek_content_some(content, at, 4), &frame) &&
-           (count == 0 || frame.alike == first.alike) &&
-           at + frame.length <= ek_content_bytes(content)) {
-        if (count == 0)
-            first = frame;
-        at += frame.length;
-        count++;
-    }
+    Frames frames = {.at = at};
+    (void)ek_content_kept(content, &frames, sizeof frames);
+    pass_frames(content, &frames);
+    at = frames.at;
+    guint count = frames.count;
     if (count < FRAMES_LEAST)
         return;
-    guint layer = 4 - (first.alike >> 17 & 3);
+    guint layer = 4 - (frames.first.alike >> 17 & 3);
     ek_followed_ending(followed, layer == 3 ? "mp3" : layer == 2 ? "mp2" : "mp1");
     gboolean has_all = told > 0 && (count == told || count == told + 1);
     gboolean has_start = start > 0 || told > 0;
@@ -206,7 +230,8 @@ static void follow_mp3(EkContent *content, EkFollowed *followed)
     }
     followed->is_doubtful = !has_start || (!has_all && !has_tag) || !tag_is_right(content, tag);
     if (told > count + 1 && !has_tag)
-        ek_followed_break(followed, at, MIN(at + 4, ek_content_bytes(content)), 1,
+        /* How long the last one is was read in its head: nothing says that the rest is its own. */
+        ek_followed_break(followed, frames.last + 4, MIN(at + 4, ek_content_bytes(content)), 1,
                           "no frame where one must stand");
     else
         ek_followed_end(followed, at, EK_PROOF_DECODED,
@@ -225,6 +250,7 @@ const EkCarveType ek_carve_mp3 = {
     .signature_count = G_N_ELEMENTS(mp3_signatures),
     .begin = begin_mp3,
     .follow = follow_mp3,
+    .joins = TRUE,
 };
 
 /* --- ADTS ------------------------------------------------------------------------------------ */
