@@ -371,7 +371,7 @@ static gboolean decode_all(Film *film, clock_t most)
         if (film->decoders[i] != NULL)
             decode(film, i, NULL, frame);
     if (!enough && got != AVERROR_EOF)
-        note_fault(film, "it cannot be read on", film->end);
+        note_fault(film, "reading ends", film->end);
     if (film->plain != NULL)
         for (guint i = 0; i < STREAMS_MOST; i++)
             if (film->decoders[i] != NULL && film->decoders[i]->codec_type == AVMEDIA_TYPE_VIDEO)
@@ -428,17 +428,17 @@ static void say(Film *film, gboolean to_end)
     if (!any && !to_end)
         finding_says(finding, "unchecked", "decoding it took too long");
     else if (!any)
-        finding_says(finding, "no", "not one frame of it decodes");
+        finding_says(finding, "no", "no frame decodes");
     else if (film->fault != NULL && film->fault_at != AV_NOPTS_VALUE) {
         g_autofree char *at = clock_text(film->fault_at);
-        finding_says(finding, "no", "%s, but not all of it right: at %s %s", what, at, film->fault);
+        finding_says(finding, "no", "%s, damaged: at %s %s", what, at, film->fault);
     } else if (film->fault != NULL)
-        finding_says(finding, "no", "%s, but not all of it right: %s", what, film->fault);
+        finding_says(finding, "no", "%s, damaged: %s", what, film->fault);
     else if (!to_end)
-        finding_says(finding, "unchecked", "%s decode; the rest was not tried", what);
+        finding_says(finding, "unchecked", "%s decoded; the rest was not tried", what);
     else if (ends_early(film)) {
         g_autofree char *told = clock_text(film->format->duration);
-        finding_says(finding, "no", "it should be %s long and breaks off after %s", told, what);
+        finding_says(finding, "no", "%s, but it should be %s long", what, told);
     } else if (film->frames == 0)
         finding_says(finding, "yes",
                      is_plain_sound(film) ? "%s of plain sound, in which nothing can be checked"

@@ -70,7 +70,7 @@ static gboolean may_open_all_the_same(const char *line)
  * where those are decoded, none is. */
 static gboolean has_no_frames(const char *line)
 {
-    return strstr(line, "[not one frame of it decodes]") != NULL &&
+    return strstr(line, "[no frame decodes]") != NULL &&
            (strstr(line, "-mp4") != NULL || strstr(line, "-ogg") != NULL);
 }
 
