@@ -38,8 +38,9 @@ typedef struct {
     int64_t fault_at;                       /* where the first one is; AV_NOPTS_VALUE: nowhere */
     const char *fault;                      /* of the first one; NULL: none */
     gboolean is_shown;
-    AVFrame *plain; /* the first frame, where it is a mere colour */
-    int width;      /* of the first frame */
+    AVFrame *plain;     /* the first frame, where it is a mere colour */
+    guint plain_number; /* of its stream */
+    int width;          /* of the first frame */
     int height;
     clock_t begun;
 } Film;
@@ -253,6 +254,7 @@ static void show_frame(Film *film, guint number, const AVFrame *frame, gboolean 
     if (!any && film->frames <= TRIED && !has_contrast(picture)) {
         if (film->plain == NULL)
             film->plain = av_frame_clone(frame);
+        film->plain_number = number;
         return;
     }
     g_autoptr(GdkPixbuf) turned = gdk_pixbuf_rotate_simple(picture, turn_of(film, number));
@@ -373,9 +375,7 @@ static gboolean decode_all(Film *film, clock_t most)
     if (!enough && got != AVERROR_EOF)
         note_fault(film, "reading ends", film->end);
     if (film->plain != NULL)
-        for (guint i = 0; i < STREAMS_MOST; i++)
-            if (film->decoders[i] != NULL && film->decoders[i]->codec_type == AVMEDIA_TYPE_VIDEO)
-                show_frame(film, i, film->plain, TRUE);
+        show_frame(film, film->plain_number, film->plain, TRUE);
     av_packet_free(&packet);
     av_frame_free(&frame);
     return !enough;

@@ -10,6 +10,12 @@ typedef struct EkLzma EkLzma;
 
 #define EK_LZMA_WINDOW_MOST (16u << 20) /* bytes that are held */
 
+/* The window that LZMA2 asks for, in bytes, by the one byte that says so; 0: there is none such. */
+static inline guint64 ek_lzma2_window(guint8 bits)
+{
+    return bits <= 40 ? (guint64)(2 | (bits & 1)) << (bits / 2 + 11) : 0;
+}
+
 /* `window` is what the stream asks for, in bytes. The caller frees. */
 EkLzma *ek_lzma_new(guint64 window);
 void ek_lzma_free(EkLzma *lzma);

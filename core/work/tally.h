@@ -33,7 +33,7 @@ void ek_tally_free(EkTally *tally);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkTally, ek_tally_free)
 
 /* Counts a file by the folder at the top that it is in, which is called by `prefix` and its name
- * ("" for what is in none). */
+ * ("" where it is in no folder). */
 void ek_tally_add(EkTally *tally, const char *prefix, const char *path, const EkItem *item);
 
 #endif

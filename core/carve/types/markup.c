@@ -5,7 +5,6 @@
 #include "carve/types/all.h"
 
 #define LEAST 64u
-#define BLOCK 4096u       /* a text that is longer may have another one in its middle */
 #define MOST (256u << 20) /* bytes of a text */
 
 /* Bytes that no text has. */
@@ -70,7 +69,7 @@ static void follow_to(EkContent *content, EkFollowed *followed, const char *mark
     EkByte end = end_of_text(content, 0);
     EkByte found = 0;
     if (end >= LEAST && find_last(content, end, mark, &found)) {
-        followed->is_doubtful = found > BLOCK;
+        followed->is_doubtful = found > EK_FOLLOWED_BLOCK;
         ek_followed_end(followed, ek_followed_line_end(content, followed, found), EK_PROOF_TABLES,
                         why);
         return;
@@ -206,7 +205,8 @@ static void follow_rtf(EkContent *content, EkFollowed *followed)
             else if (c == '}' && --depth == 0) {
                 /* One brace is little: what is left of the sector must be empty. */
                 EkByte end = ek_followed_line_end(content, followed, at + i + 1);
-                if (at + i > BLOCK || !ek_content_is_zero(content, end, (512 - end % 512) % 512))
+                if (at + i > EK_FOLLOWED_BLOCK ||
+                    !ek_content_is_zero(content, end, (512 - end % 512) % 512))
                     followed->is_doubtful = TRUE;
                 ek_followed_end(followed, end, EK_PROOF_TABLES,
                                 "each brace to the one that closes the first");

@@ -104,18 +104,18 @@ static gboolean unpack_by(const EkSevenFolder *folder, Unpacking *unpacking, gbo
             take(unpacking, span.data, span.length);
         return TRUE;
     }
-    guint8 bits = folder->properties[0];
     gboolean is_two = folder->method == EK_SEVEN_LZMA2;
-    *gave_up = is_two && bits > 40;
+    guint64 window = is_two ? ek_lzma2_window(folder->properties[0]) : ek_span_le32(properties, 1);
+    *gave_up = is_two && window == 0;
     if (*gave_up)
         return TRUE;
-    g_autoptr(EkLzma) lzma = ek_lzma_new(is_two ? (guint64)(2 | (bits & 1)) << (bits / 2 + 11)
-                                                : ek_span_le32(properties, 1));
+    g_autoptr(EkLzma) lzma = ek_lzma_new(window);
     EkBroken broken = {0};
     EkByte at = unpacking->at;
-    gboolean fine = is_two
-                        ? ek_content_lzma2(unpacking->content, &at, lzma, take, unpacking, &broken)
-                        : ek_lzma_stream(lzma, bits, folder->unpacked, more, take, unpacking);
+    gboolean fine =
+        is_two
+            ? ek_content_lzma2(unpacking->content, &at, lzma, take, unpacking, &broken)
+            : ek_lzma_stream(lzma, folder->properties[0], folder->unpacked, more, take, unpacking);
     *gave_up = ek_lzma_gave_up(lzma);
     if (is_two)
         unpacking->at = at;

@@ -76,11 +76,9 @@ static guint64 window_of(EkSpan head)
         number_at(head, &at);
     if ((flags & 0x80) != 0)
         number_at(head, &at);
-    guint8 bits = ek_span_u8(head, at + 2);
-    if ((flags & 3) != 0 || ek_span_u8(head, at) != 0x21 || ek_span_u8(head, at + 1) != 1 ||
-        bits > 40)
+    if ((flags & 3) != 0 || ek_span_u8(head, at) != 0x21 || ek_span_u8(head, at + 1) != 1)
         return 0;
-    return (guint64)(2 | (bits & 1)) << (bits / 2 + 11);
+    return ek_lzma2_window(ek_span_u8(head, at + 2));
 }
 
 /* *is_proved is cleared where a block cannot be unpacked here. FALSE: it breaks at *at, in the

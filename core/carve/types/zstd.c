@@ -123,7 +123,7 @@ static void follow(EkContent *content, EkFollowed *followed)
         !is_proved  ? EK_PROOF_TABLES
         : is_summed ? EK_PROOF_FULL
                     : EK_PROOF_DECODED,
-        !is_proved  ? "each block to the last one; what is in them is not unpacked"
+        !is_proved  ? "each block to the last one; their contents are not checked"
         : is_summed ? "each frame unpacked, and its checksum"
                     : "each frame unpacked; it has no checksum, so its contents are not checked");
 }
