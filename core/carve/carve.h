@@ -82,6 +82,10 @@ void ek_carve_pass(EkCarve *carve, EkRange range, const char *type, EkHides hide
  * it was asked to end: what was handed on stays right. */
 gboolean ek_carve_scan(EkCarve *carve, const GArray *ranges, GError **error);
 
+/* What was found to be the rest of a file does not hold its ground any more: it may be joined to
+ * its beginning. After ek_carve_scan. */
+void ek_carve_release_rests(EkCarve *carve);
+
 #define EK_CARVE_TRIES 4000u
 
 /* A file that broke, and what it came to: NULL where that is no more than there was; the caller

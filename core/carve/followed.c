@@ -24,6 +24,7 @@ void ek_followed_break(EkFollowed *followed, EkByte sure, EkByte at, EkByte leas
     followed->why = why;
 }
 
+#define TAIL 16u /* last bytes of a file that are not all zero */
 #define BLANKS_MOST 64u
 
 void ek_followed_end_within(EkContent *content, EkFollowed *followed, EkByte end, EkByte sure,
@@ -189,6 +190,23 @@ gboolean ek_content_is_zero(EkContent *content, EkByte offset, EkByte bytes)
         bytes -= length;
     }
     return TRUE;
+}
+
+gboolean ek_content_ends_at(EkContent *content, EkByte last, EkByte end)
+{
+    EkByte sector = end / EK_STEP * EK_STEP;
+    EkByte block = end / EK_FOLLOWED_BLOCK * EK_FOLLOWED_BLOCK;
+    EkByte slack = block + EK_FOLLOWED_BLOCK - end;
+    if (end >= ek_content_bytes(content) || block > last)
+        return FALSE;
+    if (sector <= last)
+        return TRUE;
+    /* What was wiped from that sector on would hardly end with the block. */
+    EkByte tail = MIN(sector < end ? end - sector : EK_STEP, TAIL);
+    return ek_content_is_zero(content, end, slack) &&
+           !ek_content_is_zero(content, end - tail, tail) &&
+           (sector < end || (end + slack + EK_STEP <= ek_content_bytes(content) &&
+                             !ek_content_is_zero(content, end + slack, EK_STEP)));
 }
 
 EkByte ek_followed_line_end(EkContent *content, EkFollowed *followed, EkByte at)

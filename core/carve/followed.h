@@ -68,6 +68,11 @@ static inline gboolean ek_unpacks_too_much(EkByte packed, guint64 unpacked)
     return unpacked > (1u << 20) && (unpacked >> 10) > packed + 1024;
 }
 
+/* What is recognised last in a file begins at `last`, and ends at `end`, behind which nothing goes
+ * on: does the file end there? FALSE where it may as well have been cut off, which happens where a
+ * sector ends, or a block: zeros behind it up to the next block speak against the former. */
+gboolean ek_content_ends_at(EkContent *content, EkByte last, EkByte end);
+
 /* Are all of these bytes zero? FALSE too where there are not so many. */
 gboolean ek_content_is_zero(EkContent *content, EkByte offset, EkByte bytes);
 

@@ -22,12 +22,13 @@ void ek_found_free(EkFound *found)
 
 static EkContentState state_of(const EkFollowed *followed, gboolean has_hole, gboolean is_joined)
 {
-    if (followed->end == EK_FOLLOW_BROKE || has_hole)
+    if (has_hole || (followed->end == EK_FOLLOW_BROKE && !followed->may_end))
         return EK_CONTENT_CUT;
     /* Tables say where everything is, and not that it is still there. */
     gboolean is_covered =
         followed->proof >= EK_PROOF_DECODED || (!is_joined && !ek_may_hide(0, followed->length));
-    if (followed->proof == EK_PROOF_LENGTH || followed->is_doubtful || !is_covered)
+    if (followed->proof == EK_PROOF_LENGTH || followed->is_doubtful || followed->may_end ||
+        !is_covered)
         return EK_CONTENT_DOUBTFUL;
     return EK_CONTENT_WHOLE;
 }

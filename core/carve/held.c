@@ -45,6 +45,34 @@ void ek_carve_hold(EkCarve *carve, EkRange range)
     g_array_insert_val(carve->held, first, range);
 }
 
+static void release(EkCarve *carve, EkRange range)
+{
+    guint first = ranges_up_to(carve, range.first);
+    if (first > 0 && ek_range_end(g_array_index(carve->held, EkRange, first - 1)) > range.first)
+        first--;
+    guint stop = ranges_up_to(carve, ek_range_end(range) - 1);
+    if (first >= stop)
+        return;
+    EkRange begin = g_array_index(carve->held, EkRange, first);
+    EkRange last = g_array_index(carve->held, EkRange, stop - 1);
+    EkRange rest[] = {
+        {begin.first, range.first - MIN(range.first, begin.first)},
+        {ek_range_end(range), ek_range_end(last) - MIN(ek_range_end(last), ek_range_end(range))}};
+    g_array_remove_range(carve->held, first, stop - first);
+    for (gsize i = G_N_ELEMENTS(rest); i > 0; i--)
+        if (rest[i - 1].bytes > 0)
+            g_array_insert_val(carve->held, first, rest[i - 1]);
+}
+
+void ek_carve_release_rests(EkCarve *carve)
+{
+    for (guint i = 0; i < carve->loose->len; i++) {
+        const EkLoose *loose = &g_array_index(carve->loose, EkLoose, i);
+        if (loose->hides == EK_HIDES_SAME && loose->type->is_rest != NULL)
+            release(carve, loose->range);
+    }
+}
+
 GArray *ek_carving_free_ground(const EkCarve *carve, EkByte first, guint most)
 {
     GArray *free_ground = g_array_new(FALSE, FALSE, sizeof(EkRange));

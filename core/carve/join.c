@@ -269,7 +269,7 @@ static EkFound *found_of(EkJoining *joining)
     ek_content_places(joining->content, ek_content_bytes(joining->content), places);
     ek_content_lay(joining->content, (const EkRange *)(gconstpointer)places->data, places->len);
     EkFound *found = ek_carving_follow(joining->content, joining->type);
-    if (found != NULL && found->followed.end == EK_FOLLOW_ENDED) {
+    if (found != NULL && (found->followed.end == EK_FOLLOW_ENDED || found->followed.may_end)) {
         /* Of many pieces that were tried one may decode by chance: only a sum proves it. */
         if (joining->trials > 0 && found->followed.proof < EK_PROOF_FULL &&
             found->state == EK_CONTENT_WHOLE)
@@ -313,10 +313,10 @@ static EkFound *join_with(EkJoining *joining)
          broken.end == EK_FOLLOW_BROKE && !ek_joining_is_spent(joining);
          pieces++) {
         if (!add_piece(joining, &broken))
-            return NULL;
+            return pieces > 0 && broken.may_end ? found_of(joining) : NULL;
         broken = ek_joining_follow(joining);
     }
-    return ek_joining_is_ended(&broken) ? found_of(joining) : NULL;
+    return ek_joining_is_ended(&broken) || broken.may_end ? found_of(joining) : NULL;
 }
 
 EkFound *ek_join(const EkCarve *carve, const EkCarveType *type, EkByte first, guint tries,

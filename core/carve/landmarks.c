@@ -19,6 +19,17 @@ typedef struct {
     EkByte highest; /* the last one: where the block with the landmark begins */
 } Search;
 
+/* Does it go over into this block from what lies before it? Then no piece begins here. */
+static gboolean is_within(const Search *search, EkByte block)
+{
+    const EkCarveType *type = search->joining->type;
+    guint8 before[EK_CARVE_BEFORE];
+    return type->is_rest != NULL && block >= sizeof before &&
+           ek_reader_read(search->joining->carve->order.reader, block - sizeof before, before,
+                          sizeof before, NULL, NULL) &&
+           type->is_rest((EkSpan){before, sizeof before});
+}
+
 /* Does what is looked for stand in this block of the drive? */
 static gboolean stands_at(const Search *search, EkByte block)
 {
@@ -34,7 +45,7 @@ static gboolean stands_at(const Search *search, EkByte block)
         if (!ek_reader_read(reader, at, search->shown, sizes[i], NULL, NULL) ||
             !landmark->stands(landmark, (EkSpan){search->shown, sizes[i]}))
             return FALSE;
-    return TRUE;
+    return !is_within(search, block);
 }
 
 /* Where the run of ground ends that the first piece begins in, in bytes of the file. */

@@ -36,6 +36,8 @@ typedef struct {
         sum; /* EK_PART_SUMMED: its CRC-32 (IEEE 802.3). SUM_BEHIND: that follows it, big-endian */
 } EkBroken;
 
+#define EK_CARVE_BEFORE 8192u
+
 /* Something that must stand at a byte of the file behind the place where it breaks, and can be told
  * apart: where it stands on the drive, that part of the file lies. */
 typedef struct EkLandmark EkLandmark;
@@ -59,6 +61,8 @@ typedef struct {
     EkByte expected;      /* the length that it says; 0: it does not */
     gboolean is_tail;     /* its beginning is missing: what begins in it as its type is of it */
     gboolean is_doubtful; /* it may be part of another one of its type: nothing tells */
+    gboolean may_end;     /* broke: or it ends there, which nothing tells; `proof` is that of all
+                           * before */
     gboolean is_wrong;    /* ended: all is where it says, but some of it is not right (`broken`) */
     EkBroken broken;      /* broke: where it did so */
     EkLandmark landmark;  /* broke: what must stand behind that */
@@ -80,6 +84,9 @@ typedef struct {
     /* Is it one, by its first bytes (at least EK_SCAN_SHOWN, fewer at the end of the ground)? Pure.
      * NULL: the signature is enough. */
     gboolean (*begin)(EkSpan span);
+    /* Is it the rest of one, by up to EK_CARVE_BEFORE bytes that lie right before it? Then it is
+     * doubtful. Pure. NULL: nothing tells. */
+    gboolean (*is_rest)(EkSpan before);
     /* Follows it from its first byte. Reads what it needs, and bounds its own work by what it
      * reads: a loop over a structure ends. */
     void (*follow)(EkContent *content, EkFollowed *followed);

@@ -42,6 +42,14 @@ static gboolean begins_as(const EkCarveType *type, EkContent *content)
     return stands && (type->begin == NULL || type->begin(span));
 }
 
+/* What goes on to an end that nothing tells goes on to that of the file. */
+static gboolean is_broken(const EkCarveType *type, const EkFollowed *followed, EkByte bytes)
+{
+    gboolean is_endless = followed->may_end || type->is_rest != NULL;
+    return followed->is_wrong || (followed->end == EK_FOLLOW_BROKE && !followed->may_end) ||
+           (is_endless && followed->length + STEP <= bytes);
+}
+
 static EkVerification follow(const EkCarveType *type, EkContent *content, EkByte bytes)
 {
     EkFollowed followed;
@@ -52,7 +60,7 @@ static EkVerification follow(const EkCarveType *type, EkContent *content, EkByte
         found.at = followed.broken.first;
     if (followed.end == EK_FOLLOW_NOTHING)
         found.type = NULL;
-    else if (followed.end == EK_FOLLOW_BROKE || followed.is_wrong)
+    else if (is_broken(type, &followed, bytes))
         found.verified = may_be_wrong(type) ? EK_VERIFIED_WRONG : EK_VERIFIED_NOT;
     else if (followed.length <= bytes && followed.proof >= least_proof(type) &&
              !followed.is_doubtful && !followed.is_tail)

@@ -159,12 +159,14 @@ gboolean ek_contentstore_put_joined(EkContentStore *store, const EkContentCut *c
             EkRange place = g_array_index(joined->places, EkRange, i);
             if (!ek_sql_do(store->store, error,
                            "DELETE FROM piece WHERE content IN (SELECT number FROM content WHERE"
-                           " first>=? AND first<? AND number<>? AND held<bytes)",
-                           "uuu", place.first, ek_range_end(place), cut->number) ||
+                           " first>=? AND first<? AND number<>? AND (held<bytes OR hides=?))",
+                           "uuui", place.first, ek_range_end(place), cut->number,
+                           (gint64)EK_HIDES_SAME) ||
                 !ek_sql_do(store->store, error,
                            "DELETE FROM content WHERE first>=? AND first<? AND number<>?"
-                           " AND held<bytes",
-                           "uuu", place.first, ek_range_end(place), cut->number))
+                           " AND (held<bytes OR hides=?)",
+                           "uuui", place.first, ek_range_end(place), cut->number,
+                           (gint64)EK_HIDES_SAME))
                 return FALSE;
         }
     }
@@ -282,9 +284,11 @@ gboolean ek_contentstore_next_cut(EkContentStore *store, const char *basis, EkCo
     g_autoptr(EkStatement) row =
         ek_sql_prepare(store->store, error,
                        "SELECT number,type,first,bytes FROM content c WHERE number>? AND tried<>?"
-                       " AND (state=? OR (state=? AND held=0 AND EXISTS (SELECT 1 FROM content o"
-                       "  WHERE o.first>c.first AND o.first<c.first+c.bytes AND o.state=?"
-                       "  AND o.held=o.bytes))) ORDER BY number LIMIT 1",
+                       " AND (state=? OR (state=? AND (held>0 AND held<bytes AND (SELECT count(*)"
+                       "   FROM piece p WHERE p.content=c.number)=1"
+                       "  OR held=0 AND EXISTS (SELECT 1 FROM content o"
+                       "   WHERE o.first>c.first AND o.first<c.first+c.bytes AND o.state=?"
+                       "   AND o.held=o.bytes)))) ORDER BY number LIMIT 1",
                        "usiii", cut->number, basis, (gint64)EK_CONTENT_CUT,
                        (gint64)EK_CONTENT_DOUBTFUL, (gint64)EK_CONTENT_WHOLE);
     if (row == NULL || ek_sql_step(store->store, row, error) != 1)
@@ -464,8 +468,12 @@ static gboolean tell_entry(void *data, const EkContentEntry *entry)
     static const guint flags[] = {0, EK_FILE_CUT, EK_FILE_UNCHECKED};
     g_autofree char *name = name_of(entry, walking->sector_size);
     guint64 folder = EK_CONTENTS_ROOT;
+    EkKind kind = ek_kind_of(name);
+    const EkCarveType *type = ek_carve_type_named(entry->type);
+    if (kind == EK_KIND_OTHER && type != NULL)
+        kind = type->kind;
     const char *const parts[] = {entry->place, ek_content_state_name(entry->state),
-                                 ek_kind_name(ek_kind_of(name))};
+                                 ek_kind_name(kind)};
     for (gsize i = 0; i < G_N_ELEMENTS(parts) && folder != 0; i++)
         folder = folder_in(walking, folder, parts[i]);
     EkFile file = {.number = entry->number,

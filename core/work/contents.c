@@ -14,7 +14,7 @@
 #define CONFIDENCE 30         /* that a volume needs to hold ground by its files */
 #define JOINS_MOST 32u        /* files that are tried at once */
 #define TRIES_MOST (4u << 20) /* places that are tried for all files that end early */
-#define READERS "2"           /* raised when the same bytes give other results */
+#define READERS "3"           /* raised when the same bytes give other results */
 
 struct EkSearch {
     EkView view;
@@ -386,6 +386,7 @@ static gboolean join(EkSearch *search, GError **error)
     g_autofree char *basis = basis_of(search);
     EkContentCut cuts[JOINS_MOST];
     guint64 last = 0;
+    ek_carve_release_rests(search->carve);
     /* Of many that end early, most are no files: each gets less. */
     guint64 all = ek_contentstore_count_cut(search->store, basis);
     guint tries = (guint)CLAMP(TRIES_MOST / MAX(all, 1), 1, EK_CARVE_TRIES);

@@ -6,6 +6,7 @@
 #include "carve/types.h"
 #include "carved.h"
 #include "check.h"
+#include "composed.h"
 #include "fixture.h"
 #include "program.h"
 #include "specimens.h"
@@ -98,6 +99,33 @@ static void what_was_overwritten_is_not_whole(void)
                         one->type->name, carved_place(one), one->why);
             CHECK(is_right);
         }
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+}
+
+/* What is left of files whose beginning is gone may begin as one does: it is not called whole. */
+static void the_rest_of_a_file_is_not_whole(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GRand) random = g_rand_new_with_seed(seed);
+    for (guint round = 0; round < 8; round++) {
+        g_autoptr(GPtrArray) specimens = g_ptr_array_new_with_free_func(specimen_free);
+        add_composed_films(specimens, g_rand_int(random));
+        Drive drive = drive_new(seed + round);
+        for (guint i = 0; i < specimens->len; i++) {
+            const Specimen *specimen = specimens->pdata[i];
+            gsize lost = 4096 * (gsize)g_rand_int_range(random, 1, (gint32)specimen->length / 4096);
+            drive_noise(&drive, lost);
+            drive_put(&drive, specimen->data + lost, specimen->length - lost);
+            drive_pad(&drive, 4096, FALSE);
+            drive_noise(&drive, 4096);
+        }
+        Bench bench;
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = carved_search(&bench, 0, FALSE);
+        for (guint i = 0; i < found->len; i++)
+            CHECK(((const EkFound *)found->pdata[i])->state != EK_CONTENT_WHOLE);
         bench_close(&bench);
         g_byte_array_unref(drive.bytes);
     }
@@ -372,6 +400,8 @@ int main(void)
     static const Test tests[] = {
         {"what lies in one piece comes out", what_lies_in_one_piece_comes_out},
         {"what was overwritten is not whole", what_was_overwritten_is_not_whole},
+        {"the rest of a file is not whole", the_rest_of_a_file_is_not_whole},
+        {"the rest of a file is not whole", the_rest_of_a_file_is_not_whole},
         {"noise holds nothing", noise_holds_nothing},
         {"a foreign block is noticed", a_foreign_block_is_noticed},
         {"forged beginnings are not whole", forged_beginnings_are_not_whole},

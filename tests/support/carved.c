@@ -41,9 +41,11 @@ EkByte carved_place(const EkFound *found)
 static void join_all(EkCarve *carve, GPtrArray *found, guint threads)
 {
     g_autoptr(GArray) tasks = g_array_new(FALSE, FALSE, sizeof(EkJoinTask));
+    ek_carve_release_rests(carve);
     for (guint i = 0; i < found->len; i++) {
         const EkFound *one = found->pdata[i];
-        gboolean is_open = one->state == EK_CONTENT_CUT || ek_found_held(one) == 0;
+        gboolean is_open =
+            one->state == EK_CONTENT_CUT || one->followed.may_end || ek_found_held(one) == 0;
         EkJoinTask task = {is_open ? one->type : NULL, carved_place(one), NULL};
         g_array_append_val(tasks, task);
     }

@@ -16,4 +16,7 @@ void compose_add(GPtrArray *list, const char *type, const char *ending, GByteArr
 /* One of each. */
 void add_composed(GPtrArray *list, guint32 seed);
 
+/* Transport streams, program streams and ASF. */
+void add_composed_films(GPtrArray *list, guint32 seed);
+
 #endif

@@ -23,7 +23,7 @@
 #define WIDTH 311u
 #define HEIGHT 205u
 
-static void specimen_free(gpointer data)
+void specimen_free(void *data)
 {
     Specimen *specimen = data;
     g_free(specimen->data);
@@ -534,5 +534,6 @@ GPtrArray *specimens_new(guint32 seed)
     add_mp4(list, noise, TRUE);
     add_texts(list, seed);
     add_composed(list, seed);
+    add_composed_films(list, seed);
     return list;
 }

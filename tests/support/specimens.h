@@ -18,4 +18,7 @@ typedef struct {
 /* One of each: Specimen*. The caller unrefs. */
 GPtrArray *specimens_new(guint32 seed);
 
+/* Of such a list. */
+void specimen_free(void *specimen);
+
 #endif
