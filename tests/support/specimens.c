@@ -332,19 +332,45 @@ static void add_archive(GPtrArray *list, const char *type, const char *ending, i
     add_file(list, type, ending, "specimen.tmp", joins, proves);
 }
 
-static void add_database(GPtrArray *list, guint32 seed)
+static void make_database(const char *sql)
 {
     sqlite3 *store = NULL;
-    g_autofree char *sql =
+    unlink("specimen.tmp");
+    sqlite3_open("specimen.tmp", &store);
+    sqlite3_exec(store, sql, NULL, NULL, NULL);
+    sqlite3_close(store);
+}
+
+static void add_databases(GPtrArray *list, guint32 seed)
+{
+    g_autofree char *plain =
         g_strdup_printf("CREATE TABLE lot (id INTEGER PRIMARY KEY, species TEXT, seeds INTEGER);"
                         "WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x+1 FROM c WHERE x<4000)"
                         " INSERT INTO lot SELECT x,'Silene '||(x*%u%%97),x*%u FROM c;"
                         "CREATE INDEX by_species ON lot (species);",
                         seed | 1, seed % 1000);
-    unlink("specimen.tmp");
-    sqlite3_open("specimen.tmp", &store);
-    sqlite3_exec(store, sql, NULL, NULL, NULL);
-    sqlite3_close(store);
+    /* Pages that say who points to others, texts over several pages, a table without rows, an index
+     * that goes down and one that leaves rows out. */
+    g_autofree char *odd = g_strdup_printf(
+        "PRAGMA page_size=1024; PRAGMA auto_vacuum=1;"
+        "CREATE TABLE lot (id INTEGER PRIMARY KEY, species TEXT, note TEXT CHECK (note <> ','));"
+        "CREATE TABLE shelf (code TEXT, slot INT, UNIQUE (slot, code), PRIMARY KEY (code, slot))"
+        " WITHOUT ROWID;"
+        "WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x+1 FROM c WHERE x<700)"
+        " INSERT INTO lot SELECT x*3,'Silene '||(x*%u%%97),"
+        "  printf('%%.*c',(x*%u%%13)*(x%%5)*40,'s') FROM c;"
+        "INSERT INTO shelf SELECT 'C'||(id%%7), id FROM lot;"
+        "CREATE INDEX by_species ON lot (species DESC, id);"
+        "CREATE INDEX long_ones ON lot (note) WHERE length(note) > 900;"
+        "CREATE VIEW few AS SELECT * FROM lot;",
+        seed | 1, seed % 1000 + 1);
+    g_autofree char *with_free = g_strconcat(plain, "DELETE FROM lot WHERE id > 2000", NULL);
+    make_database(plain);
+    add_file(list, "sqlite", "sqlite", "specimen.tmp", FALSE, TRUE);
+    make_database(odd);
+    add_file(list, "sqlite", "sqlite", "specimen.tmp", FALSE, TRUE);
+    /* What is in free pages is not checked. */
+    make_database(with_free);
     add_file(list, "sqlite", "sqlite", "specimen.tmp", FALSE, FALSE);
 }
 
@@ -528,7 +554,7 @@ GPtrArray *specimens_new(guint32 seed)
     add_archive(list, "bzip2", "bz2", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_BZIP2, FALSE, TRUE, seed);
     add_archive(list, "xz", "xz", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_XZ, FALSE, TRUE, seed);
     add_archive(list, "zstd", "zst", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_ZSTD, FALSE, FALSE, seed);
-    add_database(list, seed);
+    add_databases(list, seed);
     add_sounds(list, noise);
     add_mp4(list, noise, FALSE);
     add_mp4(list, noise, TRUE);

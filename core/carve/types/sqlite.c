@@ -1,7 +1,8 @@
 /* SPDX-License-Identifier: MIT */
 /* SQLite databases (the file format of version 3): as many pages as the header says, each one that
- * a database can have there. */
-#include "carve/followed.h"
+ * a database can have there; and where its trees lead to each of them once, with their keys in
+ * order, none is another's. */
+#include "carve/sqlitetree.h"
 #include "carve/types/all.h"
 
 static const EkSignature signatures[] = {{0, 8, {'S', 'Q', 'L', 'i', 't', 'e', ' ', 'f'}, {0}}};
@@ -20,14 +21,7 @@ static gboolean begin(EkSpan span)
            ek_span_u8(span, 23) == 32 && ek_span_be32(span, 28) > 0;
 }
 
-typedef struct {
-    EkContent *content;
-    guint32 size;
-    guint32 usable; /* of each page */
-    guint32 pages;
-    gboolean has_map;
-    GHashTable *free_pages; /* numbers: what is in them is nobody's */
-} Database;
+typedef EkSqlite Database;
 
 static EkSpan page_at(Database *database, guint32 number, gsize length)
 {
@@ -48,37 +42,6 @@ static void find_free(Database *database, guint32 trunk, guint32 count)
     }
 }
 
-static gsize pass_number(EkSpan page, gsize at, guint64 *value)
-{
-    *value = 0;
-    for (gsize i = 0; i < 9; i++) {
-        guint8 byte = ek_span_u8(page, at + i);
-        *value = *value << (i == 8 ? 8 : 7) | (i == 8 ? byte : byte & 0x7fu);
-        if ((byte & 0x80) == 0 || i == 8)
-            return i + 1;
-    }
-    return 9;
-}
-
-/* Bytes of a cell on its page; what is longer goes on elsewhere. */
-static gsize cell_size(EkSpan page, gsize at, guint8 kind, guint32 usable)
-{
-    gsize head = kind == 2 || kind == 5 ? 4 : 0;
-    guint64 payload = 0;
-    guint64 row = 0;
-    if (kind == 5)
-        return 4 + pass_number(page, at + 4, &row);
-    head += pass_number(page, at + head, &payload);
-    if (kind == 13)
-        head += pass_number(page, at + head, &row);
-    guint64 most = kind == 13 ? usable - 35 : (usable - 12) * 64 / 255 - 23;
-    guint64 least = (usable - 12) * 32 / 255 - 23;
-    if (payload <= most)
-        return MAX(head + (gsize)payload, 4);
-    guint64 rest = least + (payload - least) % (usable - 4);
-    return head + (gsize)(rest <= most ? rest : least) + 4;
-}
-
 /* All of a tree's page is cells, gaps that it lists, and the space between. */
 static gboolean is_tree_page(Database *database, EkSpan page, gsize head)
 {
@@ -96,7 +59,7 @@ static gboolean is_tree_page(Database *database, EkSpan page, gsize head)
         gsize at = ek_span_be16(page, list + 2 * (gsize)i);
         if (at < content)
             return FALSE;
-        used -= MIN(used, cell_size(page, at, kind, database->usable));
+        used -= MIN(used, ek_sqlite_cell(page, at, kind, database->usable).bytes);
     }
     gsize gaps = ek_span_u8(page, head + 7);
     gsize gap = ek_span_be16(page, head + 1);
@@ -148,7 +111,7 @@ static void follow(EkContent *content, EkFollowed *followed)
     gboolean is_told = ek_span_be32(head, 24) == ek_span_be32(head, 92);
     followed->expected = is_told ? length : 0;
     find_free(&database, trunk, MIN(count, database.pages));
-    guint32 lock = (guint32)(((EkByte)1 << 30) / database.size) + 1;
+    guint32 lock = ek_sqlite_lock_page(&database);
     guint32 first = 1;
     ek_content_kept(content, &first, sizeof first);
     for (guint32 i = first; i <= database.pages; i++) {
@@ -162,15 +125,21 @@ static void follow(EkContent *content, EkFollowed *followed)
                           "a page of it is none");
         return;
     }
-    ek_followed_end(followed, length, is_told ? EK_PROOF_TABLES : EK_PROOF_LENGTH,
-                    "each of its pages");
+    gboolean is_proved = is_told && ek_sqlite_is_proved(&database);
+    ek_followed_end(followed, length,
+                    is_proved ? EK_PROOF_DECODED
+                    : is_told ? EK_PROOF_TABLES
+                              : EK_PROOF_LENGTH,
+                    is_proved ? "each of its pages, and the trees that lead to all of them"
+                              : "each of its pages");
 }
 
 const EkCarveType ek_carve_sqlite = {
     .name = "sqlite",
     .ending = "sqlite",
     .kind = EK_KIND_DATABASE,
-    .checks = "the number of pages, and that each is one; longer than 4 KiB it stays doubtful",
+    .checks = "each page, and that its trees lead to all of them, where none is longer than 4 KiB "
+              "or free",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
