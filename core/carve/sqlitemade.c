@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* Columns are counted by the commas between them, outside of quotes and brackets. */
 #include "carve/sqlitemade.h"
 
 #include <string.h>

@@ -1,4 +1,5 @@
 /* SPDX-License-Identifier: MIT */
+/* The words that made a table: its columns, and which one is the number of the row. */
 #include "carve/sqlitemade.h"
 #include "check.h"
 
