@@ -22,6 +22,7 @@
 #define EARLY_MOST (2 * (int64_t)AV_TIME_BASE) /* that a film may end before it says */
 #define EARLY_SHARE 20                         /* or one in so many */
 #define STREAMS_MOST 16u
+#define WIPED_LEAST 480 /* zeros: nearly a sector */
 
 /* One film while it is decoded. */
 typedef struct {
@@ -38,9 +39,10 @@ typedef struct {
     int64_t fault_at;                       /* where the first one is; AV_NOPTS_VALUE: nowhere */
     const char *fault;                      /* of the first one; NULL: none */
     gboolean is_shown;
-    AVFrame *plain;     /* the first frame, where it is a mere colour */
-    guint plain_number; /* of its stream */
-    int width;          /* of the first frame */
+    gboolean leaves_alone; /* its pictures are not asked one by one */
+    AVFrame *plain;        /* the first frame, where it is a mere colour */
+    guint plain_number;    /* of its stream */
+    int width;             /* of the first frame */
     int height;
     clock_t begun;
 } Film;
@@ -333,10 +335,42 @@ static void take_frame(Film *film, guint number, const AVFrame *frame)
         show_frame(film, number, frame, FALSE);
 }
 
+/* What these write never has so many zeros in a row: they were not read, or wiped. */
+static gboolean is_wiped(enum AVCodecID codec, const AVPacket *packet)
+{
+    static const enum AVCodecID dense[] = {
+        AV_CODEC_ID_H264, AV_CODEC_ID_HEVC, AV_CODEC_ID_VP8,  AV_CODEC_ID_VP9,    AV_CODEC_ID_AV1,
+        AV_CODEC_ID_AAC,  AV_CODEC_ID_MP3,  AV_CODEC_ID_OPUS, AV_CODEC_ID_VORBIS, AV_CODEC_ID_MPEG4,
+    };
+    gboolean is_dense = FALSE;
+    for (gsize i = 0; i < G_N_ELEMENTS(dense); i++)
+        is_dense = is_dense || codec == dense[i];
+    int run = 0;
+    for (int i = 0; is_dense && i < packet->size && run < WIPED_LEAST; i++)
+        run = packet->data[i] == 0 ? run + 1 : 0;
+    return run >= WIPED_LEAST;
+}
+
+/* Films of JPEG pictures: their decoder goes on through damage, the one for pictures tells. Some
+ * cameras write pictures that have something wrong, the first one too: those are left alone. */
+static gboolean is_torn(Film *film, enum AVCodecID codec, const AVPacket *packet)
+{
+    Content picture = {.bytes = packet->data,
+                       .length = (gsize)MAX(packet->size, 0),
+                       .size = (guint64)MAX(packet->size, 0)};
+    gboolean starved = FALSE;
+    if (codec != AV_CODEC_ID_MJPEG || film->leaves_alone)
+        return FALSE;
+    g_autofree char *fault = jpeg_fault(&picture, &starved);
+    film->leaves_alone = fault != NULL && film->frames == 0;
+    return fault != NULL && film->frames > 0;
+}
+
 /* Decodes a packet; NULL: what the decoder still holds. */
 static void decode(Film *film, guint number, const AVPacket *packet, AVFrame *frame)
 {
     AVCodecContext *decoder = film->decoders[number];
+    gboolean is_broken = packet != NULL && is_torn(film, decoder->codec_id, packet);
     int sent = avcodec_send_packet(decoder, packet);
     int got = 0;
     has_complained = has_complained && film->has_begun[number];
@@ -346,13 +380,28 @@ static void decode(Film *film, guint number, const AVPacket *packet, AVFrame *fr
     }
     gboolean failed = (sent < 0 && sent != AVERROR_EOF && sent != AVERROR(EAGAIN)) ||
                       (got != AVERROR(EAGAIN) && got != AVERROR_EOF);
-    if (packet == NULL || !film->has_begun[number])
+    if (packet == NULL)
         return;
-    if (failed || has_complained || (packet->flags & AV_PKT_FLAG_CORRUPT) != 0)
+    if (is_wiped(decoder->codec_id, packet))
+        note_fault(film, "zeros lie where a frame should go on",
+                   time_of(film, number, packet->pts));
+    if (!film->has_begun[number])
+        return;
+    if (failed || is_broken || has_complained || (packet->flags & AV_PKT_FLAG_CORRUPT) != 0)
         note_fault(film,
                    decoder->codec_type == AVMEDIA_TYPE_VIDEO ? "a frame does not decode"
                                                              : "sound does not decode",
                    time_of(film, number, packet->pts));
+}
+
+/* Each of its pictures stands alone: fewer than its index has, and one is missing. */
+static gboolean lacks_pictures(const Film *film)
+{
+    for (guint i = 0; i < STREAMS_MOST; i++)
+        if (film->decoders[i] != NULL && film->decoders[i]->codec_id == AV_CODEC_ID_MJPEG)
+            return film->frames <
+                   (guint64)MAX(avformat_index_get_entries_count(film->format->streams[i]), 0);
+    return FALSE;
 }
 
 /* TRUE: to its end. */
@@ -374,6 +423,8 @@ static gboolean decode_all(Film *film, clock_t most)
             decode(film, i, NULL, frame);
     if (!enough && got != AVERROR_EOF)
         note_fault(film, "reading ends", film->end);
+    if (!enough && lacks_pictures(film))
+        note_fault(film, "a frame is missing", AV_NOPTS_VALUE);
     if (film->plain != NULL)
         show_frame(film, film->plain_number, film->plain, TRUE);
     av_packet_free(&packet);

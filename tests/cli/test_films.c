@@ -106,6 +106,43 @@ static void films_that_play_open_and_others_do_not(void)
     CHECK_CONTAINS(broken.out, ":noise/tray.mkv  [");
 }
 
+/* A decoder makes up for a block that was not read, and says nothing: its zeros tell. */
+static void wiped_frames_do_not_open(void)
+{
+    static const char *const made[][2] = {
+        {"wide.mp4", "-vf noise=alls=20:allf=t -c:v libx264 -b:v 2M -pix_fmt yuv420p -c:a aac"},
+        {"wide.mkv", "-vf noise=alls=20:allf=t -c:v libvpx-vp9 -b:v 2M -c:a libopus"},
+        {"wide.avi", "-vf noise=alls=20:allf=t -c:v mjpeg -pix_fmt yuvj420p -c:a libmp3lame"},
+    };
+    g_autoptr(GRand) random = g_rand_new_with_seed(test_seed());
+    if (!can_decode())
+        return;
+    must("rm -rf src; mkdir -p src/right src/zeros");
+    for (gsize i = 0; i < G_N_ELEMENTS(made); i++) {
+        encode(made[i][0], made[i][1]);
+        g_autofree char *from = g_strdup_printf("src/right/%s", made[i][0]);
+        gsize length = 0;
+        g_autofree guint8 *data = read_file(from, &length);
+        for (guint k = 0; k < 4; k++) {
+            gsize blocks = length / 4096;
+            gsize at = 4096 * (gsize)g_rand_int_range(random, (gint32)blocks / 5,
+                                                      (gint32)(blocks * 4 / 5));
+            g_autofree guint8 *changed = g_memdup2(data, length);
+            memset(changed + at, 0, 4096);
+            g_autofree char *path = g_strdup_printf("src/zeros/%u-%s", k, made[i][0]);
+            write_file(path, changed, length);
+        }
+    }
+    open_case("100M");
+    g_auto(Result) opening = ektypon("find bench 1 --opens yes --count --json");
+    json_t *json = result_json(&opening);
+    CHECK_NUMBER(json_u64(json_object_get(json, "totals"), "files"), G_N_ELEMENTS(made));
+    json_decref(json);
+    g_auto(Result) wiped = ektypon("find bench 1 --opens no --path 'zeros/*'");
+    CHECK_CONTAINS(wiped.out, "-wide.avi  [");
+    CHECK_CONTAINS(wiped.out, "-wide.mp4  [");
+}
+
 /* What the helper shows of a file in so many pixels: NULL: no pixels. The caller frees. */
 static guint8 *pixels_of(const char *path, guint most, guint *wide, guint *high)
 {
@@ -295,6 +332,7 @@ int main(void)
 {
     static const Test tests[] = {
         {"films that play open, and others do not", films_that_play_open_and_others_do_not},
+        {"wiped frames do not open", wiped_frames_do_not_open},
         {"the first frame that shows something is shown",
          the_first_frame_that_shows_something_is_shown},
         {"a long film shows a frame", a_long_film_shows_a_frame},
