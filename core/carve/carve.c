@@ -229,18 +229,20 @@ static void look(void *data, void *gathered_data, const EkMatches *seen, EkSpan 
     const EkCarve *carve = data;
     Gathered *gathered = gathered_data;
     Candidate candidate = {.at = at};
-    EkMatches matches = those_that_begin(seen, span);
+    EkMatches matches = those_that_begin(seen, ek_span_part(span, 0, EK_SCAN_SHOWN));
     if (matches.count == 0)
         return;
     gboolean waits =
         !carve->order.nested && (at < gathered->held || ek_claims_hold(carve->claims, at) ||
                                  is_of_same(&gathered->tail, &matches, at));
     gathered->at = at;
+    ek_content_set_near(gathered->content, at, span);
     ek_claims_begin(carve->claims, at, gathered->content);
     EkFound *found = waits ? NULL : follow(carve, gathered->content, &matches, at);
     gboolean holds = found != NULL && ek_found_held(found) > 0 && found->places->len == 1 &&
                      found->followed.end == EK_FOLLOW_ENDED;
     ek_claims_end(carve->claims, gathered->content, holds ? at + found->bytes : 0);
+    ek_content_set_near(gathered->content, 0, (EkSpan){NULL, 0});
     if (waits || ek_content_is_shut(gathered->content)) {
         ek_found_free(found);
         found = NULL;

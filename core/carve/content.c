@@ -5,7 +5,8 @@
 #include <string.h>
 
 #define WINDOW (256u << 10)
-#define AHEAD_LEAST 4096u /* read at once where reading jumps */
+#define BEHIND_GATE 65536u /* bytes given out behind the gate before it is asked */
+#define AHEAD_LEAST 4096u  /* read at once where reading jumps */
 #define PIECES_MOST 4096u
 #define KEPT_MOST 96u
 #define STRIDE 32768u
@@ -25,17 +26,21 @@ struct EkContent {
     EkByte bytes;
     EkByte limit;
     guint8 *window;
-    EkByte at; /* of what is in the window */
+    const guint8 *shown; /* the window, or bytes that are near */
+    EkByte at;           /* of what is shown */
     gsize held;
+    EkSpan near;
+    EkByte near_place; /* on the drive */
     EkByte next;       /* behind what was asked for last */
     gsize ahead;       /* read at once: more and more while reading goes on */
-    gboolean is_holed; /* the window has a hole */
+    gboolean is_holed; /* what is shown has a hole */
     EkByte hole;
     guint64 work;
     EkByte gate_place;
     gboolean (*may_pass)(void *data);
     void *gate_data;
     gboolean is_passed;
+    gsize behind; /* bytes read behind the gate before it was asked */
     gboolean is_shut;
     gint reached; /* KiB, at most what this type holds; atomic */
     guint8 *head; /* the first bytes of it; NULL: they are not held */
@@ -59,6 +64,7 @@ EkContent *ek_content_new(EkReader *reader)
     content->pieces = g_array_new(FALSE, FALSE, sizeof(EkRange));
     content->offsets = g_array_new(FALSE, FALSE, sizeof(EkByte));
     content->window = g_malloc(WINDOW);
+    content->shown = content->window;
     content->hole = G_MAXUINT64;
     return content;
 }
@@ -97,6 +103,7 @@ static void begin(EkContent *content)
     content->laid_from = G_MAXUINT64;
     content->is_fixed = FALSE;
     content->is_passed = content->may_pass == NULL;
+    content->behind = 0;
     content->is_shut = FALSE;
 }
 
@@ -223,17 +230,47 @@ gboolean ek_content_has_hole(EkContent *content, EkByte offset, EkByte bytes)
     return has;
 }
 
+void ek_content_set_near(EkContent *content, EkByte place, EkSpan bytes)
+{
+    content->near = bytes;
+    content->near_place = place;
+    content->held = 0;
+}
+
+/* So many bytes are near, and nothing need be read. */
+static gboolean show_near(EkContent *content, EkByte offset, gsize length)
+{
+    guint i = piece_of(content, offset);
+    if (content->near.length == 0 || i >= content->pieces->len)
+        return FALSE;
+    EkRange piece = g_array_index(content->pieces, EkRange, i);
+    EkByte inside = offset - g_array_index(content->offsets, EkByte, i);
+    EkByte place = piece.first + inside;
+    if (place < content->near_place || place - content->near_place > content->near.length)
+        return FALSE;
+    EkSpan near = ek_span_part(content->near, (gsize)(place - content->near_place), WINDOW);
+    EkByte there = MIN(MIN(near.length, piece.bytes - inside), content->bytes - offset);
+    if (there < length)
+        return FALSE;
+    content->shown = near.data;
+    content->held = (gsize)there;
+    return TRUE;
+}
+
 /* Reads on where reading goes on, and little where it jumps. */
 static void fill(EkContent *content, EkByte offset, gsize length)
 {
     gboolean goes_on = offset == content->next || (offset >= content->at && content->held > 0 &&
                                                    offset <= content->at + content->held);
     g_atomic_int_set(&content->reached, (gint)MIN(offset >> 10, G_MAXINT));
-    content->ahead = goes_on ? MIN(content->ahead * 2, WINDOW) : AHEAD_LEAST;
-    gsize wanted = MAX(length, content->ahead);
+    if (!show_near(content, offset, length)) {
+        content->ahead = goes_on ? MIN(content->ahead * 2, WINDOW) : AHEAD_LEAST;
+        content->at = offset;
+        content->held = (gsize)MIN(MAX(length, content->ahead), content->bytes - offset);
+        content->shown = content->window;
+        each_part(content, offset, content->held, read_part, content->window);
+    }
     content->at = offset;
-    content->held = (gsize)MIN(wanted, content->bytes - offset);
-    each_part(content, offset, content->held, read_part, content->window);
     EkByte before = content->hole;
     content->is_holed = ek_content_has_hole(content, offset, content->held);
     content->hole = before;
@@ -253,9 +290,10 @@ gboolean ek_content_is_shut(const EkContent *content)
     return content->is_shut;
 }
 
-static gboolean passes_gate(EkContent *content, EkByte offset)
+static gboolean passes_gate(EkContent *content, EkByte offset, gsize length)
 {
-    if (!content->is_passed && ek_content_place(content, offset) >= content->gate_place) {
+    if (!content->is_passed && ek_content_place(content, offset) >= content->gate_place &&
+        (content->behind += length) > BEHIND_GATE) {
         content->is_passed = TRUE;
         content->is_shut = !content->may_pass(content->gate_data);
     }
@@ -265,7 +303,7 @@ static gboolean passes_gate(EkContent *content, EkByte offset)
 EkSpan ek_content_some(EkContent *content, EkByte offset, gsize length)
 {
     EkByte end = ek_content_bytes(content);
-    if (length == 0 || offset >= end || !passes_gate(content, offset) ||
+    if (length == 0 || offset >= end || !passes_gate(content, offset, length) ||
         (content->cancel != NULL && g_atomic_int_get(content->cancel) != 0))
         return (EkSpan){content->window, 0};
     length = (gsize)MIN(MIN(length, EK_CONTENT_SHOWN), end - offset);
@@ -276,7 +314,7 @@ EkSpan ek_content_some(EkContent *content, EkByte offset, gsize length)
     content->next = offset + length;
     if (content->is_holed)
         ek_content_has_hole(content, offset, length);
-    return (EkSpan){content->window + (offset - content->at), length};
+    return (EkSpan){content->shown + (offset - content->at), length};
 }
 
 void ek_content_hold_head(EkContent *content)

@@ -20,13 +20,17 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkContent, ek_content_free)
 /* Nothing more is given out once *cancel (atomic) is not 0: whoever follows comes to an end. */
 void ek_content_watch(EkContent *content, const gint *cancel);
 
-/* Before anything behind the byte `place` of the drive is given out, `may_pass` is asked, once for
- * each laying: when it says no, nothing more is given out. */
+/* Before more than a little behind the byte `place` of the drive is given out, `may_pass` is asked,
+ * once for each laying: when it says no, nothing more is given out. */
 void ek_content_set_gate(EkContent *content, EkByte place, gboolean (*may_pass)(void *data),
                          void *data);
 
 /* Did it say no? */
 gboolean ek_content_is_shut(const EkContent *content);
+
+/* What lies on the drive from its byte `place` on, as its reader gave it out: it is not read again.
+ * Must live until other bytes, or none, are set, and what was given out holds as long. */
+void ek_content_set_near(EkContent *content, EkByte place, EkSpan bytes);
 
 /* From now on it is what lies in these pieces (EkRange), one behind the other; they are copied.
  * What was seen before is forgotten. */

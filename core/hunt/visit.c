@@ -52,7 +52,8 @@ static void look(void *data, void *gathered, const EkMatches *matches, EkSpan sp
 {
     const EkHunt *hunt = data;
     Gathered *to = gathered;
-    ek_hunt_steps_recognise(hunt->steps, matches, span, at, to->traces, to->runs);
+    ek_hunt_steps_recognise(hunt->steps, matches, ek_span_part(span, 0, EK_SCAN_SHOWN), at,
+                            to->traces, to->runs);
 }
 
 /* --- in order ------------------------------------------------------------------------------- */

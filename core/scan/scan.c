@@ -110,8 +110,7 @@ static gboolean look_at_range(const EkScan *scan, Job *job, EkRange range, guint
         for (gsize step = 0; step + EK_STEP <= here; step += EK_STEP)
             if (ek_matcher_look(scan->matcher, buffer + step, &matches) &&
                 ek_reader_known(scan->reader, at + step, EK_STEP).good == EK_STEP)
-                show(scan, job, &matches,
-                     (EkSpan){buffer + step, MIN(with_rest - step, EK_SCAN_SHOWN)}, at + step);
+                show(scan, job, &matches, (EkSpan){buffer + step, with_rest - step}, at + step);
     }
     return TRUE;
 }
