@@ -18,12 +18,20 @@
 #define AHEAD_MOST 64u    /* stretches that a piece may go on through */
 #define SECTOR 512u
 
-/* A piece does not begin with a block of nothing but one value. */
-static gboolean is_blank(const EkJoining *joining, EkByte place)
+/* A piece does not begin with a block of nothing but one value, nor with one that cannot lie in the
+ * middle of its type. */
+static gboolean may_go_on_at(EkJoining *joining, EkByte place)
 {
-    guint8 block[SECTOR];
-    return !ek_reader_read(joining->carve->order.reader, place, block, sizeof block, NULL, NULL) ||
-           memcmp(block, block + 1, sizeof block - 1) == 0;
+    guint8 block[EK_CARVE_GLANCE];
+    EkReader *reader = joining->carve->order.reader;
+    gboolean (*may_lie_in)(EkSpan block) = joining->type->may_lie_in;
+    gsize length = may_lie_in != NULL ? (gsize)MIN(joining->grid, sizeof block) : SECTOR;
+    length = (gsize)MIN(length, ek_reader_bytes(reader) - place);
+    gboolean may = length > 1 && ek_reader_read(reader, place, block, length, NULL, NULL) &&
+                   memcmp(block, block + 1, MIN(length, SECTOR) - 1) != 0 &&
+                   (may_lie_in == NULL || may_lie_in((EkSpan){block, length}));
+    joining->looks += may ? 0 : 1;
+    return may;
 }
 
 /* Does it go on rightly where these stretches begin? At first a little is tried; where it has sums,
@@ -80,7 +88,12 @@ static const struct {
              {3, 1, 3, 0, FALSE},
              {0, 3, EK_JOINING_BACK, 16, TRUE},
              {4, 0, 1, 0, FALSE},
-             {4, 0, 1, 0, TRUE}};
+             {4, 0, 1, 0, TRUE},
+             {4, 1, 3, 0, FALSE}};
+
+/* Where most blocks are passed over at a glance, far ones come before those that are unlikely. */
+static const guint far_first[] = {0, 1, 2, ALL_BEHIND, ALL_BEFORE, 5, 7, 11, 12, 6, 8, 9, 10, 13};
+G_STATIC_ASSERT(G_N_ELEMENTS(far_first) == G_N_ELEMENTS(steps));
 
 /* Does it go on at `offset` in one of the blocks [at, stop) of a stretch? */
 static gboolean find_in(EkJoining *joining, GArray *stretches, guint i, EkRange blocks,
@@ -91,7 +104,7 @@ static gboolean find_in(EkJoining *joining, GArray *stretches, guint i, EkRange 
     EkByte wrong = ek_content_place(joining->content, offset);
     EkByte next = ek_content_place(joining->content, offset - 1) + 1;
     for (EkByte at = blocks.first; at < ek_range_end(blocks); at += joining->grid) {
-        if (at == wrong || at == next || is_blank(joining, at))
+        if (at == wrong || at == next || !may_go_on_at(joining, at))
             continue;
         if (ek_joining_is_spent(joining))
             return FALSE;
@@ -243,9 +256,10 @@ static gboolean add_piece(EkJoining *joining, const EkFollowed *broken)
         return TRUE;
     if (joining->type->joins && add_at_end(joining, broken, before, MAX(lowest, grid), highest))
         return TRUE;
-    for (guint step = 0; joining->type->joins && step < G_N_ELEMENTS(steps); step++) {
+    for (guint turn = 0; joining->type->joins && turn < G_N_ELEMENTS(steps); turn++) {
+        guint step = joining->type->may_lie_in != NULL ? far_first[turn] : turn;
         /* What was kept on the way is made again. */
-        if (step > 0) {
+        if (turn > 0) {
             ek_joining_lay_again(joining->content, before, MIN(lowest, grid));
             ek_joining_follow(joining);
         }
@@ -325,7 +339,12 @@ EkFound *ek_join(const EkCarve *carve, const EkCarveType *type, EkByte first, gu
     g_autoptr(EkContent) content = ek_content_new(carve->order.reader);
     ek_content_watch(content, cancel);
     ek_content_remember_streams(content);
-    EkJoining joining = {carve, type,  content, first, ek_joining_grid(carve),
-                         0,     tries, cancel,  {0}};
+    EkJoining joining = {.carve = carve,
+                         .type = type,
+                         .content = content,
+                         .first = first,
+                         .grid = ek_joining_grid(carve),
+                         .tries = tries,
+                         .cancel = cancel};
     return join_with(&joining);
 }

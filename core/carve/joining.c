@@ -3,6 +3,7 @@
 #include "carve/joining.h"
 
 #define GRID 4096u
+#define LOOKS_A_TRY 32u
 #define WORK_MOST (128u << 20) /* bytes read for one file */
 
 EkByte ek_joining_grid(const EkCarve *carve)
@@ -72,7 +73,7 @@ gboolean ek_joining_is_spent(const EkJoining *joining)
 {
     /* What is hardly more than a beginning is worth little. */
     guint most = joining->known.length < GRID ? joining->tries / 4 : joining->tries;
-    return joining->trials > most ||
+    return joining->trials > most || joining->looks / LOOKS_A_TRY > most ||
            ek_content_work(joining->content) > MAX(WORK_MOST, 16 * joining->known.sure) ||
            g_atomic_int_get(joining->cancel) != 0;
 }

@@ -17,6 +17,7 @@ typedef struct {
     EkByte grid;  /* blocks, counted from there */
     guint trials;
     guint tries; /* at most */
+    guint looks; /* at blocks that were not tried */
     const gint *cancel;
     EkFollowed known; /* what its beginning told */
 } EkJoining;

@@ -37,6 +37,7 @@ typedef struct {
 } EkBroken;
 
 #define EK_CARVE_BEFORE 8192u
+#define EK_CARVE_GLANCE 4096u
 
 /* Something that must stand at a byte of the file behind the place where it breaks, and can be told
  * apart: where it stands on the drive, that part of the file lies. */
@@ -91,6 +92,9 @@ typedef struct {
      * reads: a loop over a structure ends. */
     void (*follow)(EkContent *content, EkFollowed *followed);
     gboolean joins; /* what breaks may go on elsewhere: following tells soon when it does not */
+    /* May this block, of up to EK_CARVE_GLANCE bytes, lie in the middle of one? Many are asked that
+     * are of something else. Pure. NULL: any may. */
+    gboolean (*may_lie_in)(EkSpan block);
     gboolean
         by_landmark;   /* nothing in it tells soon: its pieces are found by their landmarks alone */
     gboolean is_solid; /* no other file begins in it on a block: where one does, it is in pieces */

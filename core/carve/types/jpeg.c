@@ -5,6 +5,8 @@
 
 #include "carve/types/all.h"
 
+#include <string.h>
+
 #define PICTURES_MOST 16u
 #define LEAST 1024u /* bytes of a picture that breaks, to be told */
 
@@ -69,6 +71,35 @@ static void follow(EkContent *content, EkFollowed *followed)
                              : "its picture data were decoded to the end");
 }
 
+/* Texts and tables have few different bytes. */
+static gboolean is_dense(EkSpan block)
+{
+    guint8 seen[256] = {0};
+    guint count = 0;
+    for (gsize i = 0; i < block.length; i++)
+        seen[block.data[i]] = 1;
+    for (gsize i = 0; i < sizeof seen; i++)
+        count += seen[i];
+    return count > 128 || block.length < 512;
+}
+
+/* In picture data a byte of all ones is followed by few others, and there are some of it. */
+static gboolean may_lie_in(EkSpan block)
+{
+    const guint8 *at = block.data;
+    const guint8 *end = block.data + block.length - 1;
+    guint count = 0;
+    while (at < end && (at = memchr(at, 0xff, (gsize)(end - at))) != NULL) {
+        if (at[1] == 0xd9) /* behind its end may be anything */
+            return TRUE;
+        if (at[1] != 0 && at[1] != 0xc4 && at[1] != 0xda && (at[1] & 0xf8) != 0xd0)
+            return FALSE;
+        count++;
+        at += 2;
+    }
+    return count > 0 || is_dense(block);
+}
+
 const EkCarveType ek_carve_jpeg = {
     .name = "jpeg",
     .ending = "jpg",
@@ -80,4 +111,5 @@ const EkCarveType ek_carve_jpeg = {
     .begin = begin,
     .follow = follow,
     .joins = TRUE,
+    .may_lie_in = may_lie_in,
 };
