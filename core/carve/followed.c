@@ -209,6 +209,14 @@ gboolean ek_content_ends_at(EkContent *content, EkByte last, EkByte end)
                              !ek_content_is_zero(content, end + slack, EK_STEP)));
 }
 
+gboolean ek_followed_has_more(EkFollowed *followed, EkByte at, guint count)
+{
+    if (at % EK_STEP != 0 || count > 1)
+        return TRUE;
+    followed->has_next = TRUE;
+    return at % EK_FOLLOWED_BLOCK != 0;
+}
+
 EkByte ek_followed_line_end(EkContent *content, EkFollowed *followed, EkByte at)
 {
     EkSpan tail = ek_content_some(content, at, BLANKS_MOST);

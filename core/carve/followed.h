@@ -73,6 +73,11 @@ static inline gboolean ek_unpacks_too_much(EkByte packed, guint64 unpacked)
  * sector ends, or a block: zeros behind it up to the next block speak against the former. */
 gboolean ek_content_ends_at(EkContent *content, EkByte last, EkByte end);
 
+/* Behind `count` parts of a file that each could be one (members, streams, frames) another one
+ * begins at `at`: is it of this file? Where a block begins it may as well be a file of its own:
+ * then this one is doubtful. */
+gboolean ek_followed_has_more(EkFollowed *followed, EkByte at, guint count);
+
 /* Are all of these bytes zero? FALSE too where there are not so many. */
 gboolean ek_content_is_zero(EkContent *content, EkByte offset, EkByte bytes);
 

@@ -27,8 +27,8 @@ static EkContentState state_of(const EkFollowed *followed, gboolean has_hole, gb
     /* Tables say where everything is, and not that it is still there. */
     gboolean is_covered =
         followed->proof >= EK_PROOF_DECODED || (!is_joined && !ek_may_hide(0, followed->length));
-    if (followed->proof == EK_PROOF_LENGTH || followed->is_doubtful || followed->may_end ||
-        !is_covered)
+    if (followed->proof == EK_PROOF_LENGTH || followed->is_doubtful || followed->has_next ||
+        followed->may_end || !is_covered)
         return EK_CONTENT_DOUBTFUL;
     return EK_CONTENT_WHOLE;
 }
@@ -41,6 +41,9 @@ static char *why_of(const EkFollowed *followed, EkContentState state, EkByte hol
                                followed->end == EK_FOLLOW_BROKE ? followed->why : "");
     if (state == EK_CONTENT_CUT)
         return g_strdup_printf("%s at byte %" G_GUINT64_FORMAT, followed->why, followed->length);
+    if (followed->has_next)
+        return g_strdup_printf("%s; another one begins right behind it and may be part of it",
+                               followed->why);
     if (pieces > 1)
         return g_strdup_printf("%s; joined from %u pieces", followed->why, pieces);
     return g_strdup(followed->why);

@@ -57,6 +57,7 @@ EkFollowed ek_joining_follow(EkJoining *joining)
     followed.end = EK_FOLLOW_NOTHING;
     followed.is_wrong = FALSE;
     followed.may_end = FALSE;
+    followed.has_next = FALSE;
     followed.broken.bytes = 0;
     followed.landmark = (EkLandmark){0};
     joining->type->follow(joining->content, &followed);

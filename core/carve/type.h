@@ -64,6 +64,7 @@ typedef struct {
     gboolean is_doubtful; /* it may be part of another one of its type: nothing tells */
     gboolean may_end;     /* broke: or it ends there, which nothing tells; `proof` is that of all
                            * before */
+    gboolean has_next;    /* ended: another one begins right behind it, which may be part of it */
     gboolean is_wrong;    /* ended: all is where it says, but some of it is not right (`broken`) */
     EkBroken broken;      /* broke: where it did so */
     EkLandmark landmark;  /* broke: what must stand behind that */

@@ -131,6 +131,54 @@ static void the_rest_of_a_file_is_not_whole(void)
     }
 }
 
+/* A member of gzip with so many bytes all together, not packed. */
+static void add_member(GByteArray *bytes, gsize length, guint32 seed)
+{
+    gsize data = length - 10 - 5 - 8;
+    g_autofree guint8 *noise = g_malloc(data);
+    fill_noise(noise, data, seed);
+    compose_bytes(bytes, "\x1f\x8b\x08\0\0\0\0\0\0\3", 10);
+    compose_number(bytes, 1, 1, FALSE);
+    compose_number(bytes, data, 2, FALSE);
+    compose_number(bytes, ~data & 0xffff, 2, FALSE);
+    compose_bytes(bytes, noise, data);
+    compose_number(bytes, ek_crc32((EkSpan){noise, data}), 4, FALSE);
+    compose_number(bytes, data, 4, FALSE);
+}
+
+/* Members of one file, or two files? Where no block begins nothing is in doubt. */
+static void what_begins_right_behind_is_in_doubt(void)
+{
+    guint32 seed = test_seed();
+    static const struct {
+        gsize first;
+        gsize second;
+        EkContentState state;
+        EkByte bytes;
+    } pairs[] = {{8192, 5000, EK_CONTENT_DOUBTFUL, 8192},
+                 {8000, 5000, EK_CONTENT_WHOLE, 13000},
+                 {512 * 3, 5000, EK_CONTENT_DOUBTFUL, 512 * 3 + 5000}};
+    Drive drive = drive_new(seed);
+    EkByte places[G_N_ELEMENTS(pairs)];
+    for (gsize i = 0; i < G_N_ELEMENTS(pairs); i++) {
+        g_autoptr(GByteArray) bytes = g_byte_array_new();
+        add_member(bytes, pairs[i].first, seed);
+        add_member(bytes, pairs[i].second, seed + 1);
+        places[i] = drive_put(&drive, bytes->data, bytes->len);
+        drive_pad(&drive, 4096, FALSE);
+    }
+    Bench bench;
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) found = carved_search(&bench, 0, FALSE);
+    for (gsize i = 0; i < G_N_ELEMENTS(pairs); i++) {
+        const EkFound *one = carved_at(found, places[i]);
+        CHECK(one != NULL && one->state == pairs[i].state);
+        CHECK_NUMBER(one != NULL ? one->bytes : 0, pairs[i].bytes);
+    }
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
 static void noise_holds_nothing(void)
 {
     Drive drive = drive_new(test_seed());
@@ -402,6 +450,7 @@ int main(void)
         {"what was overwritten is not whole", what_was_overwritten_is_not_whole},
         {"the rest of a file is not whole", the_rest_of_a_file_is_not_whole},
         {"the rest of a file is not whole", the_rest_of_a_file_is_not_whole},
+        {"what begins right behind is in doubt", what_begins_right_behind_is_in_doubt},
         {"noise holds nothing", noise_holds_nothing},
         {"a foreign block is noticed", a_foreign_block_is_noticed},
         {"forged beginnings are not whole", forged_beginnings_are_not_whole},

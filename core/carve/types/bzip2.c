@@ -30,13 +30,13 @@ static guint64 take_mark(EkBits *bits)
     return high << 24 | ek_bits_take(bits, 24);
 }
 
-/* Several packers write one file as streams one behind the other; what begins on a sector may as
- * well be the next file. */
-static gboolean goes_on(EkContent *content, EkByte end)
+/* Several packers write one file as streams one behind the other. */
+static gboolean goes_on(EkContent *content, EkFollowed *followed, EkByte end, guint streams)
 {
     EkSpan span = ek_content_some(content, end, 10);
-    return end % 512 != 0 && span.length == 10 && ek_span_equals(span, 0, "BZh", 3) &&
-           ek_span_equals(span, 4, "1AY&SY", 6) && begin(span);
+    return span.length == 10 && ek_span_equals(span, 0, "BZh", 3) &&
+           ek_span_equals(span, 4, "1AY&SY", 6) && begin(span) &&
+           ek_followed_has_more(followed, end, streams);
 }
 
 /* Where it stands, between two blocks. */
@@ -83,7 +83,7 @@ static void follow(EkContent *content, EkFollowed *followed)
     EkByte at = 0;
     (void)ek_content_kept(content, &place, sizeof place);
     gboolean fine = pass_stream(content, &place, &at);
-    while (fine && goes_on(content, at)) {
+    while (fine && goes_on(content, followed, at, place.begins > 0 ? 2 : 1)) {
         place = (Place){.begins = at, .bit = (at + 4) * 8, .blocks = place.blocks};
         fine = pass_stream(content, &place, &at);
     }

@@ -48,7 +48,8 @@ static void follow(EkContent *content, EkFollowed *followed)
     EkByte at = 0;
     for (guint i = 0; i < MEMBERS_MOST; i++) {
         EkSpan head = ek_content_some(content, at, 10);
-        if (i > 0 && (!ek_span_equals(head, 0, "\x1f\x8b\x08", 3) || !begin(head)))
+        if (i > 0 && (!ek_span_equals(head, 0, "\x1f\x8b\x08", 3) || !begin(head) ||
+                      !ek_followed_has_more(followed, at, i)))
             break;
         EkByte data = data_of(content, followed, at);
         EkStream stream = {.offset = data, .most = G_MAXINT64, .has_sum = TRUE};

@@ -96,7 +96,8 @@ static void follow(EkContent *content, EkFollowed *followed)
     while (take_page(&ogg)) {
         is_done = ogg.ended == (1u << ogg.count) - 1;
         EkSpan next = is_done ? ek_content_some(content, ogg.at, 6) : (EkSpan){NULL, 0};
-        if (is_done && !ek_span_equals(next, 0, "OggS\0\2", 6))
+        if (is_done &&
+            (!ek_span_equals(next, 0, "OggS\0\2", 6) || !ek_followed_has_more(followed, ogg.at, 1)))
             break;
         is_done = FALSE;
     }

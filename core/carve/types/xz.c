@@ -136,36 +136,66 @@ static gboolean pass_index(EkContent *content, EkByte *at, guint blocks)
     return TRUE;
 }
 
-static void follow(EkContent *content, EkFollowed *followed)
+/* What is known of all streams so far. */
+typedef struct {
+    EkByte at;
+    EkByte sure;
+    gboolean is_proved; /* all was unpacked */
+    gboolean is_summed;
+} Streams;
+
+/* A stream to its end. FALSE: it breaks at `at`. */
+static gboolean pass_stream(EkContent *content, Streams *streams, EkFollowed *followed)
 {
-    guint check = ek_span_u8(ek_content_some(content, 0, 12), 7);
-    EkByte at = 12;
-    EkByte sure = 12;
+    guint check = ek_span_u8(ek_content_some(content, streams->at, 12), 7);
     guint blocks = 0;
-    gboolean fine = TRUE;
-    gboolean is_proved = TRUE;
-    while (fine && blocks < BLOCKS_MOST) {
-        sure = at;
-        if (ek_span_u8(ek_content_some(content, at, 1), 0) == 0)
-            break;
-        fine = pass_block(content, &at, check, &is_proved, followed);
+    streams->is_summed = streams->is_summed &&
+                         (check == CHECK_CRC32 || check == CHECK_CRC64 || check == CHECK_SHA256);
+    streams->at += 12;
+    for (;;) {
+        streams->sure = streams->at;
+        if (blocks >= BLOCKS_MOST || ek_span_u8(ek_content_some(content, streams->at, 1), 0) == 0)
+            return pass_index(content, &streams->at, blocks);
+        if (!pass_block(content, &streams->at, check, &streams->is_proved, followed))
+            return FALSE;
         blocks++;
     }
-    if (fine && pass_index(content, &at, blocks)) {
-        gboolean is_summed = check == CHECK_CRC32 || check == CHECK_CRC64 || check == CHECK_SHA256;
-        followed->is_doubtful = !is_proved;
-        ek_followed_end(followed, at,
-                        !is_proved  ? EK_PROOF_TABLES
-                        : is_summed ? EK_PROOF_FULL
-                                    : EK_PROOF_DECODED,
-                        is_proved ? "each block unpacked, its checksum, and the index"
-                                  : "the lengths of its chunks, and the index; its contents are "
-                                    "not checked");
-    } else {
-        sure = MAX(sure, followed->broken.first);
-        ek_followed_break(followed, at > 4096 ? MAX(sure, LEAST) : 0,
-                          MIN(at, ek_content_bytes(content)), LEAST, "a chunk of it breaks");
+}
+
+/* Some packers write one file as streams one behind the other. */
+static gboolean goes_on(EkContent *content, EkFollowed *followed, EkByte at, guint count)
+{
+    return ek_span_equals(ek_content_some(content, at, 6), 0,
+                          "\xfd"
+                          "7zXZ\0",
+                          6) &&
+           ek_followed_has_more(followed, at, count);
+}
+
+static void follow(EkContent *content, EkFollowed *followed)
+{
+    Streams streams = {.is_proved = TRUE, .is_summed = TRUE};
+    guint count = 1;
+    gboolean fine = pass_stream(content, &streams, followed);
+    while (fine && goes_on(content, followed, streams.at, count)) {
+        fine = pass_stream(content, &streams, followed);
+        count++;
     }
+    if (fine) {
+        followed->is_doubtful = followed->is_doubtful || !streams.is_proved;
+        ek_followed_end(followed, streams.at,
+                        !streams.is_proved  ? EK_PROOF_TABLES
+                        : streams.is_summed ? EK_PROOF_FULL
+                                            : EK_PROOF_DECODED,
+                        streams.is_proved
+                            ? "each block unpacked, its checksum, and the index"
+                            : "the lengths of its chunks, and the index; its contents are "
+                              "not checked");
+        return;
+    }
+    EkByte sure = MAX(streams.sure, followed->broken.first);
+    ek_followed_break(followed, streams.at > 4096 ? MAX(sure, LEAST) : 0,
+                      MIN(streams.at, ek_content_bytes(content)), LEAST, "a chunk of it breaks");
 }
 
 const EkCarveType ek_carve_xz = {

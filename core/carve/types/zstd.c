@@ -98,12 +98,13 @@ static void follow(EkContent *content, EkFollowed *followed)
     EkByte at = 0;
     gboolean is_proved = TRUE;
     gboolean is_summed = TRUE;
-    for (;;) {
+    for (guint count = 0;; count++) {
         EkByte sure = at;
         EkByte reached = at;
         EkSpan head = ek_content_some(content, at, 5);
         guint8 flags = ek_span_u8(head, 4);
-        if (!ek_span_equals(head, 0, "\x28\xb5\x2f\xfd", 4))
+        if (!ek_span_equals(head, 0, "\x28\xb5\x2f\xfd", 4) ||
+            (count > 0 && !ek_followed_has_more(followed, at, count)))
             break;
         gboolean fine = pass_frame(content, &at);
         Outcome outcome = fine ? unpack_frame(content, &reached, at) : UNPACKED_WRONG;
@@ -117,7 +118,7 @@ static void follow(EkContent *content, EkFollowed *followed)
         is_summed = is_summed && (flags & 4) != 0;
     }
     /* Without a sum foreign bytes may unpack too. */
-    followed->is_doubtful = !is_proved || !is_summed;
+    followed->is_doubtful = followed->is_doubtful || !is_proved || !is_summed;
     ek_followed_end(
         followed, at,
         !is_proved  ? EK_PROOF_TABLES
