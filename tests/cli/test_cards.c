@@ -94,16 +94,18 @@ static void check_card(const Card *card)
 
 static void cards_come_back(void)
 {
+    guint rounds = test_number("EKTYPON_TEST_DRIVES", 1);
     guint32 seed = test_seed();
     guint tried = 0;
-    for (gsize i = 0; i < G_N_ELEMENTS(cards); i++) {
-        if (!mount_card(&cards[i])) {
-            printf("%s cannot be mounted here\n", cards[i].name);
+    for (guint i = 0; i < rounds * G_N_ELEMENTS(cards); i++) {
+        const Card *card = &cards[i % G_N_ELEMENTS(cards)];
+        if (!mount_card(card)) {
+            printf("%s cannot be mounted here\n", card->name);
             continue;
         }
         tried++;
-        fill(seed + (guint32)i);
-        check_card(&cards[i]);
+        fill(seed + i);
+        check_card(card);
     }
     if (tried == 0)
         skip("no file system can be mounted here");

@@ -477,12 +477,6 @@ static gboolean let_happen(const Fate *fate, const PlainVolume *plain, const gui
     return TRUE;
 }
 
-static guint wanted_number(const char *name, guint otherwise)
-{
-    const char *text = g_getenv(name);
-    return text != NULL ? (guint)g_ascii_strtoull(text, NULL, 10) : otherwise;
-}
-
 static Fate draw_fate(GRand *random)
 {
     const char *kind = g_getenv("EKTYPON_TEST_KIND");
@@ -500,13 +494,13 @@ static Fate draw_fate(GRand *random)
         fate.newer = (guint)g_rand_int_range(random, 0, G_N_ELEMENTS(newers));
     fate.percent = refills[g_rand_int_range(random, 0, G_N_ELEMENTS(refills))];
     guint drawn = (guint)g_rand_int_range(random, 0, 10);
-    fate.event = wanted_number("EKTYPON_TEST_EVENT", drawn < 5 ? FORMATTED : drawn - 4);
+    fate.event = test_number("EKTYPON_TEST_EVENT", drawn < 5 ? FORMATTED : drawn - 4);
     if (fate.event >= EVENTS)
         fate.event = SHIFTED;
     if (fate.event > SHIFTED && g_str_equal(fate.older->format, "hfsplus"))
         fate.event = FORMATTED;
     fate.plan = hfs_plan(random, MAX(HFS_FILES_MOST * MIN(fate.percent, 50) / 50, 3), TRUE);
-    fate.is_masked = wanted_number("EKTYPON_TEST_MASK", g_rand_int_range(random, 0, 5) == 0) != 0;
+    fate.is_masked = test_number("EKTYPON_TEST_MASK", g_rand_int_range(random, 0, 5) == 0) != 0;
     return fate;
 }
 
@@ -566,7 +560,7 @@ static gboolean try_drive(guint32 seed, Tally *tally)
 
 static void what_was_formatted_over_comes_out(void)
 {
-    guint drives = wanted_number("EKTYPON_TEST_DRIVES", 10);
+    guint drives = test_number("EKTYPON_TEST_DRIVES", 10);
     guint32 seed = test_seed();
     Tally tally = {0};
     if (!is_root()) {

@@ -94,6 +94,12 @@ guint32 test_seed(void)
     return seed;
 }
 
+guint test_number(const char *name, guint otherwise)
+{
+    const char *text = g_getenv(name);
+    return text != NULL ? (guint)g_ascii_strtoull(text, NULL, 10) : otherwise;
+}
+
 static gboolean has_skipped;
 
 void skip(const char *why)

@@ -22,6 +22,9 @@ int run_tests(const char *suite, const Test *tests, gsize count);
  * repeated. */
 guint32 test_seed(void);
 
+/* A number that this variable of the environment asks for. */
+guint test_number(const char *name, guint otherwise);
+
 /* Says on stdout why (part of) a test does not run here. A program that passes with one counts as
  * skipped. */
 void skip(const char *why);
