@@ -91,21 +91,6 @@ static gboolean reaches_on(const EkFollowed *followed, EkByte bytes)
             followed->landmark.at >= bytes);
 }
 
-/* What lies right before it may tell that its beginning does. */
-static void ask_before(const EkCarve *carve, EkFound *found)
-{
-    guint8 before[EK_CARVE_BEFORE];
-    gsize length = (gsize)MIN(ek_found_first(found), sizeof before);
-    if (found->type->is_rest == NULL ||
-        !ek_reader_read(carve->order.reader, ek_found_first(found) - length, before, length, NULL,
-                        NULL) ||
-        !found->type->is_rest((EkSpan){before, length}))
-        return;
-    found->followed.is_tail = TRUE;
-    if (found->state == EK_CONTENT_WHOLE)
-        found->state = EK_CONTENT_DOUBTFUL;
-}
-
 /* As one type, through ground as it lies, or, where that does not come to a whole file, as ext2 and
  * ext3 lay it. */
 static EkFound *follow_as(const EkCarve *carve, EkContent *content, const EkCarveType *type,
@@ -115,8 +100,6 @@ static EkFound *follow_as(const EkCarve *carve, EkContent *content, const EkCarv
     if (ek_content_place(content, 0) != first)
         return NULL;
     EkFound *found = ek_carving_follow(content, type);
-    if (found != NULL)
-        ask_before(carve, found);
     if (found == NULL || found->state == EK_CONTENT_WHOLE || ek_content_is_shut(content))
         return found;
     EkFound *other = NULL;

@@ -478,3 +478,12 @@ void ek_content_places(const EkContent *content, EkByte bytes, GArray *places)
             g_array_append_val(places, piece);
     }
 }
+
+gsize ek_content_before(const EkContent *content, guint8 *bytes, gsize most)
+{
+    EkByte first = ek_content_place(content, 0);
+    gsize length = first == G_MAXUINT64 ? 0 : (gsize)MIN(first, most);
+    return length > 0 && ek_reader_read(content->reader, first - length, bytes, length, NULL, NULL)
+               ? length
+               : 0;
+}

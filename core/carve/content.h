@@ -105,6 +105,10 @@ EkByte ek_content_reached(const EkContent *content);
 /* Appends where its first `bytes` lie (EkRange). */
 void ek_content_places(const EkContent *content, EkByte bytes, GArray *places);
 
+/* What lies on the drive right before its first byte, up to `most` bytes. Returns how many; 0 where
+ * they were not read. */
+gsize ek_content_before(const EkContent *content, guint8 *bytes, gsize most);
+
 /* Where a byte of it lies; G_MAXUINT64 behind its end. */
 EkByte ek_content_place(const EkContent *content, EkByte offset);
 

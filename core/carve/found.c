@@ -31,8 +31,8 @@ static EkContentState state_of(const EkCarveType *type, const EkFollowed *follow
     /* Two films may go on from one to the other, at the same time of each. */
     if (is_joined && type->by_landmark && followed->proof < EK_PROOF_FULL)
         is_covered = FALSE;
-    if (followed->proof == EK_PROOF_LENGTH || followed->is_doubtful || followed->has_next ||
-        followed->may_end || !is_covered)
+    if (followed->proof == EK_PROOF_LENGTH || followed->is_doubtful || followed->is_tail ||
+        followed->has_next || followed->may_end || !is_covered)
         return EK_CONTENT_DOUBTFUL;
     return EK_CONTENT_WHOLE;
 }
@@ -53,6 +53,16 @@ static char *why_of(const EkFollowed *followed, EkContentState state, EkByte hol
     return g_strdup(followed->why);
 }
 
+/* What lies right before it may be of it too: then its beginning is missing. */
+static gboolean is_rest(const EkContent *content, const EkCarveType *type)
+{
+    guint8 before[EK_CARVE_BEFORE];
+    if (type->is_rest == NULL)
+        return FALSE;
+    gsize length = ek_content_before(content, before, sizeof before);
+    return length > 0 && type->is_rest((EkSpan){before, length});
+}
+
 /* Files end where their ground ends: what is behind is another's. */
 EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type)
 {
@@ -61,6 +71,7 @@ EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type)
     if (followed.end == EK_FOLLOW_NOTHING || followed.length == 0)
         return NULL;
     followed.length = MIN(followed.length, ek_content_bytes(content));
+    followed.is_tail = followed.is_tail || is_rest(content, type);
     EkFound *found = g_new0(EkFound, 1);
     found->type = type;
     found->places = g_array_new(FALSE, FALSE, sizeof(EkRange));

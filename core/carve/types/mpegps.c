@@ -188,7 +188,6 @@ static void follow(EkContent *content, EkFollowed *followed)
     /* The clock begins with it, and so does what describes it: nothing is missing before it. */
     followed->is_tail =
         time_of(head) != 0 || !ek_span_equals(head, (gsize)end_of(head, 0), "\0\0\1\xbb", 4);
-    followed->is_doubtful = followed->is_tail;
     ek_content_kept(content, &stream, sizeof stream);
     gboolean is_ended = take_packets(content, &stream);
     guint least = followed->is_tail ? PACKETS_LEAST : PACKETS_LEAST / 4;
