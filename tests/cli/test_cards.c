@@ -17,11 +17,11 @@ typedef struct {
 
 static const Card cards[] = {
     {"exfat", "mkfs.exfat -c 4K FILE",
-     "losetup -f --show FILE >loop && mount.exfat-fuse $(cat loop) mnt", 75},
+     "losetup -f --show FILE >loop && mount.exfat-fuse $(cat loop) mnt", 70},
     {"exfat", "mkfs.exfat -c 32K FILE",
-     "losetup -f --show FILE >loop && mount.exfat-fuse $(cat loop) mnt", 88},
-    {"ntfs", "mkntfs -F -Q -q FILE", "ntfs-3g FILE mnt", 94},
-    {"ext4", "mke2fs -q -F -t ext4 -E nodiscard FILE", "mount -o loop FILE mnt", 94},
+     "losetup -f --show FILE >loop && mount.exfat-fuse $(cat loop) mnt", 80},
+    {"ntfs", "mkntfs -F -Q -q FILE", "ntfs-3g FILE mnt", 90},
+    {"ext4", "mke2fs -q -F -t ext4 -E nodiscard FILE", "mount -o loop FILE mnt", 90},
 };
 
 static char *with_file(const char *command)
