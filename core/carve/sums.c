@@ -1,7 +1,8 @@
 /* SPDX-License-Identifier: MIT */
-/* A part of a file was cut somewhere, and the rest of it lies somewhere else: its CRC-32 tells
- * where. The sum of two stretches follows from their sums (zlib's crc32_combine), so each block is
- * summed once, and all pairs of a cut and a block cost no more reading. */
+/* A part of a file was cut somewhere, and the rest of it lies somewhere else: its CRC-32, or the
+ * sum of its words, tells where. The sum of two stretches follows from their sums (zlib's
+ * crc32_combine), so each block is summed once, and all pairs of a cut and a block cost no more
+ * reading. */
 #include "carve/sums.h"
 
 #include "carve/followed.h"
@@ -27,6 +28,28 @@ typedef struct {
     guint32 *told;  /* the sum that stands behind these */
 } Search;
 
+/* The sum of what `sum` is that of, and these bytes behind it. */
+static guint32 sum_on(const Search *search, guint32 sum, const guint8 *bytes, gsize length)
+{
+    if (search->part->check != EK_PART_ADDED)
+        return libdeflate_crc32(sum, bytes, length);
+    EkSpan span = {bytes, length};
+    gsize words = length / 4 * 4;
+    for (gsize at = 0; at < words; at += 4)
+        sum += ek_span_be32(span, at);
+    /* The last word is filled up with zeros. */
+    for (gsize at = words; at < length; at++)
+        sum += (guint32)bytes[at] << (24 - 8 * (at - words));
+    return sum;
+}
+
+/* The sum of two stretches; `operator` is that of the length of the second one. */
+static guint32 joined(const Search *search, guint32 one, guint32 other, guint32 operator)
+{
+    return search->part->check == EK_PART_ADDED ? one + other
+                                                : (guint32)crc32_combine_op(one, other, operator);
+}
+
 /* Sums of what is before each cut, as it lies now. */
 static gboolean sum_before(Search *search)
 {
@@ -35,10 +58,11 @@ static gboolean sum_before(Search *search)
     for (guint i = search->cuts; i > 0; i--) {
         EkByte cut = search->cut - (EkByte)(i - 1) * search->grid;
         while (at < cut) {
-            EkSpan span = ek_content_some(search->content, at, (gsize)MIN(cut - at, 65536));
-            if (span.length == 0)
+            gsize length = (gsize)MIN(cut - at, 65536);
+            EkSpan span = ek_content_at(search->content, at, length);
+            if (span.length < length)
                 return FALSE;
-            sum = libdeflate_crc32(sum, span.data, span.length);
+            sum = sum_on(search, sum, span.data, span.length);
             at += span.length;
         }
         search->before[i - 1] = sum;
@@ -52,10 +76,11 @@ static guint sum_blocks(Search *search)
         EkSpan span = ek_content_some(search->ground, (EkByte)i * search->grid, search->grid + 4);
         if (span.length < search->grid)
             return i;
-        search->whole[i] = libdeflate_crc32(0, span.data, search->grid);
-        search->ends[i] = libdeflate_crc32(0, span.data, search->rest);
-        search->told[i] = search->part->check == EK_PART_SUMMED ? search->part->sum
-                                                                : ek_span_be32(span, search->rest);
+        search->whole[i] = sum_on(search, 0, span.data, search->grid);
+        search->ends[i] = sum_on(search, 0, span.data, search->rest);
+        search->told[i] = search->part->check == EK_PART_SUM_BEHIND
+                              ? ek_span_be32(span, search->rest)
+                              : search->part->sum;
     }
     return search->blocks;
 }
@@ -67,8 +92,8 @@ static gboolean fits(const Search *search, guint last, const guint32 *operators,
     for (guint i = 0; i < search->cuts && i <= last; i++) {
         /* Whole blocks between the cut and the last one: i. */
         if (i > 0)
-            sum = (guint32)crc32_combine_op(search->whole[last - i], sum, operators[i - 1]);
-        if ((guint32)crc32_combine_op(search->before[i], sum, operators[i]) == search->told[last]) {
+            sum = joined(search, search->whole[last - i], sum, operators[i - 1]);
+        if (joined(search, search->before[i], sum, operators[i]) == search->told[last]) {
             *cut = i;
             return TRUE;
         }
@@ -100,8 +125,9 @@ gboolean ek_sums_find(EkContent *content, EkContent *ground, const EkBroken *par
 {
     EkByte end = part->first + part->bytes;
     EkByte cut = end / grid * grid;
-    if (part->check == EK_PART_PLAIN || part->bytes == 0 || part->bytes > PART_MOST ||
-        cut <= part->first || grid + 4 > EK_CONTENT_SHOWN)
+    if (part->check == EK_PART_PLAIN || (part->check == EK_PART_ADDED && part->first % 4 != 0) ||
+        part->bytes == 0 || part->bytes > PART_MOST || cut <= part->first ||
+        grid + 4 > EK_CONTENT_SHOWN)
         return FALSE;
     g_autofree guint32 *before = g_new(guint32, (gsize)(part->bytes / grid) + 1);
     g_autofree guint32 *sums = g_new(guint32, 3 * (gsize)blocks);

@@ -1,5 +1,5 @@
 /* SPDX-License-Identifier: MIT */
-/* Where a part of known CRC-32 goes on: found by arithmetic, not by trying. */
+/* Where a part of known sum goes on: found by arithmetic, not by trying. */
 #ifndef EK_CARVE_SUMS_H
 #define EK_CARVE_SUMS_H
 

@@ -31,9 +31,10 @@ typedef enum {
 typedef struct {
     EkByte first;
     EkByte bytes;
-    enum { EK_PART_PLAIN, EK_PART_SUMMED, EK_PART_SUM_BEHIND } check;
-    guint32
-        sum; /* EK_PART_SUMMED: its CRC-32 (IEEE 802.3). SUM_BEHIND: that follows it, big-endian */
+    enum { EK_PART_PLAIN, EK_PART_SUMMED, EK_PART_SUM_BEHIND, EK_PART_ADDED } check;
+    /* EK_PART_SUMMED: its CRC-32 (IEEE 802.3). SUM_BEHIND: that follows it, big-endian. ADDED: the
+     * sum of its words of four bytes, big-endian, the last one filled up with zeros */
+    guint32 sum;
 } EkBroken;
 
 #define EK_CARVE_BEFORE 8192u

@@ -101,6 +101,9 @@ static void follow_font(EkContent *content, EkFollowed *followed)
         gboolean fits = table->at <= there && table->bytes <= there - table->at;
         if (!fits || !sum_of(content, table->at, table->bytes, table->is_head, &sum) ||
             sum != table->sum) {
+            followed->broken =
+                (EkBroken){table->at, table->bytes, table->is_head ? EK_PART_PLAIN : EK_PART_ADDED,
+                           table->sum};
             ek_followed_break(followed, right > 0 || count > 4 ? end : 0,
                               fits ? table->at + table->bytes : there, LEAST / 4,
                               "the sum of a table is wrong");
