@@ -7,6 +7,7 @@
 
 #include "carve/inflate.h"
 #include "carve/joining.h"
+#include "carve/joinnext.h"
 #include "carve/landmarks.h"
 #include "carve/sums.h"
 
@@ -36,8 +37,8 @@ static gboolean may_go_on_at(EkJoining *joining, EkByte place)
 
 /* Does it go on rightly where these stretches begin? At first a little is tried; where it has sums,
  * one must be right that was not before. */
-static gboolean goes_on(EkJoining *joining, EkByte offset, const EkRange *stretches, guint count,
-                        EkByte beyond)
+gboolean ek_joining_goes_on(EkJoining *joining, EkByte offset, const EkRange *stretches,
+                            guint count, EkByte beyond)
 {
     gboolean is_checked = joining->type->is_checked;
     joining->trials++;
@@ -109,7 +110,7 @@ static gboolean find_in(EkJoining *joining, GArray *stretches, guint i, EkRange 
         if (ek_joining_is_spent(joining))
             return FALSE;
         *stretch = (EkRange){at, ek_range_end(range) - at};
-        if (goes_on(joining, offset, stretch, stretches->len - i, beyond))
+        if (ek_joining_goes_on(joining, offset, stretch, stretches->len - i, beyond))
             return TRUE;
     }
     *stretch = range;
@@ -196,7 +197,7 @@ static gboolean find_by_sum(EkJoining *joining, const EkBroken *part, GArray *st
         if (!ek_range_holds(*range, place))
             continue;
         *range = (EkRange){place, ek_range_end(*range) - place};
-        return goes_on(joining, offset, range, stretches->len - i, offset);
+        return ek_joining_goes_on(joining, offset, range, stretches->len - i, offset);
     }
     return FALSE;
 }
@@ -252,7 +253,8 @@ static gboolean add_piece(EkJoining *joining, const EkFollowed *broken)
         ek_divide_up(MAX(broken->length, broken->broken.first + broken->broken.bytes), grid) * grid;
     g_autoptr(GArray) before = g_array_new(FALSE, FALSE, sizeof(EkRange));
     ek_content_places(joining->content, ek_content_bytes(joining->content), before);
-    if (add_by_sum(joining, broken) || ek_join_by_landmark(joining, broken, before))
+    if (add_by_sum(joining, broken) || ek_join_by_landmark(joining, broken, before) ||
+        ek_join_by_next(joining, broken, before))
         return TRUE;
     if (joining->type->joins && add_at_end(joining, broken, before, MAX(lowest, grid), highest))
         return TRUE;

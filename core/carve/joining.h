@@ -39,6 +39,11 @@ GArray *ek_joining_stretches_before(const EkJoining *joining, EkByte from, guint
 /* Follows it as it is laid now. */
 EkFollowed ek_joining_follow(EkJoining *joining);
 
+/* Does it go on rightly from `offset` on where these stretches begin? It is laid so then. Behind
+ * `beyond` it broke. */
+gboolean ek_joining_goes_on(EkJoining *joining, EkByte offset, const EkRange *stretches,
+                            guint count, EkByte beyond);
+
 /* Did it come to an end that something in it speaks for? */
 gboolean ek_joining_is_ended(const EkFollowed *followed);
 

@@ -51,6 +51,10 @@ struct EkLandmark {
     /* Can it stand here? Asked with EK_LANDMARK_GLANCE bytes first, and then with all `shown`.
      * Pure. NULL: nothing is known that must stand somewhere. */
     gboolean (*stands)(const EkLandmark *landmark, EkSpan span);
+    /* Or: what must come next begins with a mark and a number of its own, wherever that is: where
+     * does it first begin in these bytes, at or behind *at, with EK_LANDMARK_GLANCE of it there?
+     * Pure. `told` and `sum` as above. NULL: nothing is known of that. */
+    gboolean (*finds)(const EkLandmark *landmark, EkSpan span, gsize *at);
 };
 #define EK_LANDMARK_GLANCE 16u
 

@@ -7,9 +7,13 @@
 #include "carve/followed.h"
 #include "carve/types/all.h"
 
+#include <string.h>
+
 #define METADATA_PADDING 1u
 #define METADATA_PICTURE 6u
 #define LEAST 64u
+#define VARYING 0xfff9 /* the mark of frames of varying length: they count samples */
+#define BLOCK_MOST 65535u
 #define FRAME_MOST (1u << 20)
 #define FRAME_LIKELY (1u << 16)
 
@@ -27,6 +31,9 @@ typedef struct {
     guint depth;
     guint64 samples; /* in all; 0: not told */
     guint64 done;
+    EkByte reached; /* in the frame that was read last */
+    guint64 next;   /* the number of the next frame */
+    guint16 mark;   /* that each frame begins with */
 } Flac;
 
 static void take_comments(EkFollowed *followed, EkSpan body)
@@ -213,8 +220,18 @@ static gboolean is_frame_sum(EkContent *content, EkByte at, EkByte end)
     return sum == 0;
 }
 
+/* The number of a frame, or of its first sample, as UTF-8 would write it. */
+static guint64 number_of(EkSpan head, guint more)
+{
+    guint64 number = ek_span_u8(head, 4) & (more == 0 ? 0x7fu : 0x7fu >> more);
+    for (guint i = 1; i < more; i++)
+        number = number << 6 | (ek_span_u8(head, 4 + i) & 0x3fu);
+    return number;
+}
+
 /* The block size and the depth that a frame's header tells; its length, 0 where it is none. */
-static gsize take_header(Flac *flac, EkSpan head, guint *block, guint *depth, guint *assignment)
+static gsize take_header(guint depth_told, EkSpan head, guint *block, guint *depth,
+                         guint *assignment, guint64 *number)
 {
     static const guint8 depths[] = {0, 8, 12, 0, 16, 20, 24, 32};
     guint size = ek_span_u8(head, 2) >> 4;
@@ -231,6 +248,7 @@ static gsize take_header(Flac *flac, EkSpan head, guint *block, guint *depth, gu
         more++;
     if (more == 1 || more == 8)
         return 0;
+    *number = number_of(head, more);
     at += more == 0 ? 1 : more;
     if (size == 1) {
         *block = 192;
@@ -245,7 +263,7 @@ static gsize take_header(Flac *flac, EkSpan head, guint *block, guint *depth, gu
         *block = 256u << (size - 8);
     }
     at += rate == 12 ? 1 : rate == 13 || rate == 14 ? 2 : 0;
-    *depth = depths[told] != 0 ? depths[told] : flac->depth;
+    *depth = depths[told] != 0 ? depths[told] : depth_told;
     return crc8(ek_span_part(head, 0, at)) == ek_span_u8(head, at) ? at + 1 : 0;
 }
 
@@ -255,7 +273,8 @@ static gboolean take_frame(Flac *flac)
     guint block = 0;
     guint depth = 0;
     guint assignment = 0;
-    gsize length = take_header(flac, head, &block, &depth, &assignment);
+    guint64 number = 0;
+    gsize length = take_header(flac->depth, head, &block, &depth, &assignment, &number);
     if (length == 0)
         return FALSE;
     EkBits bits;
@@ -264,40 +283,77 @@ static gboolean take_frame(Flac *flac)
     for (guint i = 0; i < channels; i++) {
         gboolean is_side = (assignment == 8 && i == 1) || (assignment == 9 && i == 0) ||
                            (assignment == 10 && i == 1);
-        if (!pass_channel(&bits, block, depth + (is_side ? 1 : 0)))
+        gboolean is_right = pass_channel(&bits, block, depth + (is_side ? 1 : 0));
+        flac->reached = MIN(ek_bits_place(&bits), ek_content_bytes(flac->content));
+        if (!is_right)
             return FALSE;
     }
     ek_bits_align(&bits);
     EkByte end = ek_bits_place(&bits) + 2;
+    flac->reached = MIN(end, ek_content_bytes(flac->content));
     if (end > ek_content_bytes(flac->content) || !is_frame_sum(flac->content, flac->at, end))
         return FALSE;
     flac->at = end;
     flac->done += block;
+    flac->mark = ek_span_be16(head, 0);
+    flac->next = flac->mark == VARYING ? number + block : number + 1;
     return TRUE;
+}
+
+/* The frame behind the one that breaks, by its number: `told` is that of the latter. Where samples
+ * are counted, it is one of the next few thousand. */
+static gboolean finds(const EkLandmark *landmark, EkSpan span, gsize *at)
+{
+    guint16 mark = (guint16)landmark->sum;
+    for (; *at + EK_LANDMARK_GLANCE <= span.length; (*at)++) {
+        const guint8 *mark_at =
+            memchr(span.data + *at, 0xff, span.length - EK_LANDMARK_GLANCE + 1 - *at);
+        guint64 number = 0;
+        guint unused[3];
+        if (mark_at == NULL)
+            return FALSE;
+        *at = (gsize)(mark_at - span.data);
+        EkSpan head = ek_span_part(span, *at, EK_LANDMARK_GLANCE);
+        if (ek_span_be16(head, 0) == mark &&
+            take_header(0, head, &unused[0], &unused[1], &unused[2], &number) > 0 &&
+            number >= landmark->told &&
+            number - landmark->told <= (mark == VARYING ? BLOCK_MOST : 2))
+            return TRUE;
+    }
+    return FALSE;
 }
 
 static void follow(EkContent *content, EkFollowed *followed)
 {
     Flac flac = {.content = content};
-    guint64 kept[2];
+    guint64 kept[4];
     if (!take_metadata(&flac, followed))
         return;
     if (ek_content_kept(content, kept, sizeof kept)) {
         flac.at = kept[0];
         flac.done = kept[1];
+        flac.next = kept[2];
+        flac.mark = (guint16)kept[3];
     }
     while ((flac.samples == 0 || flac.done < flac.samples) && take_frame(&flac)) {
         kept[0] = flac.at;
         kept[1] = flac.done;
+        kept[2] = flac.next;
+        kept[3] = flac.mark;
         ek_content_keep(content, flac.at, kept, sizeof kept, TRUE);
     }
     followed->broken = (EkBroken){flac.at, FRAME_LIKELY, EK_PART_PLAIN, 0};
+    if (flac.done > 0)
+        followed->landmark = (EkLandmark){.told = flac.next, .sum = flac.mark, .finds = finds};
     if (flac.done > 0 && flac.done == flac.samples)
         ek_followed_end(followed, flac.at, EK_PROOF_FULL, "the checksums of all frames");
     else
+        /* While something is tried, how far it can be read counts. */
         ek_followed_break(followed, flac.done > 0 ? flac.at : 0,
-                          MIN(flac.at + 4096, ek_content_bytes(content)), LEAST,
-                          "a frame of it breaks");
+                          ek_content_is_fixed(content)
+                              ? MAX(flac.reached, flac.at)
+                              : MIN(flac.at + 4096, ek_content_bytes(content)),
+                          LEAST, "a frame of it breaks");
 }
 
 const EkCarveType ek_carve_flac = {
