@@ -31,12 +31,42 @@ static void look(EkContent *content, const EkLandmark *landmark)
     }
 }
 
+/* The same, of what may stand anywhere. */
+static void find(EkContent *content, const EkLandmark *landmark)
+{
+    EkByte step = EK_CONTENT_SHOWN - EK_LANDMARK_GLANCE;
+    if (landmark->finds == NULL)
+        return;
+    for (EkByte first = 0; first < ek_content_bytes(content); first += step) {
+        EkSpan span = ek_content_some(content, first, EK_CONTENT_SHOWN);
+        g_autofree guint8 *copy = g_memdup2(span.data, span.length);
+        for (gsize at = 0; landmark->finds(landmark, (EkSpan){copy, span.length}, &at); at++)
+            if (at + EK_LANDMARK_GLANCE > span.length)
+                abort();
+    }
+}
+
+/* What joining asks of blocks that may be anything. */
+static void ask(EkContent *content, const EkCarveType *type)
+{
+    for (EkByte at = 0; at < ek_content_bytes(content); at += SHOWN) {
+        EkSpan span = ek_content_some(content, at, SHOWN);
+        g_autofree guint8 *copy = g_memdup2(span.data, span.length);
+        if (type->is_rest != NULL)
+            (void)type->is_rest((EkSpan){copy, span.length});
+        if (type->may_lie_in != NULL && span.length > 1)
+            (void)type->may_lie_in((EkSpan){copy, span.length});
+    }
+}
+
 static void follow(EkContent *content, const EkCarveType *type)
 {
     EkFollowed followed = {0};
     type->follow(content, &followed);
-    if (followed.end == EK_FOLLOW_BROKE)
+    if (followed.end == EK_FOLLOW_BROKE) {
         look(content, &followed.landmark);
+        find(content, &followed.landmark);
+    }
     if (followed.end == EK_FOLLOW_NOTHING)
         return;
     if (followed.why == NULL || followed.sure > followed.length ||
@@ -60,6 +90,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     g_autoptr(EkContent) content = ek_content_new(image.reader);
     EkRange whole = {0, size - 1};
     ek_content_lay(content, &whole, 1);
+    ask(content, type);
     if (type->begin == NULL || type->begin(ek_content_some(content, 0, SHOWN))) {
         follow(content, type);
         /* As blocks of numbers in it say, where there are any. */
