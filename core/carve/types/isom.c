@@ -133,6 +133,35 @@ static gboolean is_units(Movie *movie, EkByte at, EkByte bytes, guint width)
     return at == end || at + width >= end;
 }
 
+/* What samples of some kinds begin with: JPEG, ProRes (SMPTE RDD 36), VC-3 (SMPTE ST 2019-1),
+ * MPEG-4 Part 2. */
+typedef struct {
+    char kind[5]; /* of the track, or how that begins */
+    guint8 at;
+    guint8 length;
+    guint8 bytes[4];
+} Mark;
+static const Mark marks[] = {
+    {"jpeg", 0, 3, {0xff, 0xd8, 0xff}},  {"mjpa", 0, 3, {0xff, 0xd8, 0xff}},
+    {"apc", 4, 4, {'i', 'c', 'p', 'f'}}, {"ap4", 4, 4, {'i', 'c', 'p', 'f'}},
+    {"AVd", 0, 4, {0, 0, 2, 0x80}},      {"mp4v", 0, 3, {0, 0, 1}},
+};
+
+static const Mark *mark_of(EkSpan entry)
+{
+    for (gsize i = 0; i < G_N_ELEMENTS(marks); i++)
+        if (ek_span_equals(entry, 4, marks[i].kind, strlen(marks[i].kind)))
+            return &marks[i];
+    return NULL;
+}
+
+static gboolean is_marked(Movie *movie, const Mark *mark, EkByte at, EkByte bytes)
+{
+    return mark == NULL || bytes < 8 ||
+           ek_span_equals(ek_content_some(movie->content, at, 8), mark->at, mark->bytes,
+                          mark->length);
+}
+
 typedef struct {
     Part offsets;
     guint64 offset_count;
@@ -143,6 +172,7 @@ typedef struct {
     Part runs;
     guint32 run_count;
     guint unit_width; /* of the length before a unit; 0: it has none */
+    const Mark *mark; /* that each sample begins with; NULL: none is known */
 } Track;
 
 static gboolean open_track(Movie *movie, Part trak, Track *track)
@@ -176,6 +206,7 @@ static gboolean open_track(Movie *movie, Part trak, Track *track)
         gboolean is_hevc =
             ek_span_equals(entry, 4, "hev1", 4) || ek_span_equals(entry, 4, "hvc1", 4);
         movie->has_film = movie->has_film || is_avc || is_hevc;
+        track->mark = mark_of(entry);
         if ((is_avc || is_hevc) &&
             find_box(movie, part.first + 8 + 86, part.end, is_avc ? "avcC" : "hvcC", &inner)) {
             EkSpan record = ek_content_some(movie->content, inner.first, 23);
@@ -269,7 +300,8 @@ static gboolean check_track(Movie *movie, const Track *track)
                 if (behind++ > BEHIND_MOST)
                     return FALSE;
             } else if (!is_in_media(movie, at, bytes) ||
-                       (track->unit_width > 0 && !is_units(movie, at, bytes, track->unit_width))) {
+                       (track->unit_width > 0 && !is_units(movie, at, bytes, track->unit_width)) ||
+                       !is_marked(movie, track->mark, at, bytes)) {
                 note_wrong(movie, at, bytes);
                 behind = 1;
             }
