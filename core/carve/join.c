@@ -13,10 +13,8 @@
 
 #include <string.h>
 
-#define NEAR (64u << 20)  /* how far a piece is looked for behind the one before */
-#define TRIAL (32u << 10) /* bytes that a piece must go on rightly for */
-#define PIECES_MOST 8u    /* that are looked for */
-#define AHEAD_MOST 64u    /* stretches that a piece may go on through */
+#define NEAR (64u << 20) /* how far a piece is looked for behind the one before */
+#define PIECES_MOST 8u   /* that are looked for */
 #define SECTOR 512u
 
 /* A piece does not begin with a block of nothing but one value, nor with one that cannot lie in the
@@ -33,34 +31,6 @@ static gboolean may_go_on_at(EkJoining *joining, EkByte place)
                    (may_lie_in == NULL || may_lie_in((EkSpan){block, length}));
     joining->looks += may ? 0 : 1;
     return may;
-}
-
-/* Does it go on rightly where these stretches begin? At first a little is tried; where it has sums,
- * one must be right that was not before. */
-gboolean ek_joining_goes_on(EkJoining *joining, EkByte offset, const EkRange *stretches,
-                            guint count, EkByte beyond)
-{
-    gboolean is_checked = joining->type->is_checked;
-    joining->trials++;
-    ek_content_relay(joining->content, offset, stretches, MIN(count, AHEAD_MOST));
-    EkByte limit = is_checked ? offset + TRIAL / 4 : MAX(offset + TRIAL, beyond + TRIAL / 4);
-    ek_content_cut(joining->content, limit);
-    ek_content_set_fixed(joining->content, TRUE);
-    EkFollowed followed = ek_joining_follow(joining);
-    EkByte end = MIN(limit, ek_content_bytes(joining->content));
-    gboolean goes = ek_joining_is_ended(&followed) ||
-                    (followed.end == EK_FOLLOW_BROKE && (is_checked || followed.length > beyond) &&
-                     followed.length + 1024 >= end);
-    gboolean is_proved = ek_joining_is_ended(&followed) || followed.sure > offset;
-    for (EkByte more = TRIAL; is_checked && goes && !is_proved && more <= 512 * TRIAL; more *= 8) {
-        ek_content_cut(joining->content, more < 512 * TRIAL ? offset + more : G_MAXUINT64);
-        followed = ek_joining_follow(joining);
-        is_proved = ek_joining_is_ended(&followed) || followed.sure > offset;
-        goes = followed.length + 1024 >= MIN(offset + more, ek_content_bytes(joining->content));
-    }
-    ek_content_cut(joining->content, G_MAXUINT64);
-    ek_content_set_fixed(joining->content, FALSE);
-    return is_checked ? is_proved : goes;
 }
 
 /* How far a piece is looked for behind the break. */

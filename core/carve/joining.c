@@ -4,6 +4,8 @@
 
 #define GRID 4096u
 #define LOOKS_A_TRY 32u
+#define TRIAL (32u << 10)      /* bytes that a piece must go on rightly for */
+#define AHEAD_MOST 64u         /* stretches that a piece may go on through */
 #define WORK_MOST (128u << 20) /* bytes read for one file */
 
 EkByte ek_joining_grid(const EkCarve *carve)
@@ -92,4 +94,32 @@ void ek_joining_lay_again(EkContent *content, const GArray *before, EkByte offse
             g_array_append_val(rest, piece);
     }
     ek_content_relay(content, offset, (const EkRange *)(gconstpointer)rest->data, rest->len);
+}
+
+/* Does it go on rightly where these stretches begin? At first a little is tried; where it has sums,
+ * one must be right that was not before. */
+gboolean ek_joining_goes_on(EkJoining *joining, EkByte offset, const EkRange *stretches,
+                            guint count, EkByte beyond)
+{
+    gboolean is_checked = joining->type->is_checked;
+    joining->trials++;
+    ek_content_relay(joining->content, offset, stretches, MIN(count, AHEAD_MOST));
+    EkByte limit = is_checked ? offset + TRIAL / 4 : MAX(offset + TRIAL, beyond + TRIAL / 4);
+    ek_content_cut(joining->content, limit);
+    ek_content_set_fixed(joining->content, TRUE);
+    EkFollowed followed = ek_joining_follow(joining);
+    EkByte end = MIN(limit, ek_content_bytes(joining->content));
+    gboolean goes = ek_joining_is_ended(&followed) ||
+                    (followed.end == EK_FOLLOW_BROKE && (is_checked || followed.length > beyond) &&
+                     followed.length + 1024 >= end);
+    gboolean is_proved = ek_joining_is_ended(&followed) || followed.sure > offset;
+    for (EkByte more = TRIAL; is_checked && goes && !is_proved && more <= 512 * TRIAL; more *= 8) {
+        ek_content_cut(joining->content, more < 512 * TRIAL ? offset + more : G_MAXUINT64);
+        followed = ek_joining_follow(joining);
+        is_proved = ek_joining_is_ended(&followed) || followed.sure > offset;
+        goes = followed.length + 1024 >= MIN(offset + more, ek_content_bytes(joining->content));
+    }
+    ek_content_cut(joining->content, G_MAXUINT64);
+    ek_content_set_fixed(joining->content, FALSE);
+    return is_checked ? is_proved : goes;
 }
