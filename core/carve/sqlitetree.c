@@ -58,6 +58,11 @@ EkSqliteCell ek_sqlite_cell(EkSpan page, gsize at, guint8 kind, guint32 usable)
     return cell;
 }
 
+EkSpan ek_sqlite_page(EkSqlite *database, guint32 number)
+{
+    return ek_content_at(database->content, (EkByte)(number - 1) * database->size, database->size);
+}
+
 guint32 ek_sqlite_lock_page(const EkSqlite *database)
 {
     return (guint32)(((EkByte)1 << 30) / database->size) + 1;
@@ -220,12 +225,6 @@ static gboolean see(Walk *walk, guint32 number)
     return TRUE;
 }
 
-static EkSpan page_at(Walk *walk, guint32 number)
-{
-    const EkSqlite *database = walk->database;
-    return ek_content_at(database->content, (EkByte)(number - 1) * database->size, database->size);
-}
-
 /* The pages that a record goes on through. All that tells them from a foreign block is the number
  * that each begins with; in the last one, where that is 0, a text has no zeros either. */
 static gboolean pass_chain(Walk *walk, EkSpan page, const EkSqliteCell *cell, const Record *record)
@@ -236,7 +235,7 @@ static gboolean pass_chain(Walk *walk, EkSpan page, const EkSqliteCell *cell, co
     while (left > 0) {
         if (!see(walk, number))
             return FALSE;
-        EkSpan next = page_at(walk, number);
+        EkSpan next = ek_sqlite_page(walk->database, number);
         number = ek_span_be32(next, 0);
         if (left > each) {
             left -= each;
@@ -352,7 +351,7 @@ static gboolean visit(Walk *walk, guint32 number, gboolean is_table, guint depth
     gsize head = number == 1 ? 100 : 0;
     if (depth > DEEP_MOST || !see(walk, number))
         return FALSE;
-    EkSpan shown = page_at(walk, number);
+    EkSpan shown = ek_sqlite_page(walk->database, number);
     g_autofree guint8 *kept = g_memdup2(shown.data, shown.length);
     EkSpan page = {kept, shown.length};
     guint8 kind = ek_span_u8(page, head);
@@ -379,7 +378,7 @@ static gboolean walk_tree(Walk *walk, Tree *tree)
 /* Pages of the map begin with page 2, one behind as many as one has entries for. */
 static gboolean is_map(Walk *walk, guint32 number)
 {
-    EkSpan page = page_at(walk, number);
+    EkSpan page = ek_sqlite_page(walk->database, number);
     for (gsize at = 0; at + 5 <= walk->database->usable; at += 5) {
         guint8 kind = ek_span_u8(page, at);
         gboolean is_there = number + at / 5 < walk->database->pages;

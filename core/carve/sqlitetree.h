@@ -36,6 +36,9 @@ typedef struct {
 /* The cell at byte `at` of a page of this kind. */
 EkSqliteCell ek_sqlite_cell(EkSpan page, gsize at, guint8 kind, guint32 usable);
 
+/* A page, counted from 1; empty where it has not so many. Holds until the next call. */
+EkSpan ek_sqlite_page(EkSqlite *database, guint32 number);
+
 /* The page that holds locks and nothing else. */
 guint32 ek_sqlite_lock_page(const EkSqlite *database);
 

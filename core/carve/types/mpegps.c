@@ -169,7 +169,7 @@ static void end(EkContent *content, EkFollowed *followed, const Stream *stream, 
         return;
     }
     ek_followed_break(followed, stream->last, stream->at, LEAST,
-                      "each pack; nothing tells whether the last one is the last");
+                      "each pack; whether the last one is the end is not known");
     followed->may_end = TRUE;
     followed->proof = is_proved ? EK_PROOF_DECODED : EK_PROOF_TABLES;
     if (cut == stream->at && stream->pack_size <= PACK_MOST)

@@ -235,7 +235,7 @@ static void end(EkContent *content, EkFollowed *followed, const Stream *stream)
         return;
     }
     ek_followed_break(followed, last, MAX(stream->right, cut), PACKETS_LEAST * PACKET,
-                      "each packet; nothing tells whether the last one is the last");
+                      "each packet; whether the last one is the end is not known");
     followed->may_end = TRUE;
     followed->proof = stream->is_steady ? EK_PROOF_DECODED : EK_PROOF_TABLES;
     if (cut > last)

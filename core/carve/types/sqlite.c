@@ -23,17 +23,12 @@ static gboolean begin(EkSpan span)
 
 typedef EkSqlite Database;
 
-static EkSpan page_at(Database *database, guint32 number, gsize length)
-{
-    return ek_content_at(database->content, (EkByte)(number - 1) * database->size, length);
-}
-
 /* The pages that the list of free ones names. */
 static void find_free(Database *database, guint32 trunk, guint32 count)
 {
     while (trunk > 0 && trunk <= database->pages && count-- > 0 &&
            g_hash_table_add(database->free_pages, GUINT_TO_POINTER(trunk))) {
-        EkSpan page = page_at(database, trunk, database->size);
+        EkSpan page = ek_sqlite_page(database, trunk);
         guint32 leaves = MIN(ek_span_be32(page, 4), database->size / 4);
         for (guint32 i = 0; i < leaves; i++)
             g_hash_table_add(database->free_pages,
@@ -77,7 +72,7 @@ static gboolean is_tree_page(Database *database, EkSpan page, gsize head)
 static gboolean is_page(Database *database, guint32 number)
 {
     gsize head = number == 1 ? 100 : 0;
-    EkSpan page = page_at(database, number, database->size);
+    EkSpan page = ek_sqlite_page(database, number);
     guint8 kind = ek_span_u8(page, head);
     if (page.length == 0)
         return FALSE;
