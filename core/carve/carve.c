@@ -99,7 +99,7 @@ static EkFound *follow_as(const EkCarve *carve, EkContent *content, const EkCarv
     ek_content_lay_from(content, carve->order.ground, first);
     if (ek_content_place(content, 0) != first)
         return NULL;
-    EkFound *found = ek_carving_follow(content, type);
+    EkFound *found = ek_carving_follow(content, type, FALSE);
     if (found == NULL || found->state == EK_CONTENT_WHOLE || ek_content_is_shut(content))
         return found;
     EkFound *other = NULL;
@@ -111,7 +111,7 @@ static EkFound *follow_as(const EkCarve *carve, EkContent *content, const EkCarv
             break;
         ek_content_lay(content, (const EkRange *)(gconstpointer)laid->data, laid->len);
         ek_found_free(other);
-        other = ek_carving_follow(content, type);
+        other = ek_carving_follow(content, type, TRUE);
         goes_on = other == NULL || reaches_on(&other->followed, ek_content_bytes(content));
     }
     if (other == NULL || (other->followed.end == EK_FOLLOW_BROKE &&
@@ -120,7 +120,6 @@ static EkFound *follow_as(const EkCarve *carve, EkContent *content, const EkCarv
         return found;
     }
     ek_found_free(found);
-    other->is_told = TRUE;
     return other;
 }
 

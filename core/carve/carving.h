@@ -35,8 +35,9 @@ GArray *ek_carving_free_ground(const EkCarve *carve, EkByte first, guint most);
 /* The last `most` ranges of it before `end`, in order too. */
 GArray *ek_carving_free_ground_before(const EkCarve *carve, EkByte end, guint most);
 
-/* Follows a file of this type; NULL where there is none. The caller frees. */
-EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type);
+/* Follows a file of this type; NULL where there is none. `is_told`: where its pieces lie was read.
+ * The caller frees. */
+EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type, gboolean is_told);
 
 /* From now on it holds its ground, as far as it is proved to be its own. */
 void ek_carving_hold(EkCarve *carve, const EkFound *found);

@@ -18,6 +18,12 @@ typedef struct {
     guint8 state[EK_CONTENT_KEPT];
 } Kept;
 
+typedef struct {
+    void *data; /* NULL: nothing is set aside */
+    GDestroyNotify destroy;
+    void (*forget)(void *data, EkByte offset);
+} Aside;
+
 struct EkContent {
     EkReader *reader;
     const gint *cancel;
@@ -52,9 +58,8 @@ struct EkContent {
     guint keeps;
     EkByte laid_from; /* what is kept behind it is of other pieces */
     gboolean is_fixed;
-    void *aside;
-    GDestroyNotify free_aside;
-    void (*forget_aside)(void *aside, EkByte offset);
+    Aside asides[EK_ASIDES];
+    gboolean remembers;
 };
 
 EkContent *ek_content_new(EkReader *reader)
@@ -76,8 +81,9 @@ void ek_content_watch(EkContent *content, const gint *cancel)
 
 void ek_content_free(EkContent *content)
 {
-    if (content->aside != NULL)
-        content->free_aside(content->aside);
+    for (guint i = 0; i < EK_ASIDES; i++)
+        if (content->asides[i].data != NULL)
+            content->asides[i].destroy(content->asides[i].data);
     g_array_unref(content->pieces);
     g_array_unref(content->offsets);
     g_free(content->window);
@@ -85,10 +91,16 @@ void ek_content_free(EkContent *content)
     g_free(content);
 }
 
+static void forget_from(EkContent *content, EkByte offset)
+{
+    for (guint i = 0; i < EK_ASIDES; i++)
+        if (content->asides[i].data != NULL)
+            content->asides[i].forget(content->asides[i].data, offset);
+}
+
 static void begin(EkContent *content)
 {
-    if (content->aside != NULL)
-        content->forget_aside(content->aside, 0);
+    forget_from(content, 0);
     g_array_set_size(content->pieces, 0);
     g_array_set_size(content->offsets, 0);
     content->bytes = 0;
@@ -403,23 +415,30 @@ gboolean ek_content_is_fixed(const EkContent *content)
     return content->is_fixed;
 }
 
-void ek_content_set_aside(EkContent *content, void *aside, GDestroyNotify destroy,
+void ek_content_set_aside(EkContent *content, EkAside kind, void *aside, GDestroyNotify destroy,
                           void (*forget)(void *aside, EkByte offset))
 {
-    content->aside = aside;
-    content->free_aside = destroy;
-    content->forget_aside = forget;
+    content->asides[kind] = (Aside){aside, destroy, forget};
 }
 
-void *ek_content_aside(const EkContent *content)
+void *ek_content_aside(const EkContent *content, EkAside kind)
 {
-    return content->aside;
+    return content->asides[kind].data;
+}
+
+void ek_content_remember(EkContent *content)
+{
+    content->remembers = TRUE;
+}
+
+gboolean ek_content_remembers(const EkContent *content)
+{
+    return content->remembers;
 }
 
 void ek_content_relay(EkContent *content, EkByte offset, const EkRange *pieces, guint count)
 {
-    if (content->aside != NULL)
-        content->forget_aside(content->aside, offset);
+    forget_from(content, offset);
     while (newest(content) != NULL && newest(content)->offset > offset) {
         content->kept_next = (content->kept_next + KEPT_MOST - 1) % KEPT_MOST;
         content->kept_count--;

@@ -88,13 +88,19 @@ void ek_content_forget(EkContent *content);
 void ek_content_set_fixed(EkContent *content, gboolean is_fixed);
 gboolean ek_content_is_fixed(const EkContent *content);
 
-/* Something that one who reads it keeps with it, which is freed with it. Where other pieces come
- * from `offset` on, `forget` is told. */
-void ek_content_set_aside(EkContent *content, void *aside, GDestroyNotify destroy,
+/* What each that unpacks it keeps with it, which is freed with it. Where other pieces come from
+ * `offset` on, `forget` is told. */
+typedef enum { EK_ASIDE_DEFLATE, EK_ASIDE_LZMA, EK_ASIDES } EkAside;
+void ek_content_set_aside(EkContent *content, EkAside kind, void *aside, GDestroyNotify destroy,
                           void (*forget)(void *aside, EkByte offset));
 
 /* NULL: nothing is set aside. */
-void *ek_content_aside(const EkContent *content);
+void *ek_content_aside(const EkContent *content, EkAside kind);
+
+/* From now on what is unpacked of it is remembered from time to time, so that a try with other
+ * ground behind it goes on from there. */
+void ek_content_remember(EkContent *content);
+gboolean ek_content_remembers(const EkContent *content);
 
 /* Bytes that were read for it since it was made: the work. */
 guint64 ek_content_work(const EkContent *content);

@@ -64,7 +64,7 @@ static gboolean is_rest(const EkContent *content, const EkCarveType *type)
 }
 
 /* Files end where their ground ends: what is behind is another's. */
-EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type)
+EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type, gboolean is_told)
 {
     EkFollowed followed = {0};
     type->follow(content, &followed);
@@ -78,7 +78,8 @@ EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type)
     found->bytes = followed.length;
     ek_content_places(content, found->bytes, found->places);
     gboolean has_hole = ek_content_has_hole(content, 0, found->bytes);
-    found->state = state_of(type, &followed, has_hole, found->places->len > 1);
+    found->is_told = is_told;
+    found->state = state_of(type, &followed, has_hole, found->places->len > 1 && !is_told);
     found->why = why_of(&followed, found->state, has_hole ? ek_content_hole(content) : G_MAXUINT64,
                         found->places->len);
     found->followed = followed;

@@ -30,7 +30,6 @@ typedef struct {
     struct libdeflate_decompressor *whole;
     guint8 *packed;   /* PACKED_MOST */
     guint8 *unpacked; /* UNPACKED_MOST; EK_CONTENT_SHOWN of it while it goes step by step */
-    gboolean remembers;
     Middle middles[STATES];
     guint next;
 } Inflater;
@@ -63,7 +62,7 @@ static void inflater_free(void *data)
 
 static Inflater *inflater_of(EkContent *content)
 {
-    Inflater *inflater = ek_content_aside(content);
+    Inflater *inflater = ek_content_aside(content, EK_ASIDE_DEFLATE);
     if (inflater != NULL)
         return inflater;
     inflater = g_new0(Inflater, 1);
@@ -72,13 +71,8 @@ static Inflater *inflater_of(EkContent *content)
     inflater->unpacked = g_malloc(UNPACKED_MOST);
     if (inflater->whole == NULL)
         g_error("libdeflate: no memory");
-    ek_content_set_aside(content, inflater, inflater_free, forget_from);
+    ek_content_set_aside(content, EK_ASIDE_DEFLATE, inflater, inflater_free, forget_from);
     return inflater;
-}
-
-void ek_content_remember_streams(EkContent *content)
-{
-    inflater_of(content)->remembers = TRUE;
 }
 
 /* --- at once ---------------------------------------------------------------------------------- */
@@ -180,16 +174,17 @@ gboolean ek_content_inflate(EkContent *content, EkStream *stream)
 {
     Inflater *inflater = inflater_of(content);
     gboolean is_known = stream->most <= PACKED_MOST;
-    gboolean may_fit = !inflater->remembers && (is_known || stream->most > (EkByte)1 << 40);
+    gboolean remembers = ek_content_remembers(content);
+    gboolean may_fit = !remembers && (is_known || stream->most > (EkByte)1 << 40);
     if (may_fit && (stream->most <= SMALL || !is_known) &&
         inflate_at_once(content, inflater, stream, (gsize)MIN(stream->most, SMALL)))
         return TRUE;
     z_stream zlib = {0};
-    gboolean keeps = inflater->remembers && !ek_content_is_fixed(content);
+    gboolean keeps = remembers && !ek_content_is_fixed(content);
     int status = begin(inflater, stream, &zlib) ? Z_OK : Z_MEM_ERROR;
     may_fit = may_fit && stream->most > SMALL;
     while (status == Z_OK && stream->packed < stream->most) {
-        gsize wanted = inflater->remembers ? APART : AT_A_TIME;
+        gsize wanted = remembers ? APART : AT_A_TIME;
         EkSpan span = ek_content_some(content, stream->offset + stream->packed,
                                       (gsize)MIN(stream->most - stream->packed, wanted));
         if (span.length == 0)

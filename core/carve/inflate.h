@@ -20,8 +20,4 @@ typedef struct {
 /* Unpacks it to its end. FALSE where it breaks. */
 gboolean ek_content_inflate(EkContent *content, EkStream *stream);
 
-/* From now on what is unpacked of this content is remembered from time to time, so that a try with
- * other ground behind it goes on from there. */
-void ek_content_remember_streams(EkContent *content);
-
 #endif

@@ -5,7 +5,6 @@
  * is bounded. */
 #include "carve/join.h"
 
-#include "carve/inflate.h"
 #include "carve/joining.h"
 #include "carve/joinnext.h"
 #include "carve/landmarks.h"
@@ -254,7 +253,7 @@ static EkFound *found_of(EkJoining *joining)
     g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkRange));
     ek_content_places(joining->content, ek_content_bytes(joining->content), places);
     ek_content_lay(joining->content, (const EkRange *)(gconstpointer)places->data, places->len);
-    EkFound *found = ek_carving_follow(joining->content, joining->type);
+    EkFound *found = ek_carving_follow(joining->content, joining->type, FALSE);
     if (found != NULL && (found->followed.end == EK_FOLLOW_ENDED || found->followed.may_end)) {
         /* Of many pieces that were tried one may decode by chance: only a sum proves it. */
         if (joining->trials > 0 && found->followed.proof < EK_PROOF_FULL &&
@@ -294,6 +293,13 @@ static EkFound *join_with(EkJoining *joining)
     ek_content_lay(joining->content, (const EkRange *)(gconstpointer)laid->data, laid->len);
     ek_content_hold_head(joining->content);
     broken = ek_joining_follow(joining);
+    /* What nothing holds may be too little of it to be one. */
+    if (broken.end == EK_FOLLOW_NOTHING) {
+        broken = joining->known;
+        broken.length = MIN(broken.length, ek_content_bytes(joining->content));
+        broken.broken.bytes = 0;
+        broken.landmark = (EkLandmark){0};
+    }
     for (guint pieces = 0;
          (joining->type->joins || joining->type->by_landmark) && pieces < PIECES_MOST &&
          broken.end == EK_FOLLOW_BROKE && !ek_joining_is_spent(joining);
@@ -310,7 +316,7 @@ EkFound *ek_join(const EkCarve *carve, const EkCarveType *type, EkByte first, gu
 {
     g_autoptr(EkContent) content = ek_content_new(carve->order.reader);
     ek_content_watch(content, cancel);
-    ek_content_remember_streams(content);
+    ek_content_remember(content);
     EkJoining joining = {.carve = carve,
                          .type = type,
                          .content = content,

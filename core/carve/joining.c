@@ -58,6 +58,7 @@ EkFollowed ek_joining_follow(EkJoining *joining)
     EkFollowed followed = joining->known;
     followed.end = EK_FOLLOW_NOTHING;
     followed.is_wrong = FALSE;
+    followed.is_unproved = FALSE;
     followed.may_end = FALSE;
     followed.has_next = FALSE;
     followed.broken.bytes = 0;

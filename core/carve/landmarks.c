@@ -15,8 +15,10 @@ typedef struct {
     const GArray *before;
     guint8 *shown;
     guint places;
-    EkByte lowest;  /* the first place where it may be cut, in bytes of the file */
-    EkByte highest; /* the last one: where the block with the landmark begins */
+    EkByte lowest;   /* the first place where it may be cut, in bytes of the file */
+    EkByte highest;  /* the last one: where the block with the landmark begins */
+    EkByte unproved; /* the first that comes to an end, but without proof; 0: none */
+    gboolean takes_unproved;
 } Search;
 
 /* Does it go over into this block from what lies before it? Then no piece begins here. */
@@ -63,7 +65,8 @@ static EkByte end_of_run(const Search *search)
     return offset;
 }
 
-/* Lays it as if it was cut there, and follows it: TRUE when it goes on behind the landmark. */
+/* Lays it as if it was cut there, and follows it: TRUE when it goes on behind the landmark. What
+ * comes to an end without the proof that it may have counts when no other cut has that. */
 static gboolean try_cut(Search *search, EkRange *stretches, guint count, EkByte block, EkByte cut,
                         EkFollowed *followed)
 {
@@ -79,11 +82,13 @@ static gboolean try_cut(Search *search, EkRange *stretches, guint count, EkByte 
     gboolean goes =
         ek_joining_is_ended(followed) ||
         (followed->end == EK_FOLLOW_BROKE && followed->length > search->broken->landmark.at);
-    if (!goes) {
-        *stretches = kept;
-        ek_joining_lay_again(joining->content, search->before, search->lowest);
-    }
-    return goes;
+    if (goes && (!followed->is_unproved || search->takes_unproved))
+        return TRUE;
+    if (goes && search->unproved == 0)
+        search->unproved = cut;
+    *stretches = kept;
+    ek_joining_lay_again(joining->content, search->before, search->lowest);
+    return FALSE;
 }
 
 /* A place where it may be cut, and what speaks for that. */
@@ -169,6 +174,17 @@ static gboolean try_back(Search *search, EkRange *stretches, guint count, EkByte
     return FALSE;
 }
 
+/* What is wrong before it was cut is none of it: the last place where it may be cut then. */
+static EkByte lower_top(const Search *search, const EkFollowed *followed, EkByte cut, EkByte top)
+{
+    EkByte grid = search->joining->grid;
+    EkByte wrong = followed->broken.first + followed->broken.bytes;
+    if (!followed->is_wrong)
+        wrong = MAX(followed->length, wrong);
+    gboolean is_right = followed->end == EK_FOLLOW_ENDED && !followed->is_wrong;
+    return !is_right && wrong < cut ? MIN(top, ek_divide_up(wrong, grid) * grid) : top;
+}
+
 /* The landmark stands in this block of the first stretch. */
 static gboolean try_block(Search *search, EkRange *stretches, guint count, EkByte block)
 {
@@ -179,6 +195,8 @@ static gboolean try_block(Search *search, EkRange *stretches, guint count, EkByt
     least = MAX(least, search->highest - MIN(search->highest, CUTS_MOST * grid));
     EkByte top = search->highest;
     g_autoptr(GArray) cuts = rank_cuts(search, *stretches, block, least);
+    search->unproved = 0;
+    search->takes_unproved = FALSE;
     for (guint i = 0, tried = 0; i < cuts->len && !ek_joining_is_spent(joining); i++) {
         EkByte cut = g_array_index(cuts, Cut, i).cut;
         EkFollowed followed = {0};
@@ -186,16 +204,14 @@ static gboolean try_block(Search *search, EkRange *stretches, guint count, EkByt
             continue;
         if (try_cut(search, stretches, count, block, cut, &followed))
             return TRUE;
-        /* What is wrong before it was cut is none of it. */
-        EkByte wrong = MAX(followed.length, followed.broken.first + followed.broken.bytes);
-        if (followed.is_wrong)
-            wrong = followed.broken.first + followed.broken.bytes;
-        if ((followed.end == EK_FOLLOW_BROKE || followed.is_wrong) && wrong < cut)
-            top = MIN(top, ek_divide_up(wrong, grid) * grid);
+        top = lower_top(search, &followed, cut, top);
         if (++tried == LIKELY && try_back(search, stretches, count, block, least, top))
             return TRUE;
     }
-    return FALSE;
+    EkFollowed followed;
+    search->takes_unproved = TRUE;
+    return search->unproved > 0 &&
+           try_cut(search, stretches, count, block, search->unproved, &followed);
 }
 
 /* In the stretches [from, to), at the byte `least` of the drive or behind it. */
@@ -228,7 +244,7 @@ gboolean ek_join_by_landmark(EkJoining *joining, const EkFollowed *broken, const
     EkByte sure = MAX(broken->sure, 1);
     guint count = 0;
     if (landmark->stands == NULL || landmark->shown < EK_LANDMARK_GLANCE ||
-        landmark->shown > EK_CONTENT_SHOWN || landmark->at < grid || landmark->at > G_MAXINT64 / 2)
+        landmark->shown > EK_LANDMARK_SHOWN || landmark->at < grid || landmark->at > G_MAXINT64 / 2)
         return FALSE;
     g_autofree guint8 *shown = g_malloc(landmark->shown);
     Search search = {.joining = joining,

@@ -87,6 +87,24 @@ void ek_lzma_free(EkLzma *lzma)
     g_free(lzma);
 }
 
+void ek_lzma_set(EkLzma *lzma, const EkLzma *other)
+{
+    guint8 *window = lzma->window;
+    *lzma = *other;
+    lzma->window = window;
+    memcpy(window, other->window, other->size);
+}
+
+EkLzma *ek_lzma_copy(const EkLzma *lzma)
+{
+    if (lzma->size > EK_LZMA_COPY_MOST)
+        return NULL;
+    EkLzma *copy = g_new(EkLzma, 1);
+    copy->window = g_malloc(lzma->size);
+    ek_lzma_set(copy, lzma);
+    return copy;
+}
+
 /* --- the range decoder ------------------------------------------------------------------------ */
 
 static void refill(EkLzma *lzma)

@@ -21,6 +21,13 @@ EkLzma *ek_lzma_new(guint64 window);
 void ek_lzma_free(EkLzma *lzma);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkLzma, ek_lzma_free)
 
+/* As it is now, for the caller to free; NULL where that would be more than EK_LZMA_COPY_MOST. */
+#define EK_LZMA_COPY_MOST (8u << 20)
+EkLzma *ek_lzma_copy(const EkLzma *lzma);
+
+/* Becomes as `other` is, of the same window. */
+void ek_lzma_set(EkLzma *lzma, const EkLzma *other);
+
 /* How long a chunk is that begins with these bytes (6 of them, fewer at the end): with its header,
  * in bytes; 1 for the mark that ends the stream; 0: it is no chunk. At most EK_LZMA_CHUNK_MOST. */
 gsize ek_lzma_chunk_bytes(EkSpan head);

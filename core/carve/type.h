@@ -45,7 +45,7 @@ typedef struct {
 typedef struct EkLandmark EkLandmark;
 struct EkLandmark {
     EkByte at;    /* byte of the file */
-    gsize shown;  /* bytes that must be seen of it, EK_LANDMARK_GLANCE to EK_CONTENT_SHOWN */
+    gsize shown;  /* bytes that must be seen of it, EK_LANDMARK_GLANCE to EK_LANDMARK_SHOWN */
     guint64 told; /* what stands() knows of it from the part that was followed */
     guint64 sum;
     /* Can it stand here? Asked with EK_LANDMARK_GLANCE bytes first, and then with all `shown`.
@@ -57,6 +57,7 @@ struct EkLandmark {
     gboolean (*finds)(const EkLandmark *landmark, EkSpan span, gsize *at);
 };
 #define EK_LANDMARK_GLANCE 16u
+#define EK_LANDMARK_SHOWN 262144u
 
 /* How following went. What is not known stays as it was: zero. */
 typedef struct {
@@ -71,6 +72,7 @@ typedef struct {
                            * before */
     gboolean has_next;    /* ended: another one begins right behind it, which may be part of it */
     gboolean is_wrong;    /* ended: all is where it says, but some of it is not right (`broken`) */
+    gboolean is_unproved; /* ended: a checksum that many leave wrong is wrong */
     EkBroken broken;      /* broke: where it did so */
     EkLandmark landmark;  /* broke: what must stand behind that */
     const char *why;      /* what was checked, or what broke; constant */

@@ -71,7 +71,8 @@ static gboolean may_open_all_the_same(const char *line)
  * where those are decoded, none is. */
 static gboolean has_no_frames(const char *line)
 {
-    static const char *const types[] = {"-mp4", "-ogg", "-mpeg-ts", "-mpeg-ps", "-asf"};
+    static const char *const types[] = {"-mp4", "-ogg", "-mpeg-ts", "-mpeg-ps",
+                                        "-asf", "-flv", "-matroska"};
     gboolean is_one = FALSE;
     for (gsize i = 0; i < G_N_ELEMENTS(types); i++)
         is_one = is_one || strstr(line, types[i]) != NULL;

@@ -19,4 +19,13 @@ void add_composed(GPtrArray *list, guint32 seed);
 /* Transport streams, program streams and ASF. */
 void add_composed_films(GPtrArray *list, guint32 seed);
 
+/* Of parts that follow one another: these. The caller unrefs the bytes. */
+void add_composed_chains(GPtrArray *list, guint32 seed);
+GByteArray *compose_flv(guint tags, guint32 seed);
+GByteArray *compose_matroska(guint clusters, guint32 seed); /* each with its checksum */
+
+/* With a checksum, one that is not its own, a signature too, or none of these. */
+typedef enum { COMPOSED_SUMMED, COMPOSED_STALE, COMPOSED_SIGNED, COMPOSED_BARE } ComposedSum;
+GByteArray *compose_program(ComposedSum kind, guint32 seed);
+
 #endif

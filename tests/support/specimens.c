@@ -561,5 +561,6 @@ GPtrArray *specimens_new(guint32 seed)
     add_texts(list, seed);
     add_composed(list, seed);
     add_composed_films(list, seed);
+    add_composed_chains(list, seed);
     return list;
 }

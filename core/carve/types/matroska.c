@@ -1,5 +1,6 @@
 /* SPDX-License-Identifier: MIT */
-/* Matroska and WebM (RFC 9559): elements within elements; clusters are followed block by block. */
+/* Matroska and WebM (RFC 9559): elements within elements; clusters are followed block by block, and
+ * many have a checksum. */
 #include "carve/followed.h"
 #include "carve/types/all.h"
 
@@ -75,6 +76,7 @@ static gboolean is_in_cluster(guint32 id)
 /* The blocks of a cluster up to its end, or to the next element of its rank. */
 static gboolean take_cluster(Film *film, EkByte *at, EkByte end)
 {
+    EkByte there = ek_content_bytes(film->content);
     while (*at < end) {
         Element element;
         if (!element_at(film, *at, &element))
@@ -82,10 +84,12 @@ static gboolean take_cluster(Film *film, EkByte *at, EkByte end)
         if (end == UNKNOWN && is_top(element.id) && element.id > 0xff)
             return TRUE;
         if (!is_in_cluster(element.id) || element.bytes == UNKNOWN ||
-            (end != UNKNOWN && element.bytes > end - element.body) ||
-            element.bytes > ek_content_bytes(film->content) -
-                                MIN(element.body, ek_content_bytes(film->content)))
+            (end != UNKNOWN && element.bytes > end - element.body))
             return end == UNKNOWN && !is_in_cluster(element.id);
+        if (element.bytes > there - MIN(element.body, there)) {
+            *at = there;
+            return FALSE;
+        }
         *at = element.body + element.bytes;
     }
     return *at == end;
@@ -120,6 +124,93 @@ static gboolean stands(const EkLandmark *landmark, EkSpan span)
     return id == 0x1c53bb6b || id == 0x1254c367;
 }
 
+/* The part of an element that has a sum: all behind that. FALSE: it has none. */
+static gboolean summed_part(Film *film, const Element *element, EkBroken *part)
+{
+    EkSpan head = ek_content_some(film->content, element->body, 6);
+    if (element->bytes == UNKNOWN || element->bytes <= 6 || head.length < 6 ||
+        !ek_span_equals(head, 0, "\xbf\x84", 2))
+        return FALSE;
+    *part =
+        (EkBroken){element->body + 6, element->bytes - 6, EK_PART_SUMMED, ek_span_le32(head, 2)};
+    return TRUE;
+}
+
+/* What is known where one element ends and the next begins. */
+typedef struct {
+    EkByte at;
+    EkByte bare; /* from here on nothing was summed */
+    guint clusters;
+    gboolean may_hide; /* something foreign, before that */
+} Place;
+
+/* All of an element is there. FALSE: its sum is wrong. */
+static gboolean sum_agrees(Film *film, const Element *element, Place *place)
+{
+    EkBroken part;
+    guint32 sum = 0;
+    if (!summed_part(film, element, &part))
+        return TRUE;
+    if (!ek_content_crc32(film->content, part.first, part.bytes, &sum) || sum != part.sum) {
+        film->followed->broken = part;
+        return FALSE;
+    }
+    place->may_hide = place->may_hide || ek_may_hide(place->bare, part.first);
+    place->bare = part.first + part.bytes;
+    return TRUE;
+}
+
+/* One element of a segment, which ends at `end`. FALSE: not all of it is there; place->at is how
+ * far it is right. */
+static gboolean pass_element(Film *film, const Element *element, EkByte end, Place *place)
+{
+    EkByte there = ek_content_bytes(film->content);
+    EkByte stop = element->bytes == UNKNOWN ? UNKNOWN : element->body + element->bytes;
+    if (element->id == INFO)
+        take_info(film, element);
+    if (element->id != CLUSTER) {
+        gboolean is_there = stop != UNKNOWN && stop <= there;
+        place->at = is_there ? stop : there;
+        return is_there;
+    }
+    place->at = element->body;
+    place->clusters++;
+    film->followed->landmark = (EkLandmark){0};
+    if (stop != UNKNOWN && stop < end)
+        film->followed->landmark =
+            (EkLandmark){.at = stop, .shown = EK_LANDMARK_GLANCE, .stands = stands};
+    if (take_cluster(film, &place->at, stop))
+        return TRUE;
+    summed_part(film, element, &film->followed->broken);
+    return FALSE;
+}
+
+/* The elements of a segment, from a place on. *sure is where what is right ends, *wrong where the
+ * first one with a wrong sum does, which is what `followed` is told then; 0: there is none. */
+static void pass_segment(Film *film, EkByte end, Place *place, EkByte *sure, EkByte *wrong)
+{
+    EkFollowed *followed = film->followed;
+    EkFollowed first_wrong = {0};
+    Element element;
+    *sure = place->at;
+    while (place->at < end && element_at(film, place->at, &element) && is_top(element.id) &&
+           pass_element(film, &element, end, place)) {
+        if (*wrong > 0)
+            continue;
+        if (sum_agrees(film, &element, place)) {
+            *sure = place->at;
+            ek_content_keep(film->content, place->at, place, sizeof *place, TRUE);
+        } else {
+            *wrong = place->at;
+            first_wrong = *followed;
+        }
+    }
+    if (*wrong > 0) {
+        followed->broken = first_wrong.broken;
+        followed->landmark = first_wrong.landmark;
+    }
+}
+
 static void follow(EkContent *content, EkFollowed *followed)
 {
     Film film = {.content = content, .followed = followed};
@@ -136,48 +227,36 @@ static void follow(EkContent *content, EkFollowed *followed)
         return;
     EkByte end = element.bytes == UNKNOWN ? UNKNOWN : element.body + element.bytes;
     followed->expected = end == UNKNOWN ? 0 : end;
-    at = element.body;
-    ek_content_kept(content, &at, sizeof at);
-    EkByte sure = at;
-    guint clusters = 0;
-    while (at < end) {
-        sure = at;
-        ek_content_keep(content, at, &at, sizeof at, TRUE);
-        if (!element_at(&film, at, &element) || !is_top(element.id))
-            break;
-        if (element.id == INFO)
-            take_info(&film, &element);
-        EkByte stop = element.bytes == UNKNOWN ? UNKNOWN : element.body + element.bytes;
-        if (element.id == CLUSTER) {
-            at = element.body;
-            clusters++;
-            followed->landmark = (EkLandmark){0};
-            if (stop != UNKNOWN && stop < end)
-                followed->landmark =
-                    (EkLandmark){.at = stop, .shown = EK_LANDMARK_GLANCE, .stands = stands};
-            if (!take_cluster(&film, &at, stop))
-                break;
-        } else if (stop == UNKNOWN || stop > ek_content_bytes(content)) {
-            at = ek_content_bytes(content);
-            break;
-        } else {
-            at = stop;
-        }
-        sure = at;
+    Place place = {.at = element.body};
+    EkByte sure = 0;
+    EkByte wrong = 0;
+    ek_content_kept(content, &place, sizeof place);
+    pass_segment(&film, end, &place, &sure, &wrong);
+    at = place.at;
+    if (place.clusters > 0 && (at == end || (end == UNKNOWN && sure == at))) {
+        gboolean is_summed =
+            wrong == 0 && place.bare > 0 && !place.may_hide && !ek_may_hide(place.bare, at);
+        followed->is_wrong = wrong > 0;
+        ek_followed_end(followed, at,
+                        end == UNKNOWN ? EK_PROOF_LENGTH
+                        : is_summed    ? EK_PROOF_FULL
+                                       : EK_PROOF_TABLES,
+                        wrong > 0   ? "each block of each cluster; a checksum is wrong"
+                        : is_summed ? "each block and the checksum of each cluster"
+                                    : "each block of each cluster");
+    } else {
+        at = wrong > 0 ? wrong : MIN(at, ek_content_bytes(content));
+        ek_followed_break(followed, MAX(sure, MIN(at, LEAST)), at, LEAST,
+                          wrong > 0 ? "the checksum of a cluster is wrong"
+                                    : "no element where one must stand");
     }
-    if (clusters > 0 && (at == end || (end == UNKNOWN && sure == at)))
-        ek_followed_end(followed, at, end == UNKNOWN ? EK_PROOF_LENGTH : EK_PROOF_TABLES,
-                        "each block of each cluster");
-    else
-        ek_followed_break(followed, sure, MIN(at, ek_content_bytes(content)), LEAST,
-                          "no element where one must stand");
 }
 
 const EkCarveType ek_carve_matroska = {
     .name = "matroska",
     .ending = "mkv",
     .kind = EK_KIND_VIDEO,
-    .checks = "each block of each cluster, to the length of the segment; always doubtful",
+    .checks = "each block of each cluster, and its CRC-32 where it has one; without them doubtful",
     .names = "title and date",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),

@@ -112,10 +112,10 @@ static gboolean unpack_by(const EkSevenFolder *folder, Unpacking *unpacking, gbo
     g_autoptr(EkLzma) lzma = ek_lzma_new(window);
     EkBroken broken = {0};
     EkByte at = unpacking->at;
-    gboolean fine =
-        is_two
-            ? ek_content_lzma2(unpacking->content, &at, lzma, take, unpacking, &broken)
-            : ek_lzma_stream(lzma, folder->properties[0], folder->unpacked, more, take, unpacking);
+    EkLzmaUnpacking packed = {lzma, take, unpacking, 0};
+    gboolean fine = is_two ? ek_content_lzma2(unpacking->content, &at, &packed, &broken)
+                           : ek_lzma_stream(lzma, folder->properties[0], folder->unpacked, more,
+                                            take, unpacking);
     *gave_up = ek_lzma_gave_up(lzma);
     if (is_two)
         unpacking->at = at;

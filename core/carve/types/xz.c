@@ -38,6 +38,7 @@ typedef struct {
     EkSha256 *sha;
 } Unpacked;
 
+static const guint8 sum_bytes[] = {0, 4, 4, 4, 8, 8, 8, 16, 16, 16, 32, 32, 32, 64, 64, 64};
 enum { CHECK_NONE = 0, CHECK_CRC32 = 1, CHECK_CRC64 = 4, CHECK_SHA256 = 10 };
 
 static void take(void *data, const guint8 *bytes, gsize length)
@@ -86,7 +87,6 @@ static guint64 window_of(EkSpan head)
 static gboolean pass_block(EkContent *content, EkByte *at, guint check, gboolean *is_proved,
                            EkFollowed *followed)
 {
-    static const guint8 sizes[] = {0, 4, 4, 4, 8, 8, 8, 16, 16, 16, 32, 32, 32, 64, 64, 64};
     EkSpan head = ek_content_some(content, *at, 1024);
     gsize length = ((gsize)ek_span_u8(head, 0) + 1) * 4;
     if (head.length < length ||
@@ -98,7 +98,11 @@ static gboolean pass_block(EkContent *content, EkByte *at, guint check, gboolean
     g_autoptr(EkSha256) sha = ek_sha256_new();
     unpacked.sha = sha;
     *at += length;
-    if (!ek_content_lzma2(content, at, lzma, take, &unpacked, &followed->broken))
+    EkLzmaUnpacking unpacking = {lzma, take, &unpacked,
+                                 check == CHECK_SHA256 ? 0 : sizeof unpacked};
+    gboolean fine = ek_content_lzma2(content, at, &unpacking, &followed->broken);
+    unpacked.sha = sha;
+    if (!fine)
         return FALSE;
     EkByte padding = ek_divide_up(*at, 4) * 4 - *at;
     if (padding > 0 && !ek_content_is_zero(content, *at, padding))
@@ -108,8 +112,41 @@ static gboolean pass_block(EkContent *content, EkByte *at, guint check, gboolean
     *is_proved = *is_proved && is_unpacked;
     if (is_unpacked && !sum_agrees(content, *at, &unpacked))
         return FALSE;
-    *at += sizes[check & 15];
+    *at += sum_bytes[check & 15];
     return *at <= ek_content_bytes(content);
+}
+
+/* The index, and the footer that points back to it. Pure. */
+static gboolean is_index(EkSpan span)
+{
+    gsize length = 1;
+    guint64 blocks = number_at(span, &length);
+    for (guint64 i = 0; i < blocks && length < span.length; i++) {
+        number_at(span, &length);
+        number_at(span, &length);
+    }
+    length = (gsize)ek_divide_up(length, 4) * 4;
+    return blocks > 0 && length + 16 <= span.length &&
+           ek_crc32(ek_span_part(span, 0, length)) == ek_span_le32(span, length) &&
+           ek_span_equals(span, length + 14, "YZ", 2);
+}
+
+/* Chunks follow one another, up to the end of the block, the sum of it, and another block or the
+ * index. `told` is the bytes of the sum. */
+static gboolean stands(const EkLandmark *landmark, EkSpan span)
+{
+    gsize at = 0;
+    EkLzmaChain chain = ek_lzma2_chain(span, &at);
+    if (chain != EK_LZMA_CHAIN_ENDS || span.length <= EK_LANDMARK_GLANCE)
+        return chain != EK_LZMA_CHAIN_BREAKS;
+    gsize padding = (gsize)(ek_divide_up(landmark->at + at, 4) * 4 - landmark->at - at);
+    if (at + padding > span.length || !ek_bytes_are_zero(span.data + at, padding))
+        return FALSE;
+    EkSpan next = ek_span_part(span, at + padding + (gsize)landmark->told, span.length);
+    gsize head = ((gsize)ek_span_u8(next, 0) + 1) * 4;
+    return ek_span_u8(next, 0) == 0
+               ? is_index(next)
+               : ek_crc32(ek_span_part(next, 0, head - 4)) == ek_span_le32(next, head - 4);
 }
 
 static gboolean pass_index(EkContent *content, EkByte *at, guint blocks)
@@ -142,24 +179,38 @@ typedef struct {
     EkByte sure;
     gboolean is_proved; /* all was unpacked */
     gboolean is_summed;
+    guint streams;
+    gboolean is_within; /* one, between two of its blocks */
+    guint check;        /* of it */
+    guint blocks;       /* of it, so far */
 } Streams;
 
 /* A stream to its end. FALSE: it breaks at `at`. */
 static gboolean pass_stream(EkContent *content, Streams *streams, EkFollowed *followed)
 {
-    guint check = ek_span_u8(ek_content_some(content, streams->at, 12), 7);
-    guint blocks = 0;
-    streams->is_summed = streams->is_summed &&
-                         (check == CHECK_CRC32 || check == CHECK_CRC64 || check == CHECK_SHA256);
-    streams->at += 12;
+    if (!streams->is_within) {
+        guint check = ek_span_u8(ek_content_some(content, streams->at, 12), 7);
+        streams->is_summed = streams->is_summed && (check == CHECK_CRC32 || check == CHECK_CRC64 ||
+                                                    check == CHECK_SHA256);
+        streams->check = check;
+        streams->blocks = 0;
+        streams->at += 12;
+        streams->is_within = TRUE;
+    }
     for (;;) {
         streams->sure = streams->at;
-        if (blocks >= BLOCKS_MOST || ek_span_u8(ek_content_some(content, streams->at, 1), 0) == 0)
-            return pass_index(content, &streams->at, blocks);
-        if (!pass_block(content, &streams->at, check, &streams->is_proved, followed))
+        if (streams->streams == 0)
+            ek_content_keep(content, streams->at, streams, sizeof *streams, TRUE);
+        if (streams->blocks >= BLOCKS_MOST ||
+            ek_span_u8(ek_content_some(content, streams->at, 1), 0) == 0)
+            break;
+        if (!pass_block(content, &streams->at, streams->check, &streams->is_proved, followed))
             return FALSE;
-        blocks++;
+        streams->blocks++;
     }
+    streams->is_within = FALSE;
+    streams->streams++;
+    return pass_index(content, &streams->at, streams->blocks);
 }
 
 /* Some packers write one file as streams one behind the other. */
@@ -175,12 +226,10 @@ static gboolean goes_on(EkContent *content, EkFollowed *followed, EkByte at, gui
 static void follow(EkContent *content, EkFollowed *followed)
 {
     Streams streams = {.is_proved = TRUE, .is_summed = TRUE};
-    guint count = 1;
+    (void)ek_content_kept(content, &streams, sizeof streams);
     gboolean fine = pass_stream(content, &streams, followed);
-    while (fine && goes_on(content, followed, streams.at, count)) {
+    while (fine && goes_on(content, followed, streams.at, streams.streams))
         fine = pass_stream(content, &streams, followed);
-        count++;
-    }
     if (fine) {
         followed->is_doubtful = followed->is_doubtful || !streams.is_proved;
         ek_followed_end(followed, streams.at,
@@ -194,6 +243,11 @@ static void follow(EkContent *content, EkFollowed *followed)
         return;
     }
     EkByte sure = MAX(streams.sure, followed->broken.first);
+    if (followed->broken.bytes > 0)
+        followed->landmark = (EkLandmark){.at = followed->broken.first + followed->broken.bytes,
+                                          .shown = EK_LANDMARK_SHOWN,
+                                          .told = sum_bytes[streams.check & 15],
+                                          .stands = stands};
     ek_followed_break(followed, streams.at > 4096 ? MAX(sure, LEAST) : 0,
                       MIN(streams.at, ek_content_bytes(content)), LEAST, "a chunk of it breaks");
 }
@@ -207,4 +261,5 @@ const EkCarveType ek_carve_xz = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .by_landmark = TRUE,
 };

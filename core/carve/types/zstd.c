@@ -10,39 +10,13 @@
 #define LEAST 64u
 #define WINDOW_LOG_MOST 24 /* 16 MiB of what came before */
 #define BLOCKS_MOST 10000000u
+#define LINKS_LEAST 3u /* blocks that follow one another */
 
 static const EkSignature signatures[] = {{0, 4, {0x28, 0xb5, 0x2f, 0xfd}, {0}}};
 
 static gboolean begin(EkSpan span)
 {
     return (ek_span_u8(span, 4) & 8) == 0;
-}
-
-/* One frame. FALSE where it breaks. */
-static gboolean pass_frame(EkContent *content, EkByte *at)
-{
-    static const guint8 dictionaries[] = {0, 1, 2, 4};
-    static const guint8 sizes[] = {0, 2, 4, 8};
-    guint8 head = ek_span_u8(ek_content_some(content, *at + 4, 1), 0);
-    gboolean is_single = (head & 0x20) != 0;
-    guint size = head >> 6;
-    *at += 5 + (is_single ? 0u : 1u) + dictionaries[head & 3] +
-           (size == 0 && is_single ? 1u : sizes[size]);
-    for (guint i = 0; i < BLOCKS_MOST; i++) {
-        EkSpan block = ek_content_at(content, *at, 3);
-        guint32 word = ek_span_le16(block, 0) | (guint32)ek_span_u8(block, 2) << 16;
-        guint kind = word >> 1 & 3;
-        if (block.length < 3 || kind == 3 || word >> 3 > 128u << 10)
-            return FALSE;
-        *at += 3 + (kind == 1 ? 1 : word >> 3);
-        if (*at > ek_content_bytes(content))
-            return FALSE;
-        if ((word & 1) != 0) {
-            *at += (head & 4) != 0 ? 4u : 0u;
-            return *at <= ek_content_bytes(content);
-        }
-    }
-    return FALSE;
 }
 
 typedef enum { UNPACKED_RIGHT, UNPACKED_WRONG, UNPACKED_NOT } Outcome;
@@ -61,36 +35,117 @@ static Outcome outcome_of(size_t result)
     }
 }
 
-/* One frame, from *at to `end`, with its checksum where it has one. *at is how far it came. */
-static Outcome unpack_frame(EkContent *content, EkByte *at, EkByte end)
+/* A block: how long it is with its head, in bytes; 0: it is none. */
+static gsize block_bytes(EkSpan head, gboolean *is_last)
 {
-    ZSTD_DStream *stream = ZSTD_createDStream();
-    gsize room = ZSTD_DStreamOutSize();
-    g_autofree guint8 *unpacked = g_malloc(room);
-    EkByte first = *at;
-    guint64 total = 0;
-    size_t result = stream != NULL
-                        ? ZSTD_DCtx_setParameter(stream, ZSTD_d_windowLogMax, WINDOW_LOG_MOST)
-                        : (size_t)-ZSTD_error_memory_allocation;
-    Outcome outcome = ZSTD_isError(result) ? UNPACKED_NOT : UNPACKED_RIGHT;
-    while (*at < end && outcome == UNPACKED_RIGHT) {
-        EkSpan span =
-            ek_content_some(content, *at, (gsize)MIN(ek_content_stride(content), end - *at));
-        ZSTD_inBuffer in = {span.data, span.length, 0};
-        outcome = span.length > 0 ? outcome : UNPACKED_WRONG;
-        while (in.pos < in.size && outcome == UNPACKED_RIGHT) {
-            ZSTD_outBuffer out = {unpacked, room, 0};
-            result = ZSTD_decompressStream(stream, &out, &in);
-            total += out.pos;
-            if (ZSTD_isError(result))
-                outcome = outcome_of(result);
-            else if (ek_unpacks_too_much(*at + in.pos - first, total))
-                outcome = UNPACKED_NOT;
-        }
-        *at += in.pos;
+    guint32 word = ek_span_le16(head, 0) | (guint32)ek_span_u8(head, 2) << 16;
+    guint kind = word >> 1 & 3;
+    *is_last = (word & 1) != 0;
+    if (head.length < 3 || kind == 3 || word >> 3 > 128u << 10)
+        return 0;
+    return 3 + (gsize)(kind == 1 ? 1 : word >> 3);
+}
+
+/* Block after block, as packed ones come. */
+static gboolean stands(const EkLandmark *landmark, EkSpan span)
+{
+    gboolean is_last = FALSE;
+    guint links = 0;
+    (void)landmark;
+    for (gsize at = 0; at + 3 <= span.length && !is_last; links++) {
+        EkSpan head = ek_span_part(span, at, 3);
+        gsize length = block_bytes(head, &is_last);
+        if (length < 16 || (ek_span_u8(head, 0) >> 1 & 3) != 2)
+            return FALSE;
+        at += length;
     }
-    ZSTD_freeDStream(stream);
-    return outcome == UNPACKED_RIGHT && result != 0 ? UNPACKED_WRONG : outcome;
+    return links >= LINKS_LEAST || (span.length <= EK_LANDMARK_GLANCE && !is_last);
+}
+
+typedef struct {
+    ZSTD_DStream *stream;
+    guint8 *unpacked;
+    gsize room;
+    guint64 packed_total;
+    guint64 total;
+    Outcome outcome;
+} Unpacking;
+
+/* Unpacks so many bytes more, which are there. *left: what is expected behind them; 0: nothing. */
+static void unpack_part(EkContent *content, Unpacking *unpacking, EkByte at, EkByte bytes,
+                        size_t *left)
+{
+    for (EkByte end = at + bytes; at < end && unpacking->outcome == UNPACKED_RIGHT;) {
+        EkSpan span = ek_content_some(content, at, (gsize)MIN(end - at, EK_CONTENT_SHOWN));
+        ZSTD_inBuffer in = {span.data, span.length, 0};
+        if (span.length == 0)
+            unpacking->outcome = UNPACKED_WRONG;
+        while (in.pos < in.size && unpacking->outcome == UNPACKED_RIGHT) {
+            ZSTD_outBuffer out = {unpacking->unpacked, unpacking->room, 0};
+            *left = ZSTD_decompressStream(unpacking->stream, &out, &in);
+            unpacking->total += out.pos;
+            if (ZSTD_isError(*left))
+                unpacking->outcome = outcome_of(*left);
+            else if (ek_unpacks_too_much(unpacking->packed_total + in.pos, unpacking->total))
+                unpacking->outcome = UNPACKED_NOT;
+        }
+        unpacking->packed_total += span.length;
+        at += span.length;
+    }
+}
+
+/* The blocks of a frame. FALSE: it breaks in one, which `followed` is told, at *at. */
+static gboolean pass_blocks(EkContent *content, EkByte *at, guint8 flags, Unpacking *unpacking,
+                            EkFollowed *followed)
+{
+    EkByte there = ek_content_bytes(content);
+    gboolean is_last = FALSE;
+    size_t left = 1;
+    for (guint i = 0; i < BLOCKS_MOST && !is_last; i++) {
+        gsize length = block_bytes(ek_content_at(content, *at, 3), &is_last);
+        if (length == 0)
+            return FALSE;
+        EkByte end = *at + length + (is_last && (flags & 4) != 0 ? 4u : 0u);
+        if (end <= there)
+            unpack_part(content, unpacking, *at, end - *at, &left);
+        if (end > there || unpacking->outcome == UNPACKED_WRONG) {
+            followed->broken = (EkBroken){.first = *at, .bytes = end - *at};
+            if (!is_last)
+                followed->landmark =
+                    (EkLandmark){.at = end, .shown = EK_LANDMARK_SHOWN, .stands = stands};
+            *at = MIN(end, there);
+            return FALSE;
+        }
+        *at = end;
+    }
+    return is_last && (left == 0 || unpacking->outcome != UNPACKED_RIGHT);
+}
+
+/* One frame, with its checksum where it has one. *at is how far it came. */
+static Outcome pass_frame(EkContent *content, EkByte *at, EkFollowed *followed)
+{
+    static const guint8 dictionaries[] = {0, 1, 2, 4};
+    static const guint8 sizes[] = {0, 2, 4, 8};
+    guint8 flags = ek_span_u8(ek_content_some(content, *at + 4, 1), 0);
+    gboolean is_single = (flags & 0x20) != 0;
+    guint size = flags >> 6;
+    EkByte head = 5 + (is_single ? 0u : 1u) + dictionaries[flags & 3] +
+                  (size == 0 && is_single ? 1u : sizes[size]);
+    Unpacking unpacking = {.stream = ZSTD_createDStream(), .room = ZSTD_DStreamOutSize()};
+    unpacking.unpacked = g_malloc(unpacking.room);
+    size_t left = 1;
+    size_t result =
+        unpacking.stream != NULL
+            ? ZSTD_DCtx_setParameter(unpacking.stream, ZSTD_d_windowLogMax, WINDOW_LOG_MOST)
+            : (size_t)-ZSTD_error_memory_allocation;
+    unpacking.outcome = ZSTD_isError(result) ? UNPACKED_NOT : UNPACKED_RIGHT;
+    unpack_part(content, &unpacking, *at, head, &left);
+    *at = MIN(*at + head, ek_content_bytes(content));
+    gboolean fine = unpacking.outcome != UNPACKED_WRONG &&
+                    pass_blocks(content, at, flags, &unpacking, followed);
+    ZSTD_freeDStream(unpacking.stream);
+    g_free(unpacking.unpacked);
+    return fine ? unpacking.outcome : UNPACKED_WRONG;
 }
 
 static void follow(EkContent *content, EkFollowed *followed)
@@ -100,18 +155,17 @@ static void follow(EkContent *content, EkFollowed *followed)
     gboolean is_summed = TRUE;
     for (guint count = 0;; count++) {
         EkByte sure = at;
-        EkByte reached = at;
         EkSpan head = ek_content_some(content, at, 5);
         guint8 flags = ek_span_u8(head, 4);
         if (!ek_span_equals(head, 0, "\x28\xb5\x2f\xfd", 4) ||
             (count > 0 && !ek_followed_has_more(followed, at, count)))
             break;
-        gboolean fine = pass_frame(content, &at);
-        Outcome outcome = fine ? unpack_frame(content, &reached, at) : UNPACKED_WRONG;
+        Outcome outcome = pass_frame(content, &at, followed);
         if (outcome == UNPACKED_WRONG) {
-            EkByte wrong = fine ? reached : at;
-            ek_followed_break(followed, wrong > 4096 ? MAX(sure, LEAST) : sure,
-                              MIN(wrong, ek_content_bytes(content)), LEAST, "a block of it breaks");
+            /* A few blocks that unpack are no chance. */
+            EkByte right = MAX(sure, followed->broken.first);
+            ek_followed_break(followed, at > 4096 ? MAX(right, LEAST) : sure, at, LEAST,
+                              "a block of it breaks");
             return;
         }
         is_proved = is_proved && outcome == UNPACKED_RIGHT;
@@ -138,4 +192,5 @@ const EkCarveType ek_carve_zstd = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .by_landmark = TRUE,
 };

@@ -1,13 +1,10 @@
 /* SPDX-License-Identifier: MIT */
-/* Programs: ELF, and the portable executables of Windows. Tables say where each section is; the
- * file ends behind the last. */
+/* ELF: a table says where each section is, and mostly lies behind them all. */
 #include "carve/followed.h"
 #include "carve/types/all.h"
 
 #define SECTIONS_MOST 4096u
 #define LEAST 512u
-
-/* --- ELF ------------------------------------------------------------------------------------- */
 
 static const EkSignature elf_signatures[] = {{0, 4, {0x7f, 'E', 'L', 'F'}, {0}}};
 
@@ -108,66 +105,5 @@ const EkCarveType ek_carve_elf = {
     .begin = begin_elf,
     .follow = follow_elf,
     .by_landmark = TRUE,
-    .is_solid = TRUE,
-};
-
-/* --- portable executables -------------------------------------------------------------------- */
-
-static const EkSignature exe_signatures[] = {{0, 2, {'M', 'Z'}, {0}}};
-
-static gboolean begin_exe(EkSpan span)
-{
-    guint32 head = ek_span_le32(span, 60);
-    return head >= 64 && head < 4000 && ek_span_equals(span, head, "PE\0", 4);
-}
-
-static void follow_exe(EkContent *content, EkFollowed *followed)
-{
-    EkSpan start = ek_content_some(content, 0, 4096);
-    gsize at = ek_span_le32(start, 60);
-    guint16 count = ek_span_le16(start, at + 6);
-    guint16 optional = ek_span_le16(start, at + 20);
-    guint16 flags = ek_span_le16(start, at + 22);
-    guint16 magic = ek_span_le16(start, at + 24);
-    gsize directories = at + 24 + (magic == 0x20b ? 112 : 96);
-    EkByte signature = ek_span_le32(start, directories + 32);
-    EkByte signed_bytes = ek_span_le32(start, directories + 36);
-    EkByte bytes = ek_content_bytes(content);
-    EkByte sections = at + 24 + optional;
-    EkByte end = 0;
-    if (count == 0 || count > 96 || (magic != 0x10b && magic != 0x20b))
-        return;
-    gboolean fine = TRUE;
-    for (guint i = 0; i < count && fine; i++) {
-        EkSpan entry = ek_content_some(content, sections + 40 * (EkByte)i, 40);
-        EkByte length = ek_span_le32(entry, 16);
-        EkByte first = ek_span_le32(entry, 20);
-        fine = entry.length == 40 && first <= bytes && length <= bytes - first;
-        if (fine && length > 0)
-            end = MAX(end, first + length);
-    }
-    if (fine && signature >= end && signed_bytes > 0 && signed_bytes < (64u << 20)) {
-        fine = signature + signed_bytes <= bytes;
-        end = fine ? signature + signed_bytes : end;
-    }
-    ek_followed_ending(followed, (flags & 0x2000) != 0 ? "dll" : "exe");
-    followed->is_doubtful = TRUE;
-    if (fine && end > 0)
-        ek_followed_end(followed, end, EK_PROOF_TABLES,
-                        "each section is there; what is in them is not checked");
-    else
-        ek_followed_break(followed, MIN(sections, 512), MIN(MAX(end, sections), bytes), 256,
-                          "a section of it is missing");
-}
-
-const EkCarveType ek_carve_exe = {
-    .name = "exe",
-    .ending = "exe",
-    .kind = EK_KIND_PROGRAM,
-    .checks = "the sections, and the signature behind them; always doubtful",
-    .signatures = exe_signatures,
-    .signature_count = G_N_ELEMENTS(exe_signatures),
-    .begin = begin_exe,
-    .follow = follow_exe,
     .is_solid = TRUE,
 };
