@@ -57,7 +57,7 @@ struct EkLandmark {
     gboolean (*finds)(const EkLandmark *landmark, EkSpan span, gsize *at);
 };
 #define EK_LANDMARK_GLANCE 16u
-#define EK_LANDMARK_SHOWN 262144u
+#define EK_LANDMARK_SHOWN 266240u /* two blocks of 128 KiB, and what is behind them */
 
 /* How following went. What is not known stays as it was: zero. */
 typedef struct {

@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: MIT */
-/* Files put together byte by byte whose parts follow one another by their lengths, and programs:
- * FLV, Matroska with checksums, portable executables. */
+/* Files put together byte by byte whose parts follow one another by their lengths, programs and
+ * packed fonts: FLV, Matroska with checksums, portable executables, WOFF. */
 #include "composed.h"
 
 #include "base/bytes.h"
@@ -8,7 +8,9 @@
 #include "base/digest.h"
 #include "fixture.h"
 
+#include <brotli/encode.h>
 #include <string.h>
+#include <zlib.h>
 
 static void noise(GByteArray *bytes, gsize length, guint32 seed)
 {
@@ -215,10 +217,78 @@ GByteArray *compose_program(ComposedSum kind, guint32 seed)
     return program.bytes;
 }
 
+/* --- fonts ------------------------------------------------------------------------------------ */
+
+#define TABLES 4u
+#define HEAD_WOFF 44u
+
+/* The tables of a font, one behind the other, each of this length. */
+static GByteArray *make_tables(gsize length, guint32 seed)
+{
+    GByteArray *tables = g_byte_array_new();
+    noise(tables, TABLES * length, seed);
+    for (guint i = 0; i < tables->len; i++)
+        tables->data[i] = i % 300 < 200 ? tables->data[i] % 40 : tables->data[i];
+    return tables;
+}
+
+static GByteArray *compose_woff(guint32 seed)
+{
+    gsize length = 14000 + seed % 3000;
+    g_autoptr(GByteArray) tables = make_tables(length, seed);
+    g_autoptr(GByteArray) body = g_byte_array_new();
+    GByteArray *bytes = g_byte_array_new();
+    compose_bytes(bytes, "wOFF\0\1\0\0\0\0\0\0\0\4\0\0", 16);
+    compose_bytes(bytes, (const guint8[28]){0}, 28);
+    for (guint i = 0; i < TABLES; i++) {
+        uLongf packed = compressBound((uLong)length);
+        g_autofree guint8 *room = g_malloc(packed);
+        compress(room, &packed, tables->data + i * length, (uLong)length);
+        compose_number(bytes, 0x676c7966 + i, 4, TRUE);
+        compose_number(bytes, HEAD_WOFF + 20 * TABLES + body->len, 4, TRUE);
+        compose_number(bytes, packed, 4, TRUE);
+        compose_number(bytes, length, 4, TRUE);
+        compose_number(bytes, 0, 4, TRUE);
+        compose_bytes(body, room, packed);
+        g_byte_array_set_size(body, (body->len + 3) / 4 * 4);
+    }
+    compose_bytes(bytes, body->data, body->len);
+    ek_put_be32(bytes->data + 8, bytes->len);
+    return bytes;
+}
+
+static GByteArray *compose_woff2(guint32 seed)
+{
+    gsize length = 17000 + seed % 3000;
+    g_autoptr(GByteArray) tables = make_tables(length, seed);
+    size_t packed = BrotliEncoderMaxCompressedSize(tables->len);
+    g_autofree guint8 *room = g_malloc(packed);
+    GByteArray *bytes = g_byte_array_new();
+    BrotliEncoderCompress(9, 22, BROTLI_MODE_FONT, tables->len, tables->data, &packed, room);
+    compose_bytes(bytes, "wOF2\0\1\0\0\0\0\0\0\0\4\0\0", 16);
+    compose_number(bytes, tables->len, 4, TRUE);
+    compose_number(bytes, packed, 4, TRUE);
+    compose_bytes(bytes, (const guint8[24]){0}, 24);
+    /* Known tags, but for the last one: none of them an outline. */
+    for (guint i = 0; i < TABLES; i++) {
+        compose_number(bytes, i < TABLES - 1 ? i : 63, 1, TRUE);
+        if (i == TABLES - 1)
+            compose_bytes(bytes, "Silf", 4);
+        compose_number(bytes, 0x80 | (length >> 14), 1, TRUE);
+        compose_number(bytes, 0x80 | (length >> 7 & 0x7f), 1, TRUE);
+        compose_number(bytes, length & 0x7f, 1, TRUE);
+    }
+    compose_bytes(bytes, room, packed);
+    ek_put_be32(bytes->data + 8, bytes->len);
+    return bytes;
+}
+
 void add_composed_chains(GPtrArray *list, guint32 seed)
 {
     compose_add(list, "flv", "flv", compose_flv(40, seed), TRUE, FALSE);
     compose_add(list, "matroska", "mkv", compose_matroska(3, seed + 1), TRUE, TRUE);
     compose_add(list, "exe", "exe", compose_program(COMPOSED_SUMMED, seed + 2), TRUE, TRUE);
     compose_add(list, "exe", "exe", compose_program(COMPOSED_BARE, seed + 3), FALSE, FALSE);
+    compose_add(list, "woff", "woff", compose_woff(seed + 4), TRUE, TRUE);
+    compose_add(list, "woff", "woff2", compose_woff2(seed + 5), TRUE, TRUE);
 }

@@ -1,8 +1,6 @@
 /* SPDX-License-Identifier: MIT */
-/* Fonts: TrueType and OpenType (ISO/IEC 14496-22), whose tables each have a sum, and WOFF 1 and 2,
- * which say their length. */
+/* Fonts: TrueType and OpenType (ISO/IEC 14496-22), whose tables each have a sum. */
 #include "carve/followed.h"
-#include "carve/inflate.h"
 #include "carve/types/all.h"
 
 #include <stdlib.h>
@@ -131,64 +129,4 @@ const EkCarveType ek_carve_font = {
     .follow = follow_font,
     .joins = TRUE,
     .is_checked = TRUE,
-};
-
-/* --- WOFF ------------------------------------------------------------------------------------ */
-
-static const EkSignature woff_signatures[] = {{0, 4, {'w', 'O', 'F', 'F'}, {0}},
-                                              {0, 4, {'w', 'O', 'F', '2'}, {0}}};
-
-static gboolean begin_woff(EkSpan span)
-{
-    guint16 count = ek_span_be16(span, 12);
-    return count > 0 && count <= TABLES_MOST && ek_span_be16(span, 14) == 0 &&
-           ek_span_be32(span, 8) > 44;
-}
-
-/* Of WOFF 1 each table is unpacked; WOFF 2 says its length, and nothing that own code checks. */
-static void follow_woff(EkContent *content, EkFollowed *followed)
-{
-    guint8 list[20 * TABLES_MOST];
-    EkSpan head = ek_content_some(content, 0, 44);
-    gboolean is_second = ek_span_equals(head, 0, "wOF2", 4);
-    guint16 count = MIN(ek_span_be16(head, 12), TABLES_MOST);
-    EkByte length = ek_span_be32(head, 8);
-    followed->expected = length;
-    ek_followed_ending(followed, is_second ? "woff2" : "woff");
-    if (length > ek_content_bytes(content)) {
-        ek_followed_break(followed, 44, ek_content_bytes(content), 44, EK_GROUND_ENDS);
-        return;
-    }
-    EkSpan entries = ek_content_at(content, 44, is_second ? 0 : 20 * (gsize)count);
-    memcpy(list, entries.data, entries.length);
-    entries.data = list;
-    for (guint i = 0; i < count && !is_second; i++) {
-        EkSpan entry = ek_span_part(entries, 20 * (gsize)i, 20);
-        EkByte at = ek_span_be32(entry, 4);
-        EkByte packed = ek_span_be32(entry, 8);
-        EkStream stream = {.offset = at, .most = packed, .is_zlib = TRUE};
-        gboolean is_packed = packed < ek_span_be32(entry, 12);
-        if (at > length || packed > length - at ||
-            (is_packed && (!ek_content_inflate(content, &stream) ||
-                           stream.unpacked != ek_span_be32(entry, 12)))) {
-            ek_followed_break(followed, 44, MIN(at + stream.packed, length), 44,
-                              "a table of it breaks");
-            return;
-        }
-    }
-    ek_followed_end(followed, length, is_second ? EK_PROOF_LENGTH : EK_PROOF_DECODED,
-                    is_second ? "ends where its length says; nothing else can be checked"
-                              : "all tables unpacked");
-}
-
-const EkCarveType ek_carve_woff = {
-    .name = "woff",
-    .ending = "woff",
-    .kind = EK_KIND_OTHER,
-    .checks = "the tables of version 1 are unpacked; of version 2 the length",
-    .signatures = woff_signatures,
-    .signature_count = G_N_ELEMENTS(woff_signatures),
-    .begin = begin_woff,
-    .follow = follow_woff,
-    .is_solid = TRUE,
 };

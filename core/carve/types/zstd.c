@@ -10,7 +10,8 @@
 #define LEAST 64u
 #define WINDOW_LOG_MOST 24 /* 16 MiB of what came before */
 #define BLOCKS_MOST 10000000u
-#define LINKS_LEAST 3u /* blocks that follow one another */
+#define BLOCK_MOST (128u << 10)
+#define LINKS_LEAST 2u /* blocks that follow one another */
 
 static const EkSignature signatures[] = {{0, 4, {0x28, 0xb5, 0x2f, 0xfd}, {0}}};
 
@@ -35,18 +36,20 @@ static Outcome outcome_of(size_t result)
     }
 }
 
+enum { KIND_PLAIN, KIND_REPEATED, KIND_PACKED };
+
 /* A block: how long it is with its head, in bytes; 0: it is none. */
 static gsize block_bytes(EkSpan head, gboolean *is_last)
 {
     guint32 word = ek_span_le16(head, 0) | (guint32)ek_span_u8(head, 2) << 16;
     guint kind = word >> 1 & 3;
     *is_last = (word & 1) != 0;
-    if (head.length < 3 || kind == 3 || word >> 3 > 128u << 10)
+    if (head.length < 3 || kind > KIND_PACKED || word >> 3 > BLOCK_MOST)
         return 0;
-    return 3 + (gsize)(kind == 1 ? 1 : word >> 3);
+    return 3 + (gsize)(kind == KIND_REPEATED ? 1 : word >> 3);
 }
 
-/* Block after block, as packed ones come. */
+/* Block after block, as packed ones come, or what does not pack. */
 static gboolean stands(const EkLandmark *landmark, EkSpan span)
 {
     gboolean is_last = FALSE;
@@ -54,8 +57,9 @@ static gboolean stands(const EkLandmark *landmark, EkSpan span)
     (void)landmark;
     for (gsize at = 0; at + 3 <= span.length && !is_last; links++) {
         EkSpan head = ek_span_part(span, at, 3);
+        guint kind = ek_span_u8(head, 0) >> 1 & 3;
         gsize length = block_bytes(head, &is_last);
-        if (length < 16 || (ek_span_u8(head, 0) >> 1 & 3) != 2)
+        if (length < 16 || (kind != KIND_PACKED && length != 3 + BLOCK_MOST))
             return FALSE;
         at += length;
     }
