@@ -37,6 +37,7 @@ static Outcome outcome_of(size_t result)
 }
 
 enum { KIND_PLAIN, KIND_REPEATED, KIND_PACKED };
+enum { LITERALS_PLAIN, LITERALS_REPEATED, LITERALS_PACKED, LITERALS_AGAIN };
 
 /* A block: how long it is with its head, in bytes; 0: it is none. */
 static gsize block_bytes(EkSpan head, gboolean *is_last)
@@ -47,6 +48,34 @@ static gsize block_bytes(EkSpan head, gboolean *is_last)
     if (head.length < 3 || kind > KIND_PACKED || word >> 3 > BLOCK_MOST)
         return 0;
     return 3 + (gsize)(kind == KIND_REPEATED ? 1 : word >> 3);
+}
+
+/* Does the first block of a frame begin as one does, by its literals, and by what follows these
+ * where they are few? */
+static gboolean begins_block(EkSpan span, gsize length)
+{
+    static const guint8 packed_heads[] = {3, 3, 4, 5};
+    static const guint8 packed_bits[] = {10, 10, 14, 18};
+    static const guint8 plain_heads[] = {1, 2, 1, 3};
+    static const guint32 packed_least[] = {0, 0, 1024, 16384};
+    guint64 word = ek_span_le32(span, 0) | (guint64)ek_span_u8(span, 4) << 32;
+    guint form = word >> 2 & 3;
+    if ((word & 3) == LITERALS_PACKED) {
+        guint64 mask = (1u << packed_bits[form]) - 1;
+        guint64 unpacked = word >> 4 & mask;
+        guint64 packed = word >> (4 + packed_bits[form]) & mask;
+        return unpacked <= BLOCK_MOST && unpacked >= packed_least[form] && packed <= unpacked &&
+               packed > 0 && packed_heads[form] + packed < length;
+    }
+    guint64 bytes = (form & 1) == 0 ? word >> 3 & 31 : word >> 4 & (form == 1 ? 0xfff : 0xfffff);
+    EkByte next = plain_heads[form] + ((word & 3) == LITERALS_PLAIN ? bytes : 1);
+    if ((word & 3) == LITERALS_AGAIN || bytes > BLOCK_MOST || next >= length)
+        return FALSE;
+    EkSpan sequences = ek_span_part(span, (gsize)MIN(next, span.length), 4);
+    guint8 count = ek_span_u8(sequences, 0);
+    guint8 modes = ek_span_u8(sequences, count < 128 ? 1 : count < 255 ? 2 : 3);
+    gboolean repeats = (modes >> 6) == 3 || (modes >> 4 & 3) == 3 || (modes >> 2 & 3) == 3;
+    return next >= 4000 || count == 0 || ((modes & 3) == 0 && !repeats);
 }
 
 /* Block after block, as packed ones come, or what does not pack. */
@@ -68,61 +97,87 @@ static gboolean stands(const EkLandmark *landmark, EkSpan span)
 
 typedef struct {
     ZSTD_DStream *stream;
-    guint8 *unpacked;
+    guint8 *unpacked; /* NULL: it has not begun */
     gsize room;
-    guint64 packed_total;
-    guint64 total;
+    EkByte first; /* of the frame */
+    EkByte at;
+    guint64 total; /* bytes unpacked */
+    size_t left;   /* what is expected behind them; 0: nothing */
     Outcome outcome;
 } Unpacking;
 
-/* Unpacks so many bytes more, which are there. *left: what is expected behind them; 0: nothing. */
-static void unpack_part(EkContent *content, Unpacking *unpacking, EkByte at, EkByte bytes,
-                        size_t *left)
+/* Only what seems to be one is worth the memory. */
+static void begin_unpacking(Unpacking *unpacking)
 {
-    for (EkByte end = at + bytes; at < end && unpacking->outcome == UNPACKED_RIGHT;) {
-        EkSpan span = ek_content_some(content, at, (gsize)MIN(end - at, EK_CONTENT_SHOWN));
+    unpacking->stream = ZSTD_createDStream();
+    unpacking->room = ZSTD_DStreamOutSize();
+    unpacking->unpacked = g_malloc(unpacking->room);
+    size_t result =
+        unpacking->stream != NULL
+            ? ZSTD_DCtx_setParameter(unpacking->stream, ZSTD_d_windowLogMax, WINDOW_LOG_MOST)
+            : (size_t)-ZSTD_error_memory_allocation;
+    unpacking->outcome = ZSTD_isError(result) ? UNPACKED_NOT : UNPACKED_RIGHT;
+}
+
+/* Unpacks on to this byte, up to which all is there. */
+static void unpack_to(EkContent *content, Unpacking *unpacking, EkByte end)
+{
+    if (unpacking->unpacked == NULL)
+        begin_unpacking(unpacking);
+    while (unpacking->at < end && unpacking->outcome == UNPACKED_RIGHT) {
+        EkSpan span = ek_content_some(content, unpacking->at,
+                                      (gsize)MIN(end - unpacking->at, EK_CONTENT_SHOWN));
         ZSTD_inBuffer in = {span.data, span.length, 0};
         if (span.length == 0)
             unpacking->outcome = UNPACKED_WRONG;
         while (in.pos < in.size && unpacking->outcome == UNPACKED_RIGHT) {
             ZSTD_outBuffer out = {unpacking->unpacked, unpacking->room, 0};
-            *left = ZSTD_decompressStream(unpacking->stream, &out, &in);
+            unpacking->left = ZSTD_decompressStream(unpacking->stream, &out, &in);
             unpacking->total += out.pos;
-            if (ZSTD_isError(*left))
-                unpacking->outcome = outcome_of(*left);
-            else if (ek_unpacks_too_much(unpacking->packed_total + in.pos, unpacking->total))
+            if (ZSTD_isError(unpacking->left))
+                unpacking->outcome = outcome_of(unpacking->left);
+            else if (ek_unpacks_too_much(unpacking->at + in.pos - unpacking->first,
+                                         unpacking->total))
                 unpacking->outcome = UNPACKED_NOT;
         }
-        unpacking->packed_total += span.length;
-        at += span.length;
+        unpacking->at += span.length;
     }
 }
 
-/* The blocks of a frame. FALSE: it breaks in one, which `followed` is told, at *at. */
+/* The blocks of a frame. FALSE: it breaks in one, which `followed` is told, at *at; that is where
+ * they begin as long as none of them tells that it is one. */
 static gboolean pass_blocks(EkContent *content, EkByte *at, guint8 flags, Unpacking *unpacking,
                             EkFollowed *followed)
 {
     EkByte there = ek_content_bytes(content);
+    EkByte first = *at;
     gboolean is_last = FALSE;
-    size_t left = 1;
+    gboolean is_one = FALSE;
     for (guint i = 0; i < BLOCKS_MOST && !is_last; i++) {
-        gsize length = block_bytes(ek_content_at(content, *at, 3), &is_last);
-        if (length == 0)
-            return FALSE;
+        EkSpan head = ek_content_some(content, *at, 4096);
+        guint kind = ek_span_u8(head, 0) >> 1 & 3;
+        gsize length = block_bytes(head, &is_last);
+        is_one = is_one || (kind == KIND_PACKED && length > 3 &&
+                            begins_block(ek_span_part(head, 3, head.length), length - 3));
+        if (length == 0 || (!is_one && kind == KIND_PACKED))
+            break;
         EkByte end = *at + length + (is_last && (flags & 4) != 0 ? 4u : 0u);
         if (end <= there)
-            unpack_part(content, unpacking, *at, end - *at, &left);
+            unpack_to(content, unpacking, end);
         if (end > there || unpacking->outcome == UNPACKED_WRONG) {
             followed->broken = (EkBroken){.first = *at, .bytes = end - *at};
             if (!is_last)
                 followed->landmark =
                     (EkLandmark){.at = end, .shown = EK_LANDMARK_SHOWN, .stands = stands};
-            *at = MIN(end, there);
+            *at = is_one ? MIN(end, there) : first;
             return FALSE;
         }
         *at = end;
     }
-    return is_last && (left == 0 || unpacking->outcome != UNPACKED_RIGHT);
+    gboolean is_over = is_last && (unpacking->left == 0 || unpacking->outcome != UNPACKED_RIGHT);
+    if (!is_over && !is_one)
+        *at = first;
+    return is_over;
 }
 
 /* One frame, with its checksum where it has one. *at is how far it came. */
@@ -135,18 +190,9 @@ static Outcome pass_frame(EkContent *content, EkByte *at, EkFollowed *followed)
     guint size = flags >> 6;
     EkByte head = 5 + (is_single ? 0u : 1u) + dictionaries[flags & 3] +
                   (size == 0 && is_single ? 1u : sizes[size]);
-    Unpacking unpacking = {.stream = ZSTD_createDStream(), .room = ZSTD_DStreamOutSize()};
-    unpacking.unpacked = g_malloc(unpacking.room);
-    size_t left = 1;
-    size_t result =
-        unpacking.stream != NULL
-            ? ZSTD_DCtx_setParameter(unpacking.stream, ZSTD_d_windowLogMax, WINDOW_LOG_MOST)
-            : (size_t)-ZSTD_error_memory_allocation;
-    unpacking.outcome = ZSTD_isError(result) ? UNPACKED_NOT : UNPACKED_RIGHT;
-    unpack_part(content, &unpacking, *at, head, &left);
+    Unpacking unpacking = {.first = *at, .at = *at, .left = 1, .outcome = UNPACKED_RIGHT};
     *at = MIN(*at + head, ek_content_bytes(content));
-    gboolean fine = unpacking.outcome != UNPACKED_WRONG &&
-                    pass_blocks(content, at, flags, &unpacking, followed);
+    gboolean fine = pass_blocks(content, at, flags, &unpacking, followed);
     ZSTD_freeDStream(unpacking.stream);
     g_free(unpacking.unpacked);
     return fine ? unpacking.outcome : UNPACKED_WRONG;
