@@ -96,6 +96,9 @@ EkHides ek_found_hides(const EkFound *found)
     const EkFollowed *followed = &found->followed;
     if (followed->is_tail)
         return EK_HIDES_SAME;
+    /* It goes on to where it may end. */
+    if (followed->may_end && ek_found_held(found) < found->bytes)
+        return EK_HIDES_WEAK;
     if (found->state != EK_CONTENT_DOUBTFUL || ek_found_held(found) > 0 || found->type->is_disk)
         return EK_HIDES_NOTHING;
     /* A length alone may be anything. */

@@ -125,7 +125,9 @@ static void films_of_parts_are_joined(void)
     for (guint round = 0; round < 2 * rounds(); round++) {
         g_autoptr(GByteArray) flv = compose_flv(120, seed + round);
         g_autoptr(GByteArray) matroska = compose_matroska(6, seed + round);
+        g_autoptr(GByteArray) fragments = compose_fragments(9, seed + round);
         Specimen films[] = {{"flv", "flv", flv->data, flv->len, TRUE, FALSE},
+                            {"mp4", "mp4", fragments->data, fragments->len, TRUE, FALSE},
                             {"matroska", "mkv", matroska->data, matroska->len, TRUE, TRUE}};
         for (gsize i = 0; i < G_N_ELEMENTS(films); i++) {
             EkContentState state = films[i].proves ? EK_CONTENT_WHOLE : EK_CONTENT_DOUBTFUL;

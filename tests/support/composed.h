@@ -9,6 +9,9 @@
 void compose_bytes(GByteArray *bytes, const void *data, gsize length);
 void compose_number(GByteArray *bytes, guint64 value, guint width, gboolean big);
 
+/* Appends a box of the ISO base media file format. */
+void compose_box(GByteArray *to, const char *name, const GByteArray *body);
+
 /* Adds a specimen of these bytes, which are unreffed. */
 void compose_add(GPtrArray *list, const char *type, const char *ending, GByteArray *bytes,
                  gboolean joins, gboolean proves);
@@ -22,7 +25,8 @@ void add_composed_films(GPtrArray *list, guint32 seed);
 /* Of parts that follow one another: these. The caller unrefs the bytes. */
 void add_composed_chains(GPtrArray *list, guint32 seed);
 GByteArray *compose_flv(guint tags, guint32 seed);
-GByteArray *compose_matroska(guint clusters, guint32 seed); /* each with its checksum */
+GByteArray *compose_matroska(guint clusters, guint32 seed);   /* each with its checksum */
+GByteArray *compose_fragments(guint fragments, guint32 seed); /* a film without a list of them */
 
 /* With a checksum, one that is not its own, a signature too, or none of these. */
 typedef enum { COMPOSED_SUMMED, COMPOSED_STALE, COMPOSED_SIGNED, COMPOSED_BARE } ComposedSum;

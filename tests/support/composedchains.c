@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 /* Files put together byte by byte whose parts follow one another by their lengths, programs and
- * packed fonts: FLV, Matroska with checksums, portable executables, WOFF. */
+ * packed fonts: FLV, Matroska with checksums, MP4 in fragments, portable executables, WOFF. */
 #include "composed.h"
 
 #include "base/bytes.h"
@@ -80,6 +80,93 @@ GByteArray *compose_matroska(guint clusters, guint32 seed)
     compose_number(bytes, 0x18538067, 4, TRUE);
     compose_number(bytes, 0x10000000u | segment->len, 4, TRUE);
     compose_bytes(bytes, segment->data, segment->len);
+    return bytes;
+}
+
+/* --- films in fragments ----------------------------------------------------------------------- */
+
+/* A box with these bytes, in others, the innermost first. */
+static GByteArray *wrap(GByteArray *body, const char *const *names, gsize count)
+{
+    for (gsize i = 0; i < count; i++) {
+        GByteArray *outer = g_byte_array_new();
+        compose_box(outer, names[i], body);
+        g_byte_array_unref(body);
+        body = outer;
+    }
+    return body;
+}
+
+static void add_box(GByteArray *to, const char *name, const void *body, gsize length)
+{
+    compose_number(to, length + 8, 4, TRUE);
+    compose_bytes(to, name, 4);
+    compose_bytes(to, body, length);
+}
+
+static GByteArray *make_movie(void)
+{
+    static const char *const within[] = {"stbl", "minf", "mdia"};
+    static const guint8 zeros[100] = {0};
+    guint8 entry[8 + 86 + 19] = {0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 86 + 19, 'a', 'v', 'c', '1'};
+    guint8 head[84] = {0};
+    GByteArray *table = g_byte_array_new();
+    g_autoptr(GByteArray) track = g_byte_array_new();
+    g_autoptr(GByteArray) movie = g_byte_array_new();
+    GByteArray *bytes = g_byte_array_new();
+    memcpy(entry + 8 + 86,
+           "\0\0\0\x13"
+           "avcC\1\x64\0\x1f\xff\xe0\0\0\0\0\0",
+           19);
+    head[15] = 1; /* its number */
+    add_box(table, "stsd", entry, sizeof entry);
+    add_box(table, "stco", zeros, 8);
+    add_box(table, "stsz", zeros, 12);
+    add_box(table, "stsc", zeros, 8);
+    table = wrap(table, within, G_N_ELEMENTS(within));
+    add_box(track, "tkhd", head, sizeof head);
+    compose_bytes(track, table->data, table->len);
+    g_byte_array_unref(table);
+    add_box(movie, "mvhd", zeros, 100);
+    compose_box(movie, "trak", track);
+    add_box(bytes, "ftyp", "iso5\0\0\2\0iso5mp41", 16);
+    compose_box(bytes, "moov", movie);
+    return bytes;
+}
+
+/* Samples in units, and the box before them that tells how long each is. */
+static void add_fragment(GByteArray *bytes, guint number, guint32 seed)
+{
+    enum { SAMPLES = 12, BEFORE_RUN = 8 + 16 + 8 + 16, RUN = 8 + 12 + 4 * SAMPLES };
+    guint8 sequence[8] = {0};
+    g_autoptr(GByteArray) run = g_byte_array_new();
+    g_autoptr(GByteArray) fragment = g_byte_array_new();
+    g_autoptr(GByteArray) parts = g_byte_array_new();
+    g_autoptr(GByteArray) media = g_byte_array_new();
+    compose_number(run, 0x201, 4, TRUE);
+    compose_number(run, SAMPLES, 4, TRUE);
+    compose_number(run, BEFORE_RUN + RUN + 8, 4, TRUE);
+    for (guint i = 0; i < SAMPLES; i++) {
+        guint32 unit = 300 + step(&seed, 3000);
+        compose_number(run, 4 + unit, 4, TRUE);
+        compose_number(media, unit, 4, TRUE);
+        compose_number(media, 0x41, 1, TRUE);
+        noise(media, unit - 1, seed + i);
+    }
+    add_box(fragment, "tfhd", "\0\2\0\0\0\0\0\1", 8);
+    compose_box(fragment, "trun", run);
+    sequence[7] = (guint8)(number + 1);
+    add_box(parts, "mfhd", sequence, sizeof sequence);
+    compose_box(parts, "traf", fragment);
+    compose_box(bytes, "moof", parts);
+    compose_box(bytes, "mdat", media);
+}
+
+GByteArray *compose_fragments(guint fragments, guint32 seed)
+{
+    GByteArray *bytes = make_movie();
+    for (guint i = 0; i < fragments; i++)
+        add_fragment(bytes, i, seed + i);
     return bytes;
 }
 
@@ -287,6 +374,7 @@ void add_composed_chains(GPtrArray *list, guint32 seed)
 {
     compose_add(list, "flv", "flv", compose_flv(40, seed), TRUE, FALSE);
     compose_add(list, "matroska", "mkv", compose_matroska(3, seed + 1), TRUE, TRUE);
+    compose_add(list, "mp4", "mp4", compose_fragments(5, seed + 6), TRUE, FALSE);
     compose_add(list, "exe", "exe", compose_program(COMPOSED_SUMMED, seed + 2), TRUE, TRUE);
     compose_add(list, "exe", "exe", compose_program(COMPOSED_BARE, seed + 3), FALSE, FALSE);
     compose_add(list, "woff", "woff", compose_woff(seed + 4), TRUE, TRUE);

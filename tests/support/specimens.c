@@ -38,6 +38,13 @@ static void add(GPtrArray *list, const char *type, const char *ending, const voi
     g_ptr_array_add(list, specimen);
 }
 
+void compose_box(GByteArray *to, const char *name, const GByteArray *body)
+{
+    compose_number(to, body->len + 8, 4, TRUE);
+    compose_bytes(to, name, 4);
+    compose_bytes(to, body->data, body->len);
+}
+
 void compose_add(GPtrArray *list, const char *type, const char *ending, GByteArray *bytes,
                  gboolean joins, gboolean proves)
 {
@@ -431,13 +438,6 @@ static void add_sounds(GPtrArray *list, const guint8 *noise)
     compose_add(list, "avi", "avi", film, FALSE, FALSE);
 }
 
-static void put_box(GByteArray *to, const char *name, const GByteArray *body)
-{
-    compose_number(to, body->len + 8, 4, TRUE);
-    compose_bytes(to, name, 4);
-    compose_bytes(to, body->data, body->len);
-}
-
 /* A box with numbers of four bytes behind its version and flags. */
 static GByteArray *table_of(const guint32 *numbers, gsize count)
 {
@@ -479,7 +479,7 @@ static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
     static const char *const names[] = {"stsd", "stco", "stsz", "stsc"};
     GByteArray *body = g_byte_array_new();
     for (gsize i = 0; i < 4; i++) {
-        put_box(body, names[i], parts[i]);
+        compose_box(body, names[i], parts[i]);
         g_byte_array_unref(parts[i]);
     }
     static const char *const around[] = {"stbl", "minf", "mdia", "trak", "moov"};
@@ -491,13 +491,13 @@ static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
             compose_number(head, 0, 4, TRUE);
             g_byte_array_set_size(head, HEAD);
             memset(head->data, 0, HEAD);
-            put_box(inner, "mvhd", head);
+            compose_box(inner, "mvhd", head);
             compose_bytes(inner, body->data, body->len);
             g_byte_array_unref(head);
             g_byte_array_unref(body);
             body = inner;
         }
-        put_box(outer, around[i], body);
+        compose_box(outer, around[i], body);
         g_byte_array_unref(body);
         body = outer;
     }
@@ -505,7 +505,7 @@ static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
     compose_bytes(file, "ftypisom\0\0\2\0isommp41", 20);
     if (is_front)
         compose_bytes(file, body->data, body->len);
-    put_box(file, "mdat", media);
+    compose_box(file, "mdat", media);
     if (!is_front)
         compose_bytes(file, body->data, body->len);
     g_assert(body->len == MOOV);

@@ -243,14 +243,17 @@ static gboolean stands_picture(const EkLandmark *landmark, EkSpan span)
 /* The boxes that come behind the media. */
 static gboolean stands_box(const EkLandmark *landmark, EkSpan span)
 {
+    static const char *const names[] = {"free", "uuid", "udta", "mfra", "styp", "sidx", "prft"};
     guint32 size = ek_span_be32(span, 0);
     (void)landmark;
     if (ek_span_equals(span, 4, "moov", 4))
         return size > 100 && ek_span_equals(span, 12, "mvhd", 4);
-    return size >= 8 && size < 1u << 24 &&
-           (ek_span_equals(span, 4, "free", 4) || ek_span_equals(span, 4, "uuid", 4) ||
-            ek_span_equals(span, 4, "udta", 4) || ek_span_equals(span, 4, "moof", 4) ||
-            ek_span_equals(span, 4, "mfra", 4));
+    if (ek_span_equals(span, 4, "moof", 4))
+        return size >= 24 && size < 1u << 24 && ek_span_equals(span, 12, "mfhd", 4);
+    for (gsize i = 0; i < G_N_ELEMENTS(names); i++)
+        if (ek_span_equals(span, 4, names[i], 4))
+            return size >= 8 && size < 1u << 24;
+    return FALSE;
 }
 
 static void note_wrong(Movie *movie, EkByte at, EkByte bytes)
@@ -481,6 +484,22 @@ static gboolean is_top(EkSpan head)
     return head.length >= 8 && strlen(name) == 6 && strstr(top_boxes, name) != NULL;
 }
 
+/* Without a list of its fragments a film may end behind any of them, or be cut in the last one. */
+static void end_fragments(const Movie *movie, const GArray *fragments, EkByte at)
+{
+    EkFollowed *followed = movie->followed;
+    EkByte last = g_array_index(fragments, Part, fragments->len - 1).first;
+    followed->may_end = TRUE;
+    followed->proof = EK_PROOF_TABLES;
+    followed->broken = (EkBroken){.first = last, .bytes = at - last};
+    followed->landmark = (EkLandmark){.at = at, .shown = EK_LANDMARK_GLANCE, .stands = stands_box};
+    ek_followed_break(followed, last, at, LEAST,
+                      movie->pieces > 0
+                          ? "its tables, and each unit of its film; nothing tells whether the last "
+                            "fragment is the last"
+                          : "its boxes; nothing tells whether the last fragment is the last");
+}
+
 static void follow(EkContent *content, EkFollowed *followed)
 {
     g_autoptr(GArray) media = g_array_new(FALSE, FALSE, sizeof(Part));
@@ -528,6 +547,10 @@ static void follow(EkContent *content, EkFollowed *followed)
     followed->is_doubtful = fragments->len > 0 ? !movie.has_list : is_last;
     /* Of media that are no film in units, nothing tells a foreign block. */
     followed->is_doubtful = followed->is_doubtful || movie.pieces == 0;
+    if (!is_cut && is_film && movie.is_right && fragments->len > 0 && !movie.has_list) {
+        end_fragments(&movie, fragments, at);
+        return;
+    }
     if (!is_cut && ((is_film && movie.is_right) || is_picture)) {
         ek_followed_end(followed, at, EK_PROOF_TABLES,
                         movie.pieces > 0 ? "its tables, and each unit of its film"
