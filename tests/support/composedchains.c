@@ -251,7 +251,8 @@ static void set_checksum(GByteArray *bytes)
     guint32 sum = 0;
     ek_put_le32(bytes->data + HEAD + 24 + 64, 0);
     for (guint at = 0; at < bytes->len; at += 2) {
-        sum += (guint32)bytes->data[at] | (at + 1 < bytes->len ? bytes->data[at + 1] << 8 : 0);
+        sum += bytes->data[at];
+        sum += at + 1 < bytes->len ? (guint32)bytes->data[at + 1] << 8 : 0u;
         sum = (sum & 0xffff) + (sum >> 16);
     }
     ek_put_le32(bytes->data + HEAD + 24 + 64, sum + bytes->len);
