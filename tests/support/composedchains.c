@@ -347,7 +347,7 @@ static GByteArray *compose_woff(guint32 seed)
 
 static GByteArray *compose_woff2(guint32 seed)
 {
-    gsize length = 17000 + seed % 3000;
+    gsize length = 9000 + seed % 2000;
     g_autoptr(GByteArray) tables = make_tables(length, seed);
     size_t packed = BrotliEncoderMaxCompressedSize(tables->len);
     g_autofree guint8 *room = g_malloc(packed);
@@ -362,8 +362,7 @@ static GByteArray *compose_woff2(guint32 seed)
         compose_number(bytes, i < TABLES - 1 ? i : 63, 1, TRUE);
         if (i == TABLES - 1)
             compose_bytes(bytes, "Silf", 4);
-        compose_number(bytes, 0x80 | (length >> 14), 1, TRUE);
-        compose_number(bytes, 0x80 | (length >> 7 & 0x7f), 1, TRUE);
+        compose_number(bytes, 0x80 | (length >> 7), 1, TRUE);
         compose_number(bytes, length & 0x7f, 1, TRUE);
     }
     compose_bytes(bytes, room, packed);
@@ -378,6 +377,7 @@ void add_composed_chains(GPtrArray *list, guint32 seed)
     compose_add(list, "mp4", "mp4", compose_fragments(5, seed + 6), TRUE, FALSE);
     compose_add(list, "exe", "exe", compose_program(COMPOSED_SUMMED, seed + 2), TRUE, TRUE);
     compose_add(list, "exe", "exe", compose_program(COMPOSED_BARE, seed + 3), FALSE, FALSE);
+    compose_add(list, "exe", "exe", compose_program(COMPOSED_SIGNED, seed + 7), TRUE, TRUE);
     compose_add(list, "woff", "woff", compose_woff(seed + 4), TRUE, TRUE);
     compose_add(list, "woff", "woff2", compose_woff2(seed + 5), TRUE, TRUE);
 }
