@@ -200,6 +200,30 @@ static void sums_of_programs_tell(void)
     }
 }
 
+/* Installers carry more behind the program, of which the checksum may know nothing: that is whole
+ * only where nothing follows. */
+static void what_follows_a_program_is_in_doubt(void)
+{
+    guint32 seed = test_seed();
+    for (guint round = 0; round < 6; round++) {
+        gboolean is_signed = round % 2 == 1;
+        g_autoptr(GByteArray) bytes =
+            compose_program(is_signed ? COMPOSED_SIGNED : COMPOSED_SUMMED, seed + round);
+        Drive drive = drive_new(seed + round);
+        Bench bench;
+        EkByte at = drive_put(&drive, bytes->data, bytes->len);
+        drive_noise(&drive, 512);
+        drive_pad(&drive, 4096, FALSE);
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = carved_search(&bench, 0, FALSE);
+        const EkFound *one = carved_at(found, at);
+        CHECK(one != NULL && one->bytes == bytes->len);
+        CHECK(one != NULL && (one->state == EK_CONTENT_WHOLE) == is_signed);
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+}
+
 /* A block of another in a cluster: all of it is there, and a checksum is wrong. */
 static void sums_of_clusters_tell(void)
 {
@@ -226,6 +250,7 @@ int main(void)
         {"films of parts are joined", films_of_parts_are_joined},
         {"programs are joined", programs_are_joined},
         {"sums of programs tell", sums_of_programs_tell},
+        {"what follows a program is in doubt", what_follows_a_program_is_in_doubt},
         {"sums of clusters tell", sums_of_clusters_tell},
     };
     return RUN_TESTS("chains", tests);

@@ -33,6 +33,9 @@ static gboolean are_relocations(EkSpan span, guint32 image, guint32 bytes)
     for (gsize at = 0; at + 8 <= MIN(span.length, bytes);) {
         guint32 page = ek_span_le32(span, at);
         guint32 length = ek_span_le32(span, at + 4);
+        /* Some fill up what is left with zeros. */
+        if (page == 0 && length == 0)
+            return at > 0;
         if (page % 4096 != 0 || page >= image || length < 8 || length % 2 != 0 ||
             length > bytes - at)
             return FALSE;
@@ -325,19 +328,31 @@ static gboolean is_signed(const Program *program, EkByte signature)
 
 /* --- following -------------------------------------------------------------------------------- */
 
+/* Installers carry more behind what the program knows of, and the checksum may be of the program
+ * alone: only zeros tell that nothing is there. */
+static gboolean is_last(const Program *program)
+{
+    EkByte rest = ek_divide_up(program->end + 1, EK_FOLLOWED_BLOCK) * EK_FOLLOWED_BLOCK;
+    rest = MIN(rest, ek_content_bytes(program->content)) - program->end;
+    return rest == 0 || ek_content_is_zero(program->content, program->end, rest);
+}
+
 /* All of it is there, and so are its tables. */
 static void end_program(const Program *program, EkByte signature, EkFollowed *followed)
 {
     Sum sum = compare_checksum(program);
     gboolean is_right = is_signed(program, signature);
-    followed->is_doubtful = !is_right && sum != SUM_RIGHT;
+    gboolean is_over = is_right || (sum == SUM_RIGHT && is_last(program));
+    followed->is_doubtful = !is_over;
     followed->is_unproved = !is_right && sum == SUM_WRONG;
     ek_followed_end(followed, program->end,
                     is_right           ? EK_PROOF_FULL
                     : sum == SUM_RIGHT ? EK_PROOF_DECODED
                                        : EK_PROOF_TABLES,
                     is_right           ? "the digest that is signed"
-                    : sum == SUM_RIGHT ? "each section, its tables, and its checksum"
+                    : is_over          ? "each section, its tables, and its checksum"
+                    : sum == SUM_RIGHT ? "each section, its tables, and its checksum; more may "
+                                         "be behind it"
                     : sum == SUM_WRONG
                         ? "each section, and its tables; its checksum is another one"
                         : "each section, and its tables; what is in them is not checked");
