@@ -27,6 +27,7 @@ void add_composed_chains(GPtrArray *list, guint32 seed);
 GByteArray *compose_flv(guint tags, guint32 seed);
 GByteArray *compose_matroska(guint clusters, guint32 seed);   /* each with its checksum */
 GByteArray *compose_fragments(guint fragments, guint32 seed); /* a film without a list of them */
+GByteArray *compose_ole(guint32 sectors, guint32 seed); /* a document with a stream of so many */
 
 /* With a checksum, one that is not its own, a signature too, or none of these. */
 typedef enum { COMPOSED_SUMMED, COMPOSED_STALE, COMPOSED_SIGNED, COMPOSED_BARE } ComposedSum;

@@ -376,6 +376,7 @@ void add_composed_chains(GPtrArray *list, guint32 seed)
     compose_add(list, "matroska", "mkv", compose_matroska(3, seed + 1), TRUE, TRUE);
     compose_add(list, "mp4", "mp4", compose_fragments(5, seed + 6), TRUE, FALSE);
     compose_add(list, "exe", "exe", compose_program(COMPOSED_BARE, seed + 3), FALSE, FALSE);
+    compose_add(list, "ole", "doc", compose_ole(150 + seed % 60, seed + 7), TRUE, FALSE);
     compose_add(list, "exe", "exe", compose_program(COMPOSED_SIGNED, seed + 2), TRUE, TRUE);
     compose_add(list, "woff", "woff", compose_woff(seed + 4), TRUE, TRUE);
     compose_add(list, "woff", "woff2", compose_woff2(seed + 5), TRUE, TRUE);
