@@ -57,8 +57,8 @@ static guint count_lines(const char *text, const char *part)
 static gboolean may_open_all_the_same(const char *line)
 {
     static const char *const types[] = {
-        "aiff", "ico", "tar", "au",  "text", "html", "xml", "mail", "vcard", "rtf",  "csv",
-        "bmp",  "wav", "mp3", "aac", "mpeg", "tiff", "amr", "midi", "svg",   "mbox", "iso"};
+        "aiff", "ico", "tar", "au",   "text", "html", "xml",  "mail", "vcard", "rtf", "csv", "bmp",
+        "wav",  "mp3", "aac", "mpeg", "tiff", "amr",  "midi", "svg",  "mbox",  "iso", "ole"};
     for (gsize i = 0; i < G_N_ELEMENTS(types); i++) {
         g_autofree char *part = g_strdup_printf("-%s", types[i]);
         if (strstr(line, part) != NULL)
