@@ -173,7 +173,7 @@ static gboolean ask(void *data)
 static void a_gate_is_asked_once(void)
 {
     Bench bench;
-    g_autofree guint8 *drive = open_noise(&bench, test_seed());
+    g_free(open_noise(&bench, test_seed()));
     EkRange all = {0, DRIVE};
     for (guint answer = 0; answer < 2; answer++) {
         g_autoptr(EkContent) content = ek_content_new(bench.reader);
@@ -201,7 +201,7 @@ static void a_gate_is_asked_once(void)
 static void what_is_kept_waits_for_more(void)
 {
     Bench bench;
-    g_autofree guint8 *drive = open_noise(&bench, test_seed());
+    g_free(open_noise(&bench, test_seed()));
     g_autoptr(EkContent) content = ek_content_new(bench.reader);
     EkRange all = {0, DRIVE};
     EkRange other = {4096, 100000};
@@ -253,7 +253,7 @@ static void forget_aside(void *data, EkByte offset)
 static void what_is_set_aside_is_told(void)
 {
     Bench bench;
-    g_autofree guint8 *drive = open_noise(&bench, test_seed());
+    g_free(open_noise(&bench, test_seed()));
     EkContent *content = ek_content_new(bench.reader);
     guint freed = 0;
     EkRange all = {0, DRIVE};
