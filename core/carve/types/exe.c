@@ -11,6 +11,7 @@
 #define SECTIONS_MOST 96u
 #define LEAST 256u
 #define SIGNATURE_MOST (64u << 20)
+#define SUMMED_MOST (512u << 20) /* bytes: headers may be forged, and each costs as much */
 #define TABLE_SHOWN 512u
 #define MACHINE_X64 0x8664u
 
@@ -340,8 +341,9 @@ static gboolean is_last(const Program *program)
 /* All of it is there, and so are its tables. */
 static void end_program(const Program *program, EkByte signature, EkFollowed *followed)
 {
-    Sum sum = compare_checksum(program);
-    gboolean is_right = is_signed(program, signature);
+    gboolean is_worth = program->table_count > 0 && program->end <= SUMMED_MOST;
+    Sum sum = is_worth ? compare_checksum(program) : SUM_NONE;
+    gboolean is_right = is_worth && is_signed(program, signature);
     gboolean is_over = is_right || (sum == SUM_RIGHT && is_last(program));
     followed->is_doubtful = !is_over;
     followed->is_unproved = !is_right && sum == SUM_WRONG;

@@ -6,6 +6,8 @@
 
 #define ELEMENTS_MOST 50000000u
 #define LEAST 128u
+#define SUMMED_MOST (64u << 20) /* bytes of an element that are summed: its length may be forged   \
+                                 */
 #define SEGMENT 0x18538067u
 #define CLUSTER 0x1f43b675u
 #define INFO 0x1549a966u
@@ -128,7 +130,7 @@ static gboolean stands(const EkLandmark *landmark, EkSpan span)
 static gboolean summed_part(Film *film, const Element *element, EkBroken *part)
 {
     EkSpan head = ek_content_some(film->content, element->body, 6);
-    if (element->bytes == UNKNOWN || element->bytes <= 6 || head.length < 6 ||
+    if (element->bytes <= 6 || element->bytes > SUMMED_MOST || head.length < 6 ||
         !ek_span_equals(head, 0, "\xbf\x84", 2))
         return FALSE;
     *part =
