@@ -6,8 +6,7 @@
 
 #define ELEMENTS_MOST 50000000u
 #define LEAST 128u
-#define SUMMED_MOST (64u << 20) /* bytes of an element that are summed: its length may be forged   \
-                                 */
+#define SUMMED_MOST (64u << 20) /* bytes of an element: its length may be forged */
 #define SEGMENT 0x18538067u
 #define CLUSTER 0x1f43b675u
 #define INFO 0x1549a966u
