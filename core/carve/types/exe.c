@@ -351,12 +351,12 @@ static void end_program(const Program *program, EkByte signature, EkFollowed *fo
                     is_right           ? EK_PROOF_FULL
                     : sum == SUM_RIGHT ? EK_PROOF_DECODED
                                        : EK_PROOF_TABLES,
-                    is_right           ? "the digest that is signed"
+                    is_right           ? "the digest in its signature"
                     : is_over          ? "each section, its tables, and its checksum"
                     : sum == SUM_RIGHT ? "each section, its tables, and its checksum; more may "
-                                         "be behind it"
+                                         "follow it"
                     : sum == SUM_WRONG
-                        ? "each section, and its tables; its checksum is another one"
+                        ? "each section, and its tables; its checksum does not agree"
                         : "each section, and its tables; what is in them is not checked");
 }
 
@@ -390,7 +390,7 @@ const EkCarveType ek_carve_exe = {
     .name = "exe",
     .ending = "exe",
     .kind = EK_KIND_PROGRAM,
-    .checks = "the sections and the tables in them, its checksum, and the digest that is signed",
+    .checks = "the sections and the tables in them, its checksum, and the digest in its signature",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,

@@ -55,7 +55,7 @@ static void follow(EkContent *content, EkFollowed *followed)
     followed->is_doubtful = TRUE;
     if (tags >= TAGS_LEAST || at > LEAST)
         ek_followed_end(followed, at, EK_PROOF_TABLES,
-                        "each tag; nothing tells whether the last one is the last");
+                        "each tag; whether the last one is the end is not known");
 }
 
 const EkCarveType ek_carve_flv = {

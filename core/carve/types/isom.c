@@ -495,9 +495,9 @@ static void end_fragments(const Movie *movie, const GArray *fragments, EkByte at
     followed->landmark = (EkLandmark){.at = at, .shown = EK_LANDMARK_GLANCE, .stands = stands_box};
     ek_followed_break(followed, last, at, LEAST,
                       movie->pieces > 0
-                          ? "its tables, and each unit of its film; nothing tells whether the last "
-                            "fragment is the last"
-                          : "its boxes; nothing tells whether the last fragment is the last");
+                          ? "its tables, and each unit of its film; whether the last fragment "
+                            "is the end is not known"
+                          : "its boxes; whether the last fragment is the end is not known");
 }
 
 static void follow(EkContent *content, EkFollowed *followed)

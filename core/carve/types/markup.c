@@ -290,7 +290,7 @@ static void follow_mail(EkContent *content, EkFollowed *followed)
     followed->is_doubtful = TRUE;
     if (end >= LEAST)
         ek_followed_end(followed, end, EK_PROOF_TABLES,
-                        "text with the lines of a mail; nothing tells where it ends");
+                        "text with the lines of a mail; where it ends is not known");
 }
 
 const EkCarveType ek_carve_mail = {

@@ -237,7 +237,7 @@ static void follow_mp3(EkContent *content, EkFollowed *followed)
         ek_followed_end(followed, at, EK_PROOF_DECODED,
                         has_all   ? "as many frames as the first one says"
                         : has_tag ? "each frame, to the tag at the end"
-                                  : "each frame; nothing tells whether the last one is the last");
+                                  : "each frame; whether the last one is the end is not known");
 }
 
 const EkCarveType ek_carve_mp3 = {
@@ -298,7 +298,7 @@ static void follow_aac(EkContent *content, EkFollowed *followed)
     followed->is_doubtful = TRUE;
     if (count >= FRAMES_LEAST)
         ek_followed_end(followed, at, EK_PROOF_TABLES,
-                        "each frame; nothing tells whether the last one is the last");
+                        "each frame; whether the last one is the end is not known");
 }
 
 const EkCarveType ek_carve_aac = {

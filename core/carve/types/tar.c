@@ -72,7 +72,7 @@ static void follow(EkContent *content, EkFollowed *followed)
     /* One whose first entries are missing looks like this too. */
     followed->is_doubtful = TRUE;
     ek_followed_end(followed, end, EK_PROOF_TABLES,
-                    "the sums of all headers; nothing tells whether the first one is the first");
+                    "the sums of all headers; whether the first one is the beginning is not known");
 }
 
 const EkCarveType ek_carve_tar = {
