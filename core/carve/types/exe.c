@@ -390,7 +390,8 @@ const EkCarveType ek_carve_exe = {
     .name = "exe",
     .ending = "exe",
     .kind = EK_KIND_PROGRAM,
-    .checks = "the sections and the tables in them, its checksum, and the digest in its signature",
+    .checks = "the sections and their tables; its checksum, or the digest in its signature: "
+              "without them doubtful",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
