@@ -218,9 +218,7 @@ static gboolean try_block(Search *search, EkRange *stretches, guint count, EkByt
 static gboolean try_stretches(Search *search, GArray *stretches, guint from, guint to, EkByte least)
 {
     EkJoining *joining = search->joining;
-    /* What is hardly more than a beginning is worth little. */
-    guint looks = joining->known.sure < joining->grid ? LOOKS / 4 : LOOKS;
-    EkByte far = (EkByte)joining->tries * looks * joining->grid;
+    EkByte far = (EkByte)joining->tries * LOOKS * joining->grid;
     EkByte seen = 0;
     for (guint i = from; i < to; i++) {
         EkRange range = g_array_index(stretches, EkRange, i);

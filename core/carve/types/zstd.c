@@ -11,6 +11,7 @@
 #define WINDOW_LOG_MOST 24 /* 16 MiB of what came before */
 #define BLOCKS_MOST 10000000u
 #define BLOCK_MOST (128u << 10)
+#define OF_LITERALS 8u /* the first block repeats only what it has: as much as this, at most */
 #define LINKS_LEAST 2u /* blocks that follow one another */
 
 static const EkSignature signatures[] = {{0, 4, {0x28, 0xb5, 0x2f, 0xfd}, {0}}};
@@ -65,11 +66,13 @@ static gboolean begins_block(EkSpan span, gsize length)
         guint64 unpacked = word >> 4 & mask;
         guint64 packed = word >> (4 + packed_bits[form]) & mask;
         return unpacked <= BLOCK_MOST && unpacked >= packed_least[form] && packed <= unpacked &&
-               packed > 0 && packed_heads[form] + packed < length;
+               packed > 0 && packed_heads[form] + packed < length &&
+               length <= OF_LITERALS * (unpacked + 32);
     }
     guint64 bytes = (form & 1) == 0 ? word >> 3 & 31 : word >> 4 & (form == 1 ? 0xfff : 0xfffff);
     EkByte next = plain_heads[form] + ((word & 3) == LITERALS_PLAIN ? bytes : 1);
-    if ((word & 3) == LITERALS_AGAIN || bytes > BLOCK_MOST || next >= length)
+    if ((word & 3) == LITERALS_AGAIN || bytes > BLOCK_MOST || next >= length ||
+        length > OF_LITERALS * (bytes + 32))
         return FALSE;
     EkSpan sequences = ek_span_part(span, (gsize)MIN(next, span.length), 4);
     guint8 count = ek_span_u8(sequences, 0);
