@@ -40,30 +40,28 @@ static GByteArray *pack(int filter, const char *option, gsize length, guint32 se
     return packed;
 }
 
-/* Text, or noise, that no program would take for a part of another file. */
-static void put_between(Drive *drive, GRand *random, gboolean is_text)
-{
-    gsize length = 4096 * (gsize)g_rand_int_range(random, 1, 40);
-    g_autoptr(GString) text = g_string_new(NULL);
-    while (text->len < length)
-        g_string_append_printf(text, "lot %u;Carex;shelf %u\n", (guint)text->len,
-                               g_rand_int(random) % 90);
-    if (is_text)
-        drive_put(drive, (const guint8 *)text->str, length);
-    else
-        drive_noise(drive, length);
-}
+/* Files that were laid in two pieces. */
+typedef struct {
+    GRand *random;
+    guint tried;
+    guint right; /* and came back identical */
+} Tries;
 
-/* Lays it in two pieces, with text between them or as it comes, and searches. Returns whether it is
- * identical; then its state is this. */
-static gboolean is_joined(const Specimen *specimen, gboolean is_text, EkContentState state,
-                          GRand *random)
+/* Lays it in two pieces, with text between them, or with text or noise, and searches: where it is
+ * identical its state is this. */
+static void try_pieces(Tries *tries, const Specimen *specimen, gboolean is_text,
+                       EkContentState state)
 {
+    GRand *random = tries->random;
     Drive drive = drive_new(g_rand_int(random));
     gsize cut = 4096 * (gsize)g_rand_int_range(random, 1, (gint32)(specimen->length / 4096));
     drive_noise(&drive, 4096);
     EkByte at = drive_put(&drive, specimen->data, cut);
-    put_between(&drive, random, is_text || g_rand_boolean(random));
+    gsize between = 4096 * (gsize)g_rand_int_range(random, 1, 40);
+    if (is_text || g_rand_boolean(random))
+        drive_text(&drive, between);
+    else
+        drive_noise(&drive, between);
     drive_put(&drive, specimen->data + cut, specimen->length - cut);
     drive_pad(&drive, 4096, FALSE);
     drive_noise(&drive, 4096);
@@ -78,7 +76,8 @@ static gboolean is_joined(const Specimen *specimen, gboolean is_text, EkContentS
     CHECK(one == NULL || (is_right ? one->state == state : one->state != EK_CONTENT_WHOLE));
     bench_close(&bench);
     g_byte_array_unref(drive.bytes);
-    return is_right;
+    tries->tried++;
+    tries->right += is_right ? 1 : 0;
 }
 
 static guint rounds(void)
@@ -97,8 +96,7 @@ static void streams_of_packed_parts_are_joined(void)
                    {"zstd", ARCHIVE_FILTER_ZSTD, "compression-level=3"}};
     guint32 seed = test_seed();
     g_autoptr(GRand) random = g_rand_new_with_seed(seed);
-    guint right = 0;
-    guint tried = 0;
+    Tries tries = {random, 0, 0};
     for (guint round = 0; round < rounds(); round++) {
         for (gsize i = 0; i < G_N_ELEMENTS(packers); i++) {
             g_autoptr(GByteArray) packed =
@@ -108,20 +106,18 @@ static void streams_of_packed_parts_are_joined(void)
             /* Without a checksum, as libarchive writes Zstandard, nothing proves it. */
             EkContentState state =
                 g_str_equal(packers[i].type, "xz") ? EK_CONTENT_WHOLE : EK_CONTENT_DOUBTFUL;
-            right += is_joined(&specimen, FALSE, state, random) ? 1 : 0;
-            tried++;
+            try_pieces(&tries, &specimen, FALSE, state);
         }
     }
     /* Cut in their last part they have no next one. */
-    CHECK(right * 3 >= tried * 2);
+    CHECK(tries.right * 3 >= tries.tried * 2);
 }
 
 static void films_of_parts_are_joined(void)
 {
     guint32 seed = test_seed();
     g_autoptr(GRand) random = g_rand_new_with_seed(seed);
-    guint right = 0;
-    guint tried = 0;
+    Tries tries = {random, 0, 0};
     for (guint round = 0; round < 2 * rounds(); round++) {
         g_autoptr(GByteArray) flv = compose_flv(120, seed + round);
         g_autoptr(GByteArray) matroska = compose_matroska(6, seed + round);
@@ -131,34 +127,30 @@ static void films_of_parts_are_joined(void)
                             {"matroska", "mkv", matroska->data, matroska->len, TRUE, TRUE}};
         for (gsize i = 0; i < G_N_ELEMENTS(films); i++) {
             EkContentState state = films[i].proves ? EK_CONTENT_WHOLE : EK_CONTENT_DOUBTFUL;
-            right += is_joined(&films[i], FALSE, state, random) ? 1 : 0;
-            tried++;
+            try_pieces(&tries, &films[i], FALSE, state);
         }
     }
-    CHECK(right * 4 >= tried * 3);
+    CHECK(tries.right * 4 >= tries.tried * 3);
 }
 
 static void programs_are_joined(void)
 {
     guint32 seed = test_seed();
     g_autoptr(GRand) random = g_rand_new_with_seed(seed);
-    guint right = 0;
-    guint tried = 0;
+    Tries tries = {random, 0, 0};
+    Tries guessed = {random, 0, 0};
     for (guint round = 0; round < 2 * rounds(); round++) {
         for (ComposedSum kind = COMPOSED_SUMMED; kind <= COMPOSED_BARE; kind++) {
             g_autoptr(GByteArray) bytes = compose_program(kind, seed + round);
             Specimen specimen = {"exe", "exe", bytes->data, bytes->len, TRUE, TRUE};
             /* Sixteen bits do not prove what was tried many times. */
             EkContentState state = kind == COMPOSED_SIGNED ? EK_CONTENT_WHOLE : EK_CONTENT_DOUBTFUL;
-            gboolean is_right = is_joined(&specimen, FALSE, state, random);
             /* Without any sum the cut is told by how blocks look. */
-            if (kind == COMPOSED_SUMMED || kind == COMPOSED_SIGNED) {
-                right += is_right ? 1 : 0;
-                tried++;
-            }
+            gboolean is_summed = kind == COMPOSED_SUMMED || kind == COMPOSED_SIGNED;
+            try_pieces(is_summed ? &tries : &guessed, &specimen, FALSE, state);
         }
     }
-    CHECK(right * 4 >= tried * 3);
+    CHECK(tries.right * 4 >= tries.tried * 3);
 }
 
 /* The directory or the table of sectors tells the shift, or a list of it in long ones. */
@@ -166,16 +158,14 @@ static void documents_are_joined(void)
 {
     guint32 seed = test_seed();
     g_autoptr(GRand) random = g_rand_new_with_seed(seed);
-    guint right = 0;
-    guint tried = 0;
+    Tries tries = {random, 0, 0};
     for (guint round = 0; round < 2 * rounds(); round++) {
         guint32 sectors = round % 3 == 2 ? 15000 : (guint32)g_rand_int_range(random, 100, 3000);
         g_autoptr(GByteArray) bytes = compose_ole(sectors, seed + round);
         Specimen specimen = {"ole", "doc", bytes->data, bytes->len, TRUE, FALSE};
-        right += is_joined(&specimen, TRUE, EK_CONTENT_DOUBTFUL, random) ? 1 : 0;
-        tried++;
+        try_pieces(&tries, &specimen, TRUE, EK_CONTENT_DOUBTFUL);
     }
-    CHECK(right * 4 >= tried * 3);
+    CHECK(tries.right * 4 >= tries.tried * 3);
 }
 
 static const EkFound *search_one(const GByteArray *bytes, Bench *bench, GPtrArray **found)

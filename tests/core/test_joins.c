@@ -82,14 +82,6 @@ static GByteArray *make_sound(guint samples, guint32 seed)
     return wav;
 }
 
-static void put_text(Drive *drive, guint blocks, guint32 seed)
-{
-    g_autoptr(GString) text = g_string_new(NULL);
-    while (text->len < 4096 * (gsize)blocks)
-        g_string_append_printf(text, "accession %u;Silene;%u seeds\n", (guint)text->len, seed % 90);
-    drive_put(drive, (const guint8 *)text->str, 4096 * (gsize)blocks);
-}
-
 /* Where nothing in a file tells the cut, what stands behind it tells how far its rest is shifted,
  * and the look of the blocks the rest. What has a checksum is whole then. */
 static void landmarks_tell_the_shift(void)
@@ -112,7 +104,7 @@ static void landmarks_tell_the_shift(void)
             gsize blocks = both[i]->length / 4096;
             gsize cut = 4096 * (gsize)g_rand_int_range(random, 1, (gint32)blocks);
             places[i] = drive_put(&drive, both[i]->data, cut);
-            put_text(&drive, (guint)g_rand_int_range(random, 1, 40), g_rand_int(random));
+            drive_text(&drive, 4096 * (gsize)g_rand_int_range(random, 1, 40));
             drive_put(&drive, both[i]->data + cut, both[i]->length - cut);
             drive_pad(&drive, 4096, FALSE);
             drive_noise(&drive, 4096);

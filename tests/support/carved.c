@@ -128,6 +128,15 @@ void drive_noise(Drive *drive, gsize length)
     fill_noise(drive->bytes->data + at, length, drive->seed++);
 }
 
+void drive_text(Drive *drive, gsize length)
+{
+    g_autoptr(GString) text = g_string_new(NULL);
+    while (text->len < length)
+        g_string_append_printf(text, "accession %u;Silene;%u seeds\n", (guint)text->len,
+                               drive->seed++ % 90);
+    drive_put(drive, (const guint8 *)text->str, length);
+}
+
 EkByte drive_put(Drive *drive, const guint8 *data, gsize length)
 {
     EkByte at = drive->bytes->len;

@@ -26,6 +26,8 @@ typedef struct {
 Drive drive_new(guint32 seed);
 void drive_pad(Drive *drive, gsize grid, gboolean with_noise);
 void drive_noise(Drive *drive, gsize length);
+/* Lines of a table, so many bytes of them. */
+void drive_text(Drive *drive, gsize length);
 /* Returns where they begin. */
 EkByte drive_put(Drive *drive, const guint8 *data, gsize length);
 void drive_open(Drive *drive, Bench *bench);

@@ -10,7 +10,10 @@ void compose_bytes(GByteArray *bytes, const void *data, gsize length);
 void compose_number(GByteArray *bytes, guint64 value, guint width, gboolean big);
 
 /* Appends a box of the ISO base media file format. */
-void compose_box(GByteArray *to, const char *name, const GByteArray *body);
+void compose_box(GByteArray *to, const char *name, const void *body, gsize length);
+
+/* Appends noise. */
+void compose_noise(GByteArray *bytes, gsize length, guint32 seed);
 
 /* Adds a specimen of these bytes, which are unreffed. */
 void compose_add(GPtrArray *list, const char *type, const char *ending, GByteArray *bytes,

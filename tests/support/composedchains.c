@@ -6,18 +6,10 @@
 #include "base/bytes.h"
 #include "base/checksum.h"
 #include "base/digest.h"
-#include "fixture.h"
 
 #include <brotli/encode.h>
 #include <string.h>
 #include <zlib.h>
-
-static void noise(GByteArray *bytes, gsize length, guint32 seed)
-{
-    gsize at = bytes->len;
-    g_byte_array_set_size(bytes, (guint)(at + length));
-    fill_noise(bytes->data + at, length, seed);
-}
 
 static guint32 step(guint32 *seed, guint32 most)
 {
@@ -38,7 +30,7 @@ GByteArray *compose_flv(guint tags, guint32 seed)
         compose_number(bytes, length, 3, TRUE);
         compose_number(bytes, i * 23, 3, TRUE);
         compose_number(bytes, 0, 4, TRUE);
-        noise(bytes, length, seed + i);
+        compose_noise(bytes, length, seed + i);
         compose_number(bytes, length + 11, 4, TRUE);
     }
     return bytes;
@@ -71,7 +63,7 @@ GByteArray *compose_matroska(guint clusters, guint32 seed)
             compose_number(cluster, 0xa3, 1, TRUE);
             compose_number(cluster, 0x200000 | length, 3, TRUE);
             compose_number(cluster, 0x81000080u | k << 12, 4, TRUE);
-            noise(cluster, length - 4, seed + k);
+            compose_noise(cluster, length - 4, seed + k);
         }
         add_summed(segment, 0x1f43b675, cluster);
     }
@@ -90,18 +82,11 @@ static GByteArray *wrap(GByteArray *body, const char *const *names, gsize count)
 {
     for (gsize i = 0; i < count; i++) {
         GByteArray *outer = g_byte_array_new();
-        compose_box(outer, names[i], body);
+        compose_box(outer, names[i], body->data, body->len);
         g_byte_array_unref(body);
         body = outer;
     }
     return body;
-}
-
-static void add_box(GByteArray *to, const char *name, const void *body, gsize length)
-{
-    compose_number(to, length + 8, 4, TRUE);
-    compose_bytes(to, name, 4);
-    compose_bytes(to, body, length);
 }
 
 static GByteArray *make_movie(void)
@@ -119,18 +104,18 @@ static GByteArray *make_movie(void)
            "avcC\1\x64\0\x1f\xff\xe0\0\0\0\0\0",
            19);
     head[15] = 1; /* its number */
-    add_box(table, "stsd", entry, sizeof entry);
-    add_box(table, "stco", zeros, 8);
-    add_box(table, "stsz", zeros, 12);
-    add_box(table, "stsc", zeros, 8);
+    compose_box(table, "stsd", entry, sizeof entry);
+    compose_box(table, "stco", zeros, 8);
+    compose_box(table, "stsz", zeros, 12);
+    compose_box(table, "stsc", zeros, 8);
     table = wrap(table, within, G_N_ELEMENTS(within));
-    add_box(track, "tkhd", head, sizeof head);
+    compose_box(track, "tkhd", head, sizeof head);
     compose_bytes(track, table->data, table->len);
     g_byte_array_unref(table);
-    add_box(movie, "mvhd", zeros, 100);
-    compose_box(movie, "trak", track);
-    add_box(bytes, "ftyp", "iso5\0\0\2\0iso5mp41", 16);
-    compose_box(bytes, "moov", movie);
+    compose_box(movie, "mvhd", zeros, 100);
+    compose_box(movie, "trak", track->data, track->len);
+    compose_box(bytes, "ftyp", "iso5\0\0\2\0iso5mp41", 16);
+    compose_box(bytes, "moov", movie->data, movie->len);
     return bytes;
 }
 
@@ -151,15 +136,15 @@ static void add_fragment(GByteArray *bytes, guint number, guint32 seed)
         compose_number(run, 4 + unit, 4, TRUE);
         compose_number(media, unit, 4, TRUE);
         compose_number(media, 0x41, 1, TRUE);
-        noise(media, unit - 1, seed + i);
+        compose_noise(media, unit - 1, seed + i);
     }
-    add_box(fragment, "tfhd", "\0\2\0\0\0\0\0\1", 8);
-    compose_box(fragment, "trun", run);
+    compose_box(fragment, "tfhd", "\0\2\0\0\0\0\0\1", 8);
+    compose_box(fragment, "trun", run->data, run->len);
     sequence[7] = (guint8)(number + 1);
-    add_box(parts, "mfhd", sequence, sizeof sequence);
-    compose_box(parts, "traf", fragment);
-    compose_box(bytes, "moof", parts);
-    compose_box(bytes, "mdat", media);
+    compose_box(parts, "mfhd", sequence, sizeof sequence);
+    compose_box(parts, "traf", fragment->data, fragment->len);
+    compose_box(bytes, "moof", parts->data, parts->len);
+    compose_box(bytes, "mdat", media->data, media->len);
 }
 
 GByteArray *compose_fragments(guint fragments, guint32 seed)
@@ -223,7 +208,7 @@ static void add_tables(Program *program, guint32 code, guint32 seed)
             compose_number(imports, k == 1 || k == 2 ? 0 : program->address + 400 + 40 * i + 4 * k,
                            4, FALSE);
     compose_bytes(imports, (const guint8[20]){0}, 20);
-    noise(imports, 30000, seed);
+    compose_noise(imports, 30000, seed);
     guint32 address = add_section(program, ".rdata", imports);
     set_directory(program, 1, address, 80);
     for (guint i = 0; i < 500; i++) {
@@ -234,7 +219,7 @@ static void add_tables(Program *program, guint32 code, guint32 seed)
     set_directory(program, 3, add_section(program, ".pdata", functions), functions->len);
     compose_bytes(resources, "\0\0\0\0\0\0\0\0\4\0\0\0\0\0\2\0", 16);
     compose_bytes(resources, "\3\0\0\0\x20\0\0\x80\x10\0\0\0\x38\0\0\x80", 16);
-    noise(resources, 20000, seed + 1);
+    compose_noise(resources, 20000, seed + 1);
     set_directory(program, 2, add_section(program, ".rsrc", resources), resources->len);
     for (guint page = 0; page < 12; page++) {
         compose_number(relocations, code + 4096 * page, 4, FALSE);
@@ -273,9 +258,9 @@ static void sign(Program *program)
     ek_put_le32(data + entry + 4, 1200);
     compose_number(program->bytes, 1200, 4, FALSE);
     compose_bytes(program->bytes, "\0\2\2\0\x30\x82\4\x90", 8);
-    noise(program->bytes, 100, 7);
+    compose_noise(program->bytes, 100, 7);
     compose_bytes(program->bytes, digest, sizeof digest);
-    noise(program->bytes, 1200 - 12 - 100 - sizeof digest, 9);
+    compose_noise(program->bytes, 1200 - 12 - 100 - sizeof digest, 9);
 }
 
 GByteArray *compose_program(ComposedSum kind, guint32 seed)
@@ -293,7 +278,7 @@ GByteArray *compose_program(ComposedSum kind, guint32 seed)
     ek_put_le32(head + HEAD + 24 + 56, IMAGE);
     ek_put_le32(head + HEAD + 24 + 108, 16);
     g_autoptr(GByteArray) code = g_byte_array_new();
-    noise(code, 50000 + seed % 9000, seed);
+    compose_noise(code, 50000 + seed % 9000, seed);
     guint32 first = add_section(&program, ".text", code);
     add_tables(&program, first, seed + 1);
     if (kind == COMPOSED_SIGNED)
@@ -314,7 +299,7 @@ GByteArray *compose_program(ComposedSum kind, guint32 seed)
 static GByteArray *make_tables(gsize length, guint32 seed)
 {
     GByteArray *tables = g_byte_array_new();
-    noise(tables, TABLES * length, seed);
+    compose_noise(tables, TABLES * length, seed);
     for (guint i = 0; i < tables->len; i++)
         tables->data[i] = i % 300 < 200 ? tables->data[i] % 40 : tables->data[i];
     return tables;

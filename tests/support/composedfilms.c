@@ -3,16 +3,8 @@
 #include "composed.h"
 
 #include "base/bytes.h"
-#include "fixture.h"
 
 #include <string.h>
-
-static void noise(GByteArray *bytes, gsize length, guint32 seed)
-{
-    gsize at = bytes->len;
-    g_byte_array_set_size(bytes, (guint)(at + length));
-    fill_noise(bytes->data + at, length, seed);
-}
 
 /* --- transport streams ------------------------------------------------------------------------ */
 
@@ -41,7 +33,7 @@ static void add_packet(Stream *stream, guint part, gboolean is_first, guint64 cl
         length = 11;
     }
     compose_bytes(stream->bytes, head, length);
-    noise(stream->bytes, 188 - length, seed);
+    compose_noise(stream->bytes, 188 - length, seed);
 }
 
 static void add_transport(GPtrArray *list, gboolean is_timed, guint32 seed)
@@ -76,12 +68,12 @@ static void add_program_stream(GPtrArray *list, gboolean is_marked, guint32 seed
         if (i == 0) {
             compose_number(bytes, 0x1bb, 4, TRUE);
             compose_number(bytes, 12, 2, TRUE);
-            noise(bytes, 12, seed);
+            compose_noise(bytes, 12, seed);
             rest -= 18;
         }
         compose_number(bytes, i % 5 == 4 ? 0x1c0 : 0x1e0, 4, TRUE);
         compose_number(bytes, rest - 6, 2, TRUE);
-        noise(bytes, rest - 6, seed + i);
+        compose_noise(bytes, rest - 6, seed + i);
     }
     if (is_marked)
         compose_number(bytes, 0x1b9, 4, TRUE);
@@ -112,17 +104,17 @@ static void add_asf(GPtrArray *list, guint32 seed)
     compose_number(bytes, 0x201, 2, FALSE);
     compose_bytes(bytes, properties, 16);
     compose_number(bytes, 104, 8, FALSE);
-    noise(bytes, 16, seed);
+    compose_noise(bytes, 16, seed);
     compose_number(bytes, length, 8, FALSE);
     compose_number(bytes, 131500000000000000ull + seed, 8, FALSE);
     compose_number(bytes, packets, 8, FALSE);
-    noise(bytes, 28, seed + 1);
+    compose_noise(bytes, 28, seed + 1);
     compose_number(bytes, size, 4, FALSE);
     compose_number(bytes, size, 4, FALSE);
     compose_number(bytes, 1000000, 4, FALSE);
     compose_bytes(bytes, data, 16);
     compose_number(bytes, 50 + packets * size, 8, FALSE);
-    noise(bytes, 16, seed + 2);
+    compose_noise(bytes, 16, seed + 2);
     compose_number(bytes, packets, 8, FALSE);
     compose_number(bytes, 0x101, 2, FALSE);
     for (guint i = 0; i < packets; i++) {
@@ -130,11 +122,11 @@ static void add_asf(GPtrArray *list, guint32 seed)
         compose_number(bytes, 0x5d08, 2, FALSE);
         compose_number(bytes, 17, 1, FALSE);
         compose_number(bytes, 3000 + i * 90, 4, FALSE);
-        noise(bytes, size - 10, seed + 3 + i);
+        compose_noise(bytes, size - 10, seed + 3 + i);
     }
     compose_bytes(bytes, simple_index, 16);
     compose_number(bytes, 56 + entries * 6, 8, FALSE);
-    noise(bytes, 16, seed + 2);
+    compose_noise(bytes, 16, seed + 2);
     compose_number(bytes, 10000000, 8, FALSE);
     compose_number(bytes, 1, 4, FALSE);
     compose_number(bytes, entries, 4, FALSE);

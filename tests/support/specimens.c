@@ -38,11 +38,18 @@ static void add(GPtrArray *list, const char *type, const char *ending, const voi
     g_ptr_array_add(list, specimen);
 }
 
-void compose_box(GByteArray *to, const char *name, const GByteArray *body)
+void compose_box(GByteArray *to, const char *name, const void *body, gsize length)
 {
-    compose_number(to, body->len + 8, 4, TRUE);
+    compose_number(to, length + 8, 4, TRUE);
     compose_bytes(to, name, 4);
-    compose_bytes(to, body->data, body->len);
+    compose_bytes(to, body, length);
+}
+
+void compose_noise(GByteArray *bytes, gsize length, guint32 seed)
+{
+    gsize at = bytes->len;
+    g_byte_array_set_size(bytes, (guint)(at + length));
+    fill_noise(bytes->data + at, length, seed);
 }
 
 void compose_add(GPtrArray *list, const char *type, const char *ending, GByteArray *bytes,
@@ -479,7 +486,7 @@ static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
     static const char *const names[] = {"stsd", "stco", "stsz", "stsc"};
     GByteArray *body = g_byte_array_new();
     for (gsize i = 0; i < 4; i++) {
-        compose_box(body, names[i], parts[i]);
+        compose_box(body, names[i], parts[i]->data, parts[i]->len);
         g_byte_array_unref(parts[i]);
     }
     static const char *const around[] = {"stbl", "minf", "mdia", "trak", "moov"};
@@ -491,13 +498,13 @@ static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
             compose_number(head, 0, 4, TRUE);
             g_byte_array_set_size(head, HEAD);
             memset(head->data, 0, HEAD);
-            compose_box(inner, "mvhd", head);
+            compose_box(inner, "mvhd", head->data, head->len);
             compose_bytes(inner, body->data, body->len);
             g_byte_array_unref(head);
             g_byte_array_unref(body);
             body = inner;
         }
-        compose_box(outer, around[i], body);
+        compose_box(outer, around[i], body->data, body->len);
         g_byte_array_unref(body);
         body = outer;
     }
@@ -505,7 +512,7 @@ static void add_mp4(GPtrArray *list, const guint8 *noise, gboolean is_front)
     compose_bytes(file, "ftypisom\0\0\2\0isommp41", 20);
     if (is_front)
         compose_bytes(file, body->data, body->len);
-    compose_box(file, "mdat", media);
+    compose_box(file, "mdat", media->data, media->len);
     if (!is_front)
         compose_bytes(file, body->data, body->len);
     g_assert(body->len == MOOV);

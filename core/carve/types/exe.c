@@ -342,11 +342,11 @@ static gboolean is_last(const Program *program)
 static void end_program(const Program *program, EkByte signature, EkFollowed *followed)
 {
     gboolean is_worth = program->table_count > 0 && program->end <= SUMMED_MOST;
-    Sum sum = is_worth ? compare_checksum(program) : SUM_NONE;
     gboolean is_right = is_worth && is_signed(program, signature);
+    Sum sum = is_worth && !is_right ? compare_checksum(program) : SUM_NONE;
     gboolean is_over = is_right || (sum == SUM_RIGHT && is_last(program));
     followed->is_doubtful = !is_over;
-    followed->is_unproved = !is_right && sum == SUM_WRONG;
+    followed->is_unproved = sum == SUM_WRONG;
     ek_followed_end(followed, program->end,
                     is_right           ? EK_PROOF_FULL
                     : sum == SUM_RIGHT ? EK_PROOF_DECODED
@@ -357,7 +357,7 @@ static void end_program(const Program *program, EkByte signature, EkFollowed *fo
                                          "follow it"
                     : sum == SUM_WRONG
                         ? "each section, and its tables; its checksum does not agree"
-                        : "each section, and its tables; what is in them is not checked");
+                        : "each section, and its tables; their contents are not checked");
 }
 
 static void follow(EkContent *content, EkFollowed *followed)

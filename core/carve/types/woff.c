@@ -143,7 +143,7 @@ static void follow_second(EkContent *content, EkFollowed *followed, guint16 coun
     gboolean may_hide = ek_may_hide(end, length);
     followed->is_doubtful = may_hide;
     ek_followed_end(followed, length, may_hide ? EK_PROOF_TABLES : EK_PROOF_DECODED,
-                    may_hide ? "all tables unpacked; what is behind them is not checked"
+                    may_hide ? "all tables unpacked; the bytes behind them are not checked"
                              : "all tables unpacked, to the length of each");
 }
 

@@ -82,15 +82,24 @@ static guint64 window_of(EkSpan head)
     return ek_lzma2_window(ek_span_u8(head, at + 2));
 }
 
+/* How long the header of a block is, by its sum; 0: it is none. Pure. */
+static gsize head_bytes(EkSpan span)
+{
+    gsize length = ((gsize)ek_span_u8(span, 0) + 1) * 4;
+    return length <= span.length &&
+                   ek_crc32(ek_span_part(span, 0, length - 4)) == ek_span_le32(span, length - 4)
+               ? length
+               : 0;
+}
+
 /* *is_proved is cleared where a block cannot be unpacked here. FALSE: it breaks at *at, in the
  * chunk that `followed` is told, where it is one. */
 static gboolean pass_block(EkContent *content, EkByte *at, guint check, gboolean *is_proved,
                            EkFollowed *followed)
 {
     EkSpan head = ek_content_some(content, *at, 1024);
-    gsize length = ((gsize)ek_span_u8(head, 0) + 1) * 4;
-    if (head.length < length ||
-        ek_crc32(ek_span_part(head, 0, length - 4)) != ek_span_le32(head, length - 4))
+    gsize length = head_bytes(head);
+    if (length == 0)
         return FALSE;
     guint64 window = window_of(head);
     Unpacked unpacked = {.check = check, .crc32 = ~0u};
@@ -116,19 +125,34 @@ static gboolean pass_block(EkContent *content, EkByte *at, guint check, gboolean
     return *at <= ek_content_bytes(content);
 }
 
-/* The index, and the footer that points back to it. Pure. */
-static gboolean is_index(EkSpan span)
+/* The length of an index, with what fills it up to whole words, and how many blocks it tells of.
+ * Pure. */
+static gsize index_bytes(EkSpan span, guint64 *blocks)
 {
     gsize length = 1;
-    guint64 blocks = number_at(span, &length);
-    for (guint64 i = 0; i < blocks && length < span.length; i++) {
+    *blocks = number_at(span, &length);
+    for (guint64 i = 0; i < *blocks && length < span.length; i++) {
         number_at(span, &length);
         number_at(span, &length);
     }
-    length = (gsize)ek_divide_up(length, 4) * 4;
+    return (gsize)ek_divide_up(length, 4) * 4;
+}
+
+/* The sum of an index, and the footer that points back to it. Pure. */
+static gboolean is_footer(EkSpan span, gsize length, guint32 sum)
+{
+    return ek_span_le32(span, 0) == sum && ek_span_equals(span, 14, "YZ", 2) &&
+           ek_crc32(ek_span_part(span, 8, 6)) == ek_span_le32(span, 4) &&
+           ((guint64)ek_span_le32(span, 8) + 1) * 4 == length + 4;
+}
+
+static gboolean is_index(EkSpan span)
+{
+    guint64 blocks = 0;
+    gsize length = index_bytes(span, &blocks);
     return blocks > 0 && length + 16 <= span.length &&
-           ek_crc32(ek_span_part(span, 0, length)) == ek_span_le32(span, length) &&
-           ek_span_equals(span, length + 14, "YZ", 2);
+           is_footer(ek_span_part(span, length, 16), length,
+                     ek_crc32(ek_span_part(span, 0, length)));
 }
 
 /* Chunks follow one another, up to the end of the block, the sum of it, and another block or the
@@ -143,33 +167,18 @@ static gboolean stands(const EkLandmark *landmark, EkSpan span)
     if (at + padding > span.length || !ek_bytes_are_zero(span.data + at, padding))
         return FALSE;
     EkSpan next = ek_span_part(span, at + padding + (gsize)landmark->told, span.length);
-    gsize head = ((gsize)ek_span_u8(next, 0) + 1) * 4;
-    return ek_span_u8(next, 0) == 0
-               ? is_index(next)
-               : ek_crc32(ek_span_part(next, 0, head - 4)) == ek_span_le32(next, head - 4);
+    return ek_span_u8(next, 0) == 0 ? is_index(next) : head_bytes(next) > 0;
 }
 
 static gboolean pass_index(EkContent *content, EkByte *at, guint blocks)
 {
-    EkByte first = *at;
-    EkSpan index = ek_content_some(content, first, EK_CONTENT_SHOWN);
-    gsize length = 1;
+    guint64 told = 0;
     guint32 sum = 0;
-    if (number_at(index, &length) != blocks)
+    gsize length = index_bytes(ek_content_some(content, *at, EK_CONTENT_SHOWN), &told);
+    if (told != blocks || !ek_content_crc32(content, *at, length, &sum) ||
+        !is_footer(ek_content_at(content, *at + length, 16), length, sum))
         return FALSE;
-    for (guint i = 0; i < blocks && length < index.length; i++) {
-        number_at(index, &length);
-        number_at(index, &length);
-    }
-    length = (gsize)ek_divide_up(length, 4) * 4;
-    if (!ek_content_crc32(content, first, length, &sum))
-        return FALSE;
-    EkSpan footer = ek_content_at(content, first + length, 16);
-    if (ek_span_le32(footer, 0) != sum || !ek_span_equals(footer, 14, "YZ", 2) ||
-        ek_crc32(ek_span_part(footer, 8, 6)) != ek_span_le32(footer, 4) ||
-        ((guint64)ek_span_le32(footer, 8) + 1) * 4 != length + 4)
-        return FALSE;
-    *at = first + length + 16;
+    *at += length + 16;
     return TRUE;
 }
 
