@@ -77,6 +77,41 @@ static void follow(EkContent *content, const EkCarveType *type)
         abort();
 }
 
+/* As blocks of numbers in it say, where there are any: in its run, or anywhere. */
+static void follow_as_laid(EkReader *reader, EkContent *content, const EkCarveType *type,
+                           const EkRange *whole)
+{
+    EkBlocks blocks;
+    g_autofree guint8 *bytes = ek_reader_read_new(reader, 0, whole->bytes, NULL, NULL);
+    g_autoptr(GArray) listed = g_array_new(FALSE, FALSE, sizeof(EkListed));
+    g_autoptr(GArray) firsts = g_array_new(FALSE, FALSE, sizeof(EkByte));
+    g_array_append_val(firsts, whole->first);
+    if (bytes != NULL)
+        ek_lists_look((EkSpan){bytes, whole->bytes}, 0, listed);
+    EkLists *lists = ek_lists_new();
+    for (guint i = 0; i < listed->len; i++)
+        ek_lists_add(lists, g_array_index(listed, EkListed, i));
+    ek_lists_settle(lists, firsts);
+    for (guint i = 0; i < 6; i++) {
+        EkByte block = (EkByte)1024 << i % 3;
+        EkByte list = EK_INDIRECT_DIRECT * block;
+        gboolean anywhere = i >= 3;
+        if (anywhere ? listed->len == 0 : !ek_indirect_in_run(reader, 0, block, &blocks))
+            continue;
+        if (anywhere) {
+            blocks = (EkBlocks){0, block};
+            list = g_array_index(listed, EkListed, 0).place;
+        }
+        g_autoptr(GArray) laid =
+            ek_indirect_layout(reader, anywhere ? lists : NULL, blocks, 0, list, TRUE);
+        ek_content_lay(content, (const EkRange *)(gconstpointer)laid->data, laid->len);
+        follow(content, type);
+        ek_content_lay(content, whole, 1);
+        follow(content, type);
+    }
+    ek_lists_free(lists);
+}
+
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
     guint count = 0;
@@ -93,14 +128,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     ask(content, type);
     if (type->begin == NULL || type->begin(ek_content_some(content, 0, SHOWN))) {
         follow(content, type);
-        /* As blocks of numbers in it say, where there are any. */
-        g_autoptr(GArray) laid = ek_indirect_layout(image.reader, 0, TRUE);
-        if (laid != NULL) {
-            ek_content_lay(content, (const EkRange *)(gconstpointer)laid->data, laid->len);
-            follow(content, type);
-            ek_content_lay(content, &whole, 1);
-            follow(content, type);
-        }
+        follow_as_laid(image.reader, content, type, &whole);
         /* Gone on from the middle, elsewhere. */
         EkRange later = {SHOWN + GAP, ek_reader_bytes(image.reader) - SHOWN - GAP};
         if (ek_content_bytes(content) > SHOWN) {

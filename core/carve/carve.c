@@ -31,6 +31,7 @@ typedef struct {
     GArray *candidates; /* Candidate, by position */
     EkByte held;        /* what begins before this waits: a file of this chunk holds it */
     EkLoose tail;       /* the last one here whose beginning is missing */
+    GArray *listed;     /* EkListed, by place */
 } Gathered;
 
 static void candidate_clear(void *data)
@@ -61,6 +62,7 @@ static void *begin_chunk(void *data, EkRange chunk)
     ek_content_watch(gathered->content, carve->cancel);
     gathered->candidates = g_array_new(FALSE, FALSE, sizeof(Candidate));
     g_array_set_clear_func(gathered->candidates, candidate_clear);
+    gathered->listed = g_array_new(FALSE, FALSE, sizeof(EkListed));
     return gathered;
 }
 
@@ -69,6 +71,7 @@ static void discard_chunk(void *data)
     Gathered *gathered = data;
     ek_content_free(gathered->content);
     g_array_unref(gathered->candidates);
+    g_array_unref(gathered->listed);
     g_free(gathered);
 }
 
@@ -83,14 +86,6 @@ static gboolean is_better(const EkFound *one, const EkFound *other)
            (one->followed.proof == other->followed.proof && one->bytes > other->bytes);
 }
 
-/* Is there more of it behind these bytes? */
-static gboolean reaches_on(const EkFollowed *followed, EkByte bytes)
-{
-    return followed->end == EK_FOLLOW_BROKE &&
-           (followed->length + EK_STEP >= bytes || followed->expected > bytes ||
-            followed->landmark.at >= bytes);
-}
-
 /* As one type, through ground as it lies, or, where that does not come to a whole file, as ext2 and
  * ext3 lay it. */
 static EkFound *follow_as(const EkCarve *carve, EkContent *content, const EkCarveType *type,
@@ -102,18 +97,7 @@ static EkFound *follow_as(const EkCarve *carve, EkContent *content, const EkCarv
     EkFound *found = ek_carving_follow(content, type, FALSE);
     if (found == NULL || found->state == EK_CONTENT_WHOLE || ek_content_is_shut(content))
         return found;
-    EkFound *other = NULL;
-    gboolean goes_on = TRUE;
-    /* Further blocks of numbers are read only for what fits those of the first one. */
-    for (guint deep = 0; deep < 2 && goes_on; deep++) {
-        g_autoptr(GArray) laid = ek_indirect_layout(carve->order.reader, first, deep > 0);
-        if (laid == NULL)
-            break;
-        ek_content_lay(content, (const EkRange *)(gconstpointer)laid->data, laid->len);
-        ek_found_free(other);
-        other = ek_carving_follow(content, type, TRUE);
-        goes_on = other == NULL || reaches_on(&other->followed, ek_content_bytes(content));
-    }
+    EkFound *other = ek_indirect_follow(content, carve->order.reader, type, first);
     if (other == NULL || (other->followed.end == EK_FOLLOW_BROKE &&
                           other->followed.length <= found->followed.length)) {
         ek_found_free(other);
@@ -240,6 +224,24 @@ static void look(void *data, void *gathered_data, const EkMatches *seen, EkSpan 
     g_array_append_val(gathered->candidates, candidate);
 }
 
+static void glance(void *data, void *gathered_data, EkSpan span, EkByte at)
+{
+    (void)data;
+    ek_lists_look(span, at, ((Gathered *)gathered_data)->listed);
+}
+
+/* Those too in what a file holds: it may hold too much. */
+static gboolean commit_lists(EkCarve *carve, const GArray *listed, GError **error)
+{
+    for (guint i = 0; i < listed->len; i++) {
+        EkListed one = g_array_index(listed, EkListed, i);
+        if (ek_lists_add(carve->lists, one) && carve->sink.listed != NULL &&
+            !carve->sink.listed(carve->sink.data, one, error))
+            return FALSE;
+    }
+    return TRUE;
+}
+
 static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **error)
 {
     EkCarve *carve = data;
@@ -269,7 +271,8 @@ static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **
         ek_carving_hold(carve, candidate->found);
     }
     ek_claims_pass(carve->claims, ek_range_end(chunk));
-    return carve->sink.searched(carve->sink.data, chunk, error);
+    return commit_lists(carve, gathered->listed, error) &&
+           carve->sink.searched(carve->sink.data, chunk, error);
 }
 
 static guint enter(void *data, EkMatcher *matcher, guint first)
@@ -297,7 +300,8 @@ EkCarve *ek_carve_new(const EkCarveOrder *order, const EkCarveSink *sink, const 
     carve->loose = g_array_new(FALSE, FALSE, sizeof(EkLoose));
     carve->content = ek_content_new(order->reader);
     ek_content_watch(carve->content, cancel);
-    EkScanVisitor visitor = {carve, begin_chunk, look, commit, discard_chunk, enter};
+    carve->lists = ek_lists_new();
+    EkScanVisitor visitor = {carve, begin_chunk, look, glance, commit, discard_chunk, enter};
     ek_scan_add(carve->scan, &visitor);
     return carve;
 }
@@ -306,6 +310,7 @@ void ek_carve_free(EkCarve *carve)
 {
     ek_scan_free(carve->scan);
     ek_claims_free(carve->claims);
+    ek_lists_free(carve->lists);
     g_array_unref(carve->loose);
     ek_content_free(carve->content);
     g_array_unref(carve->held);
@@ -317,6 +322,17 @@ void ek_carve_pass(EkCarve *carve, EkRange range, const char *type, EkHides hide
     EkLoose loose = {range, ek_carve_type_named(type), hides};
     if (loose.type != NULL && hides != EK_HIDES_NOTHING && range.bytes > 0)
         g_array_append_val(carve->loose, loose);
+}
+
+void ek_carve_list(EkCarve *carve, EkListed listed)
+{
+    ek_lists_add(carve->lists, listed);
+}
+
+gboolean ek_carve_settle(EkCarve *carve, const GArray *firsts)
+{
+    ek_lists_settle(carve->lists, firsts);
+    return ek_lists_blocks(carve->lists)->len > 0;
 }
 
 gboolean ek_carve_scan(EkCarve *carve, const GArray *ranges, GError **error)

@@ -5,6 +5,7 @@
 #ifndef EK_CARVE_CARVE_H
 #define EK_CARVE_CARVE_H
 
+#include "carve/lists.h"
 #include "carve/type.h"
 #include "scan/scan.h"
 
@@ -62,6 +63,8 @@ typedef struct {
     void *data;
     gboolean (*found)(void *data, const EkFound *found, GError **error);
     gboolean (*searched)(void *data, EkRange range, GError **error);
+    /* What may be a block of numbers of ext2 or ext3, before `searched`. NULL: nobody wants it. */
+    gboolean (*listed)(void *data, EkListed listed, GError **error);
 } EkCarveSink;
 
 typedef struct EkCarve EkCarve;
@@ -78,6 +81,9 @@ void ek_carve_hold(EkCarve *carve, EkRange range);
 /* A file found before that hides what begins in its range. */
 void ek_carve_pass(EkCarve *carve, EkRange range, const char *type, EkHides hides);
 
+/* A block of numbers that was seen before, in the order in which they were. */
+void ek_carve_list(EkCarve *carve, EkListed listed);
+
 /* Searches these ranges (EkRange, in order, within the ground). FALSE with EK_ERROR_CANCELLED when
  * it was asked to end: what was handed on stays right. */
 gboolean ek_carve_scan(EkCarve *carve, const GArray *ranges, GError **error);
@@ -86,6 +92,10 @@ gboolean ek_carve_scan(EkCarve *carve, const GArray *ranges, GError **error);
  * its beginning. After ek_carve_scan. */
 void ek_carve_release_rests(EkCarve *carve);
 
+/* Where files begin (EkByte, in order): tells how blocks of numbers that were seen are counted.
+ * Once, after ek_carve_scan. Is anything known of that? */
+gboolean ek_carve_settle(EkCarve *carve, const GArray *firsts);
+
 #define EK_CARVE_TRIES 4000u
 
 /* A file that broke, and what it came to: NULL where that is no more than there was; the caller
@@ -93,6 +103,7 @@ void ek_carve_release_rests(EkCarve *carve);
 typedef struct {
     const EkCarveType *type; /* NULL: nothing is tried */
     EkByte first;
+    gboolean only_listed; /* nothing is tried but what blocks of numbers say */
     EkFound *joined;
 } EkJoinTask;
 

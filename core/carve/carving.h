@@ -23,6 +23,7 @@ struct EkCarve {
     GArray *loose;      /* EkLoose, as they were found */
     EkByte begun;       /* up to here chunks are looked at, or were */
     EkContent *content; /* of the thread that carves */
+    EkLists *lists;
 };
 
 /* Does a file hold this byte? */

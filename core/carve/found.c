@@ -96,9 +96,9 @@ EkHides ek_found_hides(const EkFound *found)
     const EkFollowed *followed = &found->followed;
     if (followed->is_tail)
         return EK_HIDES_SAME;
-    /* It goes on to where it may end. */
+    /* It goes on to where it may end; or another file begins there. */
     if (followed->may_end && ek_found_held(found) < found->bytes)
-        return EK_HIDES_WEAK;
+        return EK_HIDES_PLAIN;
     if (found->state != EK_CONTENT_DOUBTFUL || ek_found_held(found) > 0 || found->type->is_disk)
         return EK_HIDES_NOTHING;
     /* A length alone may be anything. */

@@ -5,6 +5,7 @@
  * is bounded. */
 #include "carve/join.h"
 
+#include "carve/indirect.h"
 #include "carve/joining.h"
 #include "carve/joinnext.h"
 #include "carve/landmarks.h"
@@ -300,15 +301,22 @@ static EkFound *join_with(EkJoining *joining)
         broken.broken.bytes = 0;
         broken.landmark = (EkLandmark){0};
     }
+    gboolean is_more = broken.length > joining->known.length;
     for (guint pieces = 0;
          (joining->type->joins || joining->type->by_landmark) && pieces < PIECES_MOST &&
          broken.end == EK_FOLLOW_BROKE && !ek_joining_is_spent(joining);
          pieces++) {
         if (!add_piece(joining, &broken))
-            return pieces > 0 && broken.may_end ? found_of(joining) : NULL;
+            return is_more && broken.may_end ? found_of(joining) : NULL;
+        is_more = TRUE;
         broken = ek_joining_follow(joining);
     }
     return ek_joining_is_ended(&broken) || broken.may_end ? found_of(joining) : NULL;
+}
+
+static gboolean is_complete(const EkFound *found)
+{
+    return found != NULL && found->state != EK_CONTENT_CUT;
 }
 
 EkFound *ek_join(const EkCarve *carve, const EkCarveType *type, EkByte first, guint tries,
@@ -316,6 +324,9 @@ EkFound *ek_join(const EkCarve *carve, const EkCarveType *type, EkByte first, gu
 {
     g_autoptr(EkContent) content = ek_content_new(carve->order.reader);
     ek_content_watch(content, cancel);
+    EkFound *listed = ek_indirect_follow_listed(content, carve, type, first);
+    if (is_complete(listed))
+        return listed;
     ek_content_remember(content);
     EkJoining joining = {.carve = carve,
                          .type = type,
@@ -324,5 +335,22 @@ EkFound *ek_join(const EkCarve *carve, const EkCarveType *type, EkByte first, gu
                          .grid = ek_joining_grid(carve),
                          .tries = tries,
                          .cancel = cancel};
-    return join_with(&joining);
+    EkFound *joined = join_with(&joining);
+    if (joined != NULL || (listed != NULL && listed->followed.length <= joining.known.length)) {
+        ek_found_free(listed);
+        return joined;
+    }
+    return listed;
+}
+
+EkFound *ek_join_listed(const EkCarve *carve, const EkCarveType *type, EkByte first,
+                        const gint *cancel)
+{
+    g_autoptr(EkContent) content = ek_content_new(carve->order.reader);
+    ek_content_watch(content, cancel);
+    EkFound *listed = ek_indirect_follow_listed(content, carve, type, first);
+    if (is_complete(listed) && listed->places->len > 1)
+        return listed;
+    ek_found_free(listed);
+    return NULL;
 }

@@ -11,4 +11,8 @@
 EkFound *ek_join(const EkCarve *carve, const EkCarveType *type, EkByte first, guint tries,
                  const gint *cancel);
 
+/* The same, but only where a block of numbers says that it goes on, and to an end. */
+EkFound *ek_join_listed(const EkCarve *carve, const EkCarveType *type, EkByte first,
+                        const gint *cancel);
+
 #endif

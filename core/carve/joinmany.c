@@ -28,9 +28,12 @@ static void try_one(void *data, void *batch_data)
     Job *job = data;
     Batch *batch = batch_data;
     /* A type that this program does not know (the catalogue may be older) comes to nothing. */
-    if (job->task->type != NULL && g_atomic_int_get(&job->is_dropped) == 0)
-        job->task->joined = ek_join(batch->carve, job->task->type, job->task->first, batch->tries,
-                                    &job->is_dropped);
+    const EkJoinTask *task = job->task;
+    if (task->type != NULL && g_atomic_int_get(&job->is_dropped) == 0)
+        job->task->joined =
+            task->only_listed
+                ? ek_join_listed(batch->carve, task->type, task->first, &job->is_dropped)
+                : ek_join(batch->carve, task->type, task->first, batch->tries, &job->is_dropped);
     g_mutex_lock(&batch->lock);
     job->is_over = TRUE;
     g_cond_signal(&batch->changed);

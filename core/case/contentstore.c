@@ -10,6 +10,7 @@
 
 #define NAME "contents.db"
 #define FLUSH_EVERY (2 * G_USEC_PER_SEC)
+#define LISTED " listed" /* tried on a basis only as blocks of numbers lay it */
 
 static const char *const made_by[] = {
     "CREATE TABLE meta (key TEXT PRIMARY KEY, value INTEGER NOT NULL) WITHOUT ROWID;"
@@ -29,6 +30,8 @@ static const char *const made_by[] = {
     " first INTEGER NOT NULL, bytes INTEGER NOT NULL,"
     " PRIMARY KEY (content, position)) WITHOUT ROWID;",
     "ALTER TABLE content ADD COLUMN copy INTEGER NOT NULL DEFAULT 0;",
+    /* Blocks of numbers of ext2 and ext3: their place, and the first number */
+    "CREATE TABLE list (place INTEGER PRIMARY KEY, number INTEGER NOT NULL);",
 };
 
 struct EkContentStore {
@@ -122,6 +125,13 @@ gboolean ek_contentstore_add(EkContentStore *store, const EkFound *found, const 
            put_pieces(store, sqlite3_last_insert_rowid(store->store), found->places, error);
 }
 
+gboolean ek_contentstore_add_list(EkContentStore *store, EkListed listed, GError **error)
+{
+    return begin(store, error) &&
+           ek_sql_do(store->store, error, "INSERT OR REPLACE INTO list VALUES (?,?)", "ui",
+                     listed.place, (gint64)listed.number);
+}
+
 gboolean ek_contentstore_put_searched(EkContentStore *store, const char *types, EkRange range,
                                       GError **error)
 {
@@ -142,8 +152,9 @@ gboolean ek_contentstore_put_searched(EkContentStore *store, const char *types, 
 gboolean ek_contentstore_put_joined(EkContentStore *store, const EkContentCut *cut,
                                     const char *basis, const EkFound *joined, GError **error)
 {
+    g_autofree char *tried = g_strconcat(basis, cut->only_listed ? LISTED : "", NULL);
     if (!begin(store, error) ||
-        !ek_sql_do(store->store, error, "UPDATE content SET tried=? WHERE number=?", "su", basis,
+        !ek_sql_do(store->store, error, "UPDATE content SET tried=? WHERE number=?", "su", tried,
                    cut->number))
         return FALSE;
     if (joined != NULL) {
@@ -278,26 +289,59 @@ gboolean ek_contentstore_each_loose(EkContentStore *store, EkContentLoose take, 
     return got == 0;
 }
 
-gboolean ek_contentstore_next_cut(EkContentStore *store, const char *basis, EkContentCut *cut,
-                                  GError **error)
+gboolean ek_contentstore_next_cut(EkContentStore *store, const char *basis, gboolean only_listed,
+                                  EkContentCut *cut, GError **error)
 {
     g_autoptr(EkStatement) row =
-        ek_sql_prepare(store->store, error,
-                       "SELECT number,type,first,bytes FROM content c WHERE number>? AND tried<>?"
-                       " AND (state=? OR (state=? AND (held>0 AND held<bytes AND (SELECT count(*)"
-                       "   FROM piece p WHERE p.content=c.number)=1"
-                       "  OR held=0 AND EXISTS (SELECT 1 FROM content o"
-                       "   WHERE o.first>c.first AND o.first<c.first+c.bytes AND o.state=?"
-                       "   AND o.held=o.bytes)))) ORDER BY number LIMIT 1",
-                       "usiii", cut->number, basis, (gint64)EK_CONTENT_CUT,
-                       (gint64)EK_CONTENT_DOUBTFUL, (gint64)EK_CONTENT_WHOLE);
+        only_listed
+            ? ek_sql_prepare(store->store, error,
+                             "SELECT number,type,first,bytes FROM content WHERE number>?"
+                             " AND state<>? AND tried NOT IN (?,?||'" LISTED "')"
+                             " ORDER BY number LIMIT 1",
+                             "uiss", cut->number, (gint64)EK_CONTENT_WHOLE, basis, basis)
+            : ek_sql_prepare(
+                  store->store, error,
+                  "SELECT number,type,first,bytes FROM content c WHERE number>? AND tried<>?"
+                  " AND (state=? OR (state=? AND (held>0 AND held<bytes AND (SELECT count(*)"
+                  "   FROM piece p WHERE p.content=c.number)=1"
+                  "  OR held=0 AND EXISTS (SELECT 1 FROM content o"
+                  "   WHERE o.first>c.first AND o.first<c.first+c.bytes AND o.state=?"
+                  "   AND o.held=o.bytes)))) ORDER BY number LIMIT 1",
+                  "usiii", cut->number, basis, (gint64)EK_CONTENT_CUT, (gint64)EK_CONTENT_DOUBTFUL,
+                  (gint64)EK_CONTENT_WHOLE);
     if (row == NULL || ek_sql_step(store->store, row, error) != 1)
         return FALSE;
     const char *type = (const char *)sqlite3_column_text(row, 1);
-    *cut = (EkContentCut){(guint64)sqlite3_column_int64(row, 0),
-                          type != NULL ? ek_carve_type_named(type) : NULL, byte_in(row, 2),
-                          byte_in(row, 3)};
+    *cut = (EkContentCut){.number = (guint64)sqlite3_column_int64(row, 0),
+                          .type = type != NULL ? ek_carve_type_named(type) : NULL,
+                          .first = byte_in(row, 2),
+                          .bytes = byte_in(row, 3),
+                          .only_listed = only_listed};
     return TRUE;
+}
+
+gboolean ek_contentstore_each_list(EkContentStore *store, EkContentList take, void *data,
+                                   GError **error)
+{
+    g_autoptr(EkStatement) rows =
+        ek_sql_prepare(store->store, error, "SELECT place,number FROM list ORDER BY place", "");
+    int got = rows != NULL ? 0 : -1;
+    while (rows != NULL && (got = ek_sql_step(store->store, rows, error)) == 1)
+        take(data, (EkListed){byte_in(rows, 0), (guint32)sqlite3_column_int64(rows, 1)});
+    return got == 0;
+}
+
+GArray *ek_contentstore_firsts(EkContentStore *store, GError **error)
+{
+    g_autoptr(GArray) firsts = g_array_new(FALSE, FALSE, sizeof(EkByte));
+    g_autoptr(EkStatement) rows = ek_sql_prepare(
+        store->store, error, "SELECT DISTINCT first FROM content ORDER BY first", "");
+    int got = rows != NULL ? 0 : -1;
+    while (rows != NULL && (got = ek_sql_step(store->store, rows, error)) == 1) {
+        EkByte first = byte_in(rows, 0);
+        g_array_append_val(firsts, first);
+    }
+    return got == 0 ? g_steal_pointer(&firsts) : NULL;
 }
 
 guint64 ek_contentstore_count_cut(EkContentStore *store, const char *basis)

@@ -36,21 +36,32 @@ typedef void (*EkContentHold)(void *data, EkRange range);
 gboolean ek_contentstore_each_held(EkContentStore *store, EkContentHold hold, void *data,
                                    GError **error);
 
+/* A block of numbers that was seen; kept as files are. And all of them, in order of place. */
+gboolean ek_contentstore_add_list(EkContentStore *store, EkListed listed, GError **error);
+typedef void (*EkContentList)(void *data, EkListed listed);
+gboolean ek_contentstore_each_list(EkContentStore *store, EkContentList take, void *data,
+                                   GError **error);
+
+/* Where files begin (EkByte, in order). The caller unrefs. */
+GArray *ek_contentstore_firsts(EkContentStore *store, GError **error);
+
 /* Calls `take` with each file that hides what begins in it (ek_found_hides), in order of place. */
 typedef void (*EkContentLoose)(void *data, EkRange range, const char *type, EkHides hides);
 gboolean ek_contentstore_each_loose(EkContentStore *store, EkContentLoose take, void *data,
                                     GError **error);
 
 /* The next file behind the number in *cut (0: the first) that ends early and was not tried to be
- * joined on this basis (a word that changes when more is known). FALSE: none, or *error. */
+ * joined on this basis (a word that changes when more is known); `only_listed`: that is not whole,
+ * and was not tried where blocks of numbers say that it goes on. FALSE: none, or *error. */
 typedef struct {
     guint64 number;
     const EkCarveType *type;
     EkByte first;
     EkByte bytes;
+    gboolean only_listed; /* as asked for */
 } EkContentCut;
-gboolean ek_contentstore_next_cut(EkContentStore *store, const char *basis, EkContentCut *cut,
-                                  GError **error);
+gboolean ek_contentstore_next_cut(EkContentStore *store, const char *basis, gboolean only_listed,
+                                  EkContentCut *cut, GError **error);
 
 /* How many there are, with those that were tried on this basis. */
 guint64 ek_contentstore_count_cut(EkContentStore *store, const char *basis);

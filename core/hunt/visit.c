@@ -119,7 +119,7 @@ static gboolean commit(void *data, void *gathered, EkRange chunk, GError **error
 EkHunt *ek_hunt_new(EkReader *reader, const EkHuntSink *sink, guint threads, const gint *cancel)
 {
     EkHunt *hunt = g_new0(EkHunt, 1);
-    EkScanVisitor visitor = {hunt, begin, look, commit, discard, enter};
+    EkScanVisitor visitor = {hunt, begin, look, NULL, commit, discard, enter};
     hunt->sink = *sink;
     hunt->limit = ek_trace_limit_new(reader, &hunt->sink);
     hunt->steps = ek_hunt_steps_new();

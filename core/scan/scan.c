@@ -107,6 +107,10 @@ static gboolean look_at_range(const EkScan *scan, Job *job, EkRange range, guint
         gsize with_rest = (gsize)MIN(here + EK_SCAN_SHOWN, limit - at);
         if (!ek_reader_read(scan->reader, at, buffer, with_rest, NULL, &job->error))
             return FALSE;
+        for (guint i = 0; i < scan->count; i++)
+            if (scan->visitors[i].glance != NULL)
+                scan->visitors[i].glance(scan->visitors[i].data, job->gathered[i],
+                                         (EkSpan){buffer, here}, at);
         for (gsize step = 0; step + EK_STEP <= here; step += EK_STEP)
             if (ek_matcher_look(scan->matcher, buffer + step, &matches) &&
                 ek_reader_known(scan->reader, at + step, EK_STEP).good == EK_STEP)

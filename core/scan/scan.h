@@ -23,6 +23,9 @@ typedef struct {
      * whole, and has signatures of these ids in it. Called from a worker, in order of position
      * within a chunk. */
     void (*look)(void *data, void *gathered, const EkMatches *matches, EkSpan span, EkByte at);
+    /* Is given all bytes, before `look` is given what begins in them; those that were not read are
+     * zeros. Called from a worker, in order of position within a chunk. NULL: it is not. */
+    void (*glance)(void *data, void *gathered, EkSpan span, EkByte at);
     /* Everything up to the end of `chunk` was looked at. FALSE ends the scan with this error. */
     gboolean (*commit)(void *data, void *gathered, EkRange chunk, GError **error);
     void (*discard)(void *gathered);

@@ -14,7 +14,7 @@
 #define CONFIDENCE 30         /* that a volume needs to hold ground by its files */
 #define JOINS_MOST 32u        /* files that are tried at once */
 #define TRIES_MOST (4u << 20) /* places that are tried for all files that end early */
-#define READERS "4"           /* raised when the same bytes give other results */
+#define READERS "5"           /* raised when the same bytes give other results */
 
 struct EkSearch {
     EkView view;
@@ -228,6 +228,12 @@ static gboolean add_searched(void *data, EkRange range, GError **error)
     return !is_time_up(search) || ek_error_set(error, EK_ERROR_CANCELLED, "the time is up");
 }
 
+static gboolean add_listed(void *data, EkListed listed, GError **error)
+{
+    EkSearch *search = data;
+    return ek_contentstore_add_list(search->store, listed, error);
+}
+
 static gboolean count_entry(void *data, const EkContentEntry *entry)
 {
     EkSearch *search = data;
@@ -304,6 +310,11 @@ static void pass(void *data, EkRange range, const char *type, EkHides hides)
     ek_carve_pass(data, range, type, hides);
 }
 
+static void list(void *data, EkListed listed)
+{
+    ek_carve_list(data, listed);
+}
+
 /* What the pieces of a file are in step with: the clusters of the volumes, where all agree. */
 static EkByte grid_of(const EkSearch *search)
 {
@@ -325,14 +336,14 @@ static gboolean prepare(EkSearch *search, GError **error)
         return FALSE;
     EkCarveOrder order = {search->view.reader,   search->ground,       search->order.wanted,
                           search->order.threads, search->order.nested, grid_of(search)};
-    EkCarveSink sink = {search, add_found, add_searched};
+    EkCarveSink sink = {search, add_found, add_searched, add_listed};
     EkCarve *carve = ek_carve_new(&order, &sink, search->cancel);
     g_mutex_lock(&search->lock_counts);
     search->carve = carve;
     g_mutex_unlock(&search->lock_counts);
     return ek_contentstore_each_held(search->store, hold, carve, error) &&
            ek_contentstore_each_loose(search->store, pass, carve, error) &&
-           count_all(search, error);
+           ek_contentstore_each_list(search->store, list, carve, error) && count_all(search, error);
 }
 
 /* What a file is tried to be joined on. */
@@ -347,13 +358,14 @@ static char *basis_of(const EkSearch *search)
 }
 
 /* The next ones to try behind the number `last`; G_MAXUINT with *error. */
-static guint next_cuts(EkSearch *search, const char *basis, guint64 last, guint most,
-                       EkContentCut *cuts, GError **error)
+static guint next_cuts(EkSearch *search, const char *basis, gboolean only_listed, guint64 last,
+                       guint most, EkContentCut *cuts, GError **error)
 {
     GError *failure = NULL;
     EkContentCut cut = {.number = last};
     guint count = 0;
-    while (count < most && ek_contentstore_next_cut(search->store, basis, &cut, &failure))
+    while (count < most &&
+           ek_contentstore_next_cut(search->store, basis, only_listed, &cut, &failure))
         cuts[count++] = cut;
     if (failure == NULL)
         return count;
@@ -367,7 +379,7 @@ static gboolean join_some(EkSearch *search, const char *basis, const EkContentCu
 {
     EkJoinTask tasks[JOINS_MOST];
     for (guint i = 0; i < count; i++)
-        tasks[i] = (EkJoinTask){cuts[i].type, cuts[i].first, NULL};
+        tasks[i] = (EkJoinTask){cuts[i].type, cuts[i].first, cuts[i].only_listed, NULL};
     *done = ek_carve_join_many(search->carve, tasks, count, tries);
     gboolean fine = TRUE;
     for (guint i = 0; i < *done; i++) {
@@ -381,18 +393,12 @@ static gboolean join_some(EkSearch *search, const char *basis, const EkContentCu
     return fine;
 }
 
-static gboolean join(EkSearch *search, GError **error)
+/* Tries all of them, with so many places each. */
+static gboolean join_all(EkSearch *search, const char *basis, gboolean only_listed, guint tries,
+                         GError **error)
 {
-    g_autofree char *basis = basis_of(search);
     EkContentCut cuts[JOINS_MOST];
     guint64 last = 0;
-    ek_carve_release_rests(search->carve);
-    /* Of many that end early, most are no files: each gets less. */
-    guint64 all = ek_contentstore_count_cut(search->store, basis);
-    guint tries = (guint)CLAMP(TRIES_MOST / MAX(all, 1), 1, EK_CARVE_TRIES);
-    g_mutex_lock(&search->lock_counts);
-    search->is_joining = TRUE;
-    g_mutex_unlock(&search->lock_counts);
     /* More at a time as long as none comes to anything: all behind one that does are tried again.
      */
     guint most = 1;
@@ -400,7 +406,7 @@ static gboolean join(EkSearch *search, GError **error)
     while (is_any && !is_time_up(search)) {
         if (g_atomic_int_get(search->cancel) != 0)
             return ek_error_set(error, EK_ERROR_CANCELLED, "interrupted");
-        guint count = next_cuts(search, basis, last, most, cuts, error);
+        guint count = next_cuts(search, basis, only_listed, last, most, cuts, error);
         guint done = 0;
         if (count == G_MAXUINT || !join_some(search, basis, cuts, count, tries, &done, error))
             return FALSE;
@@ -408,7 +414,26 @@ static gboolean join(EkSearch *search, GError **error)
         last = done > 0 ? cuts[done - 1].number : last;
         most = done == count ? MIN(most * 2, JOINS_MOST) : 2;
     }
-    return count_all(search, error);
+    return TRUE;
+}
+
+/* What blocks of numbers tell comes first: it is read, the rest is guessed. */
+static gboolean join(EkSearch *search, GError **error)
+{
+    g_autofree char *basis = basis_of(search);
+    g_autoptr(GArray) firsts = ek_contentstore_firsts(search->store, error);
+    if (firsts == NULL)
+        return FALSE;
+    g_mutex_lock(&search->lock_counts);
+    search->is_joining = TRUE;
+    g_mutex_unlock(&search->lock_counts);
+    ek_carve_release_rests(search->carve);
+    if (ek_carve_settle(search->carve, firsts) && !join_all(search, basis, TRUE, 1, error))
+        return FALSE;
+    /* Of many that end early, most are no files: each gets less. */
+    guint64 all = ek_contentstore_count_cut(search->store, basis);
+    guint tries = (guint)CLAMP(TRIES_MOST / MAX(all, 1), 1, EK_CARVE_TRIES);
+    return join_all(search, basis, FALSE, tries, error) && count_all(search, error);
 }
 
 /* What a volume has anyway is not listed again, but where all was asked for. */

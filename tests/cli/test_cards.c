@@ -22,6 +22,8 @@ static const Card cards[] = {
      "losetup -f --show FILE >loop && mount.exfat-fuse $(cat loop) mnt", 80},
     {"ntfs", "mkntfs -F -Q -q FILE", "ntfs-3g FILE mnt", 90},
     {"ext4", "mke2fs -q -F -t ext4 -E nodiscard FILE", "mount -o loop FILE mnt", 90},
+    {"ext3", "mke2fs -q -F -t ext3 -b 1024 -E nodiscard FILE", "mount -o loop FILE mnt", 80},
+    {"ext2", "mke2fs -q -F -t ext2 -b 4096 -E nodiscard FILE", "mount -o loop FILE mnt", 85},
 };
 
 static char *with_file(const char *command)

@@ -2,7 +2,6 @@
 /* Files in pieces, found by their content: what is joined, and what may be called whole then. */
 #include "base/checksum.h"
 #include "carve/carve.h"
-#include "carve/indirect.h"
 #include "carved.h"
 #include "check.h"
 #include "fixture.h"
@@ -162,120 +161,6 @@ static void a_sum_tells_where_a_part_goes_on(void)
     }
 }
 
-static void put_number(Drive *drive, gsize at, guint64 number)
-{
-    ek_put_le32(drive->bytes->data + at, (guint32)number);
-}
-
-/* A block of numbers for the `count` blocks that are put behind it; returns how many it holds. */
-static gsize put_list(Drive *drive, gsize block, gsize count)
-{
-    gsize most = MIN(count, block / 4);
-    gsize at = drive->bytes->len;
-    drive_pad(drive, block, FALSE);
-    g_byte_array_set_size(drive->bytes, (guint)(at + block));
-    memset(drive->bytes->data + at, 0, block);
-    for (gsize i = 0; i < most; i++)
-        put_number(drive, at + 4 * i, at / block + 1 + i);
-    return most;
-}
-
-/* As ext2 and ext3 lay a file on a volume that begins with the drive (docs of ext4,
- * "direct/indirect block addressing"): twelve blocks, one of numbers, those; one that names two of
- * numbers, and so on. */
-static EkByte put_in_blocks(Drive *drive, const Specimen *specimen, gsize block)
-{
-    gsize count = (specimen->length + block - 1) / block;
-    gsize put = MIN(count, 12);
-    EkByte at = drive_put(drive, specimen->data, MIN(put * block, specimen->length));
-    gsize top = 0; /* where the block stands that names blocks of numbers */
-    for (guint list = 0; put < count; list++) {
-        if (list == 1) {
-            top = drive->bytes->len;
-            put_list(drive, block, 0);
-        }
-        if (list > 0)
-            put_number(drive, top + 4 * (list - 1), drive->bytes->len / block);
-        gsize more = put_list(drive, block, count - put);
-        gsize first = put * block;
-        drive_put(drive, specimen->data + first, MIN(more * block, specimen->length - first));
-        put += more;
-    }
-    drive_pad(drive, block, FALSE);
-    return at;
-}
-
-static void blocks_of_numbers_lead_through_a_file(void)
-{
-    guint32 seed = test_seed();
-    g_autoptr(GPtrArray) specimens = specimens_new(seed);
-    guint tried = 0;
-    for (gsize block = 1024; block <= 4096; block *= 2) {
-        Drive drive = drive_new(seed + (guint)block);
-        g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkByte));
-        drive_noise(&drive, 16 * 4096);
-        for (guint i = 0; i < specimens->len; i++) {
-            EkByte at = put_in_blocks(&drive, specimens->pdata[i], block);
-            g_array_append_val(places, at);
-        }
-        drive_noise(&drive, 4096);
-        Bench bench;
-        drive_open(&drive, &bench);
-        g_autoptr(GPtrArray) found = carved_search(&bench, 0, TRUE);
-        for (guint i = 0; i < specimens->len; i++) {
-            const Specimen *specimen = specimens->pdata[i];
-            const EkFound *one = carved_at(found, g_array_index(places, EkByte, i));
-            if (!specimen->proves || specimen->length <= 13 * block)
-                continue;
-            gboolean is_right = one != NULL && carved_is_same(&bench, one, specimen);
-            tried++;
-            if (!is_right)
-                g_print("blocks of %u: %s: %s\n", (guint)block, specimen->type,
-                        one != NULL ? one->why : "not found");
-            CHECK(is_right);
-        }
-        bench_close(&bench);
-        g_byte_array_unref(drive.bytes);
-    }
-    CHECK(tried >= 10);
-}
-
-/* Blocks of numbers that name themselves, or what is not there, come to an end. */
-static void hostile_numbers_end(void)
-{
-    guint32 seed = test_seed();
-    for (guint round = 0; round < 4; round++) {
-        const gsize block = 1024;
-        Drive drive = drive_new(seed + round);
-        g_autoptr(GByteArray) text = g_byte_array_new();
-        g_byte_array_set_size(text, 400 * block);
-        memset(text->data, 'a' + (int)round, text->len);
-        Specimen specimen = {"text", "txt", text->data, text->len, FALSE, FALSE};
-        drive_noise(&drive, 16 * block);
-        EkByte at = put_in_blocks(&drive, &specimen, block);
-        gsize top = (gsize)at + (12 + 1 + 256) * block;
-        for (gsize i = 0; round == 1 && i < block / 4; i++)
-            put_number(&drive, top + 4 * i, top / block);
-        for (gsize i = 0; round == 2 && i < block / 4; i++)
-            put_number(&drive, top + 4 * i, top / block + 1 + i % 2);
-        for (gsize i = 0; round == 3 && i < block / 4; i++)
-            put_number(&drive, top + block + 4 * i, G_MAXUINT32 - i);
-        Bench bench;
-        drive_open(&drive, &bench);
-        g_autoptr(GArray) laid = ek_indirect_layout(bench.reader, at, TRUE);
-        CHECK(laid != NULL && laid->len >= 2);
-        EkByte bytes = 0;
-        for (guint i = 0; laid != NULL && i < laid->len; i++)
-            bytes += g_array_index(laid, EkRange, i).bytes;
-        CHECK(round != 0 || bytes == text->len);
-        CHECK(bytes >= (12 + 256) * block);
-        g_autoptr(GArray) none = ek_indirect_layout(bench.reader, at + block, TRUE);
-        CHECK(none == NULL);
-        bench_close(&bench);
-        g_byte_array_unref(drive.bytes);
-    }
-}
-
 /* The second piece lies before the first one, far away among others. */
 static void pieces_before_the_file_are_found(void)
 {
@@ -356,8 +241,6 @@ int main(void)
         {"two pieces are joined", two_pieces_are_joined},
         {"landmarks tell the shift", landmarks_tell_the_shift},
         {"a sum tells where a part goes on", a_sum_tells_where_a_part_goes_on},
-        {"blocks of numbers lead through a file", blocks_of_numbers_lead_through_a_file},
-        {"hostile numbers end", hostile_numbers_end},
         {"pieces before the file are found", pieces_before_the_file_are_found},
         {"what length bounds is laid around others", what_length_bounds_is_laid_around_others},
     };

@@ -70,7 +70,7 @@ static gboolean run(Bench *bench, Visitor *visitors, guint count, guint threads,
     g_autoptr(GArray) ranges = bench_good(bench);
     ek_scan_set_chunk(scan, CHUNK);
     for (guint i = 0; i < count; i++) {
-        EkScanVisitor visitor = {&visitors[i], begin, look, commit, discard, enter};
+        EkScanVisitor visitor = {&visitors[i], begin, look, NULL, commit, discard, enter};
         visitors[i].seen = g_string_new(NULL);
         ek_scan_add(scan, &visitor);
     }

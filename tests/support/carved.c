@@ -37,16 +37,36 @@ EkByte carved_place(const EkFound *found)
     return g_array_index(found->places, EkRange, 0).first;
 }
 
+static gint by_byte(gconstpointer a, gconstpointer b)
+{
+    EkByte one = *(const EkByte *)a;
+    EkByte other = *(const EkByte *)b;
+    return one < other ? -1 : one > other;
+}
+
+/* Is anything known of blocks of numbers? */
+static gboolean settle(EkCarve *carve, const GPtrArray *found)
+{
+    g_autoptr(GArray) firsts = g_array_new(FALSE, FALSE, sizeof(EkByte));
+    for (guint i = 0; i < found->len; i++) {
+        EkByte first = carved_place(found->pdata[i]);
+        g_array_append_val(firsts, first);
+    }
+    g_array_sort(firsts, by_byte);
+    return ek_carve_settle(carve, firsts);
+}
+
 /* Joins what breaks, some at a time. */
-static void join_all(EkCarve *carve, GPtrArray *found, guint threads)
+static void join_all(EkCarve *carve, GPtrArray *found, guint threads, gboolean only_listed)
 {
     g_autoptr(GArray) tasks = g_array_new(FALSE, FALSE, sizeof(EkJoinTask));
-    ek_carve_release_rests(carve);
     for (guint i = 0; i < found->len; i++) {
         const EkFound *one = found->pdata[i];
         gboolean is_open =
-            one->state == EK_CONTENT_CUT || one->followed.may_end || ek_found_held(one) == 0;
-        EkJoinTask task = {is_open ? one->type : NULL, carved_place(one), NULL};
+            only_listed ? one->state != EK_CONTENT_WHOLE
+                        : one->state == EK_CONTENT_CUT ||
+                              (!one->is_told && (one->followed.may_end || ek_found_held(one) == 0));
+        EkJoinTask task = {is_open ? one->type : NULL, carved_place(one), only_listed, NULL};
         g_array_append_val(tasks, task);
     }
     for (guint i = 0; i < tasks->len;) {
@@ -73,14 +93,18 @@ GPtrArray *carved_search(Bench *bench, guint threads, gboolean joins)
     EkRange all = {0, ek_reader_bytes(bench->reader)};
     g_array_append_val(ground, all);
     EkCarveOrder order = {bench->reader, ground, NULL, threads, !joins, 4096};
-    EkCarveSink sink = {&results, take, count};
+    EkCarveSink sink = {&results, take, count, NULL};
     g_autoptr(EkCarve) carve = ek_carve_new(&order, &sink, &cancel);
     g_autoptr(GArray) good = bench_good(bench);
     GError *error = NULL;
     CHECK(ek_carve_scan(carve, good, &error));
     g_clear_error(&error);
-    if (joins)
-        join_all(carve, found, threads);
+    if (!joins)
+        return found;
+    ek_carve_release_rests(carve);
+    if (settle(carve, found))
+        join_all(carve, found, threads, TRUE);
+    join_all(carve, found, threads, FALSE);
     return found;
 }
 

@@ -68,17 +68,23 @@ static gboolean is_tree_page(Database *database, EkSpan page, gsize head)
     return used == gaps;
 }
 
-/* A page of a tree, one that goes on, or one of the map of who points where. */
-static gboolean is_page(Database *database, guint32 number)
+/* A page of a tree (then *sure), one that goes on, or one of the map of who points where. */
+static gboolean is_page(Database *database, guint32 number, gboolean *sure)
 {
+    *sure = FALSE;
     gsize head = number == 1 ? 100 : 0;
     EkSpan page = ek_sqlite_page(database, number);
     guint8 kind = ek_span_u8(page, head);
     if (page.length == 0)
         return FALSE;
+    /* A page may be anything once it is free, but not the beginning of another one. */
+    if (number > 1 && ek_span_equals(page, 0, "SQLite format 3", 16))
+        return FALSE;
     if (g_hash_table_contains(database->free_pages, GUINT_TO_POINTER(number)))
         return TRUE;
-    if ((kind == 2 || kind == 5 || kind == 10 || kind == 13) && is_tree_page(database, page, head))
+    *sure =
+        (kind == 2 || kind == 5 || kind == 10 || kind == 13) && is_tree_page(database, page, head);
+    if (*sure)
         return TRUE;
     if (number == 1 || ek_bytes_are_zero(page.data, page.length))
         return FALSE;
@@ -86,6 +92,12 @@ static gboolean is_page(Database *database, guint32 number)
            (database->has_map && kind >= 1 && kind <= 5 &&
             ek_span_be32(page, 1) <= database->pages);
 }
+
+/* Only pages of trees are like nothing else. */
+typedef struct {
+    guint32 next; /* page */
+    guint32 sure; /* the last one of a tree */
+} Kept;
 
 static void follow(EkContent *content, EkFollowed *followed)
 {
@@ -107,18 +119,19 @@ static void follow(EkContent *content, EkFollowed *followed)
     followed->expected = is_told ? length : 0;
     find_free(&database, trunk, MIN(count, database.pages));
     guint32 lock = ek_sqlite_lock_page(&database);
-    guint32 first = 1;
-    ek_content_kept(content, &first, sizeof first);
-    for (guint32 i = first; i <= database.pages; i++) {
-        if (i == lock || is_page(&database, i)) {
-            guint32 next = i + 1;
-            ek_content_keep(content, (EkByte)i * database.size, &next, sizeof next, TRUE);
-            continue;
+    Kept kept = {1, 0};
+    ek_content_kept(content, &kept, sizeof kept);
+    while (kept.next <= database.pages) {
+        gboolean is_sure = FALSE;
+        if (kept.next != lock && !is_page(&database, kept.next, &is_sure)) {
+            EkByte at = (EkByte)(kept.next - 1) * database.size;
+            ek_followed_break(followed, (EkByte)kept.sure * database.size,
+                              MIN(at, ek_content_bytes(content)), 512, "a page of it is none");
+            return;
         }
-        EkByte at = (EkByte)(i - 1) * database.size;
-        ek_followed_break(followed, at, MIN(at, ek_content_bytes(content)), 512,
-                          "a page of it is none");
-        return;
+        kept.sure = is_sure ? kept.next : kept.sure;
+        kept.next++;
+        ek_content_keep(content, (EkByte)(kept.next - 1) * database.size, &kept, sizeof kept, TRUE);
     }
     gboolean is_proved = is_told && ek_sqlite_is_proved(&database);
     ek_followed_end(followed, length,
