@@ -24,6 +24,8 @@ typedef struct {
     void (*forget)(void *data, EkByte offset);
 } Aside;
 
+#define DEPTH_MOST 3u
+
 struct EkContent {
     EkReader *reader;
     const gint *cancel;
@@ -60,6 +62,7 @@ struct EkContent {
     gboolean is_fixed;
     Aside asides[EK_ASIDES];
     gboolean remembers;
+    guint depth; /* a part of a part of ... */
 };
 
 EkContent *ek_content_new(EkReader *reader)
@@ -496,6 +499,41 @@ void ek_content_places(const EkContent *content, EkByte bytes, GArray *places)
         else
             g_array_append_val(places, piece);
     }
+}
+
+GArray *ek_content_pieces(const EkContent *content, EkByte offset, EkByte bytes)
+{
+    GArray *pieces = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    ek_content_places(content, offset + bytes, pieces);
+    while (pieces->len > 0 && offset >= g_array_index(pieces, EkRange, 0).bytes) {
+        offset -= g_array_index(pieces, EkRange, 0).bytes;
+        g_array_remove_index(pieces, 0);
+    }
+    if (pieces->len > 0) {
+        EkRange *piece = &g_array_index(pieces, EkRange, 0);
+        *piece = (EkRange){piece->first + offset, piece->bytes - offset};
+    }
+    return pieces;
+}
+
+EkContent *ek_content_part(const EkContent *content, EkByte offset, EkByte bytes)
+{
+    if (content->depth == DEPTH_MOST)
+        return NULL;
+    g_autoptr(GArray) pieces = ek_content_pieces(content, offset, bytes);
+    EkContent *part = ek_content_new(content->reader);
+    part->cancel = content->cancel;
+    part->near = content->near;
+    part->near_place = content->near_place;
+    part->remembers = content->remembers;
+    part->depth = content->depth + 1;
+    ek_content_lay(part, (const EkRange *)(gconstpointer)pieces->data, pieces->len);
+    return part;
+}
+
+void ek_content_charge(EkContent *content, guint64 work)
+{
+    content->work += work;
 }
 
 gsize ek_content_before(const EkContent *content, guint8 *bytes, gsize most)

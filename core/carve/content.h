@@ -90,7 +90,7 @@ gboolean ek_content_is_fixed(const EkContent *content);
 
 /* What each that unpacks it keeps with it, which is freed with it. Where other pieces come from
  * `offset` on, `forget` is told. */
-typedef enum { EK_ASIDE_DEFLATE, EK_ASIDE_LZMA, EK_ASIDES } EkAside;
+typedef enum { EK_ASIDE_DEFLATE, EK_ASIDE_LZMA, EK_ASIDE_PART, EK_ASIDES } EkAside;
 void ek_content_set_aside(EkContent *content, EkAside kind, void *aside, GDestroyNotify destroy,
                           void (*forget)(void *aside, EkByte offset));
 
@@ -110,6 +110,16 @@ EkByte ek_content_reached(const EkContent *content);
 
 /* Appends where its first `bytes` lie (EkRange). */
 void ek_content_places(const EkContent *content, EkByte bytes, GArray *places);
+
+/* Where these bytes of it lie (EkRange). The caller unrefs. */
+GArray *ek_content_pieces(const EkContent *content, EkByte offset, EkByte bytes);
+
+/* A part of it as a content of its own: what a file holds is followed in it. It does not change
+ * with the whole. NULL where such parts lie too deep in each other. The caller frees. */
+EkContent *ek_content_part(const EkContent *content, EkByte offset, EkByte bytes);
+
+/* What was read through a part is its own work too. */
+void ek_content_charge(EkContent *content, guint64 work);
 
 /* What lies on the drive right before its first byte, up to `most` bytes. Returns how many; 0 where
  * they were not read. */

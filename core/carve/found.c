@@ -97,7 +97,8 @@ EkHides ek_found_hides(const EkFound *found)
     if (followed->is_tail)
         return EK_HIDES_SAME;
     /* It goes on to where it may end; or another file begins there. */
-    if (followed->may_end && ek_found_held(found) < found->bytes)
+    if (followed->sure < followed->length &&
+        (followed->may_end || followed->end == EK_FOLLOW_ENDED))
         return EK_HIDES_PLAIN;
     if (found->state != EK_CONTENT_DOUBTFUL || ek_found_held(found) > 0 || found->type->is_disk)
         return EK_HIDES_NOTHING;
@@ -114,7 +115,7 @@ EkByte ek_found_held(const EkFound *found)
     /* What was joined on a guess does not keep others from their ground. */
     if (found->state == EK_CONTENT_DOUBTFUL && found->places->len > 1 && !found->is_told)
         return MIN(found->bytes, g_array_index(found->places, EkRange, 0).bytes);
-    return found->followed.proof == EK_PROOF_LENGTH ? 0 : found->bytes;
+    return found->followed.proof == EK_PROOF_LENGTH ? 0 : MIN(found->bytes, found->followed.sure);
 }
 
 void ek_carving_hold(EkCarve *carve, const EkFound *found)

@@ -226,9 +226,10 @@ static gboolean add_piece(EkJoining *joining, const EkFollowed *broken)
     if (add_by_sum(joining, broken) || ek_join_by_landmark(joining, broken, before) ||
         ek_join_by_next(joining, broken, before))
         return TRUE;
-    if (joining->type->joins && add_at_end(joining, broken, before, MAX(lowest, grid), highest))
+    gboolean tells = joining->type->joins && !broken->tells_late;
+    if (tells && add_at_end(joining, broken, before, MAX(lowest, grid), highest))
         return TRUE;
-    for (guint turn = 0; joining->type->joins && turn < G_N_ELEMENTS(steps); turn++) {
+    for (guint turn = 0; tells && turn < G_N_ELEMENTS(steps); turn++) {
         guint step = joining->type->may_lie_in != NULL ? far_first[turn] : turn;
         /* What was kept on the way is made again. */
         if (turn > 0) {

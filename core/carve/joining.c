@@ -61,6 +61,7 @@ EkFollowed ek_joining_follow(EkJoining *joining)
     followed.is_unproved = FALSE;
     followed.may_end = FALSE;
     followed.has_next = FALSE;
+    followed.tells_late = FALSE;
     followed.broken.bytes = 0;
     followed.landmark = (EkLandmark){0};
     joining->type->follow(joining->content, &followed);

@@ -64,7 +64,7 @@ typedef struct {
     EkFollowEnd end;
     EkProof proof;
     EkByte length;        /* ended: of the file. Broke: the first byte that is no more right */
-    EkByte sure;          /* broke: up to here it surely belongs to it */
+    EkByte sure;          /* up to here it surely belongs to it */
     EkByte expected;      /* the length that it says; 0: it does not */
     gboolean is_tail;     /* its beginning is missing: what begins in it as its type is of it */
     gboolean is_doubtful; /* it may be part of another one of its type: nothing tells */
@@ -73,6 +73,7 @@ typedef struct {
     gboolean has_next;    /* ended: another one begins right behind it, which may be part of it */
     gboolean is_wrong;    /* ended: all is where it says, but some of it is not right (`broken`) */
     gboolean is_unproved; /* ended: a checksum that many leave wrong is wrong */
+    gboolean tells_late;  /* broke: nothing in it tells soon whether it goes on somewhere */
     EkBroken broken;      /* broke: where it did so */
     EkLandmark landmark;  /* broke: what must stand behind that */
     const char *why;      /* what was checked, or what broke; constant */

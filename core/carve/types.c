@@ -4,6 +4,7 @@
 
 #include "carve/types/all.h"
 
+/* clang-format off */
 const EkCarveType *const ek_carve_types[] = {
     &ek_carve_jpeg,
     &ek_carve_png,
@@ -65,8 +66,10 @@ const EkCarveType *const ek_carve_types[] = {
     &ek_carve_macho,
     &ek_carve_shortcut,
     &ek_carve_text,
+    &ek_carve_ar,
     NULL,
 };
+/* clang-format on */
 
 const EkCarveType *ek_carve_type_named(const char *name)
 {

@@ -2,6 +2,7 @@
 /* Following one file whose bytes are known. */
 #include "carve/verify.h"
 
+#include "carve/followed.h"
 #include "carve/types.h"
 #include "scan/scan.h"
 
@@ -55,7 +56,8 @@ static EkVerification follow(const EkCarveType *type, EkContent *content, EkByte
     EkFollowed followed;
     memset(&followed, 0, sizeof followed);
     type->follow(content, &followed);
-    EkVerification found = {.type = type, .at = followed.length, .why = followed.why};
+    EkVerification found = {
+        .type = type, .at = followed.length, .why = followed.why, .followed = followed};
     if (followed.is_wrong)
         found.at = followed.broken.first;
     if (followed.end == EK_FOLLOW_NOTHING)
@@ -69,24 +71,117 @@ static EkVerification follow(const EkCarveType *type, EkContent *content, EkByte
 }
 
 /* The one that is right counts, else the first that says anything. */
-EkVerification ek_verify(EkReader *reader, const gint *cancel)
+static EkVerification verify(EkContent *content)
 {
     EkVerification best = {0};
-    EkByte bytes = ek_reader_bytes(reader);
-    g_autoptr(EkContent) content = ek_content_new(reader);
-    ek_content_watch(content, cancel);
+    EkByte bytes = ek_content_bytes(content);
+    g_autoptr(GArray) all = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    ek_content_places(content, bytes, all);
     for (guint i = 0; ek_carve_types[i] != NULL && best.verified != EK_VERIFIED_RIGHT; i++) {
         const EkCarveType *type = ek_carve_types[i];
-        EkRange all = {0, bytes};
-        ek_content_lay(content, &all, 1);
         if (type->is_plain || bytes <= type->before || !begins_as(type, content))
             continue;
-        ek_content_lay(content, &all, 1);
+        ek_content_lay(content, (const EkRange *)(gconstpointer)all->data, all->len);
         EkVerification found = follow(type, content, bytes);
         if (found.verified == EK_VERIFIED_RIGHT || (best.type == NULL && found.type != NULL))
             best = found;
     }
-    if (cancel != NULL && g_atomic_int_get(cancel) != 0)
-        best = (EkVerification){0};
     return best;
+}
+
+EkVerification ek_verify(EkReader *reader, const gint *cancel)
+{
+    g_autoptr(EkContent) content = ek_content_new(reader);
+    EkRange all = {0, ek_reader_bytes(reader)};
+    ek_content_watch(content, cancel);
+    ek_content_lay(content, &all, 1);
+    EkVerification found = verify(content);
+    if (cancel != NULL && g_atomic_int_get(cancel) != 0)
+        found = (EkVerification){0};
+    return found;
+}
+
+/* --- in another one -------------------------------------------------------------------------- */
+
+#define LONG 65536u /* what is longer is gone on with when other pieces are tried */
+
+/* What was followed last, for the next try. */
+typedef struct {
+    EkByte first;
+    const EkCarveType *type;
+    EkContent *content;
+    EkByte changed; /* of the whole: from here on other pieces lie */
+} Part;
+
+static void part_free(void *data)
+{
+    Part *part = data;
+    ek_content_free(part->content);
+    g_free(part);
+}
+
+static void part_forget(void *data, EkByte offset)
+{
+    Part *part = data;
+    part->changed = MIN(part->changed, offset);
+}
+
+/* Lays the part as the whole is laid now. */
+static void lay_again(Part *part, const EkContent *content, EkByte bytes)
+{
+    EkByte from = part->changed - part->first;
+    from = MIN(MIN(from, ek_content_bytes(part->content)), bytes);
+    g_autoptr(GArray) pieces = ek_content_pieces(content, part->first + from, bytes - from);
+    ek_content_relay(part->content, from, (const EkRange *)(gconstpointer)pieces->data,
+                     pieces->len);
+    ek_content_set_fixed(part->content, ek_content_is_fixed(content));
+    part->changed = G_MAXUINT64;
+}
+
+static void hold_part(EkContent *content, EkByte first, const EkCarveType *type, EkContent *own)
+{
+    Part *part = ek_content_aside(content, EK_ASIDE_PART);
+    if (part != NULL)
+        part_free(part);
+    part = g_new0(Part, 1);
+    *part = (Part){first, type, own, G_MAXUINT64};
+    ek_content_set_aside(content, EK_ASIDE_PART, part, part_free, part_forget);
+}
+
+EkVerification ek_verify_part(EkContent *content, EkByte offset, EkByte bytes)
+{
+    EkVerification found = {0};
+    Part *held = ek_content_aside(content, EK_ASIDE_PART);
+    if (held != NULL && held->first == offset && held->changed > offset) {
+        guint64 work = ek_content_work(held->content);
+        lay_again(held, content, bytes);
+        found = follow(held->type, held->content, bytes);
+        ek_content_charge(content, ek_content_work(held->content) - work);
+        return found;
+    }
+    EkContent *part = ek_content_part(content, offset, bytes);
+    if (part == NULL)
+        return found;
+    found = verify(part);
+    ek_content_charge(content, ek_content_work(part));
+    if (found.type != NULL && bytes > LONG && ek_content_remembers(content))
+        hold_part(content, offset, found.type, part);
+    else
+        ek_content_free(part);
+    return found;
+}
+
+void ek_verify_break(EkFollowed *whole, const EkVerification *part, EkByte first, EkByte least,
+                     const char *why)
+{
+    whole->tells_late = part->type != NULL && !part->type->joins;
+    if (part->type != NULL && part->followed.end == EK_FOLLOW_BROKE) {
+        whole->broken = part->followed.broken;
+        whole->landmark = part->followed.landmark;
+        whole->broken.first += first;
+        whole->landmark.at += first;
+        ek_followed_break(whole, first + part->followed.sure, first + part->at, least, why);
+    } else {
+        ek_followed_break(whole, first, first + part->at, least, why);
+    }
 }

@@ -235,6 +235,85 @@ static void what_length_bounds_is_laid_around_others(void)
     g_byte_array_unref(drive.bytes);
 }
 
+#define NOTES 40000u
+
+/* An archive of tar with a table, a picture and notes, or the picture last; not filled up to a
+ * record. */
+static GByteArray *pack_entries(const Specimen *picture, gboolean picture_last)
+{
+    GByteArray *tar = g_byte_array_new();
+    g_autofree char *text = g_strnfill(NOTES, 'x');
+    const struct {
+        const char *name;
+        const void *data;
+        gsize length;
+    } entries[] = {{"Catalogue.csv", "accession;seeds\nHF-1998-001;40\n", 32},
+                   {"Germination.png", picture->data, picture->length},
+                   {"Notes.bin", text, NOTES}};
+    for (gsize n = 0; n < G_N_ELEMENTS(entries); n++) {
+        gsize i = picture_last && n > 0 ? 3 - n : n;
+        guint8 head[512] = {0};
+        guint sum = 0;
+        g_strlcpy((char *)head, entries[i].name, 100);
+        g_snprintf((char *)head + 124, 12, "%011o", (guint)entries[i].length);
+        memcpy(head + 148, "        ", 8);
+        head[156] = '0';
+        memcpy(head + 257, "ustar\00000", 8);
+        for (gsize k = 0; k < sizeof head; k++)
+            sum += head[k];
+        g_snprintf((char *)head + 148, 8, "%06o", sum);
+        g_byte_array_append(tar, head, sizeof head);
+        g_byte_array_append(tar, entries[i].data, (guint)entries[i].length);
+        drive_pad(&(Drive){tar, 0}, 512, FALSE);
+    }
+    g_byte_array_set_size(tar, tar->len + 1024);
+    memset(tar->data + tar->len - 1024, 0, 1024);
+    return tar;
+}
+
+/* Where an entry of an archive breaks, it goes on elsewhere; and what begins in the last entry that
+ * nothing speaks for is a file of its own, as that may have been overwritten. */
+static void entries_of_archives_are_followed(void)
+{
+    guint32 seed = test_seed();
+    g_autoptr(GPtrArray) specimens = specimens_new(seed);
+    const Specimen *picture = NULL;
+    for (guint i = 0; i < specimens->len; i++) {
+        const Specimen *one = specimens->pdata[i];
+        if (g_str_equal(one->type, "png") && one->length > 8 * 4096)
+            picture = one;
+    }
+    CHECK(picture != NULL);
+    if (picture == NULL)
+        return;
+    g_autoptr(GByteArray) packed = pack_entries(picture, TRUE);
+    g_autoptr(GByteArray) other = pack_entries(picture, FALSE);
+    Specimen tar = {"tar", "tar", packed->data, packed->len, TRUE, FALSE};
+    gsize cut = 4096 * (12 + seed % 5);
+    Drive drive = drive_new(seed);
+    EkByte at = drive_put(&drive, tar.data, cut);
+    drive_noise(&drive, 3 * 4096);
+    drive_put(&drive, tar.data + cut, tar.length - cut);
+    drive_pad(&drive, 4096, FALSE);
+    /* The last entry of the other one, overwritten by a picture. */
+    EkByte second = drive_put(&drive, other->data, other->len);
+    EkByte inner = second + other->len / 4096 * 4096 - 5 * 4096;
+    memcpy(drive.bytes->data + inner, picture->data, 4 * 4096);
+    drive_noise(&drive, 5 * 4096);
+    Bench bench;
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) found = carved_search(&bench, 0, TRUE);
+    const EkFound *one = carved_at(found, at);
+    CHECK(one != NULL && carved_is_same(&bench, one, &tar));
+    CHECK(one != NULL && one->state == EK_CONTENT_DOUBTFUL);
+    one = carved_at(found, second);
+    CHECK(one != NULL && one->state != EK_CONTENT_WHOLE);
+    one = carved_at(found, inner);
+    CHECK(one != NULL);
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
 int main(void)
 {
     static const Test tests[] = {
@@ -242,6 +321,7 @@ int main(void)
         {"landmarks tell the shift", landmarks_tell_the_shift},
         {"a sum tells where a part goes on", a_sum_tells_where_a_part_goes_on},
         {"pieces before the file are found", pieces_before_the_file_are_found},
+        {"entries of archives are followed", entries_of_archives_are_followed},
         {"what length bounds is laid around others", what_length_bounds_is_laid_around_others},
     };
     return RUN_TESTS("joins", tests);

@@ -346,6 +346,45 @@ static void add_archive(GPtrArray *list, const char *type, const char *ending, i
     add_file(list, type, ending, "specimen.tmp", joins, proves);
 }
 
+static void add_member(GByteArray *package, const char *name, const guint8 *data, guint length)
+{
+    g_autofree char *header = g_strdup_printf("%-16s%-12u%-6u%-6u%-8s%-10u`\n", name, 1750000000u,
+                                              0u, 0u, "100644", length);
+    g_byte_array_append(package, (const guint8 *)header, 60);
+    g_byte_array_append(package, data, length);
+    if (length % 2 != 0)
+        g_byte_array_append(package, (const guint8 *)"\n", 1);
+}
+
+/* As deb(5) has it: its version, and two archives. */
+static void add_package(GPtrArray *list, guint32 seed)
+{
+    g_autoptr(GPtrArray) parts = g_ptr_array_new_with_free_func(specimen_free);
+    add_archive(parts, "", "", ARCHIVE_FORMAT_TAR_USTAR, ARCHIVE_FILTER_GZIP, FALSE, FALSE,
+                seed + 1);
+    add_archive(parts, "", "", ARCHIVE_FORMAT_TAR_USTAR, ARCHIVE_FILTER_XZ, FALSE, FALSE, seed);
+    const Specimen *control = parts->pdata[0];
+    const Specimen *data = parts->pdata[1];
+    g_autoptr(GByteArray) package = g_byte_array_new();
+    g_byte_array_append(package, (const guint8 *)"!<arch>\n", 8);
+    add_member(package, "debian-binary", (const guint8 *)"2.0\n", 4);
+    add_member(package, "control.tar.gz", control->data, (guint)control->length);
+    add_member(package, "data.tar.xz", data->data, (guint)data->length);
+    add(list, "deb", "deb", package->data, package->len, TRUE, TRUE);
+    /* Packed by what nobody here unpacks. */
+    guint8 noise[3000];
+    fill_noise(noise, sizeof noise, seed);
+    g_byte_array_set_size(package, 8);
+    add_member(package, "debian-binary", (const guint8 *)"2.0\n", 4);
+    add_member(package, "control.tar.lz", noise, 601);
+    add_member(package, "data.tar.lz", noise, sizeof noise);
+    add(list, "deb", "deb", package->data, package->len, FALSE, FALSE);
+    g_byte_array_set_size(package, 8);
+    add_member(package, "sowing.txt/", (const guint8 *)"Silene latifolia, 1998\n", 23);
+    add_member(package, "readings.o/", noise, 701);
+    add(list, "deb", "a", package->data, package->len, FALSE, FALSE);
+}
+
 static void make_database(const char *sql)
 {
     sqlite3 *store = NULL;
@@ -561,6 +600,7 @@ GPtrArray *specimens_new(guint32 seed)
     add_archive(list, "bzip2", "bz2", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_BZIP2, FALSE, TRUE, seed);
     add_archive(list, "xz", "xz", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_XZ, FALSE, TRUE, seed);
     add_archive(list, "zstd", "zst", ARCHIVE_FORMAT_RAW, ARCHIVE_FILTER_ZSTD, FALSE, FALSE, seed);
+    add_package(list, seed);
     add_databases(list, seed);
     add_sounds(list, noise);
     add_mp4(list, noise, FALSE);

@@ -61,6 +61,7 @@ extern const EkCarveType ek_carve_vmdk;
 extern const EkCarveType ek_carve_wav;
 extern const EkCarveType ek_carve_webp;
 extern const EkCarveType ek_carve_woff;
+extern const EkCarveType ek_carve_ar;
 extern const EkCarveType ek_carve_xml;
 extern const EkCarveType ek_carve_xz;
 extern const EkCarveType ek_carve_zip;

@@ -3,6 +3,7 @@
  * blocks, and two empty blocks at the end. */
 #include "carve/followed.h"
 #include "carve/types/all.h"
+#include "carve/verify.h"
 
 #define BLOCK 512u
 #define RECORD 10240u
@@ -36,50 +37,106 @@ static gboolean begin(EkSpan span)
     return sum == octal(span, 148, 8) && ek_span_u8(span, 0) != 0;
 }
 
+/* Where it is up to. */
+typedef struct {
+    EkByte at;
+    EkByte sure;   /* up to here it surely is of it: headers, and entries that are right */
+    EkRange wrong; /* an entry that is not right, with the next header behind it; 0 bytes: none */
+} Place;
+
+static gboolean is_header(EkContent *content, EkByte at)
+{
+    EkSpan head = ek_content_some(content, at, BLOCK);
+    return head.length == BLOCK && begin(head);
+}
+
+/* Only what is longer than a block can be in pieces. Where the next header stands right behind one
+ * that is wrong, it was so when it was packed. */
+static gboolean take_entry(EkContent *content, EkFollowed *followed, Place *place, EkByte size)
+{
+    EkByte first = place->at + BLOCK;
+    EkByte next = first + ek_divide_up(size, BLOCK) * BLOCK;
+    EkByte there = ek_content_bytes(content);
+    gboolean is_there = next <= there && ek_content_at(content, next - 1, 1).length == 1;
+    EkVerification entry = {0};
+    if (size > BLOCK && first < there)
+        entry = ek_verify_part(content, first, MIN(size, there - first));
+    gboolean is_wrong = entry.verified == EK_VERIFIED_WRONG;
+    gboolean goes_on = is_there && (!is_wrong || is_header(content, next));
+    if (!goes_on && is_wrong)
+        ek_verify_break(followed, &entry, first, BLOCK, "an entry of it breaks");
+    else if (!goes_on)
+        ek_followed_break(followed, first, place->at, BLOCK, "no header where one must stand");
+    if (!goes_on)
+        return FALSE;
+    place->sure = first;
+    if (size <= BLOCK || (entry.verified == EK_VERIFIED_RIGHT &&
+                          (entry.at == size || entry.followed.proof >= EK_PROOF_DECODED)))
+        place->sure = next;
+    if (is_wrong)
+        place->wrong = (EkRange){first, size};
+    place->at = next;
+    return TRUE;
+}
+
+static void take_first(EkFollowed *followed, EkSpan head)
+{
+    gsize length = 0;
+    while (length < 100 && ek_span_u8(head, length) != 0)
+        length++;
+    ek_followed_words(followed, ek_span_part(head, 0, length));
+    ek_followed_date(followed, ek_timestamp_utc((gint64)octal(head, 136, 12)));
+}
+
+/* Behind an entry that nothing speaks for the empty blocks may be another's: unless they fill up a
+ * record, as most writers do. */
+static void end(EkContent *content, EkFollowed *followed, const Place *place)
+{
+    EkByte bytes = ek_content_bytes(content);
+    EkByte end = MIN(place->at + (EkByte)2 * BLOCK, bytes);
+    EkByte padded = ek_divide_up(end, RECORD) * RECORD;
+    gboolean is_padded =
+        padded <= bytes && ek_content_is_zero(content, place->at, padded - place->at);
+    /* One whose first entries are missing looks like this too. */
+    followed->is_doubtful = TRUE;
+    ek_followed_end(followed, is_padded ? padded : end, EK_PROOF_TABLES,
+                    "the sums of all headers; whether the first one is the beginning is not known");
+    followed->is_wrong = place->wrong.bytes > 0;
+    followed->broken = (EkBroken){.first = place->wrong.first, .bytes = place->wrong.bytes};
+    if (place->sure < place->at && !is_padded)
+        followed->sure = place->sure;
+}
+
 static void follow(EkContent *content, EkFollowed *followed)
 {
-    EkByte at = 0;
-    EkByte bytes = ek_content_bytes(content);
-    ek_content_kept(content, &at, sizeof at);
+    Place place = {0};
+    ek_content_kept(content, &place, sizeof place);
     for (guint i = 0; i < MEMBERS_MOST; i++) {
-        EkSpan head = ek_content_some(content, at, BLOCK);
-        if (head.length == BLOCK && ek_bytes_are_zero(head.data, BLOCK) && at > 0)
+        EkSpan head = ek_content_some(content, place.at, BLOCK);
+        if (head.length == BLOCK && ek_bytes_are_zero(head.data, BLOCK) && place.at > 0)
             break;
         guint64 size = octal(head, 124, 12);
         guint8 kind = ek_span_u8(head, 156);
-        gboolean has_data =
-            kind != '1' && kind != '2' && kind != '3' && kind != '4' && kind != '5' && kind != '6';
-        EkByte next = at + BLOCK + (has_data ? ek_divide_up(size, BLOCK) * BLOCK : 0);
-        if (!begin(head) || size > G_MAXINT64 / 4 || next > bytes) {
-            ek_followed_break(followed, at, at, BLOCK, "no header where one must stand");
+        gboolean has_data = kind < '1' || kind > '6';
+        if (!begin(head) || size > G_MAXINT64 / 4) {
+            ek_followed_break(followed, place.sure, place.at, BLOCK,
+                              "no header where one must stand");
             return;
         }
-        if (at == 0) {
-            gsize length = 0;
-            while (length < 100 && head.data[length] != 0)
-                length++;
-            ek_followed_words(followed, ek_span_part(head, 0, length));
-            ek_followed_date(followed, ek_timestamp_utc((gint64)octal(head, 136, 12)));
-        }
-        at = next;
-        ek_content_keep(content, at, &at, sizeof at, TRUE);
+        if (place.at == 0)
+            take_first(followed, head);
+        if (!take_entry(content, followed, &place, has_data ? size : 0))
+            return;
+        ek_content_keep(content, place.at, &place, sizeof place, TRUE);
     }
-    EkByte end = MIN(at + (EkByte)2 * BLOCK, bytes);
-    EkByte padded = ek_divide_up(end, RECORD) * RECORD;
-    /* Most writers fill up to whole records. */
-    if (padded <= bytes && ek_content_is_zero(content, at, padded - at))
-        end = padded;
-    /* One whose first entries are missing looks like this too. */
-    followed->is_doubtful = TRUE;
-    ek_followed_end(followed, end, EK_PROOF_TABLES,
-                    "the sums of all headers; whether the first one is the beginning is not known");
+    end(content, followed, &place);
 }
 
 const EkCarveType ek_carve_tar = {
     .name = "tar",
     .ending = "tar",
     .kind = EK_KIND_ARCHIVE,
-    .checks = "the sum of each header, to the empty blocks at the end",
+    .checks = "the sum of each header, and the entries, to the empty blocks at the end",
     .names = "the first entry and its date",
     .signatures = signatures,
     .signature_count = G_N_ELEMENTS(signatures),

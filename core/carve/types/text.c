@@ -132,7 +132,8 @@ static gboolean begin(EkSpan span)
     Coding coding = coding_of(span);
     EkSpan part = ek_span_part(span, 0, LOOKED_AT);
     part.length = text_length(part, coding, TRUE);
-    if (part.length < LEAST || repeats(part))
+    /* An archive of ar begins with text, however much of it is left. */
+    if (part.length < LEAST || repeats(part) || ek_span_equals(span, 0, "!<arch>\n", 8))
         return FALSE;
     return coding == UTF8 ? has_statistic(part) : has_wide_statistic(part, coding == UTF16_BIG);
 }

@@ -156,14 +156,14 @@ static gboolean is_index(EkSpan span)
 }
 
 /* Chunks follow one another, up to the end of the block, the sum of it, and another block or the
- * index. `told` is the bytes of the sum. */
+ * index. `told` is the bytes of the sum; `sum` where in a word of four bytes it begins. */
 static gboolean stands(const EkLandmark *landmark, EkSpan span)
 {
     gsize at = 0;
     EkLzmaChain chain = ek_lzma2_chain(span, &at);
     if (chain != EK_LZMA_CHAIN_ENDS || span.length <= EK_LANDMARK_GLANCE)
         return chain != EK_LZMA_CHAIN_BREAKS;
-    gsize padding = (gsize)(ek_divide_up(landmark->at + at, 4) * 4 - landmark->at - at);
+    gsize padding = (gsize)(ek_divide_up(landmark->sum + at, 4) * 4 - landmark->sum - at);
     if (at + padding > span.length || !ek_bytes_are_zero(span.data + at, padding))
         return FALSE;
     EkSpan next = ek_span_part(span, at + padding + (gsize)landmark->told, span.length);
@@ -252,10 +252,12 @@ static void follow(EkContent *content, EkFollowed *followed)
         return;
     }
     EkByte sure = MAX(streams.sure, followed->broken.first);
+    EkByte next = followed->broken.first + followed->broken.bytes;
     if (followed->broken.bytes > 0)
-        followed->landmark = (EkLandmark){.at = followed->broken.first + followed->broken.bytes,
+        followed->landmark = (EkLandmark){.at = next,
                                           .shown = EK_LANDMARK_SHOWN,
                                           .told = sum_bytes[streams.check & 15],
+                                          .sum = next % 4,
                                           .stands = stands};
     ek_followed_break(followed, streams.at > 4096 ? MAX(sure, LEAST) : 0,
                       MIN(streams.at, ek_content_bytes(content)), LEAST, "a chunk of it breaks");
