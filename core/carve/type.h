@@ -44,7 +44,7 @@ typedef struct {
  * apart: where it stands on the drive, that part of the file lies. */
 typedef struct EkLandmark EkLandmark;
 struct EkLandmark {
-    EkByte at;    /* byte of the file */
+    EkByte at;    /* byte of the file, or of the one that it is an entry of */
     gsize shown;  /* bytes that must be seen of it, EK_LANDMARK_GLANCE to EK_LANDMARK_SHOWN */
     guint64 told; /* what stands() knows of it from the part that was followed */
     guint64 sum;

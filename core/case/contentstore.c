@@ -34,6 +34,9 @@ static const char *const made_by[] = {
     "CREATE TABLE list (place INTEGER PRIMARY KEY, number INTEGER NOT NULL);",
 };
 
+#define VERSIONS ((int)G_N_ELEMENTS(made_by))
+#define READABLE 2 /* the oldest one that can be read as it is */
+
 struct EkContentStore {
     sqlite3 *store;
     gboolean is_open; /* a transaction */
@@ -57,8 +60,20 @@ EkContentStore *ek_contentstore_open(EkCase *self, gboolean writable, GError **e
     g_autoptr(EkContentStore) store = g_new0(EkContentStore, 1);
     store->store = ek_sql_open(ek_case_folder(self), NAME, writable, writable, error);
     if (store->store == NULL ||
-        (writable && !ek_sql_migrate(store->store, made_by, G_N_ELEMENTS(made_by), error)) ||
-        !ek_sql_check_schema(store->store, made_by, G_N_ELEMENTS(made_by), NULL, error))
+        (writable && !ek_sql_migrate(store->store, made_by, VERSIONS, error)))
+        return NULL;
+    int version = ek_sql_known_version(store->store, VERSIONS, error);
+    if (version < 0)
+        return NULL;
+    /* What came since only the search itself needs. */
+    if (version < READABLE) {
+        ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                     "the search by content is from an earlier Ektypon. To search again: "
+                     "ektypon carve %s",
+                     ek_case_folder(self));
+        return NULL;
+    }
+    if (!ek_sql_check_schema(store->store, made_by, version, NULL, error))
         return NULL;
     return g_steal_pointer(&store);
 }

@@ -330,15 +330,22 @@ static gboolean migrate_once(sqlite3 *store, void *data, GError **error)
     return ek_sql_run(store, data, error);
 }
 
-gboolean ek_sql_migrate(sqlite3 *store, const char *const *migrations, int count, GError **error)
+int ek_sql_known_version(sqlite3 *store, int count, GError **error)
 {
     int version = ek_sql_version(store, error);
+    if (version <= count)
+        return version;
+    ek_error_set(error, EK_ERROR_UNSUPPORTED,
+                 "made by a newer Ektypon (schema %d, this one knows %d). Use that one", version,
+                 count);
+    return -1;
+}
+
+gboolean ek_sql_migrate(sqlite3 *store, const char *const *migrations, int count, GError **error)
+{
+    int version = ek_sql_known_version(store, count, error);
     if (version < 0)
         return FALSE;
-    if (version > count)
-        return ek_error_set(error, EK_ERROR_UNSUPPORTED,
-                            "made by a newer Ektypon (schema %d, this one knows %d). Use that one",
-                            version, count);
     for (; version < count; version++) {
         g_autofree char *sql =
             g_strdup_printf("%s; PRAGMA user_version=%d", migrations[version], version + 1);

@@ -70,6 +70,9 @@ gboolean ek_sql_migrate(sqlite3 *store, const char *const *migrations, int count
 /* The store's version, or -1 with *error. */
 int ek_sql_version(sqlite3 *store, GError **error);
 
+/* The same; EK_ERROR_UNSUPPORTED for one behind `count`, which a newer program made. */
+int ek_sql_known_version(sqlite3 *store, int count, GError **error);
+
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(sqlite3, sqlite3_close)
 typedef sqlite3_stmt EkStatement;
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(EkStatement, sqlite3_finalize)

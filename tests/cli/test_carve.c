@@ -235,6 +235,34 @@ static void more_is_found_after_more_was_read(void)
     CHECK_NUMBER(count_carved("--condition holed"), 0);
 }
 
+/* A case may be older than the program. */
+static void a_catalogue_of_an_earlier_program_is_read(void)
+{
+    make_files(1, 1);
+    make_card("card.img");
+    done("new bench --adopt card.img");
+    done("carve bench");
+    g_auto(Result) before = ektypon("find bench carved --json");
+    CHECK_STATUS(before, 0);
+    must("sqlite3 bench/contents.db 'DROP TABLE list; PRAGMA user_version=2' && rm -f "
+         "bench/files-0*");
+    g_auto(Result) after = ektypon("find bench carved --json");
+    CHECK_STATUS(after, 0);
+    CHECK_TEXT(after.out, before.out);
+    done("carve bench");
+    must("sqlite3 bench/contents.db 'DROP TABLE list; ALTER TABLE content DROP COLUMN copy; "
+         "PRAGMA user_version=1'");
+    g_auto(Result) old = ektypon("find bench carved");
+    CHECK_STATUS(old, 1);
+    CHECK_CONTAINS(old.err, "To search again: ektypon carve");
+    done("carve bench");
+    done("find bench carved");
+    must("sqlite3 bench/contents.db 'PRAGMA user_version=99'");
+    g_auto(Result) newer = ektypon("find bench carved");
+    CHECK_STATUS(newer, 1);
+    CHECK_CONTAINS(newer.err, "made by a newer Ektypon");
+}
+
 static void misuse_is_told(void)
 {
     make_files(1, 1);
@@ -374,6 +402,7 @@ int main(void)
         {"what is whole is written by the search itself",
          what_is_whole_is_written_by_the_search_itself},
         {"disk images are named by their volumes", disk_images_are_named_by_their_volumes},
+        {"a catalogue of an earlier program is read", a_catalogue_of_an_earlier_program_is_read},
         {"misuse is told", misuse_is_told},
     };
     return RUN_TESTS("carve", tests);

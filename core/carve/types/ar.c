@@ -11,6 +11,7 @@
 #define MARK 8u
 #define HEADER 60u
 #define MEMBERS_MOST 1000000u
+#define PARTS_MOST 64u /* of a package */
 #define VERSION "debian-binary"
 #define DATA "data.tar"
 #define LONG 512u /* what is no longer lies in one block, mostly */
@@ -74,8 +75,8 @@ static gboolean says_packed(EkSpan header)
     return FALSE;
 }
 
-/* As a file of its own, where it is longer than a block; what is wrong in it was so when it was
- * packed where the next header stands right behind it. */
+/* As a file of its own, where it is of a package or longer than a block; what is wrong in it was so
+ * when it was packed where the next header stands right behind it. */
 static gboolean take_member(EkContent *content, EkFollowed *followed, Place *place, EkSpan header,
                             EkByte size)
 {
@@ -87,11 +88,10 @@ static gboolean take_member(EkContent *content, EkFollowed *followed, Place *pla
     gboolean is_there = next <= there && ek_content_at(content, next - 1, 1).length == 1;
     guint64 size_behind = 0;
     EkVerification member = {0};
-    if (size > LONG && first < there)
+    if ((size > LONG || place->is_package) && first < there)
         member = ek_verify_part(content, first, MIN(size, there - first));
-    gboolean is_wrong =
-        member.verified == EK_VERIFIED_WRONG ||
-        (place->is_package && size > LONG && member.type == NULL && says_packed(header));
+    gboolean is_wrong = member.verified == EK_VERIFIED_WRONG ||
+                        (place->is_package && member.type == NULL && says_packed(header));
     gboolean goes_on =
         is_there &&
         (!is_wrong || is_header(ek_content_some(content, next + next % 2, HEADER), &size_behind));
@@ -136,7 +136,7 @@ static void follow(EkContent *content, EkFollowed *followed)
 {
     Place place = {.at = MARK, .proof = EK_PROOF_FULL};
     ek_content_kept(content, &place, sizeof place);
-    while (place.members < MEMBERS_MOST && !place.is_last) {
+    while (place.members < (place.is_package ? PARTS_MOST : MEMBERS_MOST) && !place.is_last) {
         guint8 bytes[HEADER];
         guint64 size = 0;
         guint64 date = 0;
