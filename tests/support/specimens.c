@@ -439,6 +439,17 @@ static void add_sounds(GPtrArray *list, const guint8 *noise)
     compose_bytes(wav, noise, 40000);
     compose_bytes(wav, "LIST\x10\0\0\0INFOINAM\4\0\0\0Reed", 24);
     compose_add(list, "wav", "wav", wav, FALSE, FALSE);
+    /* With lengths of 64 bits. */
+    GByteArray *large = g_byte_array_new();
+    compose_bytes(large, "RF64\xff\xff\xff\xffWAVEds64\x1c\0\0\0", 20);
+    compose_number(large, 72 + 39000, 8, FALSE);
+    compose_number(large, 39000, 8, FALSE);
+    compose_number(large, 19500, 8, FALSE);
+    compose_number(large, 0, 4, FALSE);
+    compose_bytes(large, "fmt \x10\0\0\0\1\0\1\0\x40\x1f\0\0\x80\x3e\0\0\2\0\x10\0data", 28);
+    compose_number(large, G_MAXUINT32, 4, FALSE);
+    compose_bytes(large, noise, 39000);
+    compose_add(list, "wav", "wav", large, FALSE, FALSE);
     GByteArray *midi = g_byte_array_new();
     compose_bytes(midi, "MThd\0\0\0\6\0\1\0\2\0\x60", 14);
     for (guint i = 0; i < 2; i++) {

@@ -1,11 +1,14 @@
 /* SPDX-License-Identifier: MIT */
-/* RIFF (the Multimedia Programming Interface of 1991, OpenDML, WebP container): chunks within the
- * length that stands at the beginning. Films have an index that names each frame. */
+/* RIFF (the Multimedia Programming Interface of 1991, OpenDML, WebP container; RF64 of EBU Tech
+ * 3306 and BW64 of ITU-R BS.2088, with lengths of 64 bits): chunks within the length that stands at
+ * the beginning. Films have an index that names each frame. */
 #include "carve/followed.h"
 #include "carve/types/all.h"
 
 #define CHUNKS_MOST 4000000u
 #define LEAST 64u
+#define ELSEWHERE G_MAXUINT32 /* a length that stands in the chunk of long ones */
+#define LENGTH_MOST ((EkByte)1 << 56)
 
 typedef struct {
     EkContent *content;
@@ -15,6 +18,7 @@ typedef struct {
     guint behind; /* chunks behind the one that holds the bulk */
     EkByte last;  /* the last chunk that was entered or passed */
     EkByte bulk;  /* the largest chunk that nothing checks */
+    EkByte data;  /* the length of the data, where it stands elsewhere */
     gboolean is_film;
     gboolean has_index;
 } Riff;
@@ -59,10 +63,12 @@ static gboolean take_chunks(Riff *riff, EkByte end, guint depth)
 {
     while (riff->at + 8 <= end) {
         EkSpan head = ek_content_some(riff->content, riff->at, 16);
-        guint32 length = ek_span_le32(head, 4);
-        EkByte next = riff->at + 8 + (EkByte)length + (length & 1);
+        EkByte length = ek_span_le32(head, 4);
+        if (length == ELSEWHERE && ek_span_equals(head, 0, "data", 4) && riff->data > 0)
+            length = riff->data;
+        EkByte next = riff->at + 8 + length + (length & 1);
         if (!is_name(head, 0) || riff->chunks++ > CHUNKS_MOST || next > end + 1 ||
-            riff->at + 8 + (EkByte)length > ek_content_bytes(riff->content))
+            riff->at + 8 + length > ek_content_bytes(riff->content))
             return FALSE;
         gboolean is_list = ek_span_equals(head, 0, "LIST", 4);
         riff->last = riff->at;
@@ -91,8 +97,13 @@ static gboolean take_chunks(Riff *riff, EkByte end, guint depth)
 static void follow(EkContent *content, EkFollowed *followed, gboolean is_film, EkByte head)
 {
     Riff riff = {.content = content, .followed = followed, .is_film = is_film};
-    EkSpan first = ek_content_some(content, 0, 12);
-    EkByte end = 8 + (EkByte)ek_span_le32(first, 4);
+    EkSpan first = ek_content_some(content, 0, 36);
+    EkByte length = ek_span_le32(first, 4);
+    if (length == ELSEWHERE && ek_span_equals(first, 12, "ds64", 4)) {
+        length = MIN(ek_span_le64(first, 20), LENGTH_MOST);
+        riff.data = MIN(ek_span_le64(first, 28), LENGTH_MOST);
+    }
+    EkByte end = 8 + length;
     end += end & 1;
     followed->expected = end;
     riff.at = 12;
@@ -100,7 +111,7 @@ static void follow(EkContent *content, EkFollowed *followed, gboolean is_film, E
     /* What is longer than 1 GiB goes on in further lists. */
     for (guint i = 0; fine && is_film && i < 4096; i++) {
         EkSpan further = ek_content_some(content, end, 12);
-        EkByte length = 8 + (EkByte)ek_span_le32(further, 4);
+        length = 8 + (EkByte)ek_span_le32(further, 4);
         if (!ek_span_equals(further, 0, "RIFF", 4) || !ek_span_equals(further, 8, "AVIX", 4))
             break;
         riff.at = end + 12;
@@ -128,11 +139,14 @@ static void follow(EkContent *content, EkFollowed *followed, gboolean is_film, E
 static const EkSignature wav_signatures[] = {{8, 8, {'W', 'A', 'V', 'E', 'f', 'm', 't', ' '}, {0}},
                                              {8, 8, {'W', 'A', 'V', 'E', 'b', 'e', 'x', 't'}, {0}},
                                              {8, 8, {'W', 'A', 'V', 'E', 'J', 'U', 'N', 'K'}, {0}},
-                                             {8, 8, {'W', 'A', 'V', 'E', 'L', 'I', 'S', 'T'}, {0}}};
+                                             {8, 8, {'W', 'A', 'V', 'E', 'L', 'I', 'S', 'T'}, {0}},
+                                             {8, 8, {'W', 'A', 'V', 'E', 'd', 's', '6', '4'}, {0}}};
 
 static gboolean begin(EkSpan span)
 {
-    return ek_span_equals(span, 0, "RIFF", 4);
+    return ek_span_equals(span, 0, "RIFF", 4) ||
+           (ek_span_equals(span, 12, "ds64", 4) &&
+            (ek_span_equals(span, 0, "RF64", 4) || ek_span_equals(span, 0, "BW64", 4)));
 }
 
 static void follow_wav(EkContent *content, EkFollowed *followed)
