@@ -9,6 +9,7 @@
 
 #include <string.h>
 
+#define METADATA_HEAD 64u /* with what tells the sound */
 #define METADATA_PADDING 1u
 #define METADATA_PICTURE 6u
 #define LEAST 64u
@@ -87,19 +88,19 @@ static gboolean take_metadata(Flac *flac, EkFollowed *followed)
     flac->at = 4;
     followed->is_doubtful = FALSE;
     for (guint i = 0; i < 1024; i++) {
-        EkSpan head = ek_content_some(flac->content, flac->at, EK_CONTENT_SHOWN);
+        EkSpan head = ek_content_some(flac->content, flac->at, METADATA_HEAD);
         guint32 length = ek_span_be32(head, 0) & 0xffffff;
         guint8 kind = ek_span_u8(head, 0);
-        EkSpan body = ek_span_part(head, 4, length);
         if (head.length < 4 || (kind & 0x7f) > 6)
             return FALSE;
         if ((kind & 0x7f) == 0) {
-            guint64 packed = ek_span_be64(body, 10);
+            guint64 packed = ek_span_be64(ek_span_part(head, 4, length), 10);
             flac->channels = (guint)(packed >> 41 & 7) + 1;
             flac->depth = (guint)(packed >> 36 & 31) + 1;
             flac->samples = packed & (((guint64)1 << 36) - 1);
         } else if ((kind & 0x7f) == 4) {
-            take_comments(followed, body);
+            take_comments(followed, ek_content_some(flac->content, flac->at + 4,
+                                                    MIN(length, EK_CONTENT_SHOWN)));
         }
         followed->is_doubtful =
             followed->is_doubtful ||

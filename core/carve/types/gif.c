@@ -26,6 +26,7 @@ static gboolean take_blocks(EkContent *content, EkByte *at, EkLzw *codes)
     return FALSE;
 }
 
+/* *at stays where it is unless it begins rightly. */
 static gboolean take_picture(EkContent *content, EkByte *at)
 {
     EkSpan head = ek_content_some(content, *at, 10);
@@ -37,8 +38,11 @@ static gboolean take_picture(EkContent *content, EkByte *at)
     if (head.length < 10 || dots == 0 || first < 1 || first > 8)
         return FALSE;
     ek_lzw_begin(codes, first, FALSE);
-    *at = codes_at + 1;
-    return take_blocks(content, at, codes) && codes->dots >= dots;
+    EkByte blocks = codes_at + 1;
+    gboolean fine = take_blocks(content, &blocks, codes) && codes->dots >= dots;
+    if (fine || blocks > codes_at + 1)
+        *at = blocks;
+    return fine;
 }
 
 static void follow(EkContent *content, EkFollowed *followed)
@@ -62,8 +66,10 @@ static void follow(EkContent *content, EkFollowed *followed)
             fine = take_picture(content, &at);
             pictures++;
         }
+        /* A first picture without one block of codes is none. */
+        gboolean is_one = pictures > 1 || (pictures == 1 && at > block);
         if (!fine) {
-            ek_followed_break(followed, pictures > 0 ? block : 0, at, LEAST,
+            ek_followed_break(followed, is_one ? block : 0, at, LEAST,
                               mark == 0x2c ? "a picture of it breaks"
                                            : "no block where one must stand");
             return;

@@ -66,24 +66,29 @@ static EkByte tag_number(EkSpan span, gsize at, gboolean is_safe)
     return value;
 }
 
-/* The tag before the frames; its length, 0 where there is none. */
-static EkByte pass_tag(EkContent *content, EkFollowed *followed)
+/* Bytes of the tag before the frames; 0: there is none. */
+static EkByte tag_bytes(EkContent *content)
 {
-    EkSpan head = ek_content_some(content, 0, EK_CONTENT_SHOWN);
+    EkSpan head = ek_content_some(content, 0, 10);
+    EkByte size = 0;
     if (!ek_span_equals(head, 0, "ID3", 3) || ek_span_u8(head, 3) > 4)
         return 0;
-    EkByte length = 10;
-    EkByte size = 0;
     for (gsize i = 6; i < 10; i++) {
         if ((ek_span_u8(head, i) & 0x80) != 0)
             return 0;
         size = size << 7 | ek_span_u8(head, i);
     }
+    return 10 + size;
+}
+
+static void take_tag(EkContent *content, EkFollowed *followed, EkByte length)
+{
+    EkSpan head = ek_content_some(content, 0, (gsize)MIN(length, EK_CONTENT_SHOWN));
     guint version = ek_span_u8(head, 3);
     EkSpan artist = {head.data, 0};
     EkSpan title = {head.data, 0};
     gsize at = 10;
-    while (version >= 3 && at + 10 <= MIN(head.length, size) && ek_span_u8(head, at) >= 'A') {
+    while (version >= 3 && at + 10 <= head.length && ek_span_u8(head, at) >= 'A') {
         gsize bytes = (gsize)tag_number(head, at + 4, version == 4);
         EkSpan text = ek_span_part(head, at + 10, bytes);
         if (ek_span_equals(head, at, "TIT2", 4))
@@ -104,7 +109,6 @@ static EkByte pass_tag(EkContent *content, EkFollowed *followed)
             ek_followed_words_utf16(followed, ek_span_part(text, 2, text.length),
                                     ek_span_be16(text, 0) == 0xfeff);
     }
-    return length + size;
 }
 
 static gboolean is_right_frame(EkContent *content, EkSpan id, EkByte first, EkByte end)
@@ -202,7 +206,7 @@ static void pass_frames(EkContent *content, Frames *frames)
 
 static void follow_mp3(EkContent *content, EkFollowed *followed)
 {
-    EkByte start = pass_tag(content, followed);
+    EkByte start = tag_bytes(content);
     EkByte tag = start;
     EkByte at = start;
     guint32 bytes = 0;
@@ -218,6 +222,7 @@ static void follow_mp3(EkContent *content, EkFollowed *followed)
     guint count = frames.count;
     if (count < FRAMES_LEAST)
         return;
+    take_tag(content, followed, tag);
     guint layer = 4 - (frames.first.alike >> 17 & 3);
     ek_followed_ending(followed, layer == 3 ? "mp3" : layer == 2 ? "mp2" : "mp1");
     gboolean has_all = told > 0 && (count == told || count == told + 1);

@@ -5,6 +5,7 @@
 #include "carve/inflate.h"
 #include "carve/types/all.h"
 
+#define NAMES_MOST 8192u /* bytes of an entry's name and what comes with it */
 #define ENTRIES_MOST 1000000u
 #define LEAST 256u
 #define UNKNOWN_MOST (256u << 20) /* bytes of an entry whose length is not known before */
@@ -198,8 +199,7 @@ static gboolean take_entry(Zip *zip)
                    .unpacked = ek_span_le32(head, 22),
                    .data = zip->at + 30 + name + extra};
     EkTimestamp date = ek_timestamp_dos(ek_span_le16(head, 12), ek_span_le16(head, 10));
-    EkSpan rest =
-        ek_content_some(zip->content, zip->at + 30, MIN(name + extra + 64, EK_CONTENT_SHOWN));
+    EkSpan rest = ek_content_some(zip->content, zip->at + 30, MIN(name + extra + 64, NAMES_MOST));
     take_name(zip, ek_span_part(rest, 0, name), ek_span_part(rest, name + extra, 64));
     take_extra(&entry, ek_span_part(rest, name, extra));
     if (!zip->is_office)
