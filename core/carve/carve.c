@@ -205,9 +205,9 @@ static void look(void *data, void *gathered_data, const EkMatches *seen, EkSpan 
     ek_content_set_near(gathered->content, at, span);
     ek_claims_begin(carve->claims, at, gathered->content);
     EkFound *found = waits ? NULL : follow(carve, gathered->content, &matches, at);
-    gboolean holds = found != NULL && ek_found_held(found) > 0 && found->places->len == 1 &&
-                     found->followed.end == EK_FOLLOW_ENDED;
-    ek_claims_end(carve->claims, gathered->content, holds ? at + found->bytes : 0);
+    EkByte held = found != NULL && found->places->len == 1 ? ek_found_held(found) : 0;
+    gboolean claims = held > 0 && found->followed.end == EK_FOLLOW_ENDED;
+    ek_claims_end(carve->claims, gathered->content, claims ? at + held : 0);
     ek_content_set_near(gathered->content, 0, (EkSpan){NULL, 0});
     if (waits || ek_content_is_shut(gathered->content)) {
         ek_found_free(found);
@@ -215,8 +215,8 @@ static void look(void *data, void *gathered_data, const EkMatches *seen, EkSpan 
     } else if (found == NULL) {
         return;
     }
-    if (found != NULL && holds)
-        gathered->held = MAX(gathered->held, ek_found_first(found) + found->bytes);
+    if (found != NULL && held > 0)
+        gathered->held = MAX(gathered->held, ek_found_first(found) + held);
     if (found != NULL && ek_found_hides(found) == EK_HIDES_SAME)
         gathered->tail = (EkLoose){{at, found->bytes}, found->type, EK_HIDES_SAME};
     candidate.matches = copy_matches(&matches);

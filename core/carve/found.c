@@ -21,15 +21,16 @@ void ek_found_free(EkFound *found)
 /* --- what it comes to ----------------------------------------------------------------------- */
 
 static EkContentState state_of(const EkCarveType *type, const EkFollowed *followed,
-                               gboolean has_hole, gboolean is_joined)
+                               gboolean has_hole, gboolean in_pieces, gboolean is_told)
 {
     if (has_hole || (followed->end == EK_FOLLOW_BROKE && !followed->may_end))
         return EK_CONTENT_CUT;
     /* Tables say where everything is, and not that it is still there. */
-    gboolean is_covered =
-        followed->proof >= EK_PROOF_DECODED || (!is_joined && !ek_may_hide(0, followed->length));
-    /* Two films may go on from one to the other, at the same time of each. */
-    if (is_joined && type->by_landmark && followed->proof < EK_PROOF_FULL)
+    gboolean is_covered = followed->proof >= EK_PROOF_DECODED ||
+                          ((!in_pieces || is_told) && !ek_may_hide(0, followed->length));
+    /* Two films may go on from one to the other, at the same time of each; and what tells where it
+     * lies may be left from another file. */
+    if (in_pieces && type->by_landmark && followed->proof < EK_PROOF_FULL)
         is_covered = FALSE;
     if (followed->proof == EK_PROOF_LENGTH || followed->is_doubtful || followed->is_tail ||
         followed->has_next || followed->may_end || !is_covered)
@@ -79,7 +80,7 @@ EkFound *ek_carving_follow(EkContent *content, const EkCarveType *type, gboolean
     ek_content_places(content, found->bytes, found->places);
     gboolean has_hole = ek_content_has_hole(content, 0, found->bytes);
     found->is_told = is_told;
-    found->state = state_of(type, &followed, has_hole, found->places->len > 1 && !is_told);
+    found->state = state_of(type, &followed, has_hole, found->places->len > 1, is_told);
     found->why = why_of(&followed, found->state, has_hole ? ek_content_hole(content) : G_MAXUINT64,
                         found->places->len);
     found->followed = followed;

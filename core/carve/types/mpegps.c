@@ -54,6 +54,8 @@ typedef struct {
     EkByte pack_size; /* of all of them, 0: they differ */
     guint64 time;     /* of the last pack */
     guint64 count;
+    guint64 step;       /* the longest from pack to pack */
+    guint64 step_next;  /* and the one that is next to it */
     gboolean may_hide;  /* a block may lie in a packet */
     gboolean is_steady; /* the times go up slowly */
 } Stream;
@@ -64,8 +66,11 @@ static void take_time(Stream *stream, EkSpan pack, EkByte at)
     guint64 time = time_of(pack);
     EkByte size = at - stream->pack;
     if (stream->count > 0) {
-        if (time < stream->time || time - stream->time > STEP_MOST)
+        guint64 step = time - MIN(time, stream->time);
+        if (time < stream->time || step > STEP_MOST)
             stream->is_steady = FALSE;
+        stream->step_next = MAX(stream->step_next, MIN(step, stream->step));
+        stream->step = MAX(stream->step, step);
         if (stream->pack_size != size)
             stream->pack_size = stream->pack == 0 ? size : 0;
     }
@@ -161,7 +166,9 @@ static gboolean take_packets(EkContent *content, Stream *stream)
 static void end(EkContent *content, EkFollowed *followed, const Stream *stream, gboolean is_ended)
 {
     EkByte cut = stream->at / EK_FOLLOWED_BLOCK * EK_FOLLOWED_BLOCK;
-    gboolean is_proved = stream->is_steady && !stream->may_hide;
+    /* One step that is longer than all others may lead into another film. */
+    gboolean is_proved =
+        stream->is_steady && !stream->may_hide && stream->step <= 2 * stream->step_next;
     if (is_ended || ek_content_ends_at(content, stream->last, stream->at)) {
         ek_followed_end(followed, stream->at, is_proved ? EK_PROOF_DECODED : EK_PROOF_TABLES,
                         is_ended ? "each pack to the mark at the end"
