@@ -124,6 +124,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     const EkCarveType *type = ek_carve_types[data[0]];
     g_autoptr(EkContent) content = ek_content_new(image.reader);
     EkRange whole = {0, size - 1};
+    ek_content_set_types(content, ek_carve_types);
     ek_content_lay(content, &whole, 1);
     ask(content, type);
     if (type->begin == NULL || type->begin(ek_content_some(content, 0, SHOWN))) {

@@ -57,6 +57,7 @@ static void *begin_chunk(void *data, EkRange chunk)
     gathered->before = carve->begun;
     carve->begun = ek_range_end(chunk);
     gathered->content = ek_content_new(carve->order.reader);
+    ek_content_set_types(gathered->content, ek_carve_types);
     if (!carve->order.nested)
         ek_content_set_gate(gathered->content, ek_range_end(chunk), may_go_on, gathered);
     ek_content_watch(gathered->content, carve->cancel);
@@ -299,6 +300,7 @@ EkCarve *ek_carve_new(const EkCarveOrder *order, const EkCarveSink *sink, const 
     carve->claims = ek_claims_new();
     carve->loose = g_array_new(FALSE, FALSE, sizeof(EkLoose));
     carve->content = ek_content_new(order->reader);
+    ek_content_set_types(carve->content, ek_carve_types);
     ek_content_watch(carve->content, cancel);
     carve->lists = ek_lists_new();
     EkScanVisitor visitor = {carve, begin_chunk, look, glance, commit, discard_chunk, enter};

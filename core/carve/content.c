@@ -63,6 +63,7 @@ struct EkContent {
     Aside asides[EK_ASIDES];
     gboolean remembers;
     guint depth; /* a part of a part of ... */
+    gconstpointer types;
 };
 
 EkContent *ek_content_new(EkReader *reader)
@@ -527,8 +528,19 @@ EkContent *ek_content_part(const EkContent *content, EkByte offset, EkByte bytes
     part->near_place = content->near_place;
     part->remembers = content->remembers;
     part->depth = content->depth + 1;
+    part->types = content->types;
     ek_content_lay(part, (const EkRange *)(gconstpointer)pieces->data, pieces->len);
     return part;
+}
+
+void ek_content_set_types(EkContent *content, gconstpointer types)
+{
+    content->types = types;
+}
+
+gconstpointer ek_content_types(const EkContent *content)
+{
+    return content->types;
 }
 
 void ek_content_charge(EkContent *content, guint64 work)

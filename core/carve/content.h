@@ -118,6 +118,11 @@ GArray *ek_content_pieces(const EkContent *content, EkByte offset, EkByte bytes)
  * with the whole. NULL where such parts lie too deep in each other. The caller frees. */
 EkContent *ek_content_part(const EkContent *content, EkByte offset, EkByte bytes);
 
+/* The types that its parts may be of (a list of const EkCarveType *, NULL last), which a part takes
+ * over; NULL: none is asked. Must live as long. */
+void ek_content_set_types(EkContent *content, gconstpointer types);
+gconstpointer ek_content_types(const EkContent *content);
+
 /* What was read through a part is its own work too. */
 void ek_content_charge(EkContent *content, guint64 work);
 

@@ -324,6 +324,7 @@ EkFound *ek_join(const EkCarve *carve, const EkCarveType *type, EkByte first, gu
                  const gint *cancel)
 {
     g_autoptr(EkContent) content = ek_content_new(carve->order.reader);
+    ek_content_set_types(content, ek_content_types(carve->content));
     ek_content_watch(content, cancel);
     EkFound *listed = ek_indirect_follow_listed(content, carve, type, first);
     if (is_complete(listed))
@@ -348,6 +349,7 @@ EkFound *ek_join_listed(const EkCarve *carve, const EkCarveType *type, EkByte fi
                         const gint *cancel)
 {
     g_autoptr(EkContent) content = ek_content_new(carve->order.reader);
+    ek_content_set_types(content, ek_content_types(carve->content));
     ek_content_watch(content, cancel);
     EkFound *listed = ek_indirect_follow_listed(content, carve, type, first);
     if (is_complete(listed) && listed->places->len > 1)

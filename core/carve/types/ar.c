@@ -3,8 +3,8 @@
  * text. Packages of Debian are such (deb(5)): their version, and two archives, the second of which
  * is the last. */
 #include "carve/followed.h"
+#include "carve/parts.h"
 #include "carve/types/all.h"
-#include "carve/verify.h"
 
 #include <string.h>
 
@@ -89,14 +89,14 @@ static gboolean take_member(EkContent *content, EkFollowed *followed, Place *pla
     guint64 size_behind = 0;
     EkVerification member = {0};
     if ((size > LONG || place->is_package) && first < there)
-        member = ek_verify_part(content, first, MIN(size, there - first));
+        member = ek_parts_verify_one(content, first, MIN(size, there - first));
     gboolean is_wrong = member.verified == EK_VERIFIED_WRONG ||
                         (place->is_package && member.type == NULL && says_packed(header));
     gboolean goes_on =
         is_there &&
         (!is_wrong || is_header(ek_content_some(content, next + next % 2, HEADER), &size_behind));
     if (!goes_on && is_wrong)
-        ek_verify_break(followed, &member, first, MARK, "a member of it breaks");
+        ek_parts_break(followed, &member, first, MARK, "a member of it breaks");
     else if (!goes_on)
         ek_followed_break(followed, first, place->at, MARK, EK_GROUND_ENDS);
     if (!goes_on)

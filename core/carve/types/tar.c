@@ -2,8 +2,8 @@
 /* tar (POSIX.1-1988 ustar and later): headers with a sum, each followed by its file in whole
  * blocks, and two empty blocks at the end. */
 #include "carve/followed.h"
+#include "carve/parts.h"
 #include "carve/types/all.h"
-#include "carve/verify.h"
 
 #define BLOCK 512u
 #define RECORD 10240u
@@ -60,11 +60,11 @@ static gboolean take_entry(EkContent *content, EkFollowed *followed, Place *plac
     gboolean is_there = next <= there && ek_content_at(content, next - 1, 1).length == 1;
     EkVerification entry = {0};
     if (size > BLOCK && first < there)
-        entry = ek_verify_part(content, first, MIN(size, there - first));
+        entry = ek_parts_verify_one(content, first, MIN(size, there - first));
     gboolean is_wrong = entry.verified == EK_VERIFIED_WRONG;
     gboolean goes_on = is_there && (!is_wrong || is_header(content, next));
     if (!goes_on && is_wrong)
-        ek_verify_break(followed, &entry, first, BLOCK, "an entry of it breaks");
+        ek_parts_break(followed, &entry, first, BLOCK, "an entry of it breaks");
     else if (!goes_on)
         ek_followed_break(followed, first, place->at, BLOCK, "no header where one must stand");
     if (!goes_on)
