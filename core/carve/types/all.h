@@ -8,6 +8,7 @@
 extern const EkCarveType ek_carve_aac;
 extern const EkCarveType ek_carve_aiff;
 extern const EkCarveType ek_carve_amr;
+extern const EkCarveType ek_carve_ar;
 extern const EkCarveType ek_carve_asf;
 extern const EkCarveType ek_carve_au;
 extern const EkCarveType ek_carve_avi;
@@ -61,7 +62,6 @@ extern const EkCarveType ek_carve_vmdk;
 extern const EkCarveType ek_carve_wav;
 extern const EkCarveType ek_carve_webp;
 extern const EkCarveType ek_carve_woff;
-extern const EkCarveType ek_carve_ar;
 extern const EkCarveType ek_carve_xml;
 extern const EkCarveType ek_carve_xz;
 extern const EkCarveType ek_carve_zip;
