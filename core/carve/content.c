@@ -502,19 +502,25 @@ void ek_content_places(const EkContent *content, EkByte bytes, GArray *places)
     }
 }
 
+GArray *ek_pieces_from(const GArray *pieces, EkByte offset)
+{
+    GArray *rest = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    for (guint i = 0; i < pieces->len; i++) {
+        EkRange piece = g_array_index(pieces, EkRange, i);
+        EkByte skip = MIN(piece.bytes, offset);
+        offset -= skip;
+        piece = (EkRange){piece.first + skip, piece.bytes - skip};
+        if (piece.bytes > 0)
+            g_array_append_val(rest, piece);
+    }
+    return rest;
+}
+
 GArray *ek_content_pieces(const EkContent *content, EkByte offset, EkByte bytes)
 {
-    GArray *pieces = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    g_autoptr(GArray) pieces = g_array_new(FALSE, FALSE, sizeof(EkRange));
     ek_content_places(content, offset + bytes, pieces);
-    while (pieces->len > 0 && offset >= g_array_index(pieces, EkRange, 0).bytes) {
-        offset -= g_array_index(pieces, EkRange, 0).bytes;
-        g_array_remove_index(pieces, 0);
-    }
-    if (pieces->len > 0) {
-        EkRange *piece = &g_array_index(pieces, EkRange, 0);
-        *piece = (EkRange){piece->first + offset, piece->bytes - offset};
-    }
-    return pieces;
+    return ek_pieces_from(pieces, offset);
 }
 
 EkContent *ek_content_part(const EkContent *content, EkByte offset, EkByte bytes)

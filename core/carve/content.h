@@ -114,6 +114,9 @@ void ek_content_places(const EkContent *content, EkByte bytes, GArray *places);
 /* Where these bytes of it lie (EkRange). The caller unrefs. */
 GArray *ek_content_pieces(const EkContent *content, EkByte offset, EkByte bytes);
 
+/* What is left of pieces (EkRange) behind their first `offset` bytes. The caller unrefs. */
+GArray *ek_pieces_from(const GArray *pieces, EkByte offset);
+
 /* A part of it as a content of its own: what a file holds is followed in it. It does not change
  * with the whole. NULL where such parts lie too deep in each other. The caller frees. */
 EkContent *ek_content_part(const EkContent *content, EkByte offset, EkByte bytes);

@@ -145,20 +145,42 @@ void ek_followed_date_digits(EkFollowed *followed, EkSpan text, gboolean is_loca
 
 /* --- content --------------------------------------------------------------------------------- */
 
-gboolean ek_content_crc32(EkContent *content, EkByte offset, EkByte bytes, guint32 *sum)
+gboolean ek_content_each(EkContent *content, EkByte offset, EkByte bytes, EkContentTake take,
+                         void *data)
 {
-    guint32 crc = 0;
     while (bytes > 0) {
         gsize length = (gsize)MIN(bytes, EK_CONTENT_SHOWN);
         EkSpan span = ek_content_at(content, offset, length);
-        if (span.length < length)
+        if (span.length < length || !take(data, span))
             return FALSE;
-        crc = (guint32)libdeflate_crc32(crc, span.data, length);
         offset += length;
         bytes -= length;
     }
-    *sum = crc;
     return TRUE;
+}
+
+static gboolean add_crc32(void *data, EkSpan span)
+{
+    guint32 *crc = data;
+    *crc = (guint32)libdeflate_crc32(*crc, span.data, span.length);
+    return TRUE;
+}
+
+gboolean ek_content_crc32(EkContent *content, EkByte offset, EkByte bytes, guint32 *sum)
+{
+    *sum = 0;
+    return ek_content_each(content, offset, bytes, add_crc32, sum);
+}
+
+static gboolean is_zero(void *data, EkSpan span)
+{
+    (void)data;
+    return ek_bytes_are_zero(span.data, span.length);
+}
+
+gboolean ek_content_is_zero(EkContent *content, EkByte offset, EkByte bytes)
+{
+    return ek_content_each(content, offset, bytes, is_zero, NULL);
 }
 
 gboolean ek_content_seek(EkContent *content, EkByte offset, EkByte limit, const void *bytes,
@@ -177,19 +199,6 @@ gboolean ek_content_seek(EkContent *content, EkByte offset, EkByte limit, const 
         offset += span.length - length + 1;
     }
     return FALSE;
-}
-
-gboolean ek_content_is_zero(EkContent *content, EkByte offset, EkByte bytes)
-{
-    while (bytes > 0) {
-        gsize length = (gsize)MIN(bytes, EK_CONTENT_SHOWN);
-        EkSpan span = ek_content_at(content, offset, length);
-        if (span.length < length || !ek_bytes_are_zero(span.data, length))
-            return FALSE;
-        offset += length;
-        bytes -= length;
-    }
-    return TRUE;
 }
 
 gboolean ek_content_ends_at(EkContent *content, EkByte last, EkByte end)

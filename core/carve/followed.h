@@ -37,6 +37,12 @@ void ek_followed_date(EkFollowed *followed, EkTimestamp date);
 /* The ending of its name. */
 void ek_followed_ending(EkFollowed *followed, const char *ending);
 
+/* Calls for these bytes of it, a multiple of 4 at once but for the last. FALSE where they are not
+ * all there, or the call says no: then at once. */
+typedef gboolean (*EkContentTake)(void *data, EkSpan span);
+gboolean ek_content_each(EkContent *content, EkByte offset, EkByte bytes, EkContentTake take,
+                         void *data);
+
 /* The CRC-32 (IEEE 802.3) of a part of it; FALSE where it has not so many bytes,
  * or not all were read. */
 gboolean ek_content_crc32(EkContent *content, EkByte offset, EkByte bytes, guint32 *sum);

@@ -85,16 +85,7 @@ gboolean ek_joining_is_spent(const EkJoining *joining)
 
 void ek_joining_lay_again(EkContent *content, const GArray *before, EkByte offset)
 {
-    g_autoptr(GArray) rest = g_array_new(FALSE, FALSE, sizeof(EkRange));
-    EkByte skipped = 0;
-    for (guint i = 0; i < before->len; i++) {
-        EkRange piece = g_array_index(before, EkRange, i);
-        EkByte skip = MIN(piece.bytes, offset - skipped);
-        skipped += skip;
-        piece = (EkRange){piece.first + skip, piece.bytes - skip};
-        if (piece.bytes > 0)
-            g_array_append_val(rest, piece);
-    }
+    g_autoptr(GArray) rest = ek_pieces_from(before, offset);
     ek_content_relay(content, offset, (const EkRange *)(gconstpointer)rest->data, rest->len);
 }
 

@@ -55,10 +55,9 @@ static EkVerification follow(const EkCarveType *type, EkContent *content, EkByte
     EkFollowed followed;
     memset(&followed, 0, sizeof followed);
     type->follow(content, &followed);
-    EkVerification found = {
-        .type = type, .at = followed.length, .why = followed.why, .followed = followed};
-    if (followed.is_wrong)
-        found.at = followed.broken.first;
+    EkVerification found = {.type = type,
+                            .at = followed.is_wrong ? followed.broken.first : followed.length,
+                            .followed = followed};
     if (followed.end == EK_FOLLOW_NOTHING)
         found.type = NULL;
     else if (is_broken(type, &followed, bytes))

@@ -16,8 +16,7 @@ typedef struct {
     EkVerified verified;
     const EkCarveType *type; /* NULL: none of the list */
     EkByte at;               /* wrong: where; right: where its structure ends */
-    const char *why;         /* what was checked, or what is wrong; constant */
-    EkFollowed followed;     /* how its type followed it */
+    EkFollowed followed;     /* how its type followed it, and what was checked, or is wrong */
 } EkVerification;
 
 /* Of all that is laid: the one that is right counts, else the first that says anything. */

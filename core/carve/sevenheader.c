@@ -116,8 +116,34 @@ static void read_packed(Reader *reader)
     }
 }
 
-/* How it is packed; what has more than one input or output, and what is none of these, is other. */
-static EkSevenMethod read_coder(Reader *reader, EkSevenFolder *folder, guint *in, guint *out)
+/* One step of packing. */
+typedef struct {
+    EkSevenMethod method;
+    EkFilter filter;
+    guint8 properties[5];
+    guint ins;
+    guint outs;
+} Coder;
+
+/* The number of a filter, as xz has it: one byte, or the longer one that it had before. */
+static guint64 filter_number(EkSpan id)
+{
+    static const struct {
+        guint8 id[4];
+        guint8 number;
+    } longer[] = {{{3, 3, 1, 3}, 4},
+                  {{3, 3, 2, 5}, 5},
+                  {{3, 3, 5, 1}, 7},
+                  {{3, 3, 7, 1}, 8},
+                  {{3, 3, 8, 5}, 9}};
+    for (gsize i = 0; i < G_N_ELEMENTS(longer) && id.length == 4; i++)
+        if (ek_span_equals(id, 0, longer[i].id, 4))
+            return longer[i].number;
+    return id.length == 1 ? ek_span_u8(id, 0) : 0;
+}
+
+/* What has more than one input or output, and what is none of these, is other. */
+static void name_coder(Coder *coder, EkSpan id, EkSpan properties)
 {
     static const struct {
         EkSevenMethod method;
@@ -127,48 +153,79 @@ static EkSevenMethod read_coder(Reader *reader, EkSevenFolder *folder, guint *in
     } methods[] = {{EK_SEVEN_PLAIN, 1, {0x00}, 0},
                    {EK_SEVEN_LZMA, 3, {0x03, 0x01, 0x01}, 5},
                    {EK_SEVEN_LZMA2, 1, {0x21}, 1}};
+    coder->filter.kind = EK_FILTER_OTHER;
+    if (coder->ins != 1 || coder->outs != 1)
+        return;
+    for (gsize i = 0; i < G_N_ELEMENTS(methods); i++)
+        if (id.length == methods[i].length && properties.length == methods[i].properties &&
+            ek_span_equals(id, 0, methods[i].id, methods[i].length))
+            coder->method = methods[i].method;
+    EkFilterKind kind = ek_filter_of(filter_number(id));
+    if (properties.length == (kind == EK_FILTER_DELTA ? 1 : 0))
+        coder->filter = (EkFilter){.kind = kind, .distance = ek_span_u8(properties, 0) + 1u};
+    if (properties.length > 0)
+        memcpy(coder->properties, properties.data, properties.length);
+}
+
+static Coder read_coder(Reader *reader)
+{
+    Coder coder = {.ins = 1, .outs = 1};
     guint8 flags = take_byte(reader);
     gsize length = flags & 15;
     EkSpan id = ek_span_part(reader->span, reader->at, length);
     skip(reader, length);
-    gboolean is_complex = (flags & 0x10) != 0;
-    *in = is_complex ? take_count(reader, 32) : 1;
-    *out = is_complex ? take_count(reader, 32) : 1;
+    if ((flags & 0x10) != 0) {
+        coder.ins = take_count(reader, 32);
+        coder.outs = take_count(reader, 32);
+    }
     guint64 bytes = (flags & 0x20) != 0 ? take_number(reader) : 0;
-    EkSpan properties = ek_span_part(reader->span, reader->at, (gsize)MIN(bytes, 5));
+    EkSpan properties =
+        ek_span_part(reader->span, reader->at, (gsize)MIN(bytes, sizeof coder.properties));
     skip(reader, bytes);
-    for (gsize i = 0; i < G_N_ELEMENTS(methods); i++)
-        if (!is_complex && id.length == methods[i].length &&
-            ek_span_equals(id, 0, methods[i].id, methods[i].length) &&
-            bytes == methods[i].properties && properties.length == bytes) {
-            for (gsize k = 0; k < properties.length; k++)
-                folder->properties[k] = properties.data[k];
-            return methods[i].method;
-        }
-    return EK_SEVEN_OTHER;
+    coder.filter.kind = EK_FILTER_OTHER;
+    if (!reader->is_wrong && properties.length == bytes)
+        name_coder(&coder, id, properties);
+    return coder;
+}
+
+/* One coder, or a filter and one behind it. `in` takes what `out` gives, where there are two. */
+static void choose_method(EkSevenFolder *folder, const Coder *coders, guint count, guint64 in,
+                          guint64 out)
+{
+    const Coder *packer = &coders[0];
+    folder->method = EK_SEVEN_OTHER;
+    if (count == 2 && in <= 1 && out == 1 - in && coders[in].filter.kind != EK_FILTER_OTHER) {
+        packer = &coders[out];
+        folder->filter = coders[in].filter;
+    } else if (count != 1) {
+        return;
+    }
+    folder->method = packer->method;
+    memcpy(folder->properties, packer->properties, sizeof folder->properties);
 }
 
 static void read_folder(Reader *reader)
 {
     EkSevenFolder folder = {.part_count = 1};
-    guint coders = take_count(reader, CODERS_MOST);
+    Coder coders[CODERS_MOST];
+    guint count = take_count(reader, CODERS_MOST);
     guint ins = 0;
     guint outs = 0;
-    reader->is_wrong = reader->is_wrong || coders == 0;
-    for (guint i = 0; i < coders && !reader->is_wrong; i++) {
-        guint in = 0;
-        guint out = 0;
-        folder.method = read_coder(reader, &folder, &in, &out);
-        ins += in;
-        outs += out;
+    guint64 in = 0;
+    guint64 out = 0;
+    reader->is_wrong = reader->is_wrong || count == 0;
+    for (guint i = 0; i < count && !reader->is_wrong; i++) {
+        coders[i] = read_coder(reader);
+        ins += coders[i].ins;
+        outs += coders[i].outs;
     }
-    if (coders != 1)
-        folder.method = EK_SEVEN_OTHER;
     reader->is_wrong = reader->is_wrong || outs == 0 || ins + 1 < outs;
     for (guint i = 0; i + 1 < outs && !reader->is_wrong; i++) {
-        take_number(reader);
-        take_number(reader);
+        in = take_number(reader);
+        out = take_number(reader);
     }
+    if (!reader->is_wrong)
+        choose_method(&folder, coders, count, in, out);
     folder.stream_count = reader->is_wrong ? 0 : ins + 1 - outs;
     for (guint i = 0; folder.stream_count > 1 && i < folder.stream_count; i++)
         take_number(reader);

@@ -5,6 +5,7 @@
 #define EK_CARVE_SEVENHEADER_H
 
 #include "base/bytes.h"
+#include "carve/unfilter.h"
 #include "volume/file.h"
 
 typedef enum { EK_SEVEN_OTHER, EK_SEVEN_PLAIN, EK_SEVEN_LZMA, EK_SEVEN_LZMA2 } EkSevenMethod;
@@ -13,6 +14,7 @@ typedef enum { EK_SEVEN_OTHER, EK_SEVEN_PLAIN, EK_SEVEN_LZMA, EK_SEVEN_LZMA2 } E
 typedef struct {
     EkSevenMethod method; /* OTHER: what is not unpacked here */
     guint8 properties[5];
+    EkFilter filter;  /* that comes before it */
     EkByte packed_at; /* from the end of the first 32 bytes on */
     EkByte packed;
     guint64 unpacked;

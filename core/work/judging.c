@@ -163,11 +163,12 @@ void ek_judging_complete(EkIndexing *indexing, const EkItem *item, const gint *c
     if (reader != NULL)
         found = ek_verify(reader, cancel);
     if (found.verified == EK_VERIFIED_RIGHT && !is_doubted)
-        answer(peek, EK_OPENS_YES, g_strdup_printf("%s, checked: %s", found.type->name, found.why));
+        answer(peek, EK_OPENS_YES,
+               g_strdup_printf("%s, checked: %s", found.type->name, found.followed.why));
     else if (found.verified == EK_VERIFIED_WRONG)
         answer(peek, EK_OPENS_NO,
                g_strdup_printf("%s, at byte %" G_GUINT64_FORMAT ": %s", found.type->name, found.at,
-                               found.why));
+                               found.followed.why));
 }
 
 static gboolean ask(EkJudging *judging, const EkItem *item, const gint *cancel,

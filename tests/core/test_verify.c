@@ -40,7 +40,7 @@ static void specimens_are_right(void)
         memcpy(padded, specimen->data, specimen->length);
         EkVerification found = verify(padded, length);
         if (found.verified == EK_VERIFIED_WRONG)
-            CHECK_TEXT(specimen->type, found.why);
+            CHECK_TEXT(specimen->type, found.followed.why);
         right += found.verified == EK_VERIFIED_RIGHT;
     }
     CHECK(right > list->len / 2);
@@ -162,7 +162,7 @@ static void packed_files_are_unpacked(void)
             g_autofree guint8 *packed = pack(data, lengths[i], options[k], &length);
             EkVerification found = verify(packed, (length + 511) / 512 * 512);
             CHECK_NUMBER(found.verified, EK_VERIFIED_RIGHT);
-            CHECK_CONTAINS(found.why, " unpacked");
+            CHECK_CONTAINS(found.followed.why, " unpacked");
             CHECK_NUMBER(found.at, length);
         }
 }
@@ -227,13 +227,13 @@ static void what_is_not_checked_is_not_called_right(void)
         g_autofree guint8 *packed = pack(data, 200000, options[k], &length);
         EkVerification found = verify(packed, (length + 511) / 512 * 512);
         CHECK_NUMBER(found.verified, EK_VERIFIED_NOT);
-        CHECK_CONTAINS(found.why, "not checked");
+        CHECK_CONTAINS(found.followed.why, "not checked");
     }
     g_autofree guint8 *frame = g_malloc0(300000);
     length = pack_frame(data, 200000, 3, 0, frame, 300000);
     EkVerification found = verify(frame, (length + 511) / 512 * 512);
     CHECK_NUMBER(found.verified, EK_VERIFIED_NOT);
-    CHECK_CONTAINS(found.why, "no checksum");
+    CHECK_CONTAINS(found.followed.why, "no checksum");
     /* A few bytes that come to gigabytes are not unpacked, whoever sent them. */
     g_autofree guint8 *zeros = g_malloc0(60u << 20);
     length = pack_frame(zeros, 60u << 20, 19, 1, frame, 300000);

@@ -238,28 +238,13 @@ static EkByte take_signature(Program *program)
 
 /* --- what covers all of it -------------------------------------------------------------------- */
 
-typedef void (*Take)(void *data, EkSpan span);
-
-/* FALSE where not all of it is there. */
-static gboolean each_span(EkContent *content, EkByte first, EkByte end, Take take, void *data)
-{
-    while (first < end) {
-        EkSpan span = ek_content_some(content, first, (gsize)MIN(end - first, EK_CONTENT_SHOWN));
-        if (span.length == 0)
-            return FALSE;
-        take(data, span);
-        first += span.length;
-    }
-    return TRUE;
-}
-
 /* Words, and one byte that is half of one. */
 typedef struct {
     guint64 sum;
     gboolean is_odd;
 } Words;
 
-static void add_words(void *data, EkSpan span)
+static gboolean add_words(void *data, EkSpan span)
 {
     Words *words = data;
     gsize at = 0;
@@ -270,6 +255,7 @@ static void add_words(void *data, EkSpan span)
     words->is_odd = at < span.length;
     if (words->is_odd)
         words->sum += ek_span_u8(span, at);
+    return TRUE;
 }
 
 typedef enum { SUM_NONE, SUM_WRONG, SUM_RIGHT } Sum;
@@ -281,8 +267,8 @@ static Sum compare_checksum(const Program *program)
     EkByte at = program->optional + 64;
     guint32 told = ek_span_le32(ek_content_some(content, at, 4), 0);
     Words words = {0};
-    if (told == 0 || program->end < at + 4 || !each_span(content, 0, at, add_words, &words) ||
-        !each_span(content, at + 4, program->end, add_words, &words))
+    if (told == 0 || program->end < at + 4 || !ek_content_each(content, 0, at, add_words, &words) ||
+        !ek_content_each(content, at + 4, program->end - at - 4, add_words, &words))
         return SUM_NONE;
     while (words.sum > 0xffff)
         words.sum = (words.sum & 0xffff) + (words.sum >> 16);
@@ -295,11 +281,12 @@ typedef struct {
     GChecksum *sha1;
 } Digests;
 
-static void add_digests(void *data, EkSpan span)
+static gboolean add_digests(void *data, EkSpan span)
 {
     Digests *digests = data;
     ek_sha256_update(digests->sha256, span.data, span.length);
     g_checksum_update(digests->sha1, span.data, (gssize)span.length);
+    return TRUE;
 }
 
 /* All but the checksum, the place that tells where the signature is, and that itself is signed:
@@ -315,9 +302,9 @@ static gboolean is_signed(const Program *program, EkByte signature)
     guint8 long_one[EK_SHA256_BYTES];
     guint8 short_one[20];
     gsize length = sizeof short_one;
-    if (signature == 0 || !each_span(content, 0, checksum, add_digests, &digests) ||
-        !each_span(content, checksum + 4, entry, add_digests, &digests) ||
-        !each_span(content, entry + 8, signature, add_digests, &digests))
+    if (signature < entry + 8 || !ek_content_each(content, 0, checksum, add_digests, &digests) ||
+        !ek_content_each(content, checksum + 4, entry - checksum - 4, add_digests, &digests) ||
+        !ek_content_each(content, entry + 8, signature - entry - 8, add_digests, &digests))
         return FALSE;
     ek_sha256_finish(sha256, long_one);
     g_checksum_get_digest(sha1, short_one, &length);

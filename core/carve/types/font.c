@@ -24,28 +24,24 @@ static gboolean begin_font(EkSpan span)
     return TRUE;
 }
 
+static gboolean add_words(void *data, EkSpan span)
+{
+    guint32 *sum = data;
+    for (gsize i = 0; i < span.length; i += 4) {
+        guint32 word = 0;
+        for (gsize k = 0; k < 4; k++)
+            word = word << 8 | (i + k < span.length ? span.data[i + k] : 0u);
+        *sum += word;
+    }
+    return TRUE;
+}
+
 /* The sum of a table: of its words; the one field that holds the sum of the whole font counts not.
  */
 static gboolean sum_of(EkContent *content, EkByte at, EkByte bytes, gboolean is_head, guint32 *sum)
 {
-    EkByte end = at + bytes;
-    EkByte first = at;
-    *sum = 0;
-    while (at < end) {
-        gsize length = (gsize)MIN(end - at, EK_CONTENT_SHOWN);
-        EkSpan span = ek_content_at(content, at, length);
-        if (span.length < length)
-            return FALSE;
-        for (gsize i = 0; i < length; i += 4) {
-            guint32 word = 0;
-            for (gsize k = 0; k < 4; k++)
-                word = word << 8 | (i + k < length ? span.data[i + k] : 0u);
-            if (!is_head || at + i != first + 8)
-                *sum += word;
-        }
-        at += length;
-    }
-    return TRUE;
+    *sum = is_head && bytes >= 12 ? 0 - ek_span_be32(ek_content_some(content, at + 8, 4), 0) : 0;
+    return ek_content_each(content, at, bytes, add_words, sum);
 }
 
 typedef struct {

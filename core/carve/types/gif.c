@@ -66,9 +66,9 @@ static void follow(EkContent *content, EkFollowed *followed)
             fine = take_picture(content, &at);
             pictures++;
         }
-        /* A first picture without one block of codes is none. */
-        gboolean is_one = pictures > 1 || (pictures == 1 && at > block);
         if (!fine) {
+            /* A first picture without one block of codes is none. */
+            gboolean is_one = pictures > 1 || (pictures == 1 && at > block);
             ek_followed_break(followed, is_one ? block : 0, at, LEAST,
                               mark == 0x2c ? "a picture of it breaks"
                                            : "no block where one must stand");

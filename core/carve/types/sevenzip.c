@@ -50,6 +50,7 @@ typedef struct {
     gboolean is_wrong;
     gboolean has_unsummed; /* a part without a checksum */
     GByteArray *kept;      /* what came out; NULL: it is not wanted */
+    EkFilter filter;
 } Unpacking;
 
 /* The part that ends is right when its sum is. */
@@ -68,7 +69,7 @@ static void end_parts(Unpacking *unpacking)
     }
 }
 
-static void take(void *data, const guint8 *bytes, gsize length)
+static void take_plain(void *data, const guint8 *bytes, gsize length)
 {
     Unpacking *unpacking = data;
     if (unpacking->kept != NULL)
@@ -84,6 +85,15 @@ static void take(void *data, const guint8 *bytes, gsize length)
         end_parts(unpacking);
     }
     unpacking->is_wrong |= length > 0;
+}
+
+static void take(void *data, const guint8 *bytes, gsize length)
+{
+    Unpacking *unpacking = data;
+    if (unpacking->filter.kind == EK_FILTER_NONE)
+        take_plain(unpacking, bytes, length);
+    else
+        ek_filter_push(&unpacking->filter, bytes, length, take_plain, unpacking);
 }
 
 static EkSpan more(void *data)
@@ -143,11 +153,13 @@ static Outcome unpack(EkContent *content, const EkSevenHeader *header, const EkS
                            .part = folder->first_part,
                            .part_end = folder->first_part + folder->part_count,
                            .sum = ~0u,
-                           .kept = kept};
+                           .kept = kept,
+                           .filter = folder->filter};
     end_parts(&unpacking);
     gboolean fine = unpack_by(folder, &unpacking, &gave_up);
     if (gave_up)
         return UNPACKED_NOT;
+    ek_filter_finish(&unpacking.filter, take_plain, &unpacking);
     *reached = unpacking.at;
     if (!fine || unpacking.is_wrong || unpacking.part < unpacking.part_end)
         return UNPACKED_WRONG;

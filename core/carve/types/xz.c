@@ -6,6 +6,7 @@
 #include "carve/followed.h"
 #include "carve/lzmacontent.h"
 #include "carve/types/all.h"
+#include "carve/unfilter.h"
 
 #define BLOCKS_MOST 1000000u
 #define LEAST 64u
@@ -36,12 +37,13 @@ typedef struct {
     guint32 crc32;
     guint64 crc64;
     EkSha256 *sha;
+    EkFilter filter;
 } Unpacked;
 
 static const guint8 sum_bytes[] = {0, 4, 4, 4, 8, 8, 8, 16, 16, 16, 32, 32, 32, 64, 64, 64};
 enum { CHECK_NONE = 0, CHECK_CRC32 = 1, CHECK_CRC64 = 4, CHECK_SHA256 = 10 };
 
-static void take(void *data, const guint8 *bytes, gsize length)
+static void sum_up(void *data, const guint8 *bytes, gsize length)
 {
     Unpacked *unpacked = data;
     EkSpan span = {bytes, length};
@@ -51,6 +53,15 @@ static void take(void *data, const guint8 *bytes, gsize length)
         unpacked->crc64 = ek_crc64(unpacked->crc64, span);
     else if (unpacked->check == CHECK_SHA256)
         ek_sha256_update(unpacked->sha, bytes, length);
+}
+
+static void take(void *data, const guint8 *bytes, gsize length)
+{
+    Unpacked *unpacked = data;
+    if (unpacked->filter.kind == EK_FILTER_NONE)
+        sum_up(unpacked, bytes, length);
+    else
+        ek_filter_push(&unpacked->filter, bytes, length, sum_up, unpacked);
 }
 
 /* Does the sum agree that stands at `at`? */
@@ -68,8 +79,9 @@ static gboolean sum_agrees(EkContent *content, EkByte at, const Unpacked *unpack
     return ek_span_equals(told, 0, sum, sizeof sum);
 }
 
-/* The window of the one filter that is LZMA2, in bytes; 0: there are others. */
-static guint64 window_of(EkSpan head)
+/* How a block is packed: by LZMA2, which one filter may come before. Pure. The window, in bytes; 0:
+ * it is packed in another way. */
+static guint64 read_packing(EkSpan head, EkFilter *filter)
 {
     guint8 flags = ek_span_u8(head, 1);
     gsize at = 2;
@@ -77,7 +89,16 @@ static guint64 window_of(EkSpan head)
         number_at(head, &at);
     if ((flags & 0x80) != 0)
         number_at(head, &at);
-    if ((flags & 3) != 0 || ek_span_u8(head, at) != 0x21 || ek_span_u8(head, at + 1) != 1)
+    if ((flags & 3) == 1) {
+        filter->kind = ek_filter_of(number_at(head, &at));
+        guint64 bytes = number_at(head, &at);
+        filter->distance = ek_span_u8(head, at) + 1u;
+        if (bytes != (filter->kind == EK_FILTER_DELTA ? 1 : 0))
+            return 0;
+        at += (gsize)bytes;
+    }
+    if ((flags & 3) > 1 || filter->kind == EK_FILTER_OTHER || ek_span_u8(head, at) != 0x21 ||
+        ek_span_u8(head, at + 1) != 1)
         return 0;
     return ek_lzma2_window(ek_span_u8(head, at + 2));
 }
@@ -101,8 +122,8 @@ static gboolean pass_block(EkContent *content, EkByte *at, guint check, gboolean
     gsize length = head_bytes(head);
     if (length == 0)
         return FALSE;
-    guint64 window = window_of(head);
     Unpacked unpacked = {.check = check, .crc32 = ~0u};
+    guint64 window = read_packing(head, &unpacked.filter);
     g_autoptr(EkLzma) lzma = window > 0 ? ek_lzma_new(window) : NULL;
     g_autoptr(EkSha256) sha = ek_sha256_new();
     unpacked.sha = sha;
@@ -119,6 +140,7 @@ static gboolean pass_block(EkContent *content, EkByte *at, guint check, gboolean
     *at += padding;
     gboolean is_unpacked = lzma != NULL && !ek_lzma_gave_up(lzma);
     *is_proved = *is_proved && is_unpacked;
+    ek_filter_finish(&unpacked.filter, sum_up, &unpacked);
     if (is_unpacked && !sum_agrees(content, *at, &unpacked))
         return FALSE;
     *at += sum_bytes[check & 15];
