@@ -191,6 +191,72 @@ static void noise_holds_nothing(void)
     g_byte_array_unref(drive.bytes);
 }
 
+/* The directory of an archive is full of small numbers and names, as the list of tables in a font
+ * is. However it lies, none is found in it. */
+static void names_of_an_archive_are_no_font(void)
+{
+    guint32 seed = test_seed();
+    Drive drive = drive_new(seed);
+    for (guint i = 0; i < 512; i++) {
+        guint8 head[46] = "PK\x01\x02\x1e\x03\x14\0\0\0\x08";
+        g_autofree char *name =
+            g_strdup_printf("seed-lots/accessions/%u/germination-%u.csv", i, i * i);
+        fill_noise(head + 16, 12, seed + i);
+        memcpy(head + 28, (guint8[]){(guint8)strlen(name), 0, 0, 0, 0, 0, 0, 0}, 8);
+        memcpy(head + 36, "\x01\0\0\0\xa4\x81", 6);
+        /* What the system knows of a file comes to the mark of a font. */
+        guint gap = (guint)((512 - (drive.bytes->len + 35) % 512) % 512);
+        if (i % 4 == 0)
+            drive_text(&drive, gap);
+        drive_put(&drive, head, sizeof head);
+        drive_put(&drive, (const guint8 *)name, strlen(name));
+    }
+    drive_pad(&drive, 512, TRUE);
+    Bench bench;
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) found = carved_search(&bench, 0, FALSE);
+    for (guint i = 0; i < found->len; i++)
+        CHECK(!g_str_equal(((const EkFound *)found->pdata[i])->type->name, "font"));
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
+/* Programs hold their words one behind the other; a file has zeros behind it up to the next sector,
+ * or something that is no text. */
+static void words_of_a_program_are_no_text(void)
+{
+    static const char words[] =
+        "cannot open the catalogue of the cold store: %s, see the log of sensor %d";
+    static const struct {
+        const char *behind; /* the bytes right behind the text */
+        gsize length;
+        gboolean is_text;
+    } ends[] = {{"\0", 0, TRUE},
+                {"\0usage", 6, FALSE},
+                {"\0\0\0\xff", 4, FALSE},
+                {"\x01\x7f\x80", 3, TRUE}};
+    Drive drive = drive_new(test_seed());
+    EkByte places[G_N_ELEMENTS(ends)];
+    for (gsize i = 0; i < G_N_ELEMENTS(ends); i++) {
+        drive_noise(&drive, 4096);
+        places[i] = drive_put(&drive, (const guint8 *)words, sizeof words - 1);
+        drive_put(&drive, (const guint8 *)ends[i].behind, ends[i].length);
+        drive_pad(&drive, 512, FALSE);
+    }
+    drive_noise(&drive, 4096);
+    Bench bench;
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) found = carved_search(&bench, 0, FALSE);
+    for (gsize i = 0; i < G_N_ELEMENTS(ends); i++) {
+        const EkFound *one = carved_at(found, places[i]);
+        CHECK_NUMBER(one != NULL, ends[i].is_text);
+        if (one != NULL)
+            CHECK_NUMBER(one->bytes, sizeof words - 1);
+    }
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
 /* The beginning of each type in every sector, noise behind it: none is whole, and it ends. */
 static void forged_beginnings_are_not_whole(void)
 {
@@ -449,9 +515,10 @@ int main(void)
         {"what lies in one piece comes out", what_lies_in_one_piece_comes_out},
         {"what was overwritten is not whole", what_was_overwritten_is_not_whole},
         {"the rest of a file is not whole", the_rest_of_a_file_is_not_whole},
-        {"the rest of a file is not whole", the_rest_of_a_file_is_not_whole},
         {"what begins right behind is in doubt", what_begins_right_behind_is_in_doubt},
         {"noise holds nothing", noise_holds_nothing},
+        {"names of an archive are no font", names_of_an_archive_are_no_font},
+        {"words of a program are no text", words_of_a_program_are_no_text},
         {"a foreign block is noticed", a_foreign_block_is_noticed},
         {"forged beginnings are not whole", forged_beginnings_are_not_whole},
         {"threads change nothing", threads_change_nothing},

@@ -12,14 +12,23 @@ static const EkSignature font_signatures[] = {{0, 5, {0, 1, 0, 0, 0}, {0}},
                                               {0, 5, {'O', 'T', 'T', 'O', 0}, {0}},
                                               {0, 5, {'t', 'r', 'u', 'e', 0}, {0}}};
 
+/* An entry of the list of tables: a name in letters, and a place behind the list. */
+static gboolean may_be_entry(EkSpan entry, guint count)
+{
+    for (gsize i = 0; i < 4; i++)
+        if (ek_span_u8(entry, i) < 0x20 || ek_span_u8(entry, i) > 0x7e)
+            return FALSE;
+    return ek_span_be32(entry, 8) >= 12 + 16 * count;
+}
+
 static gboolean begin_font(EkSpan span)
 {
-    guint16 count = ek_span_be16(span, 4);
-    guint32 offset = ek_span_be32(span, 20);
-    if (count == 0 || count > TABLES_MOST || offset < 12 + 16 * (guint32)count)
+    guint count = ek_span_be16(span, 4);
+    gsize shown = (span.length - MIN(span.length, 12)) / 16;
+    if (count == 0 || count > TABLES_MOST || shown == 0)
         return FALSE;
-    for (gsize i = 12; i < 16; i++)
-        if (ek_span_u8(span, i) < 0x20 || ek_span_u8(span, i) > 0x7e)
+    for (gsize i = 0; i < MIN(count, shown); i++)
+        if (!may_be_entry(ek_span_part(span, 12 + 16 * i, 16), count))
             return FALSE;
     return TRUE;
 }
@@ -58,13 +67,15 @@ static int by_place(const void *a, const void *b)
     return one->at < other->at ? -1 : one->at > other->at;
 }
 
-/* In order of place, so that up to where the last one was right it is its own. */
+/* In order of place, so that up to where the last one was right it is its own. 0: it is none. */
 static guint take_list(EkContent *content, Table *tables)
 {
     guint16 count = MIN(ek_span_be16(ek_content_some(content, 0, 6), 4), TABLES_MOST);
     EkSpan entries = ek_content_at(content, 12, 16 * (gsize)count);
     for (guint i = 0; i < count && entries.length > 0; i++) {
         EkSpan entry = ek_span_part(entries, 16 * (gsize)i, 16);
+        if (!may_be_entry(entry, count))
+            return 0;
         tables[i] = (Table){ek_span_be32(entry, 8), ek_span_be32(entry, 12), ek_span_be32(entry, 4),
                             ek_span_equals(entry, 0, "head", 4)};
     }

@@ -7,6 +7,7 @@
 
 #define BLOCK 512u
 #define RECORD 10240u
+#define PLACES_MOST 65536u /* blocks of places of one sparse file */
 #define MEMBERS_MOST 10000000u
 
 static const EkSignature signatures[] = {{257, 5, {'u', 's', 't', 'a', 'r'}, {0}}};
@@ -27,20 +28,27 @@ static guint64 octal(EkSpan span, gsize at, gsize length)
     return value;
 }
 
+/* Some writers took the bytes for signed ones. */
 static gboolean begin(EkSpan span)
 {
-    guint64 sum = 8 * ' ';
+    gint64 sum = 8 * ' ';
+    gint64 negative = 0;
     if (span.length < BLOCK)
         return FALSE;
-    for (gsize i = 0; i < BLOCK; i++)
-        sum += i >= 148 && i < 156 ? 0u : span.data[i];
-    return sum == octal(span, 148, 8) && ek_span_u8(span, 0) != 0;
+    for (gsize i = 0; i < BLOCK; i++) {
+        guint8 byte = i >= 148 && i < 156 ? 0 : span.data[i];
+        sum += byte;
+        negative += byte >= 0x80 ? 256 : 0;
+    }
+    gint64 told = (gint64)octal(span, 148, 8);
+    return (told == sum || told == sum - negative) && ek_span_u8(span, 0) != 0;
 }
 
 /* Where it is up to. */
 typedef struct {
     EkByte at;
     EkByte sure;   /* up to here it surely is of it: headers, and entries that are right */
+    guint64 told;  /* the size of the next entry, where one is told before its header; 0: none */
     EkRange wrong; /* an entry that is not right, with the next header behind it; 0 bytes: none */
 } Place;
 
@@ -50,11 +58,22 @@ static gboolean is_header(EkContent *content, EkByte at)
     return head.length == BLOCK && begin(head);
 }
 
+/* Where the places of a sparse file do not fit into its header, blocks of them follow it. */
+static EkByte header_bytes(EkContent *content, EkByte at)
+{
+    EkSpan head = ek_content_some(content, at, BLOCK);
+    gboolean has_more = ek_span_u8(head, 156) == 'S' && ek_span_u8(head, 482) == 1;
+    EkByte bytes = BLOCK;
+    for (guint i = 0; has_more && i < PLACES_MOST; i++, bytes += BLOCK)
+        has_more = ek_span_u8(ek_content_some(content, at + bytes, BLOCK), 504) == 1;
+    return bytes;
+}
+
 /* Only what is longer than a block can be in pieces. Where the next header stands right behind one
  * that is wrong, it was so when it was packed. */
 static gboolean take_entry(EkContent *content, EkFollowed *followed, Place *place, EkByte size)
 {
-    EkByte first = place->at + BLOCK;
+    EkByte first = place->at + header_bytes(content, place->at);
     EkByte next = first + ek_divide_up(size, BLOCK) * BLOCK;
     EkByte there = ek_content_bytes(content);
     gboolean is_there = next <= there && ek_content_at(content, next - 1, 1).length == 1;
@@ -77,6 +96,34 @@ static gboolean take_entry(EkContent *content, EkFollowed *followed, Place *plac
         place->wrong = (EkRange){first, size};
     place->at = next;
     return TRUE;
+}
+
+/* Digits at *at, which is left behind them. */
+static guint64 decimal(EkSpan span, gsize *at)
+{
+    guint64 value = 0;
+    for (; g_ascii_isdigit((gchar)ek_span_u8(span, *at)) && value < G_MAXINT64 / 16; ++*at)
+        value = value * 10 + (guint64)(span.data[*at] - '0');
+    return value;
+}
+
+/* The size of the next entry, where the records of a header before it tell one (POSIX.1-2001: their
+ * length, a key and a value, as in "13 size=7011" with a line end); 0: they do not. */
+static guint64 told_size(EkSpan records)
+{
+    gsize at = 0;
+    while (at < records.length) {
+        gsize inside = at;
+        guint64 length = decimal(records, &inside);
+        if (ek_span_equals(records, inside, " size=", 6)) {
+            inside += 6;
+            return decimal(records, &inside);
+        }
+        if (length == 0 || length > records.length)
+            break;
+        at += (gsize)length;
+    }
+    return 0;
 }
 
 static void take_first(EkFollowed *followed, EkSpan head)
@@ -118,6 +165,8 @@ static void follow(EkContent *content, EkFollowed *followed)
         guint64 size = octal(head, 124, 12);
         guint8 kind = ek_span_u8(head, 156);
         gboolean has_data = kind < '1' || kind > '6';
+        if (place.told > 0 && kind != 'x')
+            size = place.told;
         if (!begin(head) || size > G_MAXINT64 / 4) {
             ek_followed_break(followed, place.sure, place.at, BLOCK,
                               "no header where one must stand");
@@ -125,6 +174,9 @@ static void follow(EkContent *content, EkFollowed *followed)
         }
         if (place.at == 0)
             take_first(followed, head);
+        gsize records = (gsize)MIN(size, RECORD);
+        place.told =
+            kind == 'x' ? told_size(ek_content_some(content, place.at + BLOCK, records)) : 0;
         if (!take_entry(content, followed, &place, has_data ? size : 0))
             return;
         ek_content_keep(content, place.at, &place, sizeof place, TRUE);

@@ -185,6 +185,14 @@ static void take_title(EkFollowed *followed, EkSpan head)
         ek_followed_words(followed, ek_span_part(head, skip, length));
 }
 
+/* Programs and fonts hold their words one behind the other, each with a zero behind it; behind a
+ * file there are zeros up to the next sector, or whatever was there before. */
+static gboolean is_in_list(EkContent *content, EkByte end)
+{
+    EkSpan tail = ek_content_some(content, end, (gsize)((EK_STEP - end % EK_STEP) % EK_STEP));
+    return tail.length > 0 && tail.data[0] == 0 && !ek_bytes_are_zero(tail.data, tail.length);
+}
+
 static void follow(EkContent *content, EkFollowed *followed)
 {
     EkSpan head = ek_content_some(content, 0, LOOKED_AT);
@@ -207,7 +215,7 @@ static void follow(EkContent *content, EkFollowed *followed)
         if (length + 4 <= span.length || length == 0)
             break;
     }
-    if (at < LEAST)
+    if (at < LEAST || is_in_list(content, at))
         return;
     followed->is_doubtful = followed->is_tail = TRUE;
     ek_followed_end(followed, at, EK_PROOF_LENGTH,
