@@ -36,35 +36,51 @@ static gboolean may_go_on_at(EkJoining *joining, EkByte place)
 /* How far a piece is looked for behind the break. */
 static const EkByte tiers[] = {0, 128u << 10, 1u << 20, 8u << 20, NEAR};
 
-/* Of the steps below, those that try the beginning of all free ground. */
-enum { ALL_BEHIND = 3, ALL_BEFORE = 4 };
-
-/* In what order: how many blocks back from the break it went wrong, and how far on it goes on; what
- * is likely first. */
-static const struct {
+/* In what order: at which of the cuts (cut_at) it went wrong, and how far on it goes on; what is
+ * likely first. */
+typedef struct {
     guint tier;
-    guint from; /* blocks back */
+    guint from; /* cuts */
     guint to;
     guint stretches; /* tier 0: of free ground, at the beginning of which it may go on */
     gboolean before; /* the ground before the file */
-} steps[] = {{0, 0, EK_JOINING_BACK, 3, FALSE},
-             {1, 0, 8, 0, FALSE},
-             {2, 0, 3, 0, FALSE},
-             [ALL_BEHIND] = {0, 0, 3, EK_JOINING_STRETCHES, FALSE},
-             [ALL_BEFORE] = {0, 0, 3, EK_JOINING_BEFORE, TRUE},
-             {1, 8, EK_JOINING_BACK, 0, FALSE},
-             {2, 3, 8, 0, FALSE},
-             {3, 0, 1, 0, FALSE},
-             {2, 8, EK_JOINING_BACK, 0, FALSE},
-             {3, 1, 3, 0, FALSE},
-             {0, 3, EK_JOINING_BACK, 16, TRUE},
-             {4, 0, 1, 0, FALSE},
-             {4, 0, 1, 0, TRUE},
-             {4, 1, 3, 0, FALSE}};
+} Step;
 
-/* Where most blocks are passed over at a glance, far ones come before those that are unlikely. */
-static const guint far_first[] = {0, 1, 2, ALL_BEHIND, ALL_BEFORE, 5, 7, 11, 12, 6, 8, 9, 10, 13};
-G_STATIC_ASSERT(G_N_ELEMENTS(far_first) == G_N_ELEMENTS(steps));
+static const Step all_behind = {0, 0, 3, EK_JOINING_STRETCHES, FALSE};
+static const Step all_before = {0, 0, 3, EK_JOINING_BEFORE, TRUE};
+
+static const Step steps[] = {{0, 0, EK_JOINING_BACK, 3, FALSE},
+                             {1, 0, 8, 0, FALSE},
+                             {2, 0, 3, 0, FALSE},
+                             {0, 0, 3, EK_JOINING_STRETCHES, FALSE},
+                             {0, 0, 3, EK_JOINING_BEFORE, TRUE},
+                             {1, 8, EK_JOINING_BACK, 0, FALSE},
+                             {2, 3, 8, 0, FALSE},
+                             {3, 0, 1, 0, FALSE},
+                             {2, 8, EK_JOINING_BACK, 0, FALSE},
+                             {3, 1, 3, 0, FALSE},
+                             {0, 3, EK_JOINING_BACK, 16, TRUE},
+                             {4, 0, 1, 0, FALSE},
+                             {4, 0, 1, 0, TRUE},
+                             {4, 1, 3, 0, FALSE}};
+
+/* What tells soon breaks in the block that is wrong, and most others are passed over at a glance:
+ * far ones come before other cuts. */
+static const Step soon_steps[] = {{0, 0, EK_JOINING_BACK, 3, FALSE},
+                                  {1, 0, 3, 0, FALSE},
+                                  {2, 0, 1, 0, FALSE},
+                                  {0, 0, 3, EK_JOINING_STRETCHES, FALSE},
+                                  {0, 0, 3, EK_JOINING_BEFORE, TRUE},
+                                  {3, 0, 1, 0, FALSE},
+                                  {2, 1, 3, 0, FALSE},
+                                  {4, 0, 1, 0, FALSE},
+                                  {4, 0, 1, 0, TRUE},
+                                  {1, 3, EK_JOINING_BACK, 0, FALSE},
+                                  {2, 3, 8, 0, FALSE},
+                                  {2, 8, EK_JOINING_BACK, 0, FALSE},
+                                  {3, 1, 3, 0, FALSE},
+                                  {0, 3, EK_JOINING_BACK, 16, TRUE},
+                                  {4, 1, 3, 0, FALSE}};
 
 /* Does it go on at `offset` in one of the blocks [at, stop) of a stretch? */
 static gboolean find_in(EkJoining *joining, GArray *stretches, guint i, EkRange blocks,
@@ -88,13 +104,13 @@ static gboolean find_in(EkJoining *joining, GArray *stretches, guint i, EkRange 
 }
 
 /* Looks for the block that goes on at `offset` in the ground before the file, the nearest first. */
-static gboolean find_before(EkJoining *joining, EkByte offset, EkByte beyond, guint step)
+static gboolean find_before(EkJoining *joining, EkByte offset, EkByte beyond, Step step)
 {
     guint before = 0;
     EkByte from = ek_joining_on_grid(joining, ek_content_place(joining->content, offset - 1) + 1);
     g_autoptr(GArray) stretches = ek_joining_stretches_before(joining, from, &before);
-    gboolean is_tier = steps[step].tier > 0;
-    guint most = is_tier ? before : MIN(before, steps[step].stretches);
+    gboolean is_tier = step.tier > 0;
+    guint most = is_tier ? before : MIN(before, step.stretches);
     for (guint i = before; i > before - most && !ek_joining_is_spent(joining); i--) {
         EkRange range = g_array_index(stretches, EkRange, i - 1);
         if (joining->first - range.first > NEAR && is_tier)
@@ -107,16 +123,16 @@ static gboolean find_before(EkJoining *joining, EkByte offset, EkByte beyond, gu
 }
 
 /* The same behind it, in one tier. */
-static gboolean find_next(EkJoining *joining, EkByte offset, EkByte beyond, guint step)
+static gboolean find_next(EkJoining *joining, EkByte offset, EkByte beyond, Step step)
 {
-    guint tier = steps[step].tier;
+    guint tier = step.tier;
     if (offset > ek_content_bytes(joining->content))
         return FALSE;
-    if (steps[step].before)
+    if (step.before)
         return find_before(joining, offset, beyond, step);
     EkByte from = ek_joining_on_grid(joining, ek_content_place(joining->content, offset - 1) + 1);
     g_autoptr(GArray) stretches = ek_joining_stretches(joining, from);
-    guint most = tier == 0 ? MIN(stretches->len, steps[step].stretches) : stretches->len;
+    guint most = tier == 0 ? MIN(stretches->len, step.stretches) : stretches->len;
     for (guint i = 0; i < most && !ek_joining_is_spent(joining); i++) {
         EkRange range = g_array_index(stretches, EkRange, i);
         EkByte at = range.first;
@@ -204,13 +220,25 @@ static gboolean add_at_end(EkJoining *joining, const EkFollowed *broken, const G
     }
     for (guint i = 0; i < MIN(count, ENDS_MOST); i++) {
         EkByte end = ends[(count - 1 - i) % ENDS_MOST];
-        if (find_next(joining, end, broken->length, ALL_BEHIND) ||
-            find_next(joining, end, broken->length, ALL_BEFORE))
+        if (find_next(joining, end, broken->length, all_behind) ||
+            find_next(joining, end, broken->length, all_before))
             return TRUE;
         ek_joining_lay_again(joining->content, before, MIN(lowest, joining->grid));
         ek_joining_follow(joining);
     }
     return FALSE;
+}
+
+/* Where it may be cut, the likeliest first: where the block begins in which it breaks, then from
+ * the end of the part that breaks back. */
+static EkByte cut_at(EkByte likely, EkByte highest, EkByte grid, guint i)
+{
+    if (i == 0)
+        return likely;
+    EkByte back = (i - 1) * grid;
+    if (highest >= likely + back + grid)
+        return highest - back;
+    return highest - MIN(highest, back + grid);
 }
 
 /* One more piece: the blocks from the break back, each with all that may go on there. */
@@ -221,6 +249,7 @@ static gboolean add_piece(EkJoining *joining, const EkFollowed *broken)
     /* Some notice at the beginning of the part in which it went wrong. */
     EkByte highest =
         ek_divide_up(MAX(broken->length, broken->broken.first + broken->broken.bytes), grid) * grid;
+    EkByte likely = broken->length / grid * grid;
     g_autoptr(GArray) before = g_array_new(FALSE, FALSE, sizeof(EkRange));
     ek_content_places(joining->content, ek_content_bytes(joining->content), before);
     if (add_by_sum(joining, broken) || ek_join_by_landmark(joining, broken, before) ||
@@ -229,17 +258,19 @@ static gboolean add_piece(EkJoining *joining, const EkFollowed *broken)
     gboolean tells = joining->type->joins && !broken->tells_late;
     if (tells && add_at_end(joining, broken, before, MAX(lowest, grid), highest))
         return TRUE;
-    for (guint turn = 0; tells && turn < G_N_ELEMENTS(steps); turn++) {
-        guint step = joining->type->may_lie_in != NULL ? far_first[turn] : turn;
+    gboolean is_soon = joining->type->may_lie_in != NULL;
+    gsize turns = is_soon ? G_N_ELEMENTS(soon_steps) : G_N_ELEMENTS(steps);
+    for (gsize turn = 0; tells && turn < turns; turn++) {
+        Step step = is_soon ? soon_steps[turn] : steps[turn];
         /* What was kept on the way is made again. */
         if (turn > 0) {
             ek_joining_lay_again(joining->content, before, MIN(lowest, grid));
             ek_joining_follow(joining);
         }
-        for (guint i = steps[step].from; i < steps[step].to; i++) {
-            EkByte offset = highest - MIN(highest, i * (EkByte)grid);
+        for (guint i = step.from; i < step.to; i++) {
+            EkByte offset = cut_at(likely, highest, grid, i);
             if (offset < MAX(lowest, grid))
-                break;
+                continue;
             if (find_next(joining, offset, broken->length, step))
                 return TRUE;
             ek_joining_lay_again(joining->content, before, offset);
@@ -335,7 +366,7 @@ EkFound *ek_join(const EkCarve *carve, const EkCarveType *type, EkByte first, gu
                          .content = content,
                          .first = first,
                          .grid = ek_joining_grid(carve),
-                         .tries = tries,
+                         .tries = tries * (guint)CLAMP(4096 / ek_joining_grid(carve), 1, 4),
                          .cancel = cancel};
     EkFound *joined = join_with(&joining);
     if (joined != NULL || (listed != NULL && listed->followed.length <= joining.known.length)) {

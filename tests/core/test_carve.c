@@ -257,6 +257,71 @@ static void words_of_a_program_are_no_text(void)
     g_byte_array_unref(drive.bytes);
 }
 
+/* As people and programs write it: set in, and beyond ASCII, in UTF-8 and in code pages. */
+static void text_of_many_hands_is_found(void)
+{
+    static const char *const texts[] = {
+        "{\n    \"accession\": {\n        \"species\": {\n            \"name\": \"Silene\"\n       "
+        " }\n"
+        "    }\n}\n",
+        "[\r\n  {\r\n    \"lot\": 17,\r\n    \"seeds\": 4200,\r\n    \"store\": \"cold\"\r\n  "
+        "}\r\n]\r\n",
+        "#\n# The sensors of the cold store, and what they are read by each quarter of an "
+        "hour\n#\n",
+        /* UTF-8: Cyrillic, Greek, Japanese */
+        "Каталог семян: учёт образцов холодного хранилища, по годам и по видам растений.\n",
+        "Κατάλογος σπόρων: τα δείγματα της ψυχρής αποθήκης, ανά έτος και ανά είδος.\n",
+        "種子目録：低温保管庫の標本を、年ごと、種ごとに記録する。発芽率と含水率も併せて記す。\n",
+        /* Windows-1251: "the catalogue of seeds of the cold store, by years and by kinds of plants"
+         */
+        "\xea\xe0\xf2\xe0\xeb\xee\xe3 \xf1\xe5\xec\xff\xed \xf5\xee\xeb\xee\xe4\xed\xee\xe3\xee "
+        "\xf5\xf0\xe0\xed\xe8\xeb\xe8\xf9\xe0, \xef\xee \xe3\xee\xe4\xe0\xec \xe8 \xef\xee "
+        "\xe2\xe8\xe4\xe0\xec \xf0\xe0\xf1\xf2\xe5\xed\xe8\xe9\n"};
+    Drive drive = drive_new(test_seed());
+    EkByte places[G_N_ELEMENTS(texts)];
+    for (gsize i = 0; i < G_N_ELEMENTS(texts); i++) {
+        drive_noise(&drive, 4096);
+        places[i] = drive_put(&drive, (const guint8 *)texts[i], strlen(texts[i]));
+        drive_pad(&drive, 512, FALSE);
+    }
+    drive_noise(&drive, 4096);
+    Bench bench;
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) found = carved_search(&bench, 0, FALSE);
+    for (gsize i = 0; i < G_N_ELEMENTS(texts); i++) {
+        const EkFound *one = carved_at(found, places[i]);
+        if (one == NULL)
+            printf("text %" G_GSIZE_FORMAT ": ", i);
+        CHECK(one != NULL && g_str_equal(one->type->name, "text"));
+        if (one != NULL)
+            CHECK_NUMBER(one->bytes, strlen(texts[i]));
+    }
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
+/* Samples and dots have values that letters have, but no words. */
+static void samples_are_no_text(void)
+{
+    /* The lowest value, and how many there are from it on. */
+    static const guint8 ranges[][2] = {{0xc0, 64}, {0xe0, 32}, {0x20, 96},
+                                       {0xa0, 96}, {0x41, 26}, {0x30, 10}};
+    Drive drive = drive_new(test_seed());
+    for (gsize i = 0; i < G_N_ELEMENTS(ranges); i++) {
+        EkByte at = drive.bytes->len;
+        drive_noise(&drive, 64 * 1024);
+        for (EkByte k = at; k < drive.bytes->len; k++)
+            drive.bytes->data[k] = (guint8)(ranges[i][0] + drive.bytes->data[k] % ranges[i][1]);
+        drive_noise(&drive, 4096);
+    }
+    Bench bench;
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) found = carved_search(&bench, 0, FALSE);
+    CHECK_NUMBER(found->len, 0);
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
 /* The beginning of each type in every sector, noise behind it: none is whole, and it ends. */
 static void forged_beginnings_are_not_whole(void)
 {
@@ -519,6 +584,8 @@ int main(void)
         {"noise holds nothing", noise_holds_nothing},
         {"names of an archive are no font", names_of_an_archive_are_no_font},
         {"words of a program are no text", words_of_a_program_are_no_text},
+        {"text of many hands is found", text_of_many_hands_is_found},
+        {"samples are no text", samples_are_no_text},
         {"a foreign block is noticed", a_foreign_block_is_noticed},
         {"forged beginnings are not whole", forged_beginnings_are_not_whole},
         {"threads change nothing", threads_change_nothing},

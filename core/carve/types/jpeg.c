@@ -36,6 +36,20 @@ static gboolean find_end(const EkJpeg *jpeg, EkByte *end)
     return ek_span_be16(mark, 0) == 0xffd9;
 }
 
+/* Films of pictures, each by itself, have another one right before or behind each, or the head of a
+ * chunk of AVI before it; between files there is the rest of a sector. */
+static gboolean may_be_frame(EkContent *content, EkByte end)
+{
+    guint8 bytes[8] = {0};
+    gsize length = ek_content_before(content, bytes, sizeof bytes);
+    EkSpan before = {bytes, length};
+    EkSpan behind = ek_content_some(content, end, 3);
+    gboolean is_chunk = length == 8 && g_ascii_isdigit(bytes[0]) && g_ascii_isdigit(bytes[1]) &&
+                        bytes[2] == 'd' && (bytes[3] == 'c' || bytes[3] == 'b');
+    return is_chunk || (length == 8 && ek_span_be16(before, 6) == 0xffd9) ||
+           (end % 512 != 0 && ek_span_equals(behind, 0, "\xff\xd8\xff", 3));
+}
+
 static void follow(EkContent *content, EkFollowed *followed)
 {
     EkJpeg jpeg = {.content = content, .followed = followed};
@@ -66,9 +80,12 @@ static void follow(EkContent *content, EkFollowed *followed)
         }
         jpeg.at = further.at;
     }
+    followed->is_doubtful = may_be_frame(content, jpeg.at);
     ek_followed_end(followed, jpeg.at, is_loose ? EK_PROOF_TABLES : EK_PROOF_DECODED,
-                    is_loose ? "all markers up to its end"
-                             : "its picture data were decoded to the end");
+                    followed->is_doubtful ? "its picture data were decoded to the end; another "
+                                            "picture lies right beside it, as in films"
+                    : is_loose            ? "all markers up to its end"
+                                          : "its picture data were decoded to the end");
 }
 
 /* Texts and tables have few different bytes. */

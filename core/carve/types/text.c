@@ -12,7 +12,8 @@
 #define LINES_MOST 20u
 #define TITLE_MOST 80u
 
-/* Four bytes of ASCII that are no control characters; marks of UTF-8 and UTF-16. */
+/* Four bytes of ASCII that are no control characters; a bracket on a line of its own, and a
+ * comment; marks of UTF-8 and UTF-16. */
 #define LETTERS(a, b, c, d)                                                                        \
     {                                                                                              \
         0, 4, {(a) << 5, (b) << 5, (c) << 5, (d) << 5},                                            \
@@ -27,6 +28,15 @@
 static const EkSignature signatures[] = {SECOND(1),
                                          SECOND(2),
                                          SECOND(3),
+                                         {0, 2, {'{', '\n'}, {0}},
+                                         {0, 2, {'[', '\n'}, {0}},
+                                         {0, 2, {'#', '\n'}, {0}},
+                                         {0, 3, {'{', '\r', '\n'}, {0}},
+                                         {0, 3, {'[', '\r', '\n'}, {0}},
+                                         {0, 3, {'#', '\r', '\n'}, {0}},
+                                         {0, 4, {0xc0, 0x80, 0xc0, 0x80}, {0xe0, 0xc0, 0xe0, 0xc0}},
+                                         {0, 4, {0xe0, 0x80, 0x80, 0xe0}, {0xf0, 0xc0, 0xc0, 0xf0}},
+                                         {0, 4, {0xc0, 0xc0, 0xc0, 0xc0}, {0xc0, 0xc0, 0xc0, 0xc0}},
                                          {0, 3, {0xef, 0xbb, 0xbf}, {0}},
                                          {0, 2, {0xff, 0xfe}, {0}},
                                          {0, 2, {0xfe, 0xff}, {0}}};
@@ -91,23 +101,39 @@ static gboolean repeats(EkSpan span)
     return FALSE;
 }
 
-/* Letters and digits, in words or fields, make up most of it; others than ASCII some of it. */
+/* Letters and digits, in words or fields, make up most of it; where most are others than ASCII,
+ * these are letters in all code pages. */
 static gboolean has_statistic(EkSpan span)
 {
     guint plain = 0;
     guint gaps = 0;
     guint wide = 0;
+    guint signs = 0; /* of the wide ones, what is no letter in most code pages */
+    gboolean was_blank = FALSE;
     guint turns = 0; /* from a small letter to a capital one: names have some, noise has many */
     for (gsize i = 0; i < span.length; i++) {
         guint8 c = span.data[i];
-        plain += g_ascii_isalnum(c) || c == ' ' ? 1 : 0;
-        gaps += c == ' ' || c == '\n' || c == ',' || c == ';' || c == '\t' ? 1 : 0;
+        gboolean is_blank = c == ' ' || c == '\n' || c == '\r' || c == '\t';
+        plain += g_ascii_isalnum(c) || is_blank ? 1 : 0;
+        /* Lines may be set in: of many blanks one counts. */
+        gaps += (is_blank && !was_blank) || c == ',' || c == ';' ? 1 : 0;
+        was_blank = is_blank;
         wide += c >= 0x80 ? 1 : 0;
+        signs += c >= 0x80 && c < 0xc0 ? 1 : 0;
         turns += i > 0 && g_ascii_isupper(c) && g_ascii_islower(span.data[i - 1]) ? 1 : 0;
     }
     gsize count = span.length;
     return gaps >= count / 25 && gaps < count / 2 && turns <= count / 20 &&
-           (plain + wide) * 10 >= count * 7 && wide * 2 <= count;
+           (plain + wide) * 10 >= count * 7 && (wide * 2 <= count || signs * 8 <= wide);
+}
+
+/* Most of it is beyond ASCII, and right as UTF-8, which other bytes are not for long. */
+static gboolean is_wide_utf8(EkSpan span)
+{
+    gsize wide = 0;
+    for (gsize i = 0; i < span.length; i++)
+        wide += span.data[i] >= 0x80 ? 1 : 0;
+    return wide * 2 > span.length && text_length(span, UTF8, FALSE) + 4 > span.length;
 }
 
 /* Nearly every pair of bytes is a character of UTF-16: those of a language are in few rows of 256,
@@ -135,7 +161,8 @@ static gboolean begin(EkSpan span)
     /* An archive of ar begins with text, however much of it is left. */
     if (part.length < LEAST || repeats(part) || ek_span_equals(span, 0, "!<arch>\n", 8))
         return FALSE;
-    return coding == UTF8 ? has_statistic(part) : has_wide_statistic(part, coding == UTF16_BIG);
+    return coding == UTF8 ? has_statistic(part) || is_wide_utf8(part)
+                          : has_wide_statistic(part, coding == UTF16_BIG);
 }
 
 /* --- what it is ------------------------------------------------------------------------------ */
