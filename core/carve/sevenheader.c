@@ -119,7 +119,7 @@ static void read_packed(Reader *reader)
 /* One step of packing. */
 typedef struct {
     EkSevenMethod method;
-    EkFilter filter;
+    EkUnfilter filter;
     guint8 properties[5];
     guint ins;
     guint outs;
@@ -153,16 +153,16 @@ static void name_coder(Coder *coder, EkSpan id, EkSpan properties)
     } methods[] = {{EK_SEVEN_PLAIN, 1, {0x00}, 0},
                    {EK_SEVEN_LZMA, 3, {0x03, 0x01, 0x01}, 5},
                    {EK_SEVEN_LZMA2, 1, {0x21}, 1}};
-    coder->filter.kind = EK_FILTER_OTHER;
+    coder->filter.kind = EK_UNFILTER_OTHER;
     if (coder->ins != 1 || coder->outs != 1)
         return;
     for (gsize i = 0; i < G_N_ELEMENTS(methods); i++)
         if (id.length == methods[i].length && properties.length == methods[i].properties &&
             ek_span_equals(id, 0, methods[i].id, methods[i].length))
             coder->method = methods[i].method;
-    EkFilterKind kind = ek_filter_of(filter_number(id));
-    if (properties.length == (kind == EK_FILTER_DELTA ? 1 : 0))
-        coder->filter = (EkFilter){.kind = kind, .distance = ek_span_u8(properties, 0) + 1u};
+    EkUnfilterKind kind = ek_unfilter_of(filter_number(id));
+    if (properties.length == (kind == EK_UNFILTER_DELTA ? 1 : 0))
+        coder->filter = (EkUnfilter){.kind = kind, .distance = ek_span_u8(properties, 0) + 1u};
     if (properties.length > 0)
         memcpy(coder->properties, properties.data, properties.length);
 }
@@ -182,7 +182,7 @@ static Coder read_coder(Reader *reader)
     EkSpan properties =
         ek_span_part(reader->span, reader->at, (gsize)MIN(bytes, sizeof coder.properties));
     skip(reader, bytes);
-    coder.filter.kind = EK_FILTER_OTHER;
+    coder.filter.kind = EK_UNFILTER_OTHER;
     if (!reader->is_wrong && properties.length == bytes)
         name_coder(&coder, id, properties);
     return coder;
@@ -194,7 +194,7 @@ static void choose_method(EkSevenFolder *folder, const Coder *coders, guint coun
 {
     const Coder *packer = &coders[0];
     folder->method = EK_SEVEN_OTHER;
-    if (count == 2 && in <= 1 && out == 1 - in && coders[in].filter.kind != EK_FILTER_OTHER) {
+    if (count == 2 && in <= 1 && out == 1 - in && coders[in].filter.kind != EK_UNFILTER_OTHER) {
         packer = &coders[out];
         folder->filter = coders[in].filter;
     } else if (count != 1) {

@@ -14,8 +14,8 @@ typedef enum { EK_SEVEN_OTHER, EK_SEVEN_PLAIN, EK_SEVEN_LZMA, EK_SEVEN_LZMA2 } E
 typedef struct {
     EkSevenMethod method; /* OTHER: what is not unpacked here */
     guint8 properties[5];
-    EkFilter filter;  /* that comes before it */
-    EkByte packed_at; /* from the end of the first 32 bytes on */
+    EkUnfilter filter; /* that comes before it */
+    EkByte packed_at;  /* from the end of the first 32 bytes on */
     EkByte packed;
     guint64 unpacked;
     guint first_part; /* of `parts` */

@@ -6,25 +6,25 @@
 
 #define PIECE 4096u
 
-EkFilterKind ek_filter_of(guint64 number)
+EkUnfilterKind ek_unfilter_of(guint64 number)
 {
     switch (number) {
-    case 3: return EK_FILTER_DELTA;
-    case 4: return EK_FILTER_X86;
-    case 5: return EK_FILTER_POWERPC;
-    case 7: return EK_FILTER_ARM;
-    case 8: return EK_FILTER_THUMB;
-    case 9: return EK_FILTER_SPARC;
-    case 10: return EK_FILTER_ARM64;
-    default: return EK_FILTER_OTHER;
+    case 3: return EK_UNFILTER_DELTA;
+    case 4: return EK_UNFILTER_X86;
+    case 5: return EK_UNFILTER_POWERPC;
+    case 7: return EK_UNFILTER_ARM;
+    case 8: return EK_UNFILTER_THUMB;
+    case 9: return EK_UNFILTER_SPARC;
+    case 10: return EK_UNFILTER_ARM64;
+    default: return EK_UNFILTER_OTHER;
     }
 }
 
 /* Each of these undoes what it can of some bytes, of which the first one is at filter->position,
  * and returns how many are known. */
-typedef gsize (*Undo)(EkFilter *filter, guint8 *bytes, gsize length);
+typedef gsize (*Undo)(EkUnfilter *filter, guint8 *bytes, gsize length);
 
-static gsize undo_delta(EkFilter *filter, guint8 *bytes, gsize length)
+static gsize undo_delta(EkUnfilter *filter, guint8 *bytes, gsize length)
 {
     for (gsize i = 0; i < length; i++) {
         guint32 at = filter->position + (guint32)i;
@@ -60,7 +60,7 @@ static guint32 distance_of(guint32 target, guint32 next, guint back)
     return target - next;
 }
 
-static gsize undo_x86(EkFilter *filter, guint8 *bytes, gsize length)
+static gsize undo_x86(EkUnfilter *filter, guint8 *bytes, gsize length)
 {
     gsize i = 0;
     while (i + 5 <= length) {
@@ -119,17 +119,17 @@ static guint32 undo_arm64(guint32 code, guint32 at)
     return (code & 0x9000001f) | (page & 3) << 29 | (page & 0x3fffc) << 3 | sign;
 }
 
-static gsize undo_words(EkFilter *filter, guint8 *bytes, gsize length)
+static gsize undo_words(EkUnfilter *filter, guint8 *bytes, gsize length)
 {
     gsize i = 0;
     for (; i + 4 <= length; i += 4) {
         guint32 at = filter->position + (guint32)i;
         EkSpan word = {bytes + i, 4};
-        if (filter->kind == EK_FILTER_POWERPC)
+        if (filter->kind == EK_UNFILTER_POWERPC)
             ek_put_be32(bytes + i, undo_powerpc(ek_span_be32(word, 0), at));
-        else if (filter->kind == EK_FILTER_SPARC)
+        else if (filter->kind == EK_UNFILTER_SPARC)
             ek_put_be32(bytes + i, undo_sparc(ek_span_be32(word, 0), at));
-        else if (filter->kind == EK_FILTER_ARM)
+        else if (filter->kind == EK_UNFILTER_ARM)
             ek_put_le32(bytes + i, undo_arm(ek_span_le32(word, 0), at));
         else
             ek_put_le32(bytes + i, undo_arm64(ek_span_le32(word, 0), at));
@@ -138,7 +138,7 @@ static gsize undo_words(EkFilter *filter, guint8 *bytes, gsize length)
 }
 
 /* A call is two instructions of two bytes. */
-static gsize undo_thumb(EkFilter *filter, guint8 *bytes, gsize length)
+static gsize undo_thumb(EkUnfilter *filter, guint8 *bytes, gsize length)
 {
     gsize i = 0;
     for (; i + 4 <= length; i += 2) {
@@ -157,22 +157,22 @@ static gsize undo_thumb(EkFilter *filter, guint8 *bytes, gsize length)
 
 /* --- a stream --------------------------------------------------------------------------------- */
 
-static gsize undo(EkFilter *filter, guint8 *bytes, gsize length)
+static gsize undo(EkUnfilter *filter, guint8 *bytes, gsize length)
 {
-    static const Undo undos[EK_FILTER_OTHER] = {
-        [EK_FILTER_DELTA] = undo_delta,   [EK_FILTER_X86] = undo_x86,
-        [EK_FILTER_POWERPC] = undo_words, [EK_FILTER_ARM] = undo_words,
-        [EK_FILTER_THUMB] = undo_thumb,   [EK_FILTER_SPARC] = undo_words,
-        [EK_FILTER_ARM64] = undo_words};
-    return filter->kind < EK_FILTER_OTHER && undos[filter->kind] != NULL
+    static const Undo undos[EK_UNFILTER_OTHER] = {
+        [EK_UNFILTER_DELTA] = undo_delta,   [EK_UNFILTER_X86] = undo_x86,
+        [EK_UNFILTER_POWERPC] = undo_words, [EK_UNFILTER_ARM] = undo_words,
+        [EK_UNFILTER_THUMB] = undo_thumb,   [EK_UNFILTER_SPARC] = undo_words,
+        [EK_UNFILTER_ARM64] = undo_words};
+    return filter->kind < EK_UNFILTER_OTHER && undos[filter->kind] != NULL
                ? undos[filter->kind](filter, bytes, length)
                : length;
 }
 
-void ek_filter_push(EkFilter *filter, const guint8 *bytes, gsize length, EkFilterTake take,
-                    void *data)
+void ek_unfilter_push(EkUnfilter *filter, const guint8 *bytes, gsize length, EkUnfilterTake take,
+                      void *data)
 {
-    guint8 piece[EK_FILTER_AHEAD + PIECE];
+    guint8 piece[EK_UNFILTER_AHEAD + PIECE];
     while (length > 0) {
         gsize more = MIN(length, PIECE);
         memcpy(piece, filter->ahead, filter->waiting);
@@ -188,7 +188,7 @@ void ek_filter_push(EkFilter *filter, const guint8 *bytes, gsize length, EkFilte
     }
 }
 
-void ek_filter_finish(EkFilter *filter, EkFilterTake take, void *data)
+void ek_unfilter_finish(EkUnfilter *filter, EkUnfilterTake take, void *data)
 {
     take(data, filter->ahead, filter->waiting);
     filter->waiting = 0;

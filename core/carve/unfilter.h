@@ -8,40 +8,40 @@
 #include "base/units.h"
 
 typedef enum {
-    EK_FILTER_NONE,
-    EK_FILTER_DELTA,
-    EK_FILTER_X86,
-    EK_FILTER_POWERPC, /* big-endian */
-    EK_FILTER_ARM,
-    EK_FILTER_THUMB,
-    EK_FILTER_SPARC,
-    EK_FILTER_ARM64,
-    EK_FILTER_OTHER /* one that is not undone here */
-} EkFilterKind;
+    EK_UNFILTER_NONE,
+    EK_UNFILTER_DELTA,
+    EK_UNFILTER_X86,
+    EK_UNFILTER_POWERPC, /* big-endian */
+    EK_UNFILTER_ARM,
+    EK_UNFILTER_THUMB,
+    EK_UNFILTER_SPARC,
+    EK_UNFILTER_ARM64,
+    EK_UNFILTER_OTHER /* one that is not undone here */
+} EkUnfilterKind;
 
-/* By the number that xz and newer 7z have for it; EK_FILTER_OTHER: there is none such. */
-EkFilterKind ek_filter_of(guint64 number);
+/* By the number that xz and newer 7z have for it; EK_UNFILTER_OTHER: there is none such. */
+EkUnfilterKind ek_unfilter_of(guint64 number);
 
-#define EK_FILTER_AHEAD 8u /* bytes that wait for what follows them, at most */
+#define EK_UNFILTER_AHEAD 8u /* bytes that wait for what follows them, at most */
 
 /* One stream; all of its state, which may be copied. Begins as zeros, with its kind. */
 typedef struct {
-    EkFilterKind kind;
-    guint distance;   /* EK_FILTER_DELTA: 1 to 256 */
+    EkUnfilterKind kind;
+    guint distance;   /* EK_UNFILTER_DELTA: 1 to 256 */
     guint32 position; /* of the first byte that waits */
     guint32
-        recent; /* EK_FILTER_X86: which of the bytes before began a branch, the last one lowest */
+        recent; /* EK_UNFILTER_X86: which of the bytes before began a branch, the last one lowest */
     guint waiting;
-    guint8 ahead[EK_FILTER_AHEAD];
-    guint8 before[256]; /* EK_FILTER_DELTA: a ring */
-} EkFilter;
+    guint8 ahead[EK_UNFILTER_AHEAD];
+    guint8 before[256]; /* EK_UNFILTER_DELTA: a ring */
+} EkUnfilter;
 
 /* Undoes it, and hands on what is known, in one or more parts. */
-typedef void (*EkFilterTake)(void *data, const guint8 *bytes, gsize length);
-void ek_filter_push(EkFilter *filter, const guint8 *bytes, gsize length, EkFilterTake take,
-                    void *data);
+typedef void (*EkUnfilterTake)(void *data, const guint8 *bytes, gsize length);
+void ek_unfilter_push(EkUnfilter *filter, const guint8 *bytes, gsize length, EkUnfilterTake take,
+                      void *data);
 
 /* The stream ends: hands on what waits, as it is. */
-void ek_filter_finish(EkFilter *filter, EkFilterTake take, void *data);
+void ek_unfilter_finish(EkUnfilter *filter, EkUnfilterTake take, void *data);
 
 #endif

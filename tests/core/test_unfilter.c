@@ -138,20 +138,20 @@ static void append(void *data, const guint8 *bytes, gsize length)
 }
 
 /* In parts of up to `most` bytes. The caller unrefs. */
-static GByteArray *undone(const guint8 *code, EkFilterKind kind, guint most, guint32 seed)
+static GByteArray *undone(const guint8 *code, EkUnfilterKind kind, guint most, guint32 seed)
 {
     g_autoptr(GRand) random = g_rand_new_with_seed(seed);
     GByteArray *out = g_byte_array_new();
-    EkFilter filter = {.kind = kind, .distance = 7};
+    EkUnfilter filter = {.kind = kind, .distance = 7};
     gboolean is_short = TRUE;
     for (gsize at = 0; at < BYTES;) {
         gsize part = (gsize)g_rand_int_range(random, 1, (gint32)most + 1);
         part = MIN(part, BYTES - at);
-        ek_filter_push(&filter, code + at, part, append, out);
-        is_short = is_short && filter.waiting < EK_FILTER_AHEAD;
+        ek_unfilter_push(&filter, code + at, part, append, out);
+        is_short = is_short && filter.waiting < EK_UNFILTER_AHEAD;
         at += part;
     }
-    ek_filter_finish(&filter, append, out);
+    ek_unfilter_finish(&filter, append, out);
     CHECK(is_short);
     return out;
 }
@@ -160,7 +160,7 @@ static void parts_change_nothing(void)
 {
     static const guint most[] = {1, 2, 3, 5, 17, 4096, 10000};
     g_autofree guint8 *code = make_code(test_seed() + 2);
-    for (guint kind = EK_FILTER_DELTA; kind < EK_FILTER_OTHER; kind++) {
+    for (guint kind = EK_UNFILTER_DELTA; kind < EK_UNFILTER_OTHER; kind++) {
         g_autoptr(GByteArray) whole = undone(code, kind, BYTES, 1);
         CHECK_NUMBER(whole->len, BYTES);
         CHECK(memcmp(whole->data, code, BYTES) != 0);
@@ -176,28 +176,29 @@ static void parts_change_nothing(void)
 static void branches_become_distances(void)
 {
     static const struct {
-        EkFilterKind kind;
+        EkUnfilterKind kind;
         guint8 packed[8];
         guint8 plain[8];
     } branches[] = {
-        {EK_FILTER_X86,
+        {EK_UNFILTER_X86,
          {0x90, 0xe8, 0x06, 0x01, 0, 0, 0x90, 0x90},
          {0x90, 0xe8, 0, 1, 0, 0, 0x90, 0x90}},
-        {EK_FILTER_POWERPC, {0, 0, 0, 0, 0x48, 0, 1, 5}, {0, 0, 0, 0, 0x48, 0, 1, 1}},
-        {EK_FILTER_ARM, {0, 0, 0, 0, 3, 1, 0, 0xeb}, {0, 0, 0, 0, 0, 1, 0, 0xeb}},
-        {EK_FILTER_THUMB, {0, 0, 0, 0, 0, 0xf0, 6, 0xf8}, {0, 0, 0, 0, 0, 0xf0, 2, 0xf8}},
-        {EK_FILTER_SPARC, {0, 0, 0, 0, 0x40, 0, 1, 1}, {0, 0, 0, 0, 0x40, 0, 1, 0}},
-        {EK_FILTER_ARM64, {0, 0, 0, 0, 1, 1, 0, 0x94}, {0, 0, 0, 0, 0, 1, 0, 0x94}}};
+        {EK_UNFILTER_POWERPC, {0, 0, 0, 0, 0x48, 0, 1, 5}, {0, 0, 0, 0, 0x48, 0, 1, 1}},
+        {EK_UNFILTER_ARM, {0, 0, 0, 0, 3, 1, 0, 0xeb}, {0, 0, 0, 0, 0, 1, 0, 0xeb}},
+        {EK_UNFILTER_THUMB, {0, 0, 0, 0, 0, 0xf0, 6, 0xf8}, {0, 0, 0, 0, 0, 0xf0, 2, 0xf8}},
+        {EK_UNFILTER_SPARC, {0, 0, 0, 0, 0x40, 0, 1, 1}, {0, 0, 0, 0, 0x40, 0, 1, 0}},
+        {EK_UNFILTER_ARM64, {0, 0, 0, 0, 1, 1, 0, 0x94}, {0, 0, 0, 0, 0, 1, 0, 0x94}}};
     for (gsize i = 0; i < G_N_ELEMENTS(branches); i++) {
         g_autoptr(GByteArray) out = g_byte_array_new();
-        EkFilter filter = {.kind = branches[i].kind};
-        ek_filter_push(&filter, branches[i].packed, 8, append, out);
-        ek_filter_finish(&filter, append, out);
+        EkUnfilter filter = {.kind = branches[i].kind};
+        ek_unfilter_push(&filter, branches[i].packed, 8, append, out);
+        ek_unfilter_finish(&filter, append, out);
         CHECK_NUMBER(out->len, 8);
         CHECK(out->len == 8 && memcmp(out->data, branches[i].plain, 8) == 0);
     }
     for (guint64 number = 0; number < 300; number++)
-        CHECK(ek_filter_of(number) > EK_FILTER_NONE && ek_filter_of(number) <= EK_FILTER_OTHER);
+        CHECK(ek_unfilter_of(number) > EK_UNFILTER_NONE &&
+              ek_unfilter_of(number) <= EK_UNFILTER_OTHER);
 }
 
 int main(void)

@@ -50,7 +50,7 @@ typedef struct {
     gboolean is_wrong;
     gboolean has_unsummed; /* a part without a checksum */
     GByteArray *kept;      /* what came out; NULL: it is not wanted */
-    EkFilter filter;
+    EkUnfilter filter;
 } Unpacking;
 
 /* The part that ends is right when its sum is. */
@@ -90,10 +90,10 @@ static void take_plain(void *data, const guint8 *bytes, gsize length)
 static void take(void *data, const guint8 *bytes, gsize length)
 {
     Unpacking *unpacking = data;
-    if (unpacking->filter.kind == EK_FILTER_NONE)
+    if (unpacking->filter.kind == EK_UNFILTER_NONE)
         take_plain(unpacking, bytes, length);
     else
-        ek_filter_push(&unpacking->filter, bytes, length, take_plain, unpacking);
+        ek_unfilter_push(&unpacking->filter, bytes, length, take_plain, unpacking);
 }
 
 static EkSpan more(void *data)
@@ -159,7 +159,7 @@ static Outcome unpack(EkContent *content, const EkSevenHeader *header, const EkS
     gboolean fine = unpack_by(folder, &unpacking, &gave_up);
     if (gave_up)
         return UNPACKED_NOT;
-    ek_filter_finish(&unpacking.filter, take_plain, &unpacking);
+    ek_unfilter_finish(&unpacking.filter, take_plain, &unpacking);
     *reached = unpacking.at;
     if (!fine || unpacking.is_wrong || unpacking.part < unpacking.part_end)
         return UNPACKED_WRONG;

@@ -37,7 +37,7 @@ typedef struct {
     guint32 crc32;
     guint64 crc64;
     EkSha256 *sha;
-    EkFilter filter;
+    EkUnfilter filter;
 } Unpacked;
 
 static const guint8 sum_bytes[] = {0, 4, 4, 4, 8, 8, 8, 16, 16, 16, 32, 32, 32, 64, 64, 64};
@@ -58,10 +58,10 @@ static void sum_up(void *data, const guint8 *bytes, gsize length)
 static void take(void *data, const guint8 *bytes, gsize length)
 {
     Unpacked *unpacked = data;
-    if (unpacked->filter.kind == EK_FILTER_NONE)
+    if (unpacked->filter.kind == EK_UNFILTER_NONE)
         sum_up(unpacked, bytes, length);
     else
-        ek_filter_push(&unpacked->filter, bytes, length, sum_up, unpacked);
+        ek_unfilter_push(&unpacked->filter, bytes, length, sum_up, unpacked);
 }
 
 /* Does the sum agree that stands at `at`? */
@@ -81,7 +81,7 @@ static gboolean sum_agrees(EkContent *content, EkByte at, const Unpacked *unpack
 
 /* How a block is packed: by LZMA2, which one filter may come before. Pure. The window, in bytes; 0:
  * it is packed in another way. */
-static guint64 read_packing(EkSpan head, EkFilter *filter)
+static guint64 read_packing(EkSpan head, EkUnfilter *filter)
 {
     guint8 flags = ek_span_u8(head, 1);
     gsize at = 2;
@@ -90,14 +90,14 @@ static guint64 read_packing(EkSpan head, EkFilter *filter)
     if ((flags & 0x80) != 0)
         number_at(head, &at);
     if ((flags & 3) == 1) {
-        filter->kind = ek_filter_of(number_at(head, &at));
+        filter->kind = ek_unfilter_of(number_at(head, &at));
         guint64 bytes = number_at(head, &at);
         filter->distance = ek_span_u8(head, at) + 1u;
-        if (bytes != (filter->kind == EK_FILTER_DELTA ? 1 : 0))
+        if (bytes != (filter->kind == EK_UNFILTER_DELTA ? 1 : 0))
             return 0;
         at += (gsize)bytes;
     }
-    if ((flags & 3) > 1 || filter->kind == EK_FILTER_OTHER || ek_span_u8(head, at) != 0x21 ||
+    if ((flags & 3) > 1 || filter->kind == EK_UNFILTER_OTHER || ek_span_u8(head, at) != 0x21 ||
         ek_span_u8(head, at + 1) != 1)
         return 0;
     return ek_lzma2_window(ek_span_u8(head, at + 2));
@@ -140,7 +140,7 @@ static gboolean pass_block(EkContent *content, EkByte *at, guint check, gboolean
     *at += padding;
     gboolean is_unpacked = lzma != NULL && !ek_lzma_gave_up(lzma);
     *is_proved = *is_proved && is_unpacked;
-    ek_filter_finish(&unpacked.filter, sum_up, &unpacked);
+    ek_unfilter_finish(&unpacked.filter, sum_up, &unpacked);
     if (is_unpacked && !sum_agrees(content, *at, &unpacked))
         return FALSE;
     *at += sum_bytes[check & 15];
