@@ -43,7 +43,7 @@ typedef struct {
     guint from; /* cuts */
     guint to;
     guint stretches; /* tier 0: of free ground, at the beginning of which it may go on */
-    gboolean before; /* the ground before the file */
+    gboolean before; /* the ground before it */
 } Step;
 
 static const Step all_behind = {0, 0, 3, EK_JOINING_STRETCHES, FALSE};
@@ -103,17 +103,17 @@ static gboolean find_in(EkJoining *joining, GArray *stretches, guint i, EkRange 
     return FALSE;
 }
 
-/* Looks for the block that goes on at `offset` in the ground before the file, the nearest first. */
+/* Looks for the block that goes on at `offset` in the ground before it, the nearest first. */
 static gboolean find_before(EkJoining *joining, EkByte offset, EkByte beyond, Step step)
 {
     guint before = 0;
-    EkByte from = ek_joining_on_grid(joining, ek_content_place(joining->content, offset - 1) + 1);
-    g_autoptr(GArray) stretches = ek_joining_stretches_before(joining, from, &before);
+    EkByte from = ek_content_place(joining->content, offset - 1);
+    g_autoptr(GArray) stretches = ek_joining_stretches_before(joining, offset, &before);
     gboolean is_tier = step.tier > 0;
     guint most = is_tier ? before : MIN(before, step.stretches);
     for (guint i = before; i > before - most && !ek_joining_is_spent(joining); i--) {
         EkRange range = g_array_index(stretches, EkRange, i - 1);
-        if (joining->first - range.first > NEAR && is_tier)
+        if (from - range.first > NEAR && is_tier)
             break;
         EkRange blocks = {range.first, is_tier ? range.bytes : 1};
         if (find_in(joining, stretches, i - 1, blocks, offset, beyond))
@@ -198,7 +198,7 @@ static gboolean add_by_sum(EkJoining *joining, const EkFollowed *broken)
     g_autoptr(GArray) behind = ek_joining_stretches(joining, from);
     if (find_by_sum(joining, part, behind, behind->len))
         return TRUE;
-    g_autoptr(GArray) all = ek_joining_stretches_before(joining, from, &before);
+    g_autoptr(GArray) all = ek_joining_stretches_before(joining, part->first + 1, &before);
     return find_by_sum(joining, part, all, before);
 }
 
@@ -289,7 +289,7 @@ static EkFound *found_of(EkJoining *joining)
     EkFound *found = ek_carving_follow(joining->content, joining->type, FALSE);
     if (found != NULL && (found->followed.end == EK_FOLLOW_ENDED || found->followed.may_end)) {
         /* Of many pieces that were tried one may decode by chance: only a sum proves it. */
-        if (joining->trials > 0 && found->followed.proof < EK_PROOF_FULL &&
+        if (joining->has_tried && found->followed.proof < EK_PROOF_FULL &&
             found->state == EK_CONTENT_WHOLE)
             found->state = EK_CONTENT_DOUBTFUL;
         return found;
@@ -342,6 +342,8 @@ static EkFound *join_with(EkJoining *joining)
             return is_more && broken.may_end ? found_of(joining) : NULL;
         is_more = TRUE;
         broken = ek_joining_follow(joining);
+        /* Each break has its own tries: what went on is a file. */
+        joining->trials = joining->looks = 0;
     }
     return ek_joining_is_ended(&broken) || broken.may_end ? found_of(joining) : NULL;
 }

@@ -41,10 +41,49 @@ GArray *ek_joining_stretches(const EkJoining *joining, EkByte from)
     return stretches;
 }
 
-GArray *ek_joining_stretches_before(const EkJoining *joining, EkByte from, guint *before)
+/* Where `own` pieces first end at or behind `at`, or begin: the end of the part from `at` on that
+ * is all theirs, or none of theirs. */
+static EkByte part_end(const GArray *own, EkRange range, EkByte at, gboolean *is_own)
 {
-    g_autoptr(GArray) ground =
-        ek_carving_free_ground_before(joining->carve, joining->first, EK_JOINING_BEFORE);
+    EkByte end = ek_range_end(range);
+    *is_own = FALSE;
+    for (guint i = 0; i < own->len; i++) {
+        EkRange piece = g_array_index(own, EkRange, i);
+        if (ek_range_holds(piece, at)) {
+            *is_own = TRUE;
+            return MIN(ek_range_end(range), ek_range_end(piece));
+        }
+        if (piece.first > at)
+            end = MIN(end, piece.first);
+    }
+    return end;
+}
+
+static GArray *without(const GArray *ground, const GArray *own)
+{
+    GArray *rest = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    for (guint i = 0; i < ground->len; i++) {
+        EkRange range = g_array_index(ground, EkRange, i);
+        for (EkByte at = range.first; at < ek_range_end(range);) {
+            gboolean is_own = FALSE;
+            EkByte end = part_end(own, range, at, &is_own);
+            EkRange part = {at, end - at};
+            if (!is_own)
+                g_array_append_val(rest, part);
+            at = end;
+        }
+    }
+    return rest;
+}
+
+GArray *ek_joining_stretches_before(const EkJoining *joining, EkByte offset, guint *before)
+{
+    EkByte end = ek_content_place(joining->content, offset - 1) + 1;
+    g_autoptr(GArray) own = g_array_new(FALSE, FALSE, sizeof(EkRange));
+    ek_content_places(joining->content, offset, own);
+    g_autoptr(GArray) lower = ek_carving_free_ground_before(joining->carve, end, EK_JOINING_BEFORE);
+    g_autoptr(GArray) ground = without(lower, own);
+    EkByte from = ek_joining_on_grid(joining, end);
     g_autoptr(GArray) behind = ek_carving_free_ground(joining->carve, from, EK_JOINING_STRETCHES);
     GArray *stretches = g_array_new(FALSE, FALSE, sizeof(EkRange));
     add_stretches(joining, stretches, ground, G_MAXUINT64);
@@ -96,6 +135,7 @@ gboolean ek_joining_goes_on(EkJoining *joining, EkByte offset, const EkRange *st
 {
     gboolean is_checked = joining->type->is_checked;
     joining->trials++;
+    joining->has_tried = TRUE;
     ek_content_relay(joining->content, offset, stretches, MIN(count, AHEAD_MOST));
     EkByte limit = is_checked ? offset + TRIAL / 4 : MAX(offset + TRIAL, beyond + TRIAL / 4);
     ek_content_cut(joining->content, limit);

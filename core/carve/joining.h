@@ -6,7 +6,7 @@
 #include "carve/carving.h"
 
 #define EK_JOINING_STRETCHES 256u /* of free ground that are looked at behind the file */
-#define EK_JOINING_BEFORE 4096u   /* and before it */
+#define EK_JOINING_BEFORE 4096u   /* and before */
 #define EK_JOINING_BACK 48u       /* blocks before the break where it may have gone wrong */
 
 typedef struct {
@@ -15,9 +15,10 @@ typedef struct {
     EkContent *content;
     EkByte first; /* where it begins on the drive */
     EkByte grid;  /* blocks, counted from there */
-    guint trials;
-    guint tries; /* at most */
-    guint looks; /* at blocks that were not tried */
+    guint trials; /* since it went on last */
+    guint tries;  /* at most */
+    guint looks;  /* at blocks that were not tried */
+    gboolean has_tried;
     const gint *cancel;
     EkFollowed known; /* what its beginning told */
 } EkJoining;
@@ -32,9 +33,10 @@ EkByte ek_joining_on_grid(const EkJoining *joining, EkByte at);
  * in it. The caller unrefs. */
 GArray *ek_joining_stretches(const EkJoining *joining, EkByte from);
 
-/* The last of them before the file, and behind them those from a place on; `before` is how many of
- * the former there are. The caller unrefs. */
-GArray *ek_joining_stretches_before(const EkJoining *joining, EkByte from, guint *before);
+/* The last of them before the place where the first `offset` bytes of the file end, but for where
+ * these lie, and then those behind it; `before` is how many of the former there are. The caller
+ * unrefs. */
+GArray *ek_joining_stretches_before(const EkJoining *joining, EkByte offset, guint *before);
 
 /* Follows it as it is laid now. */
 EkFollowed ek_joining_follow(EkJoining *joining);

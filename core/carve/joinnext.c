@@ -82,8 +82,7 @@ gboolean ek_join_by_next(EkJoining *joining, const EkFollowed *broken, const GAr
     if (broken->landmark.finds == NULL || broken->broken.bytes == 0 || sure > part_end)
         return FALSE;
     g_autofree guint8 *window = g_malloc(WINDOW);
-    EkByte from = ek_joining_on_grid(joining, ek_content_place(joining->content, sure - 1) + 1);
-    g_autoptr(GArray) stretches = ek_joining_stretches_before(joining, from, &count);
+    g_autoptr(GArray) stretches = ek_joining_stretches_before(joining, sure, &count);
     Search search = {.joining = joining,
                      .broken = broken,
                      .before = before,

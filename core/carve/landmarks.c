@@ -76,6 +76,7 @@ static gboolean try_cut(Search *search, EkRange *stretches, guint count, EkByte 
     if (cut > ek_content_bytes(joining->content))
         return FALSE;
     joining->trials++;
+    joining->has_tried = TRUE;
     *stretches = (EkRange){first, ek_range_end(kept) - first};
     ek_content_relay(joining->content, cut, stretches, count);
     *followed = ek_joining_follow(joining);
@@ -255,8 +256,7 @@ gboolean ek_join_by_landmark(EkJoining *joining, const EkFollowed *broken, const
                      .highest = landmark->at / grid * grid};
     if (search.highest < search.lowest || search.lowest > ek_content_bytes(joining->content))
         return FALSE;
-    EkByte from = ek_joining_on_grid(joining, ek_content_place(joining->content, sure - 1) + 1);
-    g_autoptr(GArray) stretches = ek_joining_stretches_before(joining, from, &count);
+    g_autoptr(GArray) stretches = ek_joining_stretches_before(joining, sure, &count);
     /* What lies behind the first piece is shifted to higher places, if at all. */
     EkByte least = ek_joining_on_grid(joining, joining->first + search.highest);
     return try_stretches(&search, stretches, count, stretches->len, least) ||
