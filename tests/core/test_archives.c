@@ -3,6 +3,7 @@
  * their end; and where a header is not right, no further. */
 #include "carve/verify.h"
 #include "check.h"
+#include "composed.h"
 #include "fixture.h"
 
 #include <glib/gstdio.h>
@@ -97,42 +98,6 @@ static void all_formats_end(void)
 
 /* --- by hand --------------------------------------------------------------------------------- */
 
-typedef enum { SUM_UNSIGNED, SUM_SIGNED, SUM_WRONG } Sum;
-
-static void add_entry(GByteArray *archive, const char *name, char kind, gsize told, Sum how,
-                      const void *data, gsize bytes)
-{
-    guint8 head[BLOCK] = {0};
-    guint32 sum = 8 * ' ';
-    gint32 negative = 8 * ' ';
-    memcpy(head, name, strlen(name));
-    g_snprintf((char *)head + 100, 8, "0000644");
-    g_snprintf((char *)head + 124, 12, "%011" G_GSIZE_MODIFIER "o", told);
-    g_snprintf((char *)head + 136, 12, "%011o", 1750000000u);
-    head[156] = (guint8)kind;
-    memcpy(head + 257, "ustar\00000", 8);
-    for (gsize i = 0; i < BLOCK; i++) {
-        gboolean is_own = i >= 148 && i < 156;
-        sum += is_own ? 0 : head[i];
-        negative += is_own ? 0 : (gint8)head[i];
-    }
-    guint32 written = how == SUM_UNSIGNED ? sum : how == SUM_SIGNED ? (guint32)negative : sum + 1;
-    g_snprintf((char *)head + 148, 7, "%06o", written);
-    head[155] = ' ';
-    g_byte_array_append(archive, head, sizeof head);
-    g_byte_array_append(archive, data, (guint)bytes);
-    guint8 zeros[BLOCK] = {0};
-    g_byte_array_append(archive, zeros, (guint)((BLOCK - bytes % BLOCK) % BLOCK));
-}
-
-static void close_archive(GByteArray *archive)
-{
-    guint was = archive->len;
-    guint padded = (archive->len + 1024 + 10239) / 10240 * 10240;
-    g_byte_array_set_size(archive, padded);
-    memset(archive->data + was, 0, padded - was);
-}
-
 /* The name has letters beyond ASCII, whose bytes are negative where they are taken for signed. */
 #define NAME                                                                                       \
     "Samenpr\xc3\xbc"                                                                              \
@@ -144,13 +109,14 @@ static void sums_may_be_signed(void)
     fill_noise(table, sizeof table, test_seed());
     for (gsize i = 0; i < sizeof table; i++)
         table[i] = (guint8)('a' + table[i] % 26);
-    for (Sum how = SUM_UNSIGNED; how <= SUM_WRONG; how++) {
+    for (ComposedTarSum how = COMPOSED_TAR_RIGHT; how <= COMPOSED_TAR_WRONG; how++) {
         g_autoptr(GByteArray) archive = g_byte_array_new();
-        add_entry(archive, "first.txt", '0', sizeof table, SUM_UNSIGNED, table, sizeof table);
+        compose_tar_entry(archive, "first.txt", '0', sizeof table, COMPOSED_TAR_RIGHT, table,
+                          sizeof table);
         guint second = archive->len;
-        add_entry(archive, NAME, '0', sizeof table, how, table, sizeof table);
-        close_archive(archive);
-        if (how != SUM_WRONG) {
+        compose_tar_entry(archive, NAME, '0', sizeof table, how, table, sizeof table);
+        compose_tar_end(archive, TRUE);
+        if (how != COMPOSED_TAR_WRONG) {
             check_ends(archive, "a signed sum");
             continue;
         }
@@ -183,11 +149,13 @@ static void a_size_may_come_before(void)
     for (gsize i = 0; i < G_N_ELEMENTS(sizes); i++) {
         g_autoptr(GByteArray) archive = g_byte_array_new();
         const char *records = sizes[i].records;
-        add_entry(archive, "PaxHeaders/table", 'x', strlen(records), SUM_UNSIGNED, records,
-                  strlen(records));
-        add_entry(archive, "table.txt", '0', sizes[i].told, SUM_UNSIGNED, table, sizeof table);
-        add_entry(archive, "last.txt", '0', sizeof table, SUM_UNSIGNED, table, sizeof table);
-        close_archive(archive);
+        compose_tar_entry(archive, "PaxHeaders/table", 'x', strlen(records), COMPOSED_TAR_RIGHT,
+                          records, strlen(records));
+        compose_tar_entry(archive, "table.txt", '0', sizes[i].told, COMPOSED_TAR_RIGHT, table,
+                          sizeof table);
+        compose_tar_entry(archive, "last.txt", '0', sizeof table, COMPOSED_TAR_RIGHT, table,
+                          sizeof table);
+        compose_tar_end(archive, TRUE);
         if (sizes[i].is_right) {
             check_ends(archive, records);
             continue;
@@ -202,16 +170,8 @@ static void a_size_may_come_before(void)
 static void places_without_end_end(void)
 {
     g_autoptr(GByteArray) archive = g_byte_array_new();
-    add_entry(archive, "first.db", 'S', 0, SUM_UNSIGNED, "", 0);
-    guint8 more[BLOCK] = {0};
-    more[504] = 1;
-    archive->data[482] = 1;
-    guint32 sum = 0;
-    for (gsize i = 0; i < BLOCK; i++)
-        sum += i >= 148 && i < 156 ? ' ' : archive->data[i];
-    g_snprintf((char *)archive->data + 148, 7, "%06o", sum);
-    for (guint i = 0; i < 20000; i++)
-        g_byte_array_append(archive, more, sizeof more);
+    compose_tar_sparse(archive, "first.db", 100000, "", 0);
+    archive->data[archive->len - 8] = 1;
     EkVerification found = verify(archive);
     CHECK(found.verified != EK_VERIFIED_RIGHT);
     CHECK(found.followed.end != EK_FOLLOW_ENDED);

@@ -4,6 +4,7 @@
 #include "carve/carve.h"
 #include "carved.h"
 #include "check.h"
+#include "composed.h"
 #include "fixture.h"
 #include "specimens.h"
 
@@ -252,22 +253,10 @@ static GByteArray *pack_entries(const Specimen *picture, gboolean picture_last)
                    {"Notes.bin", text, NOTES}};
     for (gsize n = 0; n < G_N_ELEMENTS(entries); n++) {
         gsize i = picture_last && n > 0 ? 3 - n : n;
-        guint8 head[512] = {0};
-        guint sum = 0;
-        g_strlcpy((char *)head, entries[i].name, 100);
-        g_snprintf((char *)head + 124, 12, "%011o", (guint)entries[i].length);
-        memcpy(head + 148, "        ", 8);
-        head[156] = '0';
-        memcpy(head + 257, "ustar\00000", 8);
-        for (gsize k = 0; k < sizeof head; k++)
-            sum += head[k];
-        g_snprintf((char *)head + 148, 8, "%06o", sum);
-        g_byte_array_append(tar, head, sizeof head);
-        g_byte_array_append(tar, entries[i].data, (guint)entries[i].length);
-        drive_pad(&(Drive){tar, 0}, 512, FALSE);
+        compose_tar_entry(tar, entries[i].name, '0', entries[i].length, COMPOSED_TAR_RIGHT,
+                          entries[i].data, entries[i].length);
     }
-    g_byte_array_set_size(tar, tar->len + 1024);
-    memset(tar->data + tar->len - 1024, 0, 1024);
+    compose_tar_end(tar, FALSE);
     return tar;
 }
 

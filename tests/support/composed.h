@@ -32,6 +32,17 @@ GByteArray *compose_matroska(guint clusters, guint32 seed);   /* each with its c
 GByteArray *compose_fragments(guint fragments, guint32 seed); /* a film without a list of them */
 GByteArray *compose_ole(guint32 sectors, guint32 seed); /* a document with a stream of so many */
 
+/* Archives of tar: an entry whose header tells so many bytes, with its sum as it must be, of bytes
+ * that are taken for signed ones, or wrong; a sparse one, with so many blocks of places; the end.
+ */
+typedef enum { COMPOSED_TAR_RIGHT, COMPOSED_TAR_SIGNED, COMPOSED_TAR_WRONG } ComposedTarSum;
+void compose_tar_entry(GByteArray *archive, const char *name, char kind, gsize told,
+                       ComposedTarSum how, const void *data, gsize bytes);
+void compose_tar_sparse(GByteArray *archive, const char *name, guint blocks, const void *data,
+                        gsize bytes);
+void compose_tar_end(GByteArray *archive, gboolean fills_record);
+void add_composed_tar(GPtrArray *list, guint32 seed);
+
 /* With a checksum, one that is not its own, a signature too, or none of these. */
 typedef enum { COMPOSED_SUMMED, COMPOSED_STALE, COMPOSED_SIGNED, COMPOSED_BARE } ComposedSum;
 GByteArray *compose_program(ComposedSum kind, guint32 seed);

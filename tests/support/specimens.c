@@ -620,5 +620,6 @@ GPtrArray *specimens_new(guint32 seed)
     add_composed(list, seed);
     add_composed_films(list, seed);
     add_composed_chains(list, seed);
+    add_composed_tar(list, seed);
     return list;
 }
