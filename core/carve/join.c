@@ -6,6 +6,7 @@
 #include "carve/join.h"
 
 #include "carve/indirect.h"
+#include "carve/joineven.h"
 #include "carve/joining.h"
 #include "carve/joinnext.h"
 #include "carve/landmarks.h"
@@ -310,6 +311,10 @@ static EkFound *join_with(EkJoining *joining)
             return NULL;
         ek_content_lay(joining->content, (const EkRange *)(gconstpointer)own->data, own->len);
         broken = ek_joining_follow(joining);
+        gboolean is_around = g_array_index(own, EkRange, 0).bytes < broken.length;
+        if (broken.end == EK_FOLLOW_ENDED && !ek_join_by_evenness(joining, broken.length) &&
+            !is_around)
+            return NULL;
     }
     joining->known = broken;
     /* More may be known of it by now. */

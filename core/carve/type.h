@@ -6,6 +6,7 @@
 
 #include "base/signature.h"
 #include "carve/content.h"
+#include "carve/samples.h"
 #include "kind/kind.h"
 #include "volume/file.h"
 
@@ -100,6 +101,9 @@ typedef struct {
     /* Follows it from its first byte. Reads what it needs, and bounds its own work by what it
      * reads: a loop over a structure ends. */
     void (*follow)(EkContent *content, EkFollowed *followed);
+    /* How its sound lies in it, by its first 4096 bytes, where that is plain samples. FALSE: it is
+     * not. Pure. NULL: it has none. */
+    gboolean (*samples)(EkSpan head, EkSamples *samples);
     gboolean joins; /* what breaks may go on elsewhere: following tells soon when it does not */
     /* May this block, of up to EK_CARVE_GLANCE bytes, lie in the middle of one? Many are asked that
      * are of something else. Pure. NULL: any may. */

@@ -304,9 +304,20 @@ gboolean ek_contentstore_each_loose(EkContentStore *store, EkContentLoose take, 
     return got == 0;
 }
 
+/* The names of the types with plain samples, each with blanks around it. The caller frees. */
+static char *sampled_types(void)
+{
+    GString *names = g_string_new(" ");
+    for (gsize i = 0; ek_carve_types[i] != NULL; i++)
+        if (ek_carve_types[i]->samples != NULL)
+            g_string_append_printf(names, "%s ", ek_carve_types[i]->name);
+    return g_string_free(names, FALSE);
+}
+
 gboolean ek_contentstore_next_cut(EkContentStore *store, const char *basis, gboolean only_listed,
                                   EkContentCut *cut, GError **error)
 {
+    g_autofree char *sampled = sampled_types();
     g_autoptr(EkStatement) row =
         only_listed
             ? ek_sql_prepare(store->store, error,
@@ -321,9 +332,10 @@ gboolean ek_contentstore_next_cut(EkContentStore *store, const char *basis, gboo
                   "   FROM piece p WHERE p.content=c.number)=1"
                   "  OR held=0 AND EXISTS (SELECT 1 FROM content o"
                   "   WHERE o.first>c.first AND o.first<c.first+c.bytes AND o.state=?"
-                  "   AND o.held=o.bytes)))) ORDER BY number LIMIT 1",
-                  "usiii", cut->number, basis, (gint64)EK_CONTENT_CUT, (gint64)EK_CONTENT_DOUBTFUL,
-                  (gint64)EK_CONTENT_WHOLE);
+                  "   AND o.held=o.bytes) OR held=0 AND instr(?,' '||type||' ')>0)))"
+                  " ORDER BY number LIMIT 1",
+                  "usiiis", cut->number, basis, (gint64)EK_CONTENT_CUT, (gint64)EK_CONTENT_DOUBTFUL,
+                  (gint64)EK_CONTENT_WHOLE, sampled);
     if (row == NULL || ek_sql_step(store->store, row, error) != 1)
         return FALSE;
     const char *type = (const char *)sqlite3_column_text(row, 1);

@@ -39,6 +39,34 @@ static void follow(EkContent *content, EkFollowed *followed)
                                   : "ends where its length says; nothing else can be checked");
 }
 
+/* AIFF, and AIFF-C that is not packed. */
+static gboolean take_samples(EkSpan head, EkSamples *samples)
+{
+    gsize at = 12;
+    gboolean is_plain = FALSE;
+    samples->bytes = 8 + (EkByte)ek_span_be32(head, 4);
+    while (at + 8 <= head.length) {
+        gsize length = ek_span_be32(head, at + 4);
+        if (ek_span_equals(head, at, "SSND", 4)) {
+            samples->first = at + 16 + ek_span_be32(head, at + 8);
+            return is_plain;
+        }
+        if (ek_span_equals(head, at, "COMM", 4)) {
+            gboolean is_packed =
+                ek_span_equals(head, 8, "AIFC", 4) && !ek_span_equals(head, at + 26, "NONE", 4);
+            samples->channels = ek_span_be16(head, at + 8);
+            samples->width = (ek_span_be16(head, at + 14) + 7u) / 8;
+            samples->is_big = TRUE;
+            is_plain = !is_packed && samples->channels >= 1 && samples->channels <= 8 &&
+                       samples->width >= 1 && samples->width <= 4;
+        }
+        if (length > head.length)
+            break;
+        at += 8 + length + (length & 1);
+    }
+    return FALSE;
+}
+
 const EkCarveType ek_carve_aiff = {
     .name = "aiff",
     .ending = "aiff",
@@ -48,5 +76,6 @@ const EkCarveType ek_carve_aiff = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .samples = take_samples,
     .is_solid = TRUE,
 };

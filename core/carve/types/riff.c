@@ -149,6 +149,34 @@ static gboolean begin(EkSpan span)
             (ek_span_equals(span, 0, "RF64", 4) || ek_span_equals(span, 0, "BW64", 4)));
 }
 
+/* Formats 1 and 65534 are plain samples, up to eight channels of them. */
+static gboolean take_samples(EkSpan head, EkSamples *samples)
+{
+    gsize at = 12;
+    gboolean is_plain = FALSE;
+    samples->bytes = 8 + (EkByte)ek_span_le32(head, 4);
+    while (at + 8 <= head.length) {
+        gsize length = ek_span_le32(head, at + 4);
+        if (ek_span_equals(head, at, "data", 4)) {
+            samples->first = at + 8;
+            return is_plain;
+        }
+        if (ek_span_equals(head, at, "fmt ", 4)) {
+            guint16 format = ek_span_le16(head, at + 8);
+            samples->channels = ek_span_le16(head, at + 10);
+            samples->width = ek_span_le16(head, at + 22) / 8;
+            samples->is_unsigned = samples->width == 1;
+            is_plain = (format == 1 || format == 0xfffe) && samples->channels >= 1 &&
+                       samples->channels <= 8 && samples->width >= 1 && samples->width <= 4 &&
+                       ek_span_le16(head, at + 20) == samples->width * samples->channels;
+        }
+        if (length > head.length)
+            break;
+        at += 8 + length + (length & 1);
+    }
+    return FALSE;
+}
+
 static void follow_wav(EkContent *content, EkFollowed *followed)
 {
     follow(content, followed, FALSE, 44);
@@ -164,6 +192,7 @@ const EkCarveType ek_carve_wav = {
     .signature_count = G_N_ELEMENTS(wav_signatures),
     .begin = begin,
     .follow = follow_wav,
+    .samples = take_samples,
     .by_landmark = TRUE,
     .is_solid = TRUE,
 };

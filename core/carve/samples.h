@@ -1,0 +1,33 @@
+/* SPDX-License-Identifier: MIT */
+/* Sound as plain samples: what follows one another in a recording differs little, and in most other
+ * bytes that are taken for samples it differs much. */
+#ifndef EK_CARVE_SAMPLES_H
+#define EK_CARVE_SAMPLES_H
+
+#include "base/bytes.h"
+#include "base/units.h"
+
+typedef struct {
+    EkByte first;   /* byte of the file where the samples begin */
+    EkByte bytes;   /* of the file, as it says */
+    guint width;    /* bytes of a sample, 1 to 4 */
+    guint channels; /* samples of one moment, 1 to 8 */
+    gboolean is_big;
+    gboolean is_unsigned; /* those of one byte */
+} EkSamples;
+
+typedef enum {
+    EK_EVEN_UNKNOWN, /* silence, too little, or neither */
+    EK_EVEN,
+    EK_UNEVEN
+} EkEvenness;
+
+/* Are these bytes, taken from the byte `offset` of the file on, like samples of a recording? Pure.
+ */
+EkEvenness ek_samples_evenness(const EkSamples *samples, EkSpan block, EkByte offset);
+
+/* Do the samples step over `seam`, a byte within these, no further than they do elsewhere in them?
+ * `offset` is the byte of the file where they begin. Pure. */
+gboolean ek_samples_go_on(const EkSamples *samples, EkSpan bytes, gsize seam, EkByte offset);
+
+#endif
