@@ -32,6 +32,8 @@ static const char *const made_by[] = {
     "ALTER TABLE content ADD COLUMN copy INTEGER NOT NULL DEFAULT 0;",
     /* Blocks of numbers of ext2 and ext3: their place, and the first number */
     "CREATE TABLE list (place INTEGER PRIMARY KEY, number INTEGER NOT NULL);",
+    /* Of many that may be anything, each asks what was proved in its ground. */
+    "CREATE INDEX proved ON content (first, state) WHERE held=bytes;",
 };
 
 #define VERSIONS ((int)G_N_ELEMENTS(made_by))
@@ -207,7 +209,7 @@ gboolean ek_contentstore_trim(EkContentStore *store, GError **error)
            ek_sql_run(
                store->store,
                "CREATE TEMP TABLE trim AS SELECT c.number AS number,"
-               " (SELECT min(o.first) FROM content o WHERE o.first>c.first+c.held"
+               " (SELECT min(o.first) FROM content o INDEXED BY proved WHERE o.first>c.first+c.held"
                "  AND o.first<c.first+c.bytes AND o.held=o.bytes)-c.first AS bytes"
                " FROM content c WHERE c.state=1 AND (SELECT count(*) FROM piece p"
                "  WHERE p.content=c.number)=1;"
@@ -330,7 +332,7 @@ gboolean ek_contentstore_next_cut(EkContentStore *store, const char *basis, gboo
                   "SELECT number,type,first,bytes FROM content c WHERE number>? AND tried<>?"
                   " AND (state=? OR (state=? AND (held>0 AND held<bytes AND (SELECT count(*)"
                   "   FROM piece p WHERE p.content=c.number)=1"
-                  "  OR held=0 AND EXISTS (SELECT 1 FROM content o"
+                  "  OR held=0 AND EXISTS (SELECT 1 FROM content o INDEXED BY proved"
                   "   WHERE o.first>c.first AND o.first<c.first+c.bytes AND o.state=?"
                   "   AND o.held=o.bytes) OR held=0 AND instr(?,' '||type||' ')>0)))"
                   " ORDER BY number LIMIT 1",

@@ -244,13 +244,15 @@ static void a_catalogue_of_an_earlier_program_is_read(void)
     done("carve bench");
     g_auto(Result) before = ektypon("find bench carved --json");
     CHECK_STATUS(before, 0);
-    must("sqlite3 bench/contents.db 'DROP TABLE list; PRAGMA user_version=2' && rm -f "
+    must("sqlite3 bench/contents.db 'DROP INDEX proved; DROP TABLE list; PRAGMA user_version=2' && "
+         "rm -f "
          "bench/files-0*");
     g_auto(Result) after = ektypon("find bench carved --json");
     CHECK_STATUS(after, 0);
     CHECK_TEXT(after.out, before.out);
     done("carve bench");
-    must("sqlite3 bench/contents.db 'DROP TABLE list; ALTER TABLE content DROP COLUMN copy; "
+    must("sqlite3 bench/contents.db 'DROP INDEX proved; DROP TABLE list; ALTER TABLE content DROP "
+         "COLUMN copy; "
          "PRAGMA user_version=1'");
     g_auto(Result) old = ektypon("find bench carved");
     CHECK_STATUS(old, 1);
