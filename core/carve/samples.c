@@ -8,6 +8,19 @@
 #define LOUD 1024u
 #define FURTHEST 8u /* times the mean step */
 
+gsize ek_samples_chunk(EkSpan head, const char *name, gboolean is_big)
+{
+    for (gsize at = 12; at + 8 <= head.length;) {
+        gsize length = is_big ? ek_span_be32(head, at + 4) : ek_span_le32(head, at + 4);
+        if (ek_span_equals(head, at, name, 4))
+            return at;
+        if (length > head.length)
+            break;
+        at += 8 + length + (length & 1);
+    }
+    return 0;
+}
+
 /* The two highest bytes of a sample, or its only one. */
 static gint32 value_at(const EkSamples *samples, EkSpan block, gsize at)
 {

@@ -16,6 +16,17 @@ typedef struct {
     gboolean is_unsigned; /* those of one byte */
 } EkSamples;
 
+/* Can they be followed: of one to four bytes, in one to eight channels? */
+static inline gboolean ek_samples_are_plain(const EkSamples *samples)
+{
+    return samples->width >= 1 && samples->width <= 4 && samples->channels >= 1 &&
+           samples->channels <= 8;
+}
+
+/* Where the first chunk of this name begins in the first bytes of a file of chunks (RIFF, or,
+ * big-endian, IFF); 0: it is not among those that begin there. Pure. */
+gsize ek_samples_chunk(EkSpan head, const char *name, gboolean is_big);
+
 typedef enum {
     EK_EVEN_UNKNOWN, /* silence, too little, or neither */
     EK_EVEN,

@@ -42,29 +42,16 @@ static void follow(EkContent *content, EkFollowed *followed)
 /* AIFF, and AIFF-C that is not packed. */
 static gboolean take_samples(EkSpan head, EkSamples *samples)
 {
-    gsize at = 12;
-    gboolean is_plain = FALSE;
-    samples->bytes = 8 + (EkByte)ek_span_be32(head, 4);
-    while (at + 8 <= head.length) {
-        gsize length = ek_span_be32(head, at + 4);
-        if (ek_span_equals(head, at, "SSND", 4)) {
-            samples->first = at + 16 + ek_span_be32(head, at + 8);
-            return is_plain;
-        }
-        if (ek_span_equals(head, at, "COMM", 4)) {
-            gboolean is_packed =
-                ek_span_equals(head, 8, "AIFC", 4) && !ek_span_equals(head, at + 26, "NONE", 4);
-            samples->channels = ek_span_be16(head, at + 8);
-            samples->width = (ek_span_be16(head, at + 14) + 7u) / 8;
-            samples->is_big = TRUE;
-            is_plain = !is_packed && samples->channels >= 1 && samples->channels <= 8 &&
-                       samples->width >= 1 && samples->width <= 4;
-        }
-        if (length > head.length)
-            break;
-        at += 8 + length + (length & 1);
-    }
-    return FALSE;
+    gsize form = ek_samples_chunk(head, "COMM", TRUE);
+    gsize data = ek_samples_chunk(head, "SSND", TRUE);
+    gboolean is_packed =
+        ek_span_equals(head, 8, "AIFC", 4) && !ek_span_equals(head, form + 26, "NONE", 4);
+    *samples = (EkSamples){.first = data + 16 + ek_span_be32(head, data + 8),
+                           .bytes = 8 + (EkByte)ek_span_be32(head, 4),
+                           .width = (ek_span_be16(head, form + 14) + 7u) / 8,
+                           .channels = ek_span_be16(head, form + 8),
+                           .is_big = TRUE};
+    return form > 0 && data > 0 && !is_packed && ek_samples_are_plain(samples);
 }
 
 const EkCarveType ek_carve_aiff = {

@@ -152,29 +152,17 @@ static gboolean begin(EkSpan span)
 /* Formats 1 and 65534 are plain samples, up to eight channels of them. */
 static gboolean take_samples(EkSpan head, EkSamples *samples)
 {
-    gsize at = 12;
-    gboolean is_plain = FALSE;
-    samples->bytes = 8 + (EkByte)ek_span_le32(head, 4);
-    while (at + 8 <= head.length) {
-        gsize length = ek_span_le32(head, at + 4);
-        if (ek_span_equals(head, at, "data", 4)) {
-            samples->first = at + 8;
-            return is_plain;
-        }
-        if (ek_span_equals(head, at, "fmt ", 4)) {
-            guint16 format = ek_span_le16(head, at + 8);
-            samples->channels = ek_span_le16(head, at + 10);
-            samples->width = ek_span_le16(head, at + 22) / 8;
-            samples->is_unsigned = samples->width == 1;
-            is_plain = (format == 1 || format == 0xfffe) && samples->channels >= 1 &&
-                       samples->channels <= 8 && samples->width >= 1 && samples->width <= 4 &&
-                       ek_span_le16(head, at + 20) == samples->width * samples->channels;
-        }
-        if (length > head.length)
-            break;
-        at += 8 + length + (length & 1);
-    }
-    return FALSE;
+    gsize form = ek_samples_chunk(head, "fmt ", FALSE);
+    gsize data = ek_samples_chunk(head, "data", FALSE);
+    guint16 format = ek_span_le16(head, form + 8);
+    *samples = (EkSamples){.first = data + 8,
+                           .bytes = 8 + (EkByte)ek_span_le32(head, 4),
+                           .width = ek_span_le16(head, form + 22) / 8,
+                           .channels = ek_span_le16(head, form + 10)};
+    samples->is_unsigned = samples->width == 1;
+    return form > 0 && data > 0 && (format == 1 || format == 0xfffe) &&
+           ek_samples_are_plain(samples) &&
+           ek_span_le16(head, form + 20) == samples->width * samples->channels;
 }
 
 static void follow_wav(EkContent *content, EkFollowed *followed)
