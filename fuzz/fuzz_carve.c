@@ -77,6 +77,19 @@ static void follow(EkContent *content, const EkCarveType *type)
         abort();
 }
 
+/* Its sound, where that is plain samples: block by block, and over a seam. */
+static void hear(EkContent *content, const EkCarveType *type)
+{
+    EkSamples samples = {0};
+    if (type->samples == NULL || !type->samples(ek_content_some(content, 0, SHOWN), &samples))
+        return;
+    for (EkByte at = 0; at < MIN(ek_content_bytes(content), (EkByte)16 * SHOWN); at += SHOWN) {
+        EkSpan block = ek_content_some(content, at, SHOWN);
+        ek_samples_evenness(&samples, block, at);
+        ek_samples_go_on(&samples, block, block.length / 2, at);
+    }
+}
+
 /* As blocks of numbers in it say, where there are any: in its run, or anywhere. */
 static void follow_as_laid(EkReader *reader, EkContent *content, const EkCarveType *type,
                            const EkRange *whole)
@@ -129,6 +142,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     ask(content, type);
     if (type->begin == NULL || type->begin(ek_content_some(content, 0, SHOWN))) {
         follow(content, type);
+        hear(content, type);
         follow_as_laid(image.reader, content, type, &whole);
         /* Gone on from the middle, elsewhere. */
         EkRange later = {SHOWN + GAP, ek_reader_bytes(image.reader) - SHOWN - GAP};
