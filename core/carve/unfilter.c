@@ -173,6 +173,10 @@ void ek_unfilter_push(EkUnfilter *filter, const guint8 *bytes, gsize length, EkU
                       void *data)
 {
     guint8 piece[EK_UNFILTER_AHEAD + PIECE];
+    if (filter->kind == EK_UNFILTER_NONE) {
+        take(data, bytes, length);
+        return;
+    }
     while (length > 0) {
         gsize more = MIN(length, PIECE);
         memcpy(piece, filter->ahead, filter->waiting);

@@ -36,7 +36,7 @@ typedef struct {
     guint8 before[256]; /* EK_UNFILTER_DELTA: a ring */
 } EkUnfilter;
 
-/* Undoes it, and hands on what is known, in one or more parts. */
+/* Undoes it (nothing where there is none), and hands on what is known, in one or more parts. */
 typedef void (*EkUnfilterTake)(void *data, const guint8 *bytes, gsize length);
 void ek_unfilter_push(EkUnfilter *filter, const guint8 *bytes, gsize length, EkUnfilterTake take,
                       void *data);

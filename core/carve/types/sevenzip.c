@@ -90,10 +90,7 @@ static void take_plain(void *data, const guint8 *bytes, gsize length)
 static void take(void *data, const guint8 *bytes, gsize length)
 {
     Unpacking *unpacking = data;
-    if (unpacking->filter.kind == EK_UNFILTER_NONE)
-        take_plain(unpacking, bytes, length);
-    else
-        ek_unfilter_push(&unpacking->filter, bytes, length, take_plain, unpacking);
+    ek_unfilter_push(&unpacking->filter, bytes, length, take_plain, unpacking);
 }
 
 static EkSpan more(void *data)

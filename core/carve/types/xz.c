@@ -58,10 +58,7 @@ static void sum_up(void *data, const guint8 *bytes, gsize length)
 static void take(void *data, const guint8 *bytes, gsize length)
 {
     Unpacked *unpacked = data;
-    if (unpacked->filter.kind == EK_UNFILTER_NONE)
-        sum_up(unpacked, bytes, length);
-    else
-        ek_unfilter_push(&unpacked->filter, bytes, length, sum_up, unpacked);
+    ek_unfilter_push(&unpacked->filter, bytes, length, sum_up, unpacked);
 }
 
 /* Does the sum agree that stands at `at`? */
