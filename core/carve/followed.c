@@ -26,6 +26,9 @@ void ek_followed_break(EkFollowed *followed, EkByte sure, EkByte at, EkByte leas
 
 #define TAIL 16u /* last bytes of a file that are not all zero */
 #define BLANKS_MOST 64u
+#define VALUES_MOST 128u /* that a sparse block has */
+#define BLOCK_LEAST 512u
+#define TEXT_LEAST 64u /* bytes of text at the beginning of a block */
 
 void ek_followed_end_within(EkContent *content, EkFollowed *followed, EkByte end, EkByte sure,
                             EkProof proof, const char *why)
@@ -218,6 +221,13 @@ gboolean ek_content_ends_at(EkContent *content, EkByte last, EkByte end)
                              !ek_content_is_zero(content, end + slack, EK_STEP)));
 }
 
+gboolean ek_content_is_padded(EkContent *content, EkByte end)
+{
+    EkByte rest = (EK_STEP - end % EK_STEP) % EK_STEP;
+    return end >= TAIL && rest > 0 && ek_content_is_zero(content, end, rest) &&
+           !ek_content_is_zero(content, end - TAIL, TAIL);
+}
+
 gboolean ek_followed_has_more(EkFollowed *followed, EkByte at, guint count)
 {
     if (at % EK_STEP != 0 || count > 1)
@@ -239,5 +249,61 @@ EkByte ek_followed_line_end(EkContent *content, EkFollowed *followed, EkByte at)
     /* There may be more of them. */
     if (length == BLANKS_MOST)
         followed->is_doubtful = TRUE;
+    return end;
+}
+
+/* Packed data have nearly all values of a byte in each block; texts, tables and fillers have few of
+ * them. */
+static gboolean is_sparse(EkSpan block)
+{
+    guint8 seen[256] = {0};
+    guint count = 0;
+    for (gsize i = 0; i < block.length; i++)
+        seen[block.data[i]] = 1;
+    for (gsize i = 0; i < sizeof seen; i++)
+        count += seen[i];
+    return block.length >= BLOCK_LEAST && count <= VALUES_MOST;
+}
+
+/* Nothing but one value, or letters and marks. */
+static gboolean is_plain(EkSpan block)
+{
+    gsize same = 0;
+    gsize letters = 0;
+    for (gsize i = 0; i < block.length; i++) {
+        same += block.data[i] == block.data[0] ? 1 : 0;
+        letters += ek_byte_is_text(block.data[i]) && block.data[i] < 0x80 ? 1 : 0;
+    }
+    return block.length >= BLOCK_LEAST && (same == block.length || letters == block.length);
+}
+
+static gboolean begins_as_text(EkSpan block)
+{
+    gsize length = 0;
+    while (length < block.length && length < TEXT_LEAST && ek_byte_is_text(block.data[length]))
+        length++;
+    return length == MIN(block.length, TEXT_LEAST) && length > 0;
+}
+
+gboolean ek_block_may_be(EkSpan block, EkTexture texture)
+{
+    switch (texture) {
+    case EK_TEXTURE_PACKED: return !is_sparse(block);
+    case EK_TEXTURE_CODED: return !is_plain(block);
+    case EK_TEXTURE_TEXT: return begins_as_text(block);
+    default: return TRUE;
+    }
+}
+
+EkByte ek_content_first_unlike(EkContent *content, EkByte at, EkByte end, EkByte bytes,
+                               EkTexture texture)
+{
+    for (; at + bytes <= end; at += bytes) {
+        EkSpan block = ek_content_some(content, at, (gsize)MIN(bytes, EK_FOLLOWED_BLOCK));
+        if (block.length == 0)
+            break;
+        if (!ek_block_may_be(block, texture))
+            return at;
+    }
     return end;
 }

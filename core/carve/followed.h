@@ -84,6 +84,25 @@ gboolean ek_content_ends_at(EkContent *content, EkByte last, EkByte end);
  * then this one is doubtful. */
 gboolean ek_followed_has_more(EkFollowed *followed, EkByte at, guint count);
 
+/* A byte of text in ASCII, or of more than ASCII: no mark of control. */
+static inline gboolean ek_byte_is_text(guint8 c)
+{
+    return c >= 0x20 ? c != 0x7f : c == '\t' || c == '\n' || c == '\r' || c == '\f';
+}
+
+/* May a block be of these? Of text its first bytes count, as its last block has others behind them.
+ * Pure. */
+gboolean ek_block_may_be(EkSpan block, EkTexture texture);
+
+/* The first whole block of [at, end) of it that may not; `end`: all may. A block has `bytes`, of
+ * which the first 4096 count. */
+EkByte ek_content_first_unlike(EkContent *content, EkByte at, EkByte end, EkByte bytes,
+                               EkTexture texture);
+
+/* Where nothing in it tells its end: are there zeros behind it up to the next sector, as whoever
+ * writes a file leaves them, and none right before it? FALSE too where a sector ends with it. */
+gboolean ek_content_is_padded(EkContent *content, EkByte end);
+
 /* Are all of these bytes zero? FALSE too where there are not so many. */
 gboolean ek_content_is_zero(EkContent *content, EkByte offset, EkByte bytes);
 

@@ -4,6 +4,8 @@
  */
 #include "carve/inflate.h"
 
+#include "carve/pairs.h"
+
 #include <libdeflate.h>
 #include <string.h>
 #include <zlib.h>
@@ -23,6 +25,8 @@ typedef struct {
     EkByte packed;
     EkByte unpacked;
     guint32 sum;
+    EkByte strange;
+    EkPairs pairs;
     gboolean is_set;
 } Middle;
 
@@ -32,6 +36,7 @@ typedef struct {
     guint8 *unpacked; /* UNPACKED_MOST; EK_CONTENT_SHOWN of it while it goes step by step */
     Middle middles[STATES];
     guint next;
+    EkPairs pairs; /* of the stream that is unpacked */
 } Inflater;
 
 /* --- what belongs to a content ---------------------------------------------------------------- */
@@ -131,6 +136,8 @@ static void remember(Inflater *inflater, const EkStream *stream, z_stream *zlib)
     middle->packed = stream->packed;
     middle->unpacked = stream->unpacked;
     middle->sum = stream->sum;
+    middle->strange = stream->strange;
+    middle->pairs = inflater->pairs;
     inflater->next = (inflater->next + 1) % STATES;
 }
 
@@ -147,12 +154,15 @@ static gboolean begin(Inflater *inflater, EkStream *stream, z_stream *zlib)
     stream->packed = best != NULL ? best->packed : 0;
     stream->unpacked = best != NULL ? best->unpacked : 0;
     stream->sum = best != NULL ? best->sum : 0;
+    stream->strange = best != NULL ? best->strange : 0;
+    inflater->pairs = best != NULL ? best->pairs : (EkPairs){0};
     return (best != NULL ? inflateCopy(zlib, &best->zlib)
                          : inflateInit2(zlib, stream->is_zlib ? 15 : -15)) == Z_OK;
 }
 
 /* One stretch of packed bytes. */
-static int step(Inflater *inflater, EkStream *stream, z_stream *zlib, EkSpan span)
+static int step(Inflater *inflater, EkStream *stream, z_stream *zlib, EkSpan span,
+                gboolean remembers)
 {
     int status;
     zlib->next_in = (z_const Bytef *)span.data;
@@ -164,8 +174,12 @@ static int step(Inflater *inflater, EkStream *stream, z_stream *zlib, EkSpan spa
         gsize got = EK_CONTENT_SHOWN - zlib->avail_out;
         if (stream->has_sum)
             stream->sum = (guint32)libdeflate_crc32(stream->sum, inflater->unpacked, got);
+        if (remembers)
+            ek_pairs_take(&inflater->pairs, (EkSpan){inflater->unpacked, got});
         stream->unpacked += got;
     } while (status == Z_OK && zlib->avail_out == 0);
+    if (remembers && ek_pairs_end(&inflater->pairs) && stream->strange == 0)
+        stream->strange = MAX(stream->packed, 1);
     stream->packed += span.length - zlib->avail_in;
     return status == Z_BUF_ERROR && zlib->avail_in == 0 ? Z_OK : status;
 }
@@ -184,12 +198,14 @@ gboolean ek_content_inflate(EkContent *content, EkStream *stream)
     int status = begin(inflater, stream, &zlib) ? Z_OK : Z_MEM_ERROR;
     may_fit = may_fit && stream->most > SMALL;
     while (status == Z_OK && stream->packed < stream->most) {
-        gsize wanted = remembers ? APART : AT_A_TIME;
+        /* Blocks of the file, so that it shows in which one what comes out changes. */
+        gsize wanted =
+            remembers ? APART - (gsize)((stream->offset + stream->packed) % APART) : AT_A_TIME;
         EkSpan span = ek_content_some(content, stream->offset + stream->packed,
                                       (gsize)MIN(stream->most - stream->packed, wanted));
         if (span.length == 0)
             break;
-        status = step(inflater, stream, &zlib, span);
+        status = step(inflater, stream, &zlib, span, remembers);
         if (status == Z_OK && keeps)
             remember(inflater, stream, &zlib);
         /* It seems to be one. */

@@ -15,6 +15,8 @@ typedef struct {
     EkByte packed;   /* bytes up to its end, or to where it breaks */
     EkByte unpacked; /* bytes that these come to */
     guint32 sum;     /* CRC-32 (IEEE 802.3) of them */
+    EkByte strange;  /* packed bytes up to where what comes out changes, as it does where others
+                      * begin that are not of it; 0: nowhere. Told of a content that remembers */
 } EkStream;
 
 /* Unpacks it to its end. FALSE where it breaks. */

@@ -5,7 +5,9 @@
  * is bounded. */
 #include "carve/join.h"
 
+#include "carve/followed.h"
 #include "carve/indirect.h"
+#include "carve/joinblocks.h"
 #include "carve/joineven.h"
 #include "carve/joining.h"
 #include "carve/joinnext.h"
@@ -17,6 +19,7 @@
 #define NEAR (64u << 20) /* how far a piece is looked for behind the one before */
 #define PIECES_MOST 8u   /* that are looked for */
 #define SECTOR 512u
+#define AROUND_MOST 3u /* pieces of what nothing checks */
 
 /* A piece does not begin with a block of nothing but one value, nor with one that cannot lie in the
  * middle of its type. */
@@ -253,8 +256,8 @@ static gboolean add_piece(EkJoining *joining, const EkFollowed *broken)
     EkByte likely = broken->length / grid * grid;
     g_autoptr(GArray) before = g_array_new(FALSE, FALSE, sizeof(EkRange));
     ek_content_places(joining->content, ek_content_bytes(joining->content), before);
-    if (add_by_sum(joining, broken) || ek_join_by_landmark(joining, broken, before) ||
-        ek_join_by_next(joining, broken, before))
+    if (ek_join_by_blocks(joining, broken, before) || add_by_sum(joining, broken) ||
+        ek_join_by_landmark(joining, broken, before) || ek_join_by_next(joining, broken, before))
         return TRUE;
     gboolean tells = joining->type->joins && !broken->tells_late;
     if (tells && add_at_end(joining, broken, before, MAX(lowest, grid), highest))
@@ -299,19 +302,30 @@ static EkFound *found_of(EkJoining *joining)
     return NULL;
 }
 
+/* What is only as long as it says, around what was found in it: in few pieces, and with an end that
+ * looks like one. */
+static gboolean may_end_there(const EkJoining *joining, const EkFollowed *followed)
+{
+    g_autoptr(GArray) pieces = ek_content_pieces(joining->content, 0, followed->length);
+    return followed->proof != EK_PROOF_LENGTH ||
+           (pieces->len <= AROUND_MOST && ek_content_is_padded(joining->content, followed->length));
+}
+
 static EkFound *join_with(EkJoining *joining)
 {
     g_autoptr(GArray) laid = g_array_new(FALSE, FALSE, sizeof(EkRange));
     ek_content_lay_from(joining->content, joining->carve->order.ground, joining->first);
     EkFollowed broken = ek_joining_follow(joining);
     /* Around what was found in it. */
-    if (joining->type->is_solid && broken.end == EK_FOLLOW_ENDED) {
+    if ((joining->type->is_solid || joining->type->samples != NULL) &&
+        broken.end == EK_FOLLOW_ENDED) {
         g_autoptr(GArray) own = ek_joining_stretches(joining, joining->first);
         if (own->len == 0 || g_array_index(own, EkRange, 0).first != joining->first)
             return NULL;
         ek_content_lay(joining->content, (const EkRange *)(gconstpointer)own->data, own->len);
         broken = ek_joining_follow(joining);
-        gboolean is_around = g_array_index(own, EkRange, 0).bytes < broken.length;
+        gboolean is_around =
+            g_array_index(own, EkRange, 0).bytes < broken.length && may_end_there(joining, &broken);
         if (broken.end == EK_FOLLOW_ENDED && !ek_join_by_evenness(joining, broken.length) &&
             !is_around)
             return NULL;
@@ -340,9 +354,10 @@ static EkFound *join_with(EkJoining *joining)
     }
     gboolean is_more = broken.length > joining->known.length;
     for (guint pieces = 0;
-         (joining->type->joins || joining->type->by_landmark) && pieces < PIECES_MOST &&
-         broken.end == EK_FOLLOW_BROKE && !ek_joining_is_spent(joining);
+         (joining->type->joins || joining->type->by_landmark || broken.texture != EK_TEXTURE_ANY) &&
+         pieces < PIECES_MOST && broken.end == EK_FOLLOW_BROKE && !ek_joining_is_spent(joining);
          pieces++) {
+        joining->texture = broken.texture;
         if (!add_piece(joining, &broken))
             return is_more && broken.may_end ? found_of(joining) : NULL;
         is_more = TRUE;

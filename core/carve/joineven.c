@@ -1,17 +1,22 @@
 /* SPDX-License-Identifier: MIT */
-/* A recording has no marks in it, but its samples follow one another smoothly: the first blocks
- * that surely do not are another's, and where others begin that do, it goes on. Nothing proves it.
+/* A recording, or a plain picture, has no marks in it, but its samples follow one another smoothly:
+ * the first blocks that surely do not are another's, and where others begin that do, it goes on.
+ * Nothing proves it.
  */
 #include "carve/joineven.h"
+
+#include "carve/followed.h"
 
 #define HEAD 4096u
 #define BLOCK 4096u     /* looked at of each */
 #define LEAST 8u        /* blocks of it that must be like a recording */
 #define FOREIGN 2u      /* blocks one behind the other that are not: they are none of it */
 #define PLACES_MOST 64u /* that are laid and looked at */
+#define PIECES_MOST 2u  /* behind the cut: of many some are even by chance */
 #define NEAR (64u << 20)
 #define LOOKS_A_TRY 8u  /* blocks looked at */
 #define AROUND 1024u    /* bytes before and behind a seam */
+#define EDGE 16u        /* bytes beside zeros that are not all zero */
 #define REST_LEAST 512u /* behind its end, where they say anything */
 
 typedef struct {
@@ -45,30 +50,86 @@ static gboolean begins_recording(const Search *search, EkByte offset)
     return recording_bytes(search, ek_content_some(search->joining->content, offset, HEAD)) > 0;
 }
 
+/* Nothing but letters and marks, in lines of words or fields. */
+static gboolean are_words(EkSpan block)
+{
+    gsize gaps = 0;
+    gsize lines = 0;
+    for (gsize i = 0; i < block.length; i++) {
+        guint8 c = block.data[i];
+        if (!ek_byte_is_text(c) || c >= 0x80)
+            return FALSE;
+        gaps += c == ' ' || c == ',' || c == ';' || c == '\t' ? 1 : 0;
+        lines += c == '\n' ? 1 : 0;
+    }
+    return gaps * 50 >= block.length && lines > 0;
+}
+
+static EkEvenness evenness_of(const Search *search, EkSpan block, EkByte offset)
+{
+    return are_words(block) ? EK_UNEVEN : ek_samples_evenness(&search->samples, block, offset);
+}
+
 static EkEvenness evenness(const Search *search, EkByte offset)
 {
     EkContent *content = search->joining->content;
     gsize most = (gsize)MIN(BLOCK, search->length - offset);
-    return ek_samples_evenness(&search->samples, ek_content_some(content, offset, most), offset);
+    return evenness_of(search, ek_content_some(content, offset, most), offset);
+}
+
+static gboolean is_nothing(const Search *search, EkByte offset)
+{
+    EkByte bytes = MIN(search->joining->grid, search->length - MIN(offset, search->length));
+    return bytes > 0 && ek_content_is_zero(search->joining->content, offset, bytes);
+}
+
+/* Silence begins and ends anywhere; what was wiped, or never written, does where blocks do.
+ * Returns where the zeros that begin with this block end. */
+static EkByte pass_nothing(Search *search, EkByte offset, gboolean *is_foreign)
+{
+    EkContent *content = search->joining->content;
+    EkByte end = offset;
+    for (; end < search->length && is_nothing(search, end) && !is_spent(search);
+         end += search->joining->grid)
+        search->looks++;
+    *is_foreign = end > offset && !ek_content_is_zero(content, offset - EDGE, EDGE) &&
+                  (end >= search->length || !ek_content_is_zero(content, end, EDGE));
+    return end;
 }
 
 /* The first of some blocks in a row that are none of it, from `offset` on; its length: there are
- * none. *like counts those before that are like it, *known all that say anything. */
-static EkByte first_foreign(Search *search, EkByte offset, guint *like, guint *known)
+ * none. Where only what is `sudden` counts, it was even right before. *like counts those before
+ * that are like it, *known all that say anything. */
+static EkByte first_foreign(Search *search, EkByte offset, gboolean sudden, guint *like,
+                            guint *known)
 {
     EkByte grid = search->joining->grid;
     EkByte first = 0;
     guint row = 0;
+    gboolean was_even = TRUE;
+    gboolean is_abrupt = TRUE; /* before the row */
     for (; offset < search->length && !is_spent(search); offset += grid) {
+        gboolean is_foreign = FALSE;
+        EkByte behind = pass_nothing(search, offset, &is_foreign);
+        if (is_foreign)
+            return offset;
+        if (behind >= search->length)
+            break;
+        if (behind > offset)
+            row = 0;
+        offset = behind;
         EkEvenness one = evenness(search, offset);
         search->looks++;
         if (begins_recording(search, offset))
             return offset;
-        if (one == EK_UNEVEN && row++ == 0)
+        if (one == EK_UNEVEN && row++ == 0) {
             first = offset;
+            is_abrupt = was_even;
+        }
+        was_even = one == EK_EVEN;
         if (one == EK_UNEVEN && (row == FOREIGN || offset + grid >= search->length)) {
             *known -= row - 1;
-            return first;
+            return is_abrupt || !sudden ? first : search->length;
         }
         row = one == EK_EVEN ? 0 : row;
         *like += one == EK_EVEN ? 1 : 0;
@@ -102,11 +163,16 @@ static gboolean fits(Search *search, EkByte cut)
     guint like = 0;
     guint known = 0;
     EkByte grid = search->joining->grid;
+    g_autoptr(GArray) pieces =
+        ek_content_pieces(search->joining->content, cut, search->length - cut);
+    if (pieces->len > PIECES_MOST)
+        return FALSE;
     /* The first block may be what lay before the piece, and like it by chance. */
     return ek_content_bytes(search->joining->content) >= search->length &&
+           ek_content_is_padded(search->joining->content, search->length) &&
            goes_on_at(search, cut) && goes_on_at(search, cut + grid) && !goes_on_behind(search) &&
-           first_foreign(search, cut, &like, &known) == search->length && !is_spent(search) &&
-           like > 0 && like * 10 >= known * 9;
+           first_foreign(search, cut, FALSE, &like, &known) == search->length &&
+           !is_spent(search) && like > 0 && like * 10 >= known * 9;
 }
 
 /* A piece begins where blocks become like it, and other recordings are passed over. */
@@ -132,7 +198,7 @@ static gboolean find_in(Search *search, GArray *stretches, guint i, EkByte cut, 
             was_like = was_tried = FALSE;
             continue;
         }
-        gboolean is_like = is_read && ek_samples_evenness(&search->samples, span, cut) == EK_EVEN;
+        gboolean is_like = is_read && evenness_of(search, span, cut) == EK_EVEN;
         if (is_like && !was_like) {
             search->places++;
             *stretch = (EkRange){at, ek_range_end(range) - at};
@@ -156,7 +222,7 @@ gboolean ek_join_by_evenness(EkJoining *joining, EkByte length)
     if (joining->type->samples == NULL ||
         !joining->type->samples(ek_content_some(joining->content, 0, HEAD), &search.samples))
         return FALSE;
-    EkByte cut = first_foreign(&search, joining->grid, &like, &known);
+    EkByte cut = first_foreign(&search, joining->grid, TRUE, &like, &known);
     if (cut >= length || like < LEAST || like * 10 < known * 9)
         return FALSE;
     joining->has_tried = TRUE;

@@ -2,9 +2,15 @@
 /* What the ways to join pieces share: blocks, free ground, and following it as it is laid. */
 #include "carve/joining.h"
 
+#include "carve/followed.h"
+
+#include <string.h>
+
 #define GRID 4096u
 #define LOOKS_A_TRY 32u
+#define SECTOR 512u
 #define TRIAL (32u << 10)      /* bytes that a piece must go on rightly for */
+#define MORE 2048u             /* where it may end: bytes that it must go on rightly for */
 #define AHEAD_MOST 64u         /* stretches that a piece may go on through */
 #define WORK_MOST (128u << 20) /* bytes read for one file */
 
@@ -101,6 +107,8 @@ EkFollowed ek_joining_follow(EkJoining *joining)
     followed.may_end = FALSE;
     followed.has_next = FALSE;
     followed.tells_late = FALSE;
+    followed.texture = EK_TEXTURE_ANY;
+    followed.texture_from = 0;
     followed.broken.bytes = 0;
     followed.landmark = (EkLandmark){0};
     joining->type->follow(joining->content, &followed);
@@ -109,8 +117,8 @@ EkFollowed ek_joining_follow(EkJoining *joining)
 
 gboolean ek_joining_is_ended(const EkFollowed *followed)
 {
-    return followed->end == EK_FOLLOW_ENDED && followed->proof != EK_PROOF_LENGTH &&
-           !followed->is_wrong;
+    return followed->end == EK_FOLLOW_ENDED && !followed->is_wrong &&
+           (followed->proof != EK_PROOF_LENGTH || followed->texture == EK_TEXTURE_PACKED);
 }
 
 gboolean ek_joining_is_spent(const EkJoining *joining)
@@ -128,6 +136,22 @@ void ek_joining_lay_again(EkContent *content, const GArray *before, EkByte offse
     ek_content_relay(content, offset, (const EkRange *)(gconstpointer)rest->data, rest->len);
 }
 
+/* Does this part begin with a block that is not packed, or is one in it nothing but one value?
+ * Unpacking passes over these for long. */
+static gboolean is_unpackable(const EkJoining *joining, EkByte first, EkByte end)
+{
+    gsize shown = (gsize)MIN(joining->grid, EK_CARVE_GLANCE);
+    if (joining->type->may_lie_in == NULL &&
+        !ek_block_may_be(ek_content_some(joining->content, first, shown), EK_TEXTURE_PACKED))
+        return TRUE;
+    for (EkByte at = first; at + joining->grid <= end; at += joining->grid) {
+        EkSpan block = ek_content_some(joining->content, at, SECTOR);
+        if (block.length == SECTOR && memcmp(block.data, block.data + 1, SECTOR - 1) == 0)
+            return TRUE;
+    }
+    return FALSE;
+}
+
 /* Does it go on rightly where these stretches begin? At first a little is tried; where it has sums,
  * one must be right that was not before. */
 gboolean ek_joining_goes_on(EkJoining *joining, EkByte offset, const EkRange *stretches,
@@ -143,9 +167,12 @@ gboolean ek_joining_goes_on(EkJoining *joining, EkByte offset, const EkRange *st
     EkFollowed followed = ek_joining_follow(joining);
     EkByte end = MIN(limit, ek_content_bytes(joining->content));
     gboolean goes = ek_joining_is_ended(&followed) ||
+                    (followed.may_end && followed.length > beyond + MORE) ||
                     (followed.end == EK_FOLLOW_BROKE && (is_checked || followed.length > beyond) &&
                      followed.length + 1024 >= end);
     gboolean is_proved = ek_joining_is_ended(&followed) || followed.sure > offset;
+    if (goes && joining->texture == EK_TEXTURE_PACKED && !ek_joining_is_ended(&followed))
+        goes = !is_unpackable(joining, offset, followed.length);
     for (EkByte more = TRIAL; is_checked && goes && !is_proved && more <= 512 * TRIAL; more *= 8) {
         ek_content_cut(joining->content, more < 512 * TRIAL ? offset + more : G_MAXUINT64);
         followed = ek_joining_follow(joining);

@@ -20,7 +20,8 @@ typedef struct {
     guint looks;  /* at blocks that were not tried */
     gboolean has_tried;
     const gint *cancel;
-    EkFollowed known; /* what its beginning told */
+    EkFollowed known;  /* what its beginning told */
+    EkTexture texture; /* of the part in which it breaks */
 } EkJoining;
 
 /* The size of blocks, in bytes. */

@@ -79,6 +79,7 @@ static gboolean take_marker(EkJpeg *jpeg)
     jpeg->at = scan;
     if (marker != 0xda)
         return TRUE;
+    jpeg->scan = jpeg->scanned ? jpeg->scan : scan;
     jpeg->scanned = TRUE;
     fine = jpeg->is_loose ? ek_jpeg_pass_scan(jpeg->content, &jpeg->at)
                           : ek_jpeg_scan(jpeg->content, &jpeg->frame, body, &jpeg->at);

@@ -14,6 +14,7 @@ typedef struct {
     EkJpegFrame frame;    /* .is_part: it is part of another file */
     EkByte at;            /* behind it, or where it breaks */
     EkByte index;         /* end of what its index of further pictures names; 0: none */
+    EkByte scan;          /* where the data of the first scan begin */
     gboolean scanned;     /* a scan was decoded */
     gboolean is_loose;    /* of a kind that is not decoded */
     const char *why;      /* it breaks; NULL: it does not */

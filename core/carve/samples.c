@@ -72,7 +72,8 @@ EkEvenness ek_samples_evenness(const EkSamples *samples, EkSpan block, EkByte of
      * than a half. What is uneven goes both ways from nothing; letters are all on one side. */
     if (steps * 20 < apart * 17)
         return EK_EVEN;
-    gboolean is_one_sided = apart > LOUD * count && (high == 0 || high == count);
+    gboolean is_one_sided =
+        !samples->is_picture && apart > LOUD * count && (high == 0 || high == count);
     return is_one_sided || steps * 20 > apart * 23 ? EK_UNEVEN : EK_EVEN_UNKNOWN;
 }
 

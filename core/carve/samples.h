@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: MIT */
-/* Sound as plain samples: what follows one another in a recording differs little, and in most other
- * bytes that are taken for samples it differs much. */
+/* Sound or dots of a picture as plain samples: what follows one another in these differs little,
+ * and in most other bytes that are taken for samples it differs much. */
 #ifndef EK_CARVE_SAMPLES_H
 #define EK_CARVE_SAMPLES_H
 
@@ -14,6 +14,7 @@ typedef struct {
     guint channels; /* samples of one moment, 1 to 8 */
     gboolean is_big;
     gboolean is_unsigned; /* those of one byte */
+    gboolean is_picture;  /* dots of colours side by side: they may all be light, or dark */
 } EkSamples;
 
 /* Can they be followed: of one to four bytes, in one to eight channels? */

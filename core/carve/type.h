@@ -25,6 +25,15 @@ typedef enum {
     EK_PROOF_FULL     /* each part was checked by a sum */
 } EkProof;
 
+/* What blocks look like. */
+typedef enum {
+    EK_TEXTURE_ANY,    /* of anything */
+    EK_TEXTURE_PACKED, /* nearly all values of a byte are in each, and none is text or a filler */
+    EK_TEXTURE_CODED,  /* the like, where what is flat repeats itself: none is a filler, or all
+                          letters */
+    EK_TEXTURE_TEXT    /* letters and marks, which packed data and fillers have not for long */
+} EkTexture;
+
 #define EK_FOLLOW_ENDING 8u
 #define EK_FOLLOW_WORDS 192u
 
@@ -75,9 +84,11 @@ typedef struct {
     gboolean is_wrong;    /* ended: all is where it says, but some of it is not right (`broken`) */
     gboolean is_unproved; /* ended: a checksum that many leave wrong is wrong */
     gboolean tells_late;  /* broke: nothing in it tells soon whether it goes on somewhere */
-    EkBroken broken;      /* broke: where it did so */
-    EkLandmark landmark;  /* broke: what must stand behind that */
-    const char *why;      /* what was checked, or what broke; constant */
+    EkTexture texture;    /* of its whole blocks from `texture_from` on, but for the first one */
+    EkByte texture_from;
+    EkBroken broken;               /* broke: where it did so */
+    EkLandmark landmark;           /* broke: what must stand behind that */
+    const char *why;               /* what was checked, or what broke; constant */
     char ending[EK_FOLLOW_ENDING]; /* of its name, where it is not the type's first one */
     EkTimestamp date;              /* its own */
     char words[EK_FOLLOW_WORDS];   /* its own title, artist, camera; UTF-8; "": none */
@@ -101,8 +112,8 @@ typedef struct {
     /* Follows it from its first byte. Reads what it needs, and bounds its own work by what it
      * reads: a loop over a structure ends. */
     void (*follow)(EkContent *content, EkFollowed *followed);
-    /* How its sound lies in it, by its first 4096 bytes, where that is plain samples. FALSE: it is
-     * not. Pure. NULL: it has none. */
+    /* How its sound or its dots lie in it, by its first 4096 bytes, where these are plain samples.
+     * FALSE: they are not. Pure. NULL: it has none. */
     gboolean (*samples)(EkSpan head, EkSamples *samples);
     gboolean joins; /* what breaks may go on elsewhere: following tells soon when it does not */
     /* May this block, of up to EK_CARVE_GLANCE bytes, lie in the middle of one? Many are asked that

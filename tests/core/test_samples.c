@@ -48,9 +48,11 @@ static GByteArray *play(const EkSamples *samples, guint32 moments, gdouble loud,
 static void recordings_are_told_from_others(void)
 {
     static const EkSamples forms[] = {
-        {44, 0, 2, 2, FALSE, FALSE}, {44, 0, 2, 1, FALSE, FALSE}, {58, 0, 3, 2, FALSE, FALSE},
-        {44, 0, 4, 1, FALSE, FALSE}, {44, 0, 1, 2, FALSE, TRUE},  {54, 0, 2, 2, TRUE, FALSE},
-        {54, 0, 3, 1, TRUE, FALSE},  {54, 0, 1, 1, TRUE, FALSE},  {44, 0, 2, 6, FALSE, FALSE}};
+        {44, 0, 2, 2, FALSE, FALSE, FALSE}, {44, 0, 2, 1, FALSE, FALSE, FALSE},
+        {58, 0, 3, 2, FALSE, FALSE, FALSE}, {44, 0, 4, 1, FALSE, FALSE, FALSE},
+        {44, 0, 1, 2, FALSE, TRUE, FALSE},  {54, 0, 2, 2, TRUE, FALSE, FALSE},
+        {54, 0, 3, 1, TRUE, FALSE, FALSE},  {54, 0, 1, 1, TRUE, FALSE, FALSE},
+        {44, 0, 2, 6, FALSE, FALSE, FALSE}};
     guint8 noise[8192];
     g_autofree char *letters = g_malloc(8192);
     fill_noise(noise, sizeof noise, test_seed());
@@ -120,10 +122,10 @@ static GByteArray *make_aiff(const EkSamples *samples, const GByteArray *sound)
 /* One recording; an even number of bytes. */
 static GByteArray *make_recording(guint kind, guint32 moments, guint32 seed)
 {
-    static const EkSamples forms[] = {{0, 0, 2, 2, FALSE, FALSE},
-                                      {0, 0, 3, 2, FALSE, FALSE},
-                                      {0, 0, 1, 2, FALSE, TRUE},
-                                      {0, 0, 2, 1, TRUE, FALSE}};
+    static const EkSamples forms[] = {{0, 0, 2, 2, FALSE, FALSE, FALSE},
+                                      {0, 0, 3, 2, FALSE, FALSE, FALSE},
+                                      {0, 0, 1, 2, FALSE, TRUE, FALSE},
+                                      {0, 0, 2, 1, TRUE, FALSE, FALSE}};
     const EkSamples *form = &forms[kind % G_N_ELEMENTS(forms)];
     g_autoptr(GByteArray) sound = play(form, moments, 20000, seed);
     return form->is_big ? make_aiff(form, sound) : make_wav(form, sound);

@@ -15,6 +15,18 @@ static gboolean begin(EkSpan span)
            rate <= 400000 && channels > 0 && channels <= 16;
 }
 
+/* Encodings 2 to 5 are plain samples of one to four bytes. */
+static gboolean take_samples(EkSpan head, EkSamples *samples)
+{
+    guint32 encoding = ek_span_be32(head, 12);
+    *samples = (EkSamples){.first = ek_span_be32(head, 4),
+                           .bytes = (EkByte)ek_span_be32(head, 4) + ek_span_be32(head, 8),
+                           .width = encoding - 1,
+                           .channels = ek_span_be32(head, 20),
+                           .is_big = TRUE};
+    return ek_span_be32(head, 8) != G_MAXUINT32 && ek_samples_are_plain(samples);
+}
+
 static void follow(EkContent *content, EkFollowed *followed)
 {
     EkSpan head = ek_content_some(content, 0, 32);
@@ -36,5 +48,6 @@ const EkCarveType ek_carve_au = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .samples = take_samples,
     .is_solid = TRUE,
 };

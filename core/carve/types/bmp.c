@@ -27,6 +27,21 @@ static gboolean begin(EkSpan span)
            (gint64)length <= (gint64)offset + row * rows + 65536;
 }
 
+/* Dots that are not packed, of three bytes or four, or of one, the number of a colour: neighbours
+ * mostly have numbers near each other. */
+static gboolean take_samples(EkSpan head, EkSamples *samples)
+{
+    guint16 depth = ek_span_le16(head, 28);
+    *samples = (EkSamples){.first = ek_span_le32(head, 10),
+                           .bytes = ek_span_le32(head, 2),
+                           .width = 1,
+                           .channels = depth / 8u,
+                           .is_unsigned = TRUE,
+                           .is_picture = TRUE};
+    guint32 packing = ek_span_le32(head, 30);
+    return (depth == 8 || depth == 24 || depth == 32) && (packing == 0 || packing == 3);
+}
+
 static void follow(EkContent *content, EkFollowed *followed)
 {
     EkByte length = ek_span_le32(ek_content_some(content, 0, 64), 2);
@@ -43,5 +58,6 @@ const EkCarveType ek_carve_bmp = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .samples = take_samples,
     .is_solid = TRUE,
 };

@@ -81,6 +81,7 @@ static void follow(EkContent *content, EkFollowed *followed)
 {
     Place place = {.begins = 0, .bit = 32};
     EkByte at = 0;
+    followed->texture = EK_TEXTURE_PACKED;
     (void)ek_content_kept(content, &place, sizeof place);
     gboolean fine = pass_stream(content, &place, &at);
     while (fine && goes_on(content, followed, at, place.begins > 0 ? 2 : 1)) {
@@ -94,7 +95,8 @@ static void follow(EkContent *content, EkFollowed *followed)
     }
     EkByte sure = place.bit / 8;
     followed->broken = (EkBroken){.first = sure, .bytes = at - MIN(at, sure)};
-    ek_followed_break(followed, place.blocks > 0 ? sure : at, at,
+    EkByte head = MIN(at, FIRST_LEAST);
+    ek_followed_break(followed, place.blocks > 0 ? sure : head, at,
                       place.blocks > 0 ? LEAST : FIRST_LEAST, "a block does not unpack");
 }
 

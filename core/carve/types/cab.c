@@ -32,6 +32,7 @@ typedef struct {
     gsize reserved; /* bytes of each data block */
     gsize folder_bytes;
     EkByte end;
+    EkByte broken;     /* bytes of the block that was looked at last */
     gboolean is_loose; /* a block without a sum */
 } Cabinet;
 
@@ -41,6 +42,7 @@ static gboolean pass_folder(Cabinet *cabinet, EkByte at, guint16 blocks)
         gsize head = 8 + cabinet->reserved;
         guint16 bytes = ek_span_le16(ek_content_some(cabinet->content, at, 8), 4);
         EkSpan block = ek_content_at(cabinet->content, at, head + bytes);
+        cabinet->broken = head + bytes;
         if (block.length == 0)
             return FALSE;
         guint32 sum = sum_of(ek_span_part(block, head, bytes), 0);
@@ -105,8 +107,13 @@ static void follow(EkContent *content, EkFollowed *followed)
         EkSpan folder = ek_content_at(content, list + i * cabinet.folder_bytes, 8);
         if (folder.length == 0 ||
             !pass_folder(&cabinet, ek_span_le32(folder, 0), ek_span_le16(folder, 4))) {
-            ek_followed_break(followed, HEADER,
-                              MIN(MAX(cabinet.end, files), ek_content_bytes(content)), HEADER,
+            EkByte right = MAX(cabinet.end, files);
+            gboolean is_packed = (ek_span_le16(folder, 6) & 15) != 0;
+            followed->texture = is_packed ? EK_TEXTURE_PACKED : EK_TEXTURE_ANY;
+            followed->broken =
+                (EkBroken){.first = right, .bytes = cabinet.broken, .check = EK_PART_PLAIN};
+            ek_followed_break(followed, MAX(HEADER, cabinet.end),
+                              MIN(right + cabinet.broken, ek_content_bytes(content)), HEADER,
                               "the sum of a data block is wrong");
             return;
         }
@@ -136,4 +143,6 @@ const EkCarveType ek_carve_cab = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .joins = TRUE,
+    .is_checked = TRUE,
 };

@@ -10,15 +10,19 @@
 static const EkSignature signatures[] = {{0, 6, {'G', 'I', 'F', '8', '7', 'a'}, {0}},
                                          {0, 6, {'G', 'I', 'F', '8', '9', 'a'}, {0}}};
 
-/* Blocks up to the empty one; into `codes` unless that is NULL. */
+/* Blocks up to the empty one; into `codes` unless that is NULL. FALSE: *at is where they break,
+ * in the first one where that begins. */
 static gboolean take_blocks(EkContent *content, EkByte *at, EkLzw *codes)
 {
     for (guint i = 0; i < BLOCKS_MOST; i++) {
         EkSpan block = ek_content_some(content, *at, 256);
         guint8 length = ek_span_u8(block, 0);
-        if (block.length < (gsize)length + 1 ||
-            (codes != NULL && length > 0 && !ek_lzw_take(codes, ek_span_part(block, 1, length))))
+        if (block.length < (gsize)length + 1)
             return FALSE;
+        if (codes != NULL && length > 0 && !ek_lzw_take(codes, ek_span_part(block, 1, length))) {
+            *at += i > 0 ? codes->taken : 0;
+            return FALSE;
+        }
         *at += 1 + (EkByte)length;
         if (length == 0)
             return TRUE;
@@ -51,6 +55,7 @@ static void follow(EkContent *content, EkFollowed *followed)
     guint8 flags = ek_span_u8(head, 10);
     EkByte at = 13 + ((flags & 0x80) != 0 ? 3 * ((EkByte)2 << (flags & 7)) : 0);
     guint pictures = 0;
+    followed->texture = EK_TEXTURE_CODED;
     for (guint i = 0; i < BLOCKS_MOST; i++) {
         EkByte block = at;
         guint8 mark = ek_span_u8(ek_content_some(content, at, 1), 0);

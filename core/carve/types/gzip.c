@@ -46,6 +46,7 @@ static EkByte data_of(EkContent *content, EkFollowed *followed, EkByte at)
 static void follow(EkContent *content, EkFollowed *followed)
 {
     EkByte at = 0;
+    followed->texture = EK_TEXTURE_PACKED;
     for (guint i = 0; i < MEMBERS_MOST; i++) {
         EkSpan head = ek_content_some(content, at, 10);
         if (i > 0 && (!ek_span_equals(head, 0, "\x1f\x8b\x08", 3) || !begin(head) ||
@@ -61,7 +62,7 @@ static void follow(EkContent *content, EkFollowed *followed)
                               at > 0                 ? at
                               : stream.packed > 4096 ? LEAST
                                                      : 0,
-                              data + stream.packed, LEAST,
+                              data + (stream.strange > 0 ? stream.strange : stream.packed), LEAST,
                               fine ? "its checksum is wrong" : "its packed data break");
             return;
         }

@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: MIT */
 /* Icons and cursors: a list of pictures, each a bitmap or a PNG that begins as the list says. */
 #include "carve/followed.h"
+#include "carve/parts.h"
 #include "carve/types/all.h"
 
 #define PICTURES_MOST 64u
@@ -46,6 +47,12 @@ static gboolean is_picture(EkContent *content, EkSpan entry)
            ek_span_le32(head, 8) % 2 == 0 && at + bytes <= ek_content_bytes(content);
 }
 
+/* One that is a file of its own, as a PNG is. */
+static EkVerification verify(EkContent *content, EkSpan entry)
+{
+    return ek_parts_verify_one(content, ek_span_le32(entry, 12), ek_span_le32(entry, 8));
+}
+
 static void follow(EkContent *content, EkFollowed *followed)
 {
     guint8 list[16 * PICTURES_MOST];
@@ -59,11 +66,19 @@ static void follow(EkContent *content, EkFollowed *followed)
     memcpy(list, entries.data, entries.length);
     for (gsize i = 0; i < count; i++) {
         EkSpan entry = {list + 16 * i, 16};
-        if (!is_picture(content, entry)) {
-            ek_followed_break(followed, i > 0 ? end : 0, end, 22, "a picture of it is not there");
+        EkVerification part = verify(content, entry);
+        if (part.verified == EK_VERIFIED_WRONG) {
+            ek_parts_break(followed, &part, ek_span_le32(entry, 12), 22, "a picture of it breaks");
             return;
         }
-        end = MAX(end, (EkByte)ek_span_le32(entry, 12) + ek_span_le32(entry, 8));
+        EkByte bytes = ek_content_bytes(content);
+        EkByte reached = MIN((EkByte)ek_span_le32(entry, 12) + ek_span_le32(entry, 8), bytes);
+        if (!is_picture(content, entry)) {
+            ek_followed_break(followed, i > 0 ? end : 0, reached == bytes ? reached : end, 22,
+                              "a picture of it is not there");
+            return;
+        }
+        end = MAX(end, reached);
     }
     ek_followed_ending(followed, is_cursor ? "cur" : "ico");
     followed->is_doubtful = end > BLOCK;
@@ -80,4 +95,5 @@ const EkCarveType ek_carve_ico = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .joins = TRUE,
 };

@@ -62,7 +62,15 @@ static void follow(EkContent *content, EkFollowed *followed)
         return;
     }
     if (jpeg.why != NULL) {
+        followed->texture = jpeg.scanned ? EK_TEXTURE_CODED : EK_TEXTURE_ANY;
+        followed->texture_from = jpeg.scan;
         EkByte sure = jpeg.scanned ? MAX(ek_content_kept_at(content), LEAST) : 0;
+        /* Zeros and text decode for long. */
+        if (jpeg.scanned)
+            sure = MIN(sure,
+                       ek_content_first_unlike(
+                           content, ek_divide_up(jpeg.scan, EK_FOLLOWED_BLOCK) * EK_FOLLOWED_BLOCK,
+                           jpeg.at, EK_FOLLOWED_BLOCK, EK_TEXTURE_CODED));
         ek_followed_break(followed, MIN(sure, jpeg.at), jpeg.at, LEAST, jpeg.why);
         return;
     }

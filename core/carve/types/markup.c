@@ -6,12 +6,9 @@
 
 #define LEAST 64u
 #define MOST (256u << 20) /* bytes of a text */
-
-/* Bytes that no text has. */
-static gboolean is_text(guint8 c)
-{
-    return c >= 0x20 ? c != 0x7f : c == '\t' || c == '\n' || c == '\r' || c == '\f';
-}
+#define BOUNDARY_MOST 70u /* characters */
+#define HEADER_MOST 65536u
+#define BY_CHANCE 16u /* bytes behind it that are text by chance */
 
 /* Where text that begins at the beginning ends. */
 static EkByte end_of_text(EkContent *content, EkByte from)
@@ -22,7 +19,7 @@ static EkByte end_of_text(EkContent *content, EkByte from)
         if (span.length == 0)
             return at;
         for (gsize i = 0; i < span.length; i++)
-            if (!is_text(span.data[i]))
+            if (!ek_byte_is_text(span.data[i]))
                 return at + i;
         at += span.length;
     }
@@ -64,17 +61,35 @@ static void between(EkContent *content, EkFollowed *followed, const char *before
     }
 }
 
+/* Where text ends right behind the beginning of a sector, it may have been cut off there. */
+static gboolean may_be_cut(EkContent *content, EkByte end)
+{
+    return end > EK_STEP && (end % EK_STEP <= BY_CHANCE || end >= ek_content_bytes(content));
+}
+
+/* To the last mark that ends it; text behind that, up to where it may have been cut off, speaks for
+ * more of it. */
 static void follow_to(EkContent *content, EkFollowed *followed, const char *mark, const char *why)
 {
     EkByte end = end_of_text(content, 0);
     EkByte found = 0;
-    if (end >= LEAST && find_last(content, end, mark, &found)) {
-        followed->is_doubtful = found > EK_FOLLOWED_BLOCK;
-        ek_followed_end(followed, ek_followed_line_end(content, followed, found), EK_PROOF_TABLES,
-                        why);
+    gboolean is_there = end >= LEAST && find_last(content, end, mark, &found);
+    followed->texture = EK_TEXTURE_TEXT;
+    if (!is_there) {
+        ek_followed_break(followed, MIN(end, 512), end, LEAST,
+                          "the text ends before its last mark");
         return;
     }
-    ek_followed_break(followed, MIN(end, 512), end, LEAST, "the text ends before its last mark");
+    EkByte last = ek_followed_line_end(content, followed, found);
+    if (last + BY_CHANCE < end && may_be_cut(content, end)) {
+        ek_followed_break(followed, MIN(found, 512), last, LEAST, why);
+        followed->broken = (EkBroken){.first = found, .bytes = end - found};
+        followed->may_end = TRUE;
+        followed->proof = EK_PROOF_TABLES;
+        return;
+    }
+    followed->is_doubtful = followed->is_doubtful || found > EK_FOLLOWED_BLOCK;
+    ek_followed_end(followed, last, EK_PROOF_TABLES, why);
 }
 
 /* --- HTML ------------------------------------------------------------------------------------ */
@@ -149,6 +164,16 @@ static gboolean root_name(EkSpan head, char *name, gsize size)
     return FALSE;
 }
 
+/* What is known by the name of its root. */
+static const char *ending_of(const char *root)
+{
+    static const char *const known[] = {"html", "gpx", "kml", "rss", "plist"};
+    for (gsize i = 0; i < G_N_ELEMENTS(known); i++)
+        if (g_str_equal(root, known[i]))
+            return known[i];
+    return "xml";
+}
+
 static void follow_xml(EkContent *content, EkFollowed *followed)
 {
     char name[64];
@@ -157,7 +182,7 @@ static void follow_xml(EkContent *content, EkFollowed *followed)
         return;
     g_snprintf(mark, sizeof mark, "</%s>", name);
     gboolean is_picture = g_str_equal(name, "svg") || g_str_has_suffix(name, ":svg");
-    ek_followed_ending(followed, is_picture ? "svg" : g_str_equal(name, "html") ? "html" : "xml");
+    ek_followed_ending(followed, is_picture ? "svg" : ending_of(name));
     if (is_picture)
         between(content, followed, "<title>", '<');
     follow_to(content, followed, mark, "text, to the tag that ends it");
@@ -184,6 +209,7 @@ static void follow_rtf(EkContent *content, EkFollowed *followed)
     guint depth = 0;
     EkByte at = 0;
     gboolean is_escaped = FALSE;
+    followed->texture = EK_TEXTURE_TEXT;
     between(content, followed, "{\\title ", '}');
     while (at < MOST) {
         EkSpan span = ek_content_some(content, at, 32768);
@@ -191,7 +217,7 @@ static void follow_rtf(EkContent *content, EkFollowed *followed)
             break;
         for (gsize i = 0; i < span.length; i++) {
             guint8 c = span.data[i];
-            if (!is_text(c) || c >= 0x80) {
+            if (!ek_byte_is_text(c) || c >= 0x80) {
                 ek_followed_break(followed, MIN(at + i, 512), at + i, LEAST,
                                   "the text ends within braces");
                 return;
@@ -261,32 +287,95 @@ static const EkSignature mail_signatures[] = {
     {0, 8, {'R', 'e', 't', 'u', 'r', 'n', '-', 'P'}, {0}},
     {0, 8, {'R', 'e', 'c', 'e', 'i', 'v', 'e', 'd'}, {0}},
     {0, 6, {'F', 'r', 'o', 'm', ':', ' '}, {0}},
+    {0, 4, {'T', 'o', ':', ' '}, {0}},
+    {0, 8, {'S', 'u', 'b', 'j', 'e', 'c', 't', ':'}, {0}},
     {0, 8, {'D', 'e', 'l', 'i', 'v', 'e', 'r', 'e'}, {0}},
+    {0, 8, {'E', 'n', 'v', 'e', 'l', 'o', 'p', 'e'}, {0}},
     {0, 8, {'M', 'I', 'M', 'E', '-', 'V', 'e', 'r'}, {0}},
+    {0, 8, {'C', 'o', 'n', 't', 'e', 'n', 't', '-'}, {0}},
     {0, 8, {'M', 'e', 's', 's', 'a', 'g', 'e', '-'}, {0}},
+    {0, 8, {'A', 'u', 't', 'h', 'e', 'n', 't', 'i'}, {0}},
+    {0, 8, {'D', 'K', 'I', 'M', '-', 'S', 'i', 'g'}, {0}},
+    {0, 4, {'A', 'R', 'C', '-'}, {0}},
+    {0, 2, {'X', '-'}, {0}},
     {0, 6, {'D', 'a', 't', 'e', ':', ' '}, {0}},
     {0, 5, {'F', 'r', 'o', 'm', ' '}, {0}},
 };
 
-/* Lines of a header: at least two of those that each mail has. */
+/* Up to the empty line behind it. */
+static EkSpan header_of(EkSpan span)
+{
+    const guint8 *plain = memmem(span.data, span.length, "\n\n", 2);
+    const guint8 *other = memmem(span.data, span.length, "\r\n\r\n", 4);
+    if (plain != NULL)
+        span.length = MIN(span.length, (gsize)(plain - span.data));
+    if (other != NULL)
+        span.length = MIN(span.length, (gsize)(other - span.data));
+    return span;
+}
+
+/* Does a line of the header begin so? Names of fields are in either case (RFC 5322). */
+static gboolean has_field(EkSpan head, const char *name)
+{
+    gsize length = strlen(name);
+    for (gsize at = 0; at + length <= head.length; at++) {
+        if (g_ascii_strncasecmp((const char *)head.data + at, name, length) == 0)
+            return TRUE;
+        const guint8 *line = memchr(head.data + at, '\n', head.length - at);
+        if (line == NULL)
+            break;
+        at = (gsize)(line - head.data);
+    }
+    return FALSE;
+}
+
+/* Lines of a header: whom it is from, and two more of those that each mail has. */
 static gboolean begin_mail(EkSpan span)
 {
-    static const char *const lines[] = {
-        "\nFrom: ", "\nTo: ", "\nSubject: ", "\nDate: ", "\nMIME-Version: ", "\nMessage-ID: "};
+    static const char *const fields[] = {
+        "To: ", "Subject: ", "Date: ", "MIME-Version: ", "Message-ID: ", "Received: "};
+    EkSpan head = header_of(span);
     guint count = 0;
-    for (gsize i = 0; i < G_N_ELEMENTS(lines); i++)
-        count += memmem(span.data, span.length, lines[i], strlen(lines[i])) != NULL ? 1u : 0u;
-    return count >= 3 && memmem(span.data, span.length, "\nFrom: ", 7) != NULL;
+    for (gsize i = 0; i < G_N_ELEMENTS(fields); i++)
+        count += has_field(head, fields[i]) ? 1u : 0u;
+    return count >= 2 && has_field(head, "From: ");
+}
+
+/* The line that ends a mail of several parts (RFC 2046, 5.1.1). FALSE: it has none. */
+static gboolean last_line(EkSpan head, char *mark, gsize size)
+{
+    static const char name[] = "boundary=";
+    gsize at = 0;
+    while (at + strlen(name) < head.length &&
+           g_ascii_strncasecmp((const char *)head.data + at, name, strlen(name)) != 0)
+        at++;
+    at += strlen(name);
+    gboolean is_quoted = ek_span_u8(head, at) == '"';
+    at += is_quoted ? 1 : 0;
+    gsize length = 0;
+    while (at + length < head.length && length <= BOUNDARY_MOST && head.data[at + length] > ' ' &&
+           head.data[at + length] != (is_quoted ? '"' : ';'))
+        length++;
+    if (length == 0 || length > BOUNDARY_MOST || at + length >= head.length)
+        return FALSE;
+    g_snprintf(mark, size, "\n--%.*s--", (int)length, (const char *)head.data + at);
+    return TRUE;
 }
 
 static void follow_mail(EkContent *content, EkFollowed *followed)
 {
-    EkByte end = end_of_text(content, 0);
+    char mark[BOUNDARY_MOST + 8];
     EkSpan head = ek_content_some(content, 0, 8);
     gboolean is_box = ek_span_equals(head, 0, "From ", 5);
     ek_followed_ending(followed, is_box ? "mbox" : "eml");
-    if (!is_box)
+    if (!is_box) {
         between(content, followed, "\nSubject: ", '\n');
+        if (last_line(header_of(ek_content_some(content, 0, HEADER_MOST)), mark, sizeof mark)) {
+            follow_to(content, followed, mark, "text, to the line that ends its last part");
+            return;
+        }
+    }
+    EkByte end = end_of_text(content, 0);
     followed->is_doubtful = TRUE;
     if (end >= LEAST)
         ek_followed_end(followed, end, EK_PROOF_TABLES,
@@ -297,7 +386,7 @@ const EkCarveType ek_carve_mail = {
     .name = "mail",
     .ending = "eml",
     .kind = EK_KIND_MAIL,
-    .checks = "text with the lines that each mail has; always doubtful",
+    .checks = "text, to the line that ends its last part; of one part it stays doubtful",
     .names = "subject",
     .signatures = mail_signatures,
     .signature_count = G_N_ELEMENTS(mail_signatures),

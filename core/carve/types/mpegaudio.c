@@ -11,6 +11,7 @@
 #define TAG_FRAMES_MOST 4096u
 #define PICTURE_NAME_MOST 1024u /* bytes before a picture in a tag */
 #define FRAMES_LEAST 24u
+#define TOLD_LEAST 3u /* where a tag or a first frame says that they come */
 #define FRAMES_MOST 50000000u
 
 static const EkSignature mp3_signatures[] = {
@@ -184,12 +185,13 @@ typedef struct {
 } Frames;
 
 /* Frame by frame as far as they are of one kind. */
-static void pass_frames(EkContent *content, Frames *frames)
+static void pass_frames(EkContent *content, Frames *frames,
+                        gboolean (*read)(EkSpan head, Frame *frame))
 {
     Frame frame;
+    (void)ek_content_kept(content, frames, sizeof *frames);
     EkByte kept = frames->at;
-    while (frames->count < FRAMES_MOST &&
-           mp3_frame(ek_content_some(content, frames->at, 4), &frame) &&
+    while (frames->count < FRAMES_MOST && read(ek_content_some(content, frames->at, 8), &frame) &&
            (frames->count == 0 || frame.alike == frames->first.alike) &&
            frames->at + frame.length <= ek_content_bytes(content)) {
         if (frames->count == 0)
@@ -204,6 +206,59 @@ static void pass_frames(EkContent *content, Frames *frames)
     }
 }
 
+/* Is the last frame all there, and nothing behind it? Cut off, what is another's would be in it or
+ * right behind it; FALSE where it may as well have been. */
+static gboolean is_last(EkContent *content, const Frames *frames)
+{
+    return ek_content_ends_at(content, frames->last, frames->at) ||
+           ek_content_is_padded(content, frames->at);
+}
+
+/* Frames one behind the other that lead right to the end of these bytes. */
+static gboolean leads_to_end(EkSpan before, gboolean (*read)(EkSpan head, Frame *frame))
+{
+    for (gsize first = 0; first < before.length; first++) {
+        Frame one;
+        Frame next;
+        guint count = 0;
+        gsize at = first;
+        if (before.data[first] != 0xff)
+            continue;
+        while (at < before.length && read(ek_span_part(before, at, 8), &next) &&
+               (count == 0 || next.alike == one.alike)) {
+            one = next;
+            at += next.length;
+            count++;
+        }
+        if (at == before.length && count >= TOLD_LEAST)
+            return TRUE;
+    }
+    return FALSE;
+}
+
+static void break_behind(EkContent *content, const Frames *frames, EkFollowed *followed)
+{
+    /* How long the last one is was read in its head: nothing says that the rest is its own. */
+    ek_followed_break(followed, frames->last + 4, MIN(frames->at + 4, ek_content_bytes(content)), 1,
+                      "no frame where one must stand");
+}
+
+/* Nothing says how many there are: it ends there, or breaks. */
+static void end_or_break(EkContent *content, const Frames *frames, EkFollowed *followed,
+                         EkProof proof)
+{
+    static const char why[] = "each frame; whether the last one is the end is not known";
+    if (is_last(content, frames)) {
+        ek_followed_end(followed, frames->at, proof, why);
+        return;
+    }
+    break_behind(content, frames, followed);
+    followed->length = MIN(frames->at, ek_content_bytes(content));
+    followed->may_end = TRUE;
+    followed->proof = proof;
+    followed->why = why;
+}
+
 static void follow_mp3(EkContent *content, EkFollowed *followed)
 {
     EkByte start = tag_bytes(content);
@@ -216,17 +271,16 @@ static void follow_mp3(EkContent *content, EkFollowed *followed)
         start = ++at;
     guint32 told = told_frames(content, at, &bytes);
     Frames frames = {.at = at};
-    (void)ek_content_kept(content, &frames, sizeof frames);
-    pass_frames(content, &frames);
+    pass_frames(content, &frames, mp3_frame);
     at = frames.at;
     guint count = frames.count;
-    if (count < FRAMES_LEAST)
+    gboolean has_start = start > 0 || told > 0;
+    if (count < (has_start ? TOLD_LEAST : FRAMES_LEAST))
         return;
     take_tag(content, followed, tag);
     guint layer = 4 - (frames.first.alike >> 17 & 3);
     ek_followed_ending(followed, layer == 3 ? "mp3" : layer == 2 ? "mp2" : "mp1");
     gboolean has_all = told > 0 && (count == told || count == told + 1);
-    gboolean has_start = start > 0 || told > 0;
     EkSpan tail = ek_content_some(content, at, 128);
     gboolean has_tag = ek_span_equals(tail, 0, "TAG", 3) && tail.length == 128;
     if (has_tag) {
@@ -234,15 +288,19 @@ static void follow_mp3(EkContent *content, EkFollowed *followed)
         at += 128;
     }
     followed->is_doubtful = !has_start || (!has_all && !has_tag) || !tag_is_right(content, tag);
-    if (told > count + 1 && !has_tag)
-        /* How long the last one is was read in its head: nothing says that the rest is its own. */
-        ek_followed_break(followed, frames.last + 4, MIN(at + 4, ek_content_bytes(content)), 1,
-                          "no frame where one must stand");
-    else
+    if (has_all || has_tag)
         ek_followed_end(followed, at, EK_PROOF_DECODED,
-                        has_all   ? "as many frames as the first one says"
-                        : has_tag ? "each frame, to the tag at the end"
-                                  : "each frame; whether the last one is the end is not known");
+                        has_all ? "as many frames as the first one says"
+                                : "each frame, to the tag at the end");
+    else if (told > count)
+        break_behind(content, &frames, followed);
+    else
+        end_or_break(content, &frames, followed, EK_PROOF_DECODED);
+}
+
+static gboolean is_rest_of_mp3(EkSpan before)
+{
+    return leads_to_end(before, mp3_frame);
 }
 
 const EkCarveType ek_carve_mp3 = {
@@ -254,6 +312,7 @@ const EkCarveType ek_carve_mp3 = {
     .signatures = mp3_signatures,
     .signature_count = G_N_ELEMENTS(mp3_signatures),
     .begin = begin_mp3,
+    .is_rest = is_rest_of_mp3,
     .follow = follow_mp3,
     .joins = TRUE,
 };
@@ -288,22 +347,16 @@ static gboolean begin_aac(EkSpan span)
 
 static void follow_aac(EkContent *content, EkFollowed *followed)
 {
-    EkByte at = 0;
-    Frame first = {0};
-    Frame frame;
-    guint count = 0;
-    while (count < FRAMES_MOST && aac_frame(ek_content_some(content, at, 8), &frame) &&
-           (count == 0 || frame.alike == first.alike) &&
-           at + frame.length <= ek_content_bytes(content)) {
-        if (count == 0)
-            first = frame;
-        at += frame.length;
-        count++;
-    }
+    Frames frames = {0};
+    pass_frames(content, &frames, aac_frame);
     followed->is_doubtful = TRUE;
-    if (count >= FRAMES_LEAST)
-        ek_followed_end(followed, at, EK_PROOF_TABLES,
-                        "each frame; whether the last one is the end is not known");
+    if (frames.count >= FRAMES_LEAST)
+        end_or_break(content, &frames, followed, EK_PROOF_TABLES);
+}
+
+static gboolean is_rest_of_aac(EkSpan before)
+{
+    return leads_to_end(before, aac_frame);
 }
 
 const EkCarveType ek_carve_aac = {
@@ -314,5 +367,7 @@ const EkCarveType ek_carve_aac = {
     .signatures = aac_signatures,
     .signature_count = G_N_ELEMENTS(aac_signatures),
     .begin = begin_aac,
+    .is_rest = is_rest_of_aac,
     .follow = follow_aac,
+    .joins = TRUE,
 };

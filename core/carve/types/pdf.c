@@ -4,12 +4,13 @@
 #include "carve/followed.h"
 #include "carve/inflate.h"
 #include "carve/jpeg.h"
+#include "carve/pdfwords.h"
 #include "carve/types/all.h"
 
 #define TOKENS_MOST 20000000u
 #define DEPTH_MOST 200
 #define LEAST 128u
-#define STRING_MOST (1u << 20)
+#define SEEN_MOST 768u           /* numbers of objects that are looked out for */
 #define STREAM_MOST (256u << 20) /* bytes of a stream whose length is not known before */
 
 static const EkSignature signatures[] = {{0, 5, {'%', 'P', 'D', 'F', '-'}, {0}}};
@@ -22,13 +23,12 @@ typedef struct {
 } Length;
 
 typedef struct {
-    EkContent *content;
+    EkPdfCursor cursor;
     EkFollowed *followed;
     Length lengths[16];
-    guint unsure; /* of these */
-    EkByte at;
-    EkSpan span;
-    EkByte span_at;
+    guint unsure;               /* of these */
+    guint8 seen[SEEN_MOST / 8]; /* numbers of objects, since the last end mark */
+    EkPdfTable table;           /* the first one that is wrong */
     guint tokens;
     EkByte objects;
     EkByte begun;  /* where the data of the first stream begin, before an object is complete */
@@ -36,108 +36,6 @@ typedef struct {
     gboolean is_linear;
     gboolean is_loose; /* a stream was not unpacked */
 } Pdf;
-
-/* --- bytes and tokens ------------------------------------------------------------------------ */
-
-static int byte_at(Pdf *pdf, EkByte at)
-{
-    if (at < pdf->span_at || at - pdf->span_at >= pdf->span.length) {
-        pdf->span = ek_content_some(pdf->content, at, 16384);
-        pdf->span_at = at;
-        if (pdf->span.length == 0)
-            return -1;
-    }
-    return pdf->span.data[at - pdf->span_at];
-}
-
-static gboolean is_blank(int c)
-{
-    return c == ' ' || c == '\r' || c == '\n' || c == '\t' || c == '\f' || c == 0;
-}
-
-static gboolean is_delimiter(int c)
-{
-    return c >= 0 && strchr("()<>[]{}/%", c) != NULL && c != 0;
-}
-
-static gboolean stands(Pdf *pdf, EkByte at, const char *word)
-{
-    for (; *word != '\0'; word++, at++)
-        if (byte_at(pdf, at) != (guint8)*word)
-            return FALSE;
-    return TRUE;
-}
-
-/* Blanks and comments; an end mark is no comment. Blocks of zeros are no blanks: files end there.
- */
-static void pass_blanks(Pdf *pdf)
-{
-    guint zeros = 0;
-    for (;;) {
-        int c = byte_at(pdf, pdf->at);
-        zeros = c == 0 ? zeros + 1 : 0;
-        if (is_blank(c) && zeros < 64) {
-            pdf->at++;
-        } else if (c == '%' && !stands(pdf, pdf->at, "%%EOF") && !stands(pdf, pdf->at, "%PDF-")) {
-            for (guint i = 0; i < 4096 && c != '\r' && c != '\n' && c >= 0; i++)
-                c = byte_at(pdf, ++pdf->at);
-        } else {
-            return;
-        }
-    }
-}
-
-static gboolean pass_string(Pdf *pdf)
-{
-    guint depth = 0;
-    EkByte limit = pdf->at + STRING_MOST;
-    do {
-        int c = byte_at(pdf, pdf->at);
-        if (c < 0 || pdf->at > limit)
-            return FALSE;
-        if (c == '\\')
-            pdf->at++;
-        depth += c == '(' ? 1 : 0;
-        depth -= c == ')' ? 1 : 0;
-        pdf->at++;
-    } while (depth > 0);
-    return TRUE;
-}
-
-static gboolean pass_hex(Pdf *pdf)
-{
-    EkByte limit = pdf->at + STRING_MOST;
-    pdf->at++;
-    for (;;) {
-        int c = byte_at(pdf, pdf->at++);
-        if (c == '>')
-            return TRUE;
-        if (pdf->at > limit || (!is_blank(c) && (c < 0 || !g_ascii_isxdigit(c))))
-            return FALSE;
-    }
-}
-
-/* A name, a number, a word; into `word` as far as it fits. FALSE where there is none, or a byte in
- * it that no file has outside of strings. */
-static gboolean take_word(Pdf *pdf, char *word, gsize size)
-{
-    gsize length = 0;
-    int c = byte_at(pdf, pdf->at);
-    if (c == '/') {
-        word[length++] = '/';
-        c = byte_at(pdf, ++pdf->at);
-    }
-    while (c > 0 && !is_blank(c) && !is_delimiter(c)) {
-        if (c < 0x20 || length > 4096)
-            return FALSE;
-        if (length + 1 < size)
-            word[length] = (char)c;
-        length++;
-        c = byte_at(pdf, ++pdf->at);
-    }
-    word[MIN(length, size - 1)] = '\0';
-    return length > 0;
-}
 
 /* --- objects --------------------------------------------------------------------------------- */
 
@@ -180,7 +78,7 @@ static void note_word(Stream *stream, const char *word, gint depth)
 
 static void note_title(Pdf *pdf, EkByte at)
 {
-    EkSpan text = ek_content_some(pdf->content, at + 1, 300);
+    EkSpan text = ek_content_some(pdf->cursor.content, at + 1, 300);
     gsize end = 0;
     while (end < text.length && text.data[end] != ')' && text.data[end] != '\\')
         end++;
@@ -188,15 +86,25 @@ static void note_title(Pdf *pdf, EkByte at)
         ek_followed_words_utf16(pdf->followed, ek_span_part(text, 2, end - MIN(end, 2)), TRUE);
     else
         ek_followed_words(pdf->followed, ek_span_part(text, 0, end));
-    pdf->span.length = 0;
+    pdf->cursor.span.length = 0;
 }
 
 static void note_date(Pdf *pdf, EkByte at)
 {
-    EkSpan text = ek_content_some(pdf->content, at + 1, 18);
+    EkSpan text = ek_content_some(pdf->cursor.content, at + 1, 18);
     if (ek_span_equals(text, 0, "D:", 2))
         ek_followed_date_digits(pdf->followed, ek_span_part(text, 2, 14), TRUE);
-    pdf->span.length = 0;
+    pdf->cursor.span.length = 0;
+}
+
+/* In an object there are names, numbers, references, and three words. */
+static gboolean may_be_value(const char *word)
+{
+    static const char *const words[] = {"", "R", "true", "false", "null"};
+    for (gsize i = 0; i < G_N_ELEMENTS(words); i++)
+        if (g_str_equal(word, words[i]))
+            return TRUE;
+    return *word == '/' || *word == '+' || *word == '-' || *word == '.' || g_ascii_isdigit(*word);
 }
 
 /* One object, up to `endobj` or to `stream`. */
@@ -207,9 +115,9 @@ static gboolean pass_object(Pdf *pdf, Stream *stream, gboolean *has_stream)
     char before[32] = "";
     *stream = (Stream){.length = -1};
     while (pdf->tokens++ < TOKENS_MOST) {
-        pass_blanks(pdf);
-        int c = byte_at(pdf, pdf->at);
-        EkByte here = pdf->at;
+        ek_pdf_pass_blanks(&pdf->cursor);
+        int c = ek_pdf_byte_at(&pdf->cursor, pdf->cursor.at);
+        EkByte here = pdf->cursor.at;
         gboolean fine = TRUE;
         *word = '\0';
         if (c == '(') {
@@ -217,19 +125,19 @@ static gboolean pass_object(Pdf *pdf, Stream *stream, gboolean *has_stream)
                 note_title(pdf, here);
             else if (g_str_equal(before, "/CreationDate") || g_str_equal(before, "/ModDate"))
                 note_date(pdf, here);
-            fine = pass_string(pdf);
-        } else if (c == '<' && byte_at(pdf, pdf->at + 1) == '<') {
+            fine = ek_pdf_pass_string(&pdf->cursor);
+        } else if (c == '<' && ek_pdf_byte_at(&pdf->cursor, pdf->cursor.at + 1) == '<') {
             depth++;
-            pdf->at += 2;
+            pdf->cursor.at += 2;
         } else if (c == '<') {
-            fine = pass_hex(pdf);
-        } else if (c == '>' && byte_at(pdf, pdf->at + 1) == '>') {
+            fine = ek_pdf_pass_hex(&pdf->cursor);
+        } else if (c == '>' && ek_pdf_byte_at(&pdf->cursor, pdf->cursor.at + 1) == '>') {
             depth--;
-            pdf->at += 2;
+            pdf->cursor.at += 2;
         } else if (c == '[' || c == ']' || c == '{' || c == '}') {
-            pdf->at++;
+            pdf->cursor.at++;
         } else {
-            fine = take_word(pdf, word, sizeof word);
+            fine = ek_pdf_take_word(&pdf->cursor, word, sizeof word);
         }
         if (!fine || depth < 0 || depth > DEPTH_MOST)
             return FALSE;
@@ -239,7 +147,7 @@ static gboolean pass_object(Pdf *pdf, Stream *stream, gboolean *has_stream)
             *has_stream = TRUE;
             return TRUE;
         }
-        if (g_str_equal(word, "obj"))
+        if (!may_be_value(word))
             return FALSE;
         if (g_str_equal(word, "/Linearized"))
             pdf->is_linear = TRUE;
@@ -253,11 +161,16 @@ static gboolean pass_object(Pdf *pdf, Stream *stream, gboolean *has_stream)
 
 static gboolean pass_word(Pdf *pdf, const char *word)
 {
-    pass_blanks(pdf);
-    if (!stands(pdf, pdf->at, word))
+    ek_pdf_pass_blanks(&pdf->cursor);
+    if (!ek_pdf_stands(&pdf->cursor, pdf->cursor.at, word))
         return FALSE;
-    pdf->at += strlen(word);
+    pdf->cursor.at += strlen(word);
     return TRUE;
+}
+
+static gboolean stands_object(const EkLandmark *landmark, EkSpan span)
+{
+    return ek_pdf_is_object(span, landmark->told);
 }
 
 /* The word behind a stream, with or without a line end before it. */
@@ -273,11 +186,11 @@ static gboolean stands_end(const EkLandmark *landmark, EkSpan span)
 /* The bytes of a stream, to the word behind them. */
 static gboolean pass_stream(Pdf *pdf, const Stream *stream)
 {
-    if (byte_at(pdf, pdf->at) == '\r')
-        pdf->at++;
-    if (byte_at(pdf, pdf->at) == '\n')
-        pdf->at++;
-    EkByte data = pdf->at;
+    if (ek_pdf_byte_at(&pdf->cursor, pdf->cursor.at) == '\r')
+        pdf->cursor.at++;
+    if (ek_pdf_byte_at(&pdf->cursor, pdf->cursor.at) == '\n')
+        pdf->cursor.at++;
+    EkByte data = pdf->cursor.at;
     if (pdf->objects == 0)
         pdf->begun = data;
     pdf->followed->landmark = (EkLandmark){0};
@@ -287,48 +200,51 @@ static gboolean pass_stream(Pdf *pdf, const Stream *stream)
     if (stream->is_flate) {
         EkByte most = stream->length > 0 ? (EkByte)stream->length : G_MAXINT64;
         EkStream packed = {.offset = data, .most = most, .is_zlib = TRUE};
-        gboolean fine = ek_content_inflate(pdf->content, &packed);
-        pdf->at = data + packed.packed;
-        pdf->span.length = 0;
+        gboolean fine = ek_content_inflate(pdf->cursor.content, &packed);
+        gboolean is_strange = !fine && packed.strange > 0;
+        pdf->cursor.at = data + (is_strange ? packed.strange : packed.packed);
+        pdf->cursor.span.length = 0;
+        pdf->followed->texture = fine ? EK_TEXTURE_ANY : EK_TEXTURE_PACKED;
         if (!fine && packed.unpacked > 0 && stream->length < 0)
             return FALSE;
         if (fine && stream->length < 0)
             return pass_word(pdf, "endstream");
-        if (fine && (pdf->at = data + most) <= ek_content_bytes(pdf->content) &&
+        if (fine && (pdf->cursor.at = data + most) <= ek_content_bytes(pdf->cursor.content) &&
             pass_word(pdf, "endstream"))
             return TRUE;
-        if (!fine && ek_content_hole(pdf->content) > pdf->at)
+        if (!fine && ek_content_hole(pdf->cursor.content) > pdf->cursor.at)
             return FALSE;
-        pdf->at = data;
+        pdf->followed->texture = EK_TEXTURE_ANY;
+        pdf->cursor.at = data;
     }
     gboolean is_decoded = FALSE;
     if (stream->is_picture) {
-        EkJpeg jpeg = {.content = pdf->content, .first = data, .frame = {.is_part = TRUE}};
+        EkJpeg jpeg = {.content = pdf->cursor.content, .first = data, .frame = {.is_part = TRUE}};
         is_decoded = ek_jpeg_walk(&jpeg);
-        pdf->span.length = 0;
-        pdf->at = jpeg.at;
+        pdf->cursor.span.length = 0;
+        pdf->cursor.at = jpeg.at;
         if (is_decoded && stream->length < 0)
             return pass_word(pdf, "endstream");
-        if (!is_decoded && jpeg.scanned && ek_content_hole(pdf->content) > jpeg.at)
+        if (!is_decoded && jpeg.scanned && ek_content_hole(pdf->cursor.content) > jpeg.at)
             return FALSE;
     }
     pdf->is_loose = pdf->is_loose || (!is_decoded && (stream->length < 0 || stream->length > 512));
     if (stream->length >= 0) {
-        pdf->at = data + (EkByte)stream->length;
-        if (pdf->at <= ek_content_bytes(pdf->content) && pass_word(pdf, "endstream"))
+        pdf->cursor.at = data + (EkByte)stream->length;
+        if (pdf->cursor.at <= ek_content_bytes(pdf->cursor.content) && pass_word(pdf, "endstream"))
             return TRUE;
-        pdf->at = MIN(pdf->at, ek_content_bytes(pdf->content));
+        pdf->cursor.at = MIN(pdf->cursor.at, ek_content_bytes(pdf->cursor.content));
         return FALSE;
     }
     pdf->followed->landmark = (EkLandmark){0};
     EkByte found = 0;
-    EkByte limit = MIN(ek_content_bytes(pdf->content), data + STREAM_MOST);
-    if (!ek_content_seek(pdf->content, data, limit, "endstream", 9, &found)) {
-        pdf->at = limit;
+    EkByte limit = MIN(ek_content_bytes(pdf->cursor.content), data + STREAM_MOST);
+    if (!ek_content_seek(pdf->cursor.content, data, limit, "endstream", 9, &found)) {
+        pdf->cursor.at = limit;
         return FALSE;
     }
-    pdf->span.length = 0;
-    pdf->at = found + 9;
+    pdf->cursor.span.length = 0;
+    pdf->cursor.at = found + 9;
     for (guint i = 0; stream->reference != 0 && i < G_N_ELEMENTS(pdf->lengths); i++)
         if (pdf->lengths[i].number == 0) {
             pdf->lengths[i] = (Length){stream->reference, data, found - data};
@@ -342,18 +258,18 @@ static gboolean pass_stream(Pdf *pdf, const Stream *stream)
 static gboolean is_length_right(Pdf *pdf, guint64 number)
 {
     char word[32];
-    EkByte here = pdf->at;
-    pass_blanks(pdf);
-    gboolean is_number =
-        take_word(pdf, word, sizeof word) && g_ascii_isdigit(*word) && pass_word(pdf, "endobj");
+    EkByte here = pdf->cursor.at;
+    ek_pdf_pass_blanks(&pdf->cursor);
+    gboolean is_number = ek_pdf_take_word(&pdf->cursor, word, sizeof word) &&
+                         g_ascii_isdigit(*word) && pass_word(pdf, "endobj");
     guint64 told = is_number ? g_ascii_strtoull(word, NULL, 10) : 0;
-    pdf->at = here;
+    pdf->cursor.at = here;
     for (guint i = 0; is_number && i < G_N_ELEMENTS(pdf->lengths); i++) {
         Length *length = &pdf->lengths[i];
         if (length->number != number || number == 0)
             continue;
         if (told > length->bytes || length->bytes - told > 2) {
-            pdf->at = MIN(length->data + told, ek_content_bytes(pdf->content));
+            pdf->cursor.at = MIN(length->data + told, ek_content_bytes(pdf->cursor.content));
             return FALSE;
         }
         length->number = 0;
@@ -378,43 +294,27 @@ static gboolean take_object(Pdf *pdf, guint64 number)
     return TRUE;
 }
 
-/* A table of where objects are: lines of digits, and a dictionary behind them. */
-static gboolean pass_table(Pdf *pdf)
-{
-    char word[32];
-    for (guint i = 0; i < TOKENS_MOST; i++) {
-        pass_blanks(pdf);
-        if (!take_word(pdf, word, sizeof word))
-            return FALSE;
-        if (g_str_equal(word, "trailer"))
-            return TRUE;
-        if (!g_ascii_isdigit(*word) && !g_str_equal(word, "n") && !g_str_equal(word, "f"))
-            return FALSE;
-    }
-    return FALSE;
-}
-
 /* The dictionary behind a table. */
 static gboolean pass_dictionary(Pdf *pdf)
 {
     gint depth = 0;
     char word[32];
     do {
-        pass_blanks(pdf);
-        int c = byte_at(pdf, pdf->at);
+        ek_pdf_pass_blanks(&pdf->cursor);
+        int c = ek_pdf_byte_at(&pdf->cursor, pdf->cursor.at);
         gboolean fine = TRUE;
         if (c == '(')
-            fine = pass_string(pdf);
-        else if (c == '<' && byte_at(pdf, pdf->at + 1) == '<')
-            depth++, pdf->at += 2;
-        else if (c == '>' && byte_at(pdf, pdf->at + 1) == '>')
-            depth--, pdf->at += 2;
+            fine = ek_pdf_pass_string(&pdf->cursor);
+        else if (c == '<' && ek_pdf_byte_at(&pdf->cursor, pdf->cursor.at + 1) == '<')
+            depth++, pdf->cursor.at += 2;
+        else if (c == '>' && ek_pdf_byte_at(&pdf->cursor, pdf->cursor.at + 1) == '>')
+            depth--, pdf->cursor.at += 2;
         else if (c == '<')
-            fine = pass_hex(pdf);
+            fine = ek_pdf_pass_hex(&pdf->cursor);
         else if (c == '[' || c == ']')
-            pdf->at++;
+            pdf->cursor.at++;
         else
-            fine = take_word(pdf, word, sizeof word);
+            fine = ek_pdf_take_word(&pdf->cursor, word, sizeof word);
         if (!fine || pdf->tokens++ > TOKENS_MOST)
             return FALSE;
     } while (depth > 0);
@@ -427,15 +327,16 @@ typedef enum { GOES_ON, ENDS, BREAKS } Step;
 static gboolean is_table(Pdf *pdf, EkByte place)
 {
     char word[32];
-    EkByte here = pdf->at;
-    pdf->at = place;
-    pass_blanks(pdf);
-    gboolean fine = stands(pdf, pdf->at, "xref");
-    if (!fine && take_word(pdf, word, sizeof word) && g_ascii_isdigit(*word)) {
-        pass_blanks(pdf);
-        fine = take_word(pdf, word, sizeof word) && g_ascii_isdigit(*word) && pass_word(pdf, "obj");
+    EkByte here = pdf->cursor.at;
+    pdf->cursor.at = place;
+    ek_pdf_pass_blanks(&pdf->cursor);
+    gboolean fine = ek_pdf_stands(&pdf->cursor, pdf->cursor.at, "xref");
+    if (!fine && ek_pdf_take_word(&pdf->cursor, word, sizeof word) && g_ascii_isdigit(*word)) {
+        ek_pdf_pass_blanks(&pdf->cursor);
+        fine = ek_pdf_take_word(&pdf->cursor, word, sizeof word) && g_ascii_isdigit(*word) &&
+               pass_word(pdf, "obj");
     }
-    pdf->at = here;
+    pdf->cursor.at = here;
     return fine;
 }
 
@@ -443,29 +344,53 @@ static gboolean is_table(Pdf *pdf, EkByte place)
 static Step take_end(Pdf *pdf, EkByte *end)
 {
     char word[32];
-    pass_blanks(pdf);
-    if (!take_word(pdf, word, sizeof word) || !g_ascii_isdigit(*word))
+    ek_pdf_pass_blanks(&pdf->cursor);
+    if (!ek_pdf_take_word(&pdf->cursor, word, sizeof word) || !g_ascii_isdigit(*word))
         return BREAKS;
     guint64 place = g_ascii_strtoull(word, NULL, 10);
-    pass_blanks(pdf);
-    if (!stands(pdf, pdf->at, "%%EOF"))
+    ek_pdf_pass_blanks(&pdf->cursor);
+    if (!ek_pdf_stands(&pdf->cursor, pdf->cursor.at, "%%EOF"))
         return BREAKS;
-    pdf->at += 5;
+    pdf->cursor.at += 5;
     /* The first part of one that was made for the web names no table. */
     if (place != 0 && !is_table(pdf, place))
         return BREAKS;
-    *end = pdf->at;
+    *end = pdf->cursor.at;
+    memset(pdf->seen, 0, sizeof pdf->seen);
     return ENDS;
+}
+
+/* A table may name objects that come behind it: that it was wrong shows then. */
+static gboolean pass_table(Pdf *pdf)
+{
+    EkPdfTable table;
+    if (!ek_pdf_pass_table(&pdf->cursor, &table))
+        return FALSE;
+    if (pdf->table.wrong == 0)
+        pdf->table = table;
+    return TRUE;
+}
+
+/* An object of a number comes once before an end mark: a second one is another file's. */
+static gboolean is_again(Pdf *pdf, guint64 number)
+{
+    if (number >= SEEN_MOST)
+        return FALSE;
+    guint8 bit = (guint8)(1u << number % 8);
+    gboolean was_seen = (pdf->seen[number / 8] & bit) != 0;
+    pdf->seen[number / 8] |= bit;
+    return was_seen;
 }
 
 static Step take_part(Pdf *pdf, EkByte *end)
 {
     char word[32];
-    pass_blanks(pdf);
-    EkByte here = pdf->at;
-    int c = byte_at(pdf, here);
-    if (c == '%' || c < 0 || is_delimiter(c) || !take_word(pdf, word, sizeof word)) {
-        pdf->at = here;
+    ek_pdf_pass_blanks(&pdf->cursor);
+    EkByte here = pdf->cursor.at;
+    int c = ek_pdf_byte_at(&pdf->cursor, here);
+    if (c == '%' || c < 0 || ek_pdf_is_delimiter(c) ||
+        !ek_pdf_take_word(&pdf->cursor, word, sizeof word)) {
+        pdf->cursor.at = here;
         return BREAKS;
     }
     if (g_str_equal(word, "xref"))
@@ -474,11 +399,11 @@ static Step take_part(Pdf *pdf, EkByte *end)
         return take_end(pdf, end);
     gboolean is_object = g_ascii_isdigit(*word);
     guint64 number = is_object ? g_ascii_strtoull(word, NULL, 10) : 0;
-    pass_blanks(pdf);
-    is_object = is_object && take_word(pdf, word, sizeof word) && g_ascii_isdigit(*word) &&
-                pass_word(pdf, "obj");
-    if (!is_object) {
-        pdf->at = here;
+    ek_pdf_pass_blanks(&pdf->cursor);
+    is_object = is_object && ek_pdf_take_word(&pdf->cursor, word, sizeof word) &&
+                g_ascii_isdigit(*word) && pass_word(pdf, "obj");
+    if (!is_object || is_again(pdf, number)) {
+        pdf->cursor.at = here;
         return BREAKS;
     }
     if (!take_object(pdf, number))
@@ -488,29 +413,47 @@ static Step take_part(Pdf *pdf, EkByte *end)
     return GOES_ON;
 }
 
+/* What is known at a place up to which all is right. */
+typedef struct {
+    EkByte at;
+    EkByte end; /* behind the last end mark; 0: none yet */
+    guint8 seen[SEEN_MOST / 8];
+} Kept;
+
+/* Its table names an object where none is: before that another's lies in it, or some is missing. */
+static void break_by_table(const Pdf *pdf, EkByte sure, EkFollowed *followed)
+{
+    const EkPdfTable *table = &pdf->table;
+    ek_followed_break(followed, MAX(MIN(sure, table->right), LEAST), table->wrong, LEAST,
+                      "an object is not where its table says");
+    followed->landmark = (EkLandmark){.at = table->wrong,
+                                      .shown = EK_PDF_OBJECT_SHOWN,
+                                      .told = table->number,
+                                      .stands = stands_object};
+}
+
 static void follow(EkContent *content, EkFollowed *followed)
 {
-    Pdf pdf = {.content = content, .followed = followed, .at = 8};
-    EkByte end = 0; /* behind the last end mark */
+    Pdf pdf = {.cursor = {.content = content, .at = 8}, .followed = followed};
     EkByte sure = 0;
-    EkByte kept[2] = {0};
-    if (ek_content_kept(content, kept, sizeof kept)) {
-        pdf.at = sure = kept[0];
-        end = kept[1];
+    Kept kept = {0};
+    if (ek_content_kept(content, &kept, sizeof kept)) {
+        pdf.cursor.at = sure = kept.at;
+        memcpy(pdf.seen, kept.seen, sizeof pdf.seen);
         pdf.objects = 1;
     }
-    Step step = GOES_ON;
-    while (step != BREAKS) {
-        step = take_part(&pdf, &end);
-        if (step == BREAKS)
-            break;
+    while (take_part(&pdf, &kept.end) != BREAKS) {
         if (pdf.unsure > 0)
             continue;
-        sure = pdf.at;
-        kept[0] = sure;
-        kept[1] = end;
-        ek_content_keep(content, sure, kept, sizeof kept, TRUE);
+        kept.at = sure = pdf.cursor.at;
+        memcpy(kept.seen, pdf.seen, sizeof kept.seen);
+        ek_content_keep(content, sure, &kept, sizeof kept, TRUE);
     }
+    if (pdf.table.wrong > LEAST && pdf.table.wrong < pdf.cursor.at) {
+        break_by_table(&pdf, sure, followed);
+        return;
+    }
+    EkByte end = kept.end;
     EkByte whole = end != 0 ? ek_followed_line_end(content, followed, end) : 0;
     if (end != 0 && (sure <= end || pdf.unsure > 0) && whole >= pdf.linear) {
         ek_followed_end(followed, whole, pdf.is_loose ? EK_PROOF_TABLES : EK_PROOF_FULL,
@@ -522,7 +465,7 @@ static void follow(EkContent *content, EkFollowed *followed)
                       pdf.objects > 0 ? sure
                       : pdf.begun > 0 ? MAX(pdf.begun, LEAST)
                                       : 0,
-                      pdf.at, LEAST, "an object of it breaks");
+                      pdf.cursor.at, LEAST, "an object of it breaks");
 }
 
 const EkCarveType ek_carve_pdf = {
@@ -535,4 +478,5 @@ const EkCarveType ek_carve_pdf = {
     .signature_count = G_N_ELEMENTS(signatures),
     .follow = follow,
     .joins = TRUE,
+    .is_checked = TRUE,
 };

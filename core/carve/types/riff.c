@@ -212,9 +212,18 @@ const EkCarveType ek_carve_avi = {
 
 static const EkSignature webp_signatures[] = {{8, 7, {'W', 'E', 'B', 'P', 'V', 'P', '8'}, {0}}};
 
+/* Where nothing but one packed picture is in it, all of it is dense. */
 static void follow_webp(EkContent *content, EkFollowed *followed)
 {
+    gboolean is_simple = !ek_span_equals(ek_content_some(content, 0, 16), 12, "VP8X", 4);
     follow(content, followed, FALSE, 28);
+    followed->texture = is_simple ? EK_TEXTURE_PACKED : EK_TEXTURE_ANY;
+    if (followed->end != EK_FOLLOW_ENDED || !is_simple)
+        return;
+    EkByte other = ek_content_first_unlike(content, EK_FOLLOWED_BLOCK, followed->length,
+                                           EK_FOLLOWED_BLOCK, EK_TEXTURE_PACKED);
+    if (other < followed->length)
+        ek_followed_break(followed, LEAST, other, LEAST, "no packed picture where it must go on");
 }
 
 const EkCarveType ek_carve_webp = {

@@ -300,6 +300,42 @@ static gboolean stands(const EkLandmark *landmark, EkSpan span)
     return seen >= 3 && (!is_known || first + bytes <= landmark->at);
 }
 
+/* A picture of plain dots behind a directory that is among the first bytes. */
+static gboolean take_samples(EkSpan head, EkSamples *samples)
+{
+    Tiff tiff = {.big = ek_span_u8(head, 0) == 'M'};
+    gsize directory = get32(&tiff, head, 4);
+    guint16 count = get16(&tiff, head, directory);
+    guint64 last = 0;
+    guint64 bytes = 0;
+    guint depth = 1;
+    guint packing = 1;
+    gboolean is_planar = FALSE;
+    *samples = (EkSamples){.width = 1, .channels = 1, .is_unsigned = TRUE, .is_picture = TRUE};
+    for (guint i = 0; i < MIN(count, ENTRIES_MOST) && directory < head.length; i++) {
+        gsize at = directory + 2 + 12 * (gsize)i;
+        gboolean is_list = get32(&tiff, head, at + 4) > 2;
+        switch (get16(&tiff, head, at)) {
+        case 0x0102:
+            depth = get16(&tiff, head, is_list ? get32(&tiff, head, at + 8) : at + 8);
+            break;
+        case 0x0103: packing = get16(&tiff, head, at + 8); break;
+        case 0x0111:
+            samples->first = get32(
+                &tiff, head, get32(&tiff, head, at + 4) > 1 ? get32(&tiff, head, at + 8) : at + 8);
+            (void)last_of(&tiff, head, at, 0, &last);
+            break;
+        case 0x0115: samples->channels = get16(&tiff, head, at + 8); break;
+        case 0x0117: (void)last_of(&tiff, head, at, 0, &bytes); break;
+        case 0x011c: is_planar = get16(&tiff, head, at + 8) == 2; break;
+        default: break;
+        }
+    }
+    samples->bytes = last + bytes;
+    return depth == 8 && packing == 1 && !is_planar && samples->first > 0 && bytes > 0 &&
+           last >= samples->first && ek_samples_are_plain(samples);
+}
+
 static void end(const Tiff *tiff, gboolean is_behind, EkFollowed *followed)
 {
     if (tiff->proof >= EK_PROOF_DECODED)
@@ -361,5 +397,6 @@ const EkCarveType ek_carve_tiff = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .follow = follow,
+    .samples = take_samples,
     .by_landmark = TRUE,
 };

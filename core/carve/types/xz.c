@@ -254,6 +254,7 @@ static gboolean goes_on(EkContent *content, EkFollowed *followed, EkByte at, gui
 static void follow(EkContent *content, EkFollowed *followed)
 {
     Streams streams = {.is_proved = TRUE, .is_summed = TRUE};
+    followed->texture = EK_TEXTURE_PACKED;
     (void)ek_content_kept(content, &streams, sizeof streams);
     gboolean fine = pass_stream(content, &streams, followed);
     while (fine && goes_on(content, followed, streams.at, streams.streams))

@@ -159,7 +159,8 @@ static gboolean take_data(Zip *zip, const Entry *entry)
         packed = stream.packed;
         unpacked = stream.unpacked;
         sum = stream.sum;
-        zip->broke = entry->data + packed;
+        zip->broke = entry->data + (stream.strange > 0 ? stream.strange : packed);
+        zip->followed->texture = EK_TEXTURE_PACKED;
         if (!fine || (!is_later && (sum != entry->sum || packed != entry->packed)))
             return FALSE;
     } else if (is_later && packed == 0) {
@@ -181,7 +182,10 @@ static gboolean take_data(Zip *zip, const Entry *entry)
     }
     zip->at = entry->data + packed;
     zip->is_proved = packed > 0 && (entry->method == 0 || entry->method == 8) && !is_secret;
-    return !is_later || take_descriptor(zip, zip->at, sum, packed, unpacked);
+    gboolean is_right = !is_later || take_descriptor(zip, zip->at, sum, packed, unpacked);
+    if (is_right)
+        zip->followed->texture = EK_TEXTURE_ANY;
+    return is_right;
 }
 
 /* One entry. FALSE where there is none: `why` tells when there should be. */

@@ -206,6 +206,7 @@ static void follow(EkContent *content, EkFollowed *followed)
     EkByte at = 0;
     gboolean is_proved = TRUE;
     gboolean is_summed = TRUE;
+    followed->texture = EK_TEXTURE_PACKED;
     for (guint count = 0;; count++) {
         EkByte sure = at;
         EkSpan head = ek_content_some(content, at, 5);
