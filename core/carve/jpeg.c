@@ -30,7 +30,9 @@ static void take_index(EkJpeg *jpeg, EkSpan body, EkByte at)
 
 static void take_segment(EkJpeg *jpeg, guint8 marker, EkSpan body, EkByte at)
 {
-    if (jpeg->followed != NULL && marker == 0xe1 && ek_span_equals(body, 0, "Exif\0", 6))
+    gboolean is_exif = marker == 0xe1 && ek_span_equals(body, 0, "Exif\0", 6);
+    jpeg->has_exif = jpeg->has_exif || is_exif;
+    if (jpeg->followed != NULL && is_exif)
         ek_exif_take(jpeg->followed, ek_span_part(body, 6, body.length));
     else if (marker == 0xe2 && ek_span_equals(body, 0, "MPF", 4) && jpeg->first == 0)
         take_index(jpeg, body, at);

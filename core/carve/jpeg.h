@@ -16,6 +16,7 @@ typedef struct {
     EkByte index;         /* end of what its index of further pictures names; 0: none */
     EkByte scan;          /* where the data of the first scan begin */
     gboolean scanned;     /* a scan was decoded */
+    gboolean has_exif;    /* what a camera tells of a picture that is a file */
     gboolean is_loose;    /* of a kind that is not decoded */
     const char *why;      /* it breaks; NULL: it does not */
 } EkJpeg;

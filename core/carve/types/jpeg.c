@@ -36,18 +36,23 @@ static gboolean find_end(const EkJpeg *jpeg, EkByte *end)
     return ek_span_be16(mark, 0) == 0xffd9;
 }
 
-/* Films of pictures, each by itself, have another one right before or behind each, or the head of a
- * chunk of AVI before it; between files there is the rest of a sector. */
-static gboolean may_be_frame(EkContent *content, EkByte end)
+/* Films of pictures, each by itself, have another one right before or behind each, or their sound,
+ * or the head of a chunk of AVI before it; between files there is the rest of a sector, which is
+ * empty but where a camera wrote it, which tells of itself in the picture. */
+static gboolean may_be_frame(const EkJpeg *jpeg)
 {
+    EkContent *content = jpeg->content;
     guint8 bytes[8] = {0};
     gsize length = ek_content_before(content, bytes, sizeof bytes);
     EkSpan before = {bytes, length};
-    EkSpan behind = ek_content_some(content, end, 3);
+    EkSpan behind = ek_content_some(content, jpeg->at, 3);
+    EkByte rest = (EK_STEP - jpeg->at % EK_STEP) % EK_STEP;
+    rest = MIN(rest, ek_content_bytes(content) - jpeg->at);
     gboolean is_chunk = length == 8 && g_ascii_isdigit(bytes[0]) && g_ascii_isdigit(bytes[1]) &&
                         bytes[2] == 'd' && (bytes[3] == 'c' || bytes[3] == 'b');
     return is_chunk || (length == 8 && ek_span_be16(before, 6) == 0xffd9) ||
-           (end % 512 != 0 && ek_span_equals(behind, 0, "\xff\xd8\xff", 3));
+           (rest > 0 && ek_span_equals(behind, 0, "\xff\xd8\xff", 3)) ||
+           (rest > 0 && !jpeg->has_exif && !ek_content_is_zero(content, jpeg->at, rest));
 }
 
 static void follow(EkContent *content, EkFollowed *followed)
@@ -65,8 +70,8 @@ static void follow(EkContent *content, EkFollowed *followed)
         followed->texture = jpeg.scanned ? EK_TEXTURE_CODED : EK_TEXTURE_ANY;
         followed->texture_from = jpeg.scan;
         EkByte sure = jpeg.scanned ? MAX(ek_content_kept_at(content), LEAST) : 0;
-        /* Zeros and text decode for long. */
-        if (jpeg.scanned)
+        /* Zeros and text decode for long: they do not hold their ground. */
+        if (jpeg.scanned && !ek_content_remembers(content))
             sure = MIN(sure,
                        ek_content_first_unlike(
                            content, ek_divide_up(jpeg.scan, EK_FOLLOWED_BLOCK) * EK_FOLLOWED_BLOCK,
@@ -88,10 +93,10 @@ static void follow(EkContent *content, EkFollowed *followed)
         }
         jpeg.at = further.at;
     }
-    followed->is_doubtful = may_be_frame(content, jpeg.at);
+    followed->is_doubtful = may_be_frame(&jpeg);
     ek_followed_end(followed, jpeg.at, is_loose ? EK_PROOF_TABLES : EK_PROOF_DECODED,
-                    followed->is_doubtful ? "its picture data were decoded to the end; another "
-                                            "picture lies right beside it, as in films"
+                    followed->is_doubtful ? "its picture data were decoded to the end; something "
+                                            "lies right beside it, as in films"
                     : is_loose            ? "all markers up to its end"
                                           : "its picture data were decoded to the end");
 }
