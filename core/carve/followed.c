@@ -204,6 +204,16 @@ gboolean ek_content_seek(EkContent *content, EkByte offset, EkByte limit, const 
     return FALSE;
 }
 
+/* Are many of these bytes zero, as they are in tables, and not in what is packed? */
+static gboolean is_hollow(EkContent *content, EkByte first, EkByte end)
+{
+    EkSpan part = ek_content_some(content, first, (gsize)(end - first));
+    gsize zeros = 0;
+    for (gsize i = 0; i < part.length; i++)
+        zeros += part.data[i] == 0 ? 1 : 0;
+    return zeros * 4 > part.length;
+}
+
 gboolean ek_content_ends_at(EkContent *content, EkByte last, EkByte end)
 {
     EkByte sector = end / EK_STEP * EK_STEP;
@@ -216,7 +226,7 @@ gboolean ek_content_ends_at(EkContent *content, EkByte last, EkByte end)
     /* What was wiped from that sector on would hardly end with the block. */
     EkByte tail = MIN(sector < end ? end - sector : EK_STEP, TAIL);
     return ek_content_is_zero(content, end, slack) &&
-           !ek_content_is_zero(content, end - tail, tail) &&
+           !ek_content_is_zero(content, end - tail, tail) && !is_hollow(content, sector, end) &&
            (sector < end || (end + slack + EK_STEP <= ek_content_bytes(content) &&
                              !ek_content_is_zero(content, end + slack, EK_STEP)));
 }

@@ -22,7 +22,8 @@
 typedef struct {
     EkJoining *joining;
     EkSamples samples;
-    EkByte length; /* of the file */
+    EkByte length;  /* of the file */
+    EkByte nothing; /* where zeros begin that lie right before what is foreign; 0: none do */
     guint places;
     guint looks;
 } Search;
@@ -106,17 +107,19 @@ static EkByte first_foreign(Search *search, EkByte offset, gboolean sudden, guin
     EkByte grid = search->joining->grid;
     EkByte first = 0;
     guint row = 0;
-    gboolean was_even = TRUE;
-    gboolean is_abrupt = TRUE; /* before the row */
+    gboolean is_abrupt = TRUE; /* what is before the row is even */
     for (; offset < search->length && !is_spent(search); offset += grid) {
         gboolean is_foreign = FALSE;
         EkByte behind = pass_nothing(search, offset, &is_foreign);
         if (is_foreign)
             return offset;
+        if (behind > offset && row > 0) {
+            *known -= row;
+            return is_abrupt || !sudden ? first : search->length;
+        }
         if (behind >= search->length)
             break;
-        if (behind > offset)
-            row = 0;
+        EkByte nothing = behind > offset ? offset : 0;
         offset = behind;
         EkEvenness one = evenness(search, offset);
         search->looks++;
@@ -124,9 +127,9 @@ static EkByte first_foreign(Search *search, EkByte offset, gboolean sudden, guin
             return offset;
         if (one == EK_UNEVEN && row++ == 0) {
             first = offset;
-            is_abrupt = was_even;
+            is_abrupt = offset < BLOCK || evenness(search, offset - BLOCK) == EK_EVEN;
+            search->nothing = nothing;
         }
-        was_even = one == EK_EVEN;
         if (one == EK_UNEVEN && (row == FOREIGN || offset + grid >= search->length)) {
             *known -= row - 1;
             return is_abrupt || !sudden ? first : search->length;
@@ -214,6 +217,19 @@ static gboolean find_in(Search *search, GArray *stretches, guint i, EkByte cut, 
     return FALSE;
 }
 
+/* A piece that goes on at `cut`. FALSE: it is laid as `before` again. */
+static gboolean find_piece(Search *search, const GArray *before, EkByte cut)
+{
+    EkJoining *joining = search->joining;
+    EkByte from = ek_joining_on_grid(joining, ek_content_place(joining->content, cut - 1) + 1);
+    g_autoptr(GArray) stretches = ek_joining_stretches(joining, from);
+    for (guint i = 0; i < stretches->len; i++)
+        if (find_in(search, stretches, i, cut, from + NEAR))
+            return TRUE;
+    ek_joining_lay_again(joining->content, before, cut);
+    return FALSE;
+}
+
 gboolean ek_join_by_evenness(EkJoining *joining, EkByte length)
 {
     guint like = 0;
@@ -223,16 +239,13 @@ gboolean ek_join_by_evenness(EkJoining *joining, EkByte length)
         !joining->type->samples(ek_content_some(joining->content, 0, HEAD), &search.samples))
         return FALSE;
     EkByte cut = first_foreign(&search, joining->grid, TRUE, &like, &known);
+    EkByte nothing = search.nothing;
     if (cut >= length || like < LEAST || like * 10 < known * 9)
         return FALSE;
     joining->has_tried = TRUE;
     g_autoptr(GArray) before = g_array_new(FALSE, FALSE, sizeof(EkRange));
     ek_content_places(joining->content, ek_content_bytes(joining->content), before);
-    EkByte from = ek_joining_on_grid(joining, ek_content_place(joining->content, cut - 1) + 1);
-    g_autoptr(GArray) stretches = ek_joining_stretches(joining, from);
-    for (guint i = 0; i < stretches->len; i++)
-        if (find_in(&search, stretches, i, cut, from + NEAR))
-            return TRUE;
-    ek_joining_lay_again(joining->content, before, cut);
-    return FALSE;
+    /* The zeros may be its own silence, or the beginning of what is not. */
+    return (nothing > 0 && find_piece(&search, before, nothing)) ||
+           find_piece(&search, before, cut);
 }
