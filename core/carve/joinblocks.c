@@ -22,7 +22,8 @@ static gboolean goes_on(EkJoining *joining, EkByte cut, const EkRange *stretches
     joining->has_tried = TRUE;
     ek_content_relay(joining->content, cut, stretches, count);
     EkFollowed followed = ek_joining_follow(joining);
-    gboolean is_known = followed.proof != EK_PROOF_LENGTH ||
+    /* A length alone, or one mark, may be anybody's. */
+    gboolean is_known = (followed.proof != EK_PROOF_LENGTH && !is_text) ||
                         ek_content_is_padded(joining->content, followed.length);
     return followed.length > cut && ek_joining_is_ended(&followed) && is_known;
 }

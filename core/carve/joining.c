@@ -152,6 +152,11 @@ static gboolean is_unpackable(const EkJoining *joining, EkByte first, EkByte end
     return FALSE;
 }
 
+static gboolean ends_behind(const EkFollowed *followed, EkByte offset)
+{
+    return ek_joining_is_ended(followed) && followed->length > offset;
+}
+
 /* Does it go on rightly where these stretches begin? At first a little is tried; where it has sums,
  * one must be right that was not before. */
 gboolean ek_joining_goes_on(EkJoining *joining, EkByte offset, const EkRange *stretches,
@@ -166,17 +171,17 @@ gboolean ek_joining_goes_on(EkJoining *joining, EkByte offset, const EkRange *st
     ek_content_set_fixed(joining->content, TRUE);
     EkFollowed followed = ek_joining_follow(joining);
     EkByte end = MIN(limit, ek_content_bytes(joining->content));
-    gboolean goes = ek_joining_is_ended(&followed) ||
+    gboolean goes = ends_behind(&followed, offset) ||
                     (followed.may_end && followed.length > beyond + MORE) ||
                     (followed.end == EK_FOLLOW_BROKE && (is_checked || followed.length > beyond) &&
                      followed.length + 1024 >= end);
-    gboolean is_proved = ek_joining_is_ended(&followed) || followed.sure > offset;
-    if (goes && joining->texture == EK_TEXTURE_PACKED && !ek_joining_is_ended(&followed))
+    gboolean is_proved = ends_behind(&followed, offset) || followed.sure > offset;
+    if (goes && joining->texture == EK_TEXTURE_PACKED && !ends_behind(&followed, offset))
         goes = !is_unpackable(joining, offset, followed.length);
     for (EkByte more = TRIAL; is_checked && goes && !is_proved && more <= 512 * TRIAL; more *= 8) {
         ek_content_cut(joining->content, more < 512 * TRIAL ? offset + more : G_MAXUINT64);
         followed = ek_joining_follow(joining);
-        is_proved = ek_joining_is_ended(&followed) || followed.sure > offset;
+        is_proved = ends_behind(&followed, offset) || followed.sure > offset;
         goes = followed.length + 1024 >= MIN(offset + more, ek_content_bytes(joining->content));
     }
     ek_content_cut(joining->content, G_MAXUINT64);

@@ -8,7 +8,7 @@
 #define MOST (256u << 20) /* bytes of a text */
 #define BOUNDARY_MOST 70u /* characters */
 #define HEADER_MOST 65536u
-#define BY_CHANCE 16u /* bytes behind it that are text by chance */
+#define BY_CHANCE 64u /* bytes behind it that are text by chance */
 
 /* Where text that begins at the beginning ends. */
 static EkByte end_of_text(EkContent *content, EkByte from)
@@ -61,10 +61,13 @@ static void between(EkContent *content, EkFollowed *followed, const char *before
     }
 }
 
-/* Where text ends right behind the beginning of a sector, it may have been cut off there. */
-static gboolean may_be_cut(EkContent *content, EkByte end)
+/* Where text that ends at `end` may have been cut off: where a sector begins, or a few bytes before
+ * its end, which are text by chance. 0: nowhere. */
+static EkByte cut_before(EkContent *content, EkByte end)
 {
-    return end > EK_STEP && (end % EK_STEP <= BY_CHANCE || end >= ek_content_bytes(content));
+    if (end >= ek_content_bytes(content))
+        return end;
+    return end % EK_STEP <= BY_CHANCE ? end - end % EK_STEP : 0;
 }
 
 /* To the last mark that ends it; text behind that, up to where it may have been cut off, speaks for
@@ -81,8 +84,8 @@ static void follow_to(EkContent *content, EkFollowed *followed, const char *mark
         return;
     }
     EkByte last = ek_followed_line_end(content, followed, found);
-    if (last + BY_CHANCE < end && may_be_cut(content, end)) {
-        ek_followed_break(followed, MIN(found, 512), last, LEAST, why);
+    if (last < cut_before(content, end)) {
+        ek_followed_break(followed, found, last, LEAST, why);
         followed->broken = (EkBroken){.first = found, .bytes = end - found};
         followed->may_end = TRUE;
         followed->proof = EK_PROOF_TABLES;
@@ -270,6 +273,18 @@ static void follow_card(EkContent *content, EkFollowed *followed)
               "text, to the line that ends it");
 }
 
+/* Cards stand one behind the other in a file. */
+static gboolean is_rest_of_cards(EkSpan before)
+{
+    static const char mark[] = "END:VCARD";
+    gsize end = before.length;
+    while (end > 0 && before.length - end < 4 && strchr("\r\n", before.data[end - 1]) != NULL &&
+           before.data[end - 1] != 0)
+        end--;
+    return end < before.length && end >= strlen(mark) &&
+           ek_span_equals(before, end - strlen(mark), mark, strlen(mark));
+}
+
 const EkCarveType ek_carve_card = {
     .name = "vcard",
     .ending = "vcf",
@@ -279,6 +294,7 @@ const EkCarveType ek_carve_card = {
     .signatures = card_signatures,
     .signature_count = G_N_ELEMENTS(card_signatures),
     .follow = follow_card,
+    .is_rest = is_rest_of_cards,
 };
 
 /* --- mail ------------------------------------------------------------------------------------ */
@@ -353,8 +369,9 @@ static gboolean last_line(EkSpan head, char *mark, gsize size)
     gboolean is_quoted = ek_span_u8(head, at) == '"';
     at += is_quoted ? 1 : 0;
     gsize length = 0;
-    while (at + length < head.length && length <= BOUNDARY_MOST && head.data[at + length] > ' ' &&
-           head.data[at + length] != (is_quoted ? '"' : ';'))
+    while (at + length < head.length && length <= BOUNDARY_MOST && head.data[at + length] >= ' ' &&
+           (is_quoted ? head.data[at + length] != '"'
+                      : head.data[at + length] != ';' && head.data[at + length] != ' '))
         length++;
     if (length == 0 || length > BOUNDARY_MOST || at + length >= head.length)
         return FALSE;

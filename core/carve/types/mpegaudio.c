@@ -10,6 +10,7 @@
 #define KEEP_EVERY 4096u
 #define TAG_FRAMES_MOST 4096u
 #define PICTURE_NAME_MOST 1024u /* bytes before a picture in a tag */
+#define HEAD 8u                 /* bytes that tell a frame, at most */
 #define FRAMES_LEAST 24u
 #define TOLD_LEAST 3u /* where a tag or a first frame says that they come */
 #define FRAMES_MOST 50000000u
@@ -191,7 +192,8 @@ static void pass_frames(EkContent *content, Frames *frames,
     Frame frame;
     (void)ek_content_kept(content, frames, sizeof *frames);
     EkByte kept = frames->at;
-    while (frames->count < FRAMES_MOST && read(ek_content_some(content, frames->at, 8), &frame) &&
+    while (frames->count < FRAMES_MOST &&
+           read(ek_content_some(content, frames->at, HEAD), &frame) &&
            (frames->count == 0 || frame.alike == frames->first.alike) &&
            frames->at + frame.length <= ek_content_bytes(content)) {
         if (frames->count == 0)
@@ -210,8 +212,10 @@ static void pass_frames(EkContent *content, Frames *frames,
  * right behind it; FALSE where it may as well have been. */
 static gboolean is_last(EkContent *content, const Frames *frames)
 {
-    return ek_content_ends_at(content, frames->last, frames->at) ||
-           ek_content_is_padded(content, frames->at);
+    /* Where the next one would begin right before a sector, that may be another's. */
+    gboolean is_seen = frames->at % EK_STEP + HEAD <= EK_STEP;
+    return is_seen && (ek_content_ends_at(content, frames->last, frames->at) ||
+                       ek_content_is_padded(content, frames->at));
 }
 
 /* Frames one behind the other that lead right to the end of these bytes. */
