@@ -2,10 +2,10 @@
 /* Which bytes follow which. */
 #include "carve/pairs.h"
 
-#define KNOWN_LEAST 8192u /* bytes before that say anything */
-#define NOW_LEAST 256u
-#define FADES 4u /* what was before a stretch counts a quarter behind it */
-#define FEW 200u /* in 40 000 bytes: hardly any are new */
+#define KNOWN_LEAST 4096u /* bytes before that say anything */
+#define NOW_LEAST 256u    /* less goes on in the next stretch */
+#define FADES 4u          /* what was before a stretch counts a quarter behind it */
+#define FEW 200u          /* in 40 000 bytes: hardly any are new */
 #define NEWS_LEAST 48u
 #define TIMES 6u /* as many as before are strange */
 
@@ -25,7 +25,9 @@ gboolean ek_pairs_end(EkPairs *pairs)
 {
     guint64 now = pairs->news_now;
     guint64 all = pairs->bytes_now;
-    gboolean is_strange = pairs->bytes >= KNOWN_LEAST && all >= NOW_LEAST &&
+    if (all < NOW_LEAST)
+        return FALSE;
+    gboolean is_strange = pairs->bytes >= KNOWN_LEAST &&
                           pairs->news * 40000 <= FEW * pairs->bytes && now >= NEWS_LEAST &&
                           now * pairs->bytes >= TIMES * pairs->news * all;
     pairs->bytes = pairs->bytes / FADES + all;

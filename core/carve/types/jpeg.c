@@ -101,18 +101,6 @@ static void follow(EkContent *content, EkFollowed *followed)
                                           : "its picture data were decoded to the end");
 }
 
-/* Texts and tables have few different bytes. */
-static gboolean is_dense(EkSpan block)
-{
-    guint8 seen[256] = {0};
-    guint count = 0;
-    for (gsize i = 0; i < block.length; i++)
-        seen[block.data[i]] = 1;
-    for (gsize i = 0; i < sizeof seen; i++)
-        count += seen[i];
-    return count > 128 || block.length < 512;
-}
-
 /* In picture data a byte of all ones is followed by few others, and there are some of it. */
 static gboolean may_lie_in(EkSpan block)
 {
@@ -127,7 +115,7 @@ static gboolean may_lie_in(EkSpan block)
         count++;
         at += 2;
     }
-    return count > 0 || is_dense(block);
+    return count > 0 || ek_block_may_be(block, EK_TEXTURE_PACKED);
 }
 
 const EkCarveType ek_carve_jpeg = {
