@@ -8,7 +8,8 @@
 
 #include <string.h>
 
-#define PLACES_MOST 64u /* that are tried */
+#define PLACES_MOST 32u /* that are tried for a cut */
+#define CUTS_MOST 4u
 #define NEAR (64u << 20)
 
 /* What nothing in it checks goes on where it comes to its end. */
@@ -66,31 +67,63 @@ static gboolean find_in(EkJoining *joining, GArray *stretches, guint i, EkRange 
     return FALSE;
 }
 
-gboolean ek_join_by_blocks(EkJoining *joining, const EkFollowed *broken, const GArray *before)
+/* Cut there, does it go on somewhere behind that? */
+static gboolean try_cut(EkJoining *joining, const EkFollowed *broken, EkByte cut, guint *places)
 {
-    EkByte grid = joining->grid;
-    guint places = 0;
-    if (broken->texture == EK_TEXTURE_ANY)
-        return FALSE;
-    EkByte sure = joining->type->is_checked ? broken->sure : 0;
-    EkByte lowest = MAX(ek_divide_up(MAX(sure, broken->texture_from), grid) * grid, grid);
-    EkByte highest = MAX(broken->length, broken->broken.first + broken->broken.bytes);
-    EkByte cut =
-        ek_content_first_unlike(joining->content, lowest, highest + grid, grid, broken->texture);
-    if (cut > highest)
-        return FALSE;
     /* Codes of pictures go on in anything for a while. */
     EkByte beyond = joining->texture == EK_TEXTURE_CODED ? broken->length : cut;
     EkByte from = ek_joining_on_grid(joining, ek_content_place(joining->content, cut - 1) + 1);
     g_autoptr(GArray) stretches = ek_joining_stretches(joining, from);
-    for (guint i = 0; i < stretches->len && places < PLACES_MOST; i++) {
+    for (guint i = 0; i < stretches->len && *places < PLACES_MOST; i++) {
         EkRange range = g_array_index(stretches, EkRange, i);
         EkByte end = MIN(ek_range_end(range), from + NEAR);
         EkRange blocks = {range.first, end - MIN(range.first, end)};
-        if (find_in(joining, stretches, i, blocks, cut, beyond, &places))
+        if (find_in(joining, stretches, i, blocks, cut, beyond, places))
             return TRUE;
     }
-    ek_joining_lay_again(joining->content, before, cut);
-    ek_joining_follow(joining);
+    return FALSE;
+}
+
+/* Where blocks that cannot be its own begin, the last places first: what is flat, or was not worth
+ * packing, looks like another's too, and behind another's it breaks. */
+static guint find_cuts(EkJoining *joining, const EkFollowed *broken, EkByte *cuts)
+{
+    EkByte grid = joining->grid;
+    EkByte sure = joining->type->is_checked ? broken->sure : 0;
+    EkByte highest = MAX(broken->length, broken->broken.first + broken->broken.bytes);
+    EkByte at = MAX(ek_divide_up(MAX(sure, broken->texture_from), grid) * grid, grid);
+    guint count = 0;
+    gboolean was_like = TRUE;
+    for (; at <= highest && g_atomic_int_get(joining->cancel) == 0; at += grid) {
+        EkSpan block = ek_content_some(joining->content, at, (gsize)MIN(grid, EK_CARVE_GLANCE));
+        gboolean is_like = ek_block_may_be(block, broken->texture);
+        if (block.length == 0)
+            break;
+        if (was_like && !is_like) {
+            memmove(cuts + 1, cuts, sizeof *cuts * MIN(count, CUTS_MOST - 1));
+            cuts[0] = at;
+            count = MIN(count + 1, CUTS_MOST);
+        }
+        was_like = is_like;
+        /* Text ends where it does. */
+        if (count > 0 && broken->texture == EK_TEXTURE_TEXT)
+            break;
+    }
+    return count;
+}
+
+gboolean ek_join_by_blocks(EkJoining *joining, const EkFollowed *broken, const GArray *before)
+{
+    EkByte cuts[CUTS_MOST];
+    if (broken->texture == EK_TEXTURE_ANY)
+        return FALSE;
+    guint count = find_cuts(joining, broken, cuts);
+    for (guint i = 0; i < count; i++) {
+        guint places = 0;
+        if (try_cut(joining, broken, cuts[i], &places))
+            return TRUE;
+        ek_joining_lay_again(joining->content, before, cuts[i]);
+        ek_joining_follow(joining);
+    }
     return FALSE;
 }
