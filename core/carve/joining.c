@@ -138,7 +138,7 @@ void ek_joining_lay_again(EkContent *content, const GArray *before, EkByte offse
 
 /* Does this part begin with a block that is not packed, or is one in it nothing but one value?
  * Unpacking passes over these for long. */
-static gboolean is_unpackable(const EkJoining *joining, EkByte first, EkByte end)
+static gboolean holds_other(const EkJoining *joining, EkByte first, EkByte end)
 {
     gsize shown = (gsize)MIN(joining->grid, EK_CARVE_GLANCE);
     if (joining->type->may_lie_in == NULL &&
@@ -177,7 +177,7 @@ gboolean ek_joining_goes_on(EkJoining *joining, EkByte offset, const EkRange *st
                      followed.length + 1024 >= end);
     gboolean is_proved = ends_behind(&followed, offset) || followed.sure > offset;
     if (goes && joining->texture == EK_TEXTURE_PACKED && !ends_behind(&followed, offset))
-        goes = !is_unpackable(joining, offset, followed.length);
+        goes = !holds_other(joining, offset, followed.length);
     for (EkByte more = TRIAL; is_checked && goes && !is_proved && more <= 512 * TRIAL; more *= 8) {
         ek_content_cut(joining->content, more < 512 * TRIAL ? offset + more : G_MAXUINT64);
         followed = ek_joining_follow(joining);
