@@ -14,7 +14,7 @@
 #define CONFIDENCE 30         /* that a volume needs to hold ground by its files */
 #define JOINS_MOST 32u        /* files that are tried at once */
 #define TRIES_MOST (4u << 20) /* places that are tried for all files that end early */
-#define READERS "6"           /* raised when the same bytes give other results */
+#define READERS "7"           /* raised when the same bytes give other results */
 
 struct EkSearch {
     EkView view;

@@ -11,7 +11,7 @@
 #include <unistd.h>
 
 #define CLAIM_CONFIDENCE 30 /* that a volume needs to speak against the files of an earlier one */
-#define READERS "16"        /* changes when what a walk hands on does */
+#define READERS "17"        /* changes when what a walk hands on does */
 
 struct EkIndexing {
     EkView *view;
