@@ -92,23 +92,65 @@ static void put_composed(const char *root, gboolean whole)
     }
 }
 
-/* A file of each type, behind the number that chooses it: as it is, and cut off. */
+/* A file of a type, behind the number that chooses it: as it is, and cut off. */
+static void put_file(const char *root, const char *type, guint number, const void *bytes,
+                     gsize length)
+{
+    guint id = 0;
+    while (ek_carve_types[id] != NULL && !g_str_equal(ek_carve_types[id]->name, type))
+        id++;
+    g_autofree char *name = g_strdup_printf("%s-%u", type, number);
+    g_autofree char *cut = g_strdup_printf("%s-cut", name);
+    g_autofree guint8 *data = g_malloc(length + 1);
+    data[0] = (guint8)id;
+    memcpy(data + 1, bytes, length);
+    put(root, "carve", name, data, length + 1);
+    put(root, "carve", cut, data, length / 2);
+}
+
 static void put_specimens(const char *root)
 {
     g_autoptr(GPtrArray) specimens = specimens_new(7);
     for (guint i = 0; i < specimens->len; i++) {
         const Specimen *specimen = specimens->pdata[i];
-        guint type = 0;
-        while (ek_carve_types[type] != NULL &&
-               !g_str_equal(ek_carve_types[type]->name, specimen->type))
-            type++;
-        g_autofree char *name = g_strdup_printf("%s-%u", specimen->type, i);
-        g_autofree guint8 *data = g_malloc(specimen->length + 1);
-        data[0] = (guint8)type;
-        memcpy(data + 1, specimen->data, specimen->length);
-        g_autofree char *cut = g_strdup_printf("%s-cut", name);
-        put(root, "carve", name, data, specimen->length + 1);
-        put(root, "carve", cut, data, specimen->length / 2);
+        put_file(root, specimen->type, i, specimen->data, specimen->length);
+    }
+}
+
+/* Texts that say what they are, in more ways than one of each. */
+static void put_texts(const char *root)
+{
+    static const struct {
+        const char *type;
+        const char *text;
+    } texts[] = {
+        {"xml",
+         "<?xml version=\"1.0\"?>\n<!-- a <b> --><gpx><trk>52.1, 0.2 and so on</trk></gpx>\n"},
+        {"xml", "<svg width=\"9\"><title>Sluice</title><circle r=\"3\" fill=\"none\"/></svg>\r\n"},
+        {"mail",
+         "From: a@harrowfen.example\r\nTo: b\r\nSubject: Trays\r\nContent-Type: "
+         "multipart/mixed;\r\n boundary=\"a b\"\r\n\r\n--a b\r\n\r\nread at dusk\r\n--a b--\r\n"},
+        {"mail",
+         "Subject: Trays\nfrom: a\nDate: today\nContent-Type: multipart/mixed; boundary=x7; "
+         "charset=utf-8\n\n--x7\n\nread at dusk\n--x7--\n"},
+        {"mail", "Received: by a\nFrom: a\nTo: b\nSubject: the drains of the fen\n\nread at dusk, "
+                 "once a week\n"},
+        {"mail", "From a Mon Jun  2 10:00:00 2025\nFrom: a\nTo: b\nSubject: c\n\nread at dusk, and "
+                 "once a week\n"},
+        {"vcard",
+         "BEGIN:VCARD\r\nFN:A. Fenner\r\nNOTE:read at dusk, and once a week\r\nEND:VCARD\r\n"},
+    };
+    for (guint i = 0; i < G_N_ELEMENTS(texts); i++) {
+        g_autoptr(GString) text = g_string_new(texts[i].text);
+        put_file(root, texts[i].type, 100 + i, text->str, text->len);
+        /* More of it, up to where a sector ends. */
+        while (text->len < 512)
+            g_string_append(text, texts[i].text);
+        put_file(root, texts[i].type, 200 + i, text->str, 512);
+        while (text->len < 1024)
+            g_string_append(text, "trays of the fen ");
+        memset(text->str + 1024 - 1, 1, 1);
+        put_file(root, texts[i].type, 300 + i, text->str, 1024);
     }
 }
 
@@ -136,5 +178,6 @@ int main(int argc, char **argv)
         put_ntfs(argv[1]);
     put(argv[1], "model", "faults", model, strlen(model));
     put_specimens(argv[1]);
+    put_texts(argv[1]);
     return 0;
 }
