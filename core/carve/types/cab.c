@@ -105,10 +105,10 @@ static void follow(EkContent *content, EkFollowed *followed)
     ek_followed_date(followed, ek_timestamp_dos(ek_span_le16(first, 10), ek_span_le16(first, 12)));
     for (guint i = 0; i < folders; i++) {
         EkSpan folder = ek_content_at(content, list + i * cabinet.folder_bytes, 8);
+        gboolean is_packed = (ek_span_le16(folder, 6) & 15) != 0;
         if (folder.length == 0 ||
             !pass_folder(&cabinet, ek_span_le32(folder, 0), ek_span_le16(folder, 4))) {
             EkByte right = MAX(cabinet.end, files);
-            gboolean is_packed = (ek_span_le16(folder, 6) & 15) != 0;
             followed->texture = is_packed ? EK_TEXTURE_PACKED : EK_TEXTURE_ANY;
             followed->broken =
                 (EkBroken){.first = right, .bytes = cabinet.broken, .check = EK_PART_PLAIN};
