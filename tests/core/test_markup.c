@@ -41,6 +41,9 @@ static const Sample samples[] = {
     {"mail", "eml", "Trays",
      "To: b\r\nSubject: Trays\r\nFrom: a\r\nContent-Type: multipart/mixed; boundary=x7\r\n\r\n"
      "--x7\r\n\r\n" FILL "--x7--\r\n"},
+    {"mail", "eml", "Trays",
+     "To: b\nSubject: Trays\nFrom: a\nContent-Type: multipart/mixed; boundary=x7\n\n"
+     "--x7\n\n" FILL "--x7--\n"},
     {"mail", "mbox", "", "From a Mon Jun  2 10:00:00 2025\nFrom: a\nTo: b\nSubject: c\n\n" FILL},
     /* Letters that only begin like mails: whom they are from does not stand in their header. */
     {NULL, "", "", "To: all\nSubject: trays\n\nFrom: the store\nDate: today\n" FILL},
@@ -133,6 +136,33 @@ static void texts_without_an_end_are_cut(void)
     close_drive();
 }
 
+/* Text behind the line that ends the last part is another's. */
+static void mails_end_with_their_last_part(void)
+{
+    static const char *const names[] = {"boundary=x7", "boundary=\"x7\"", "BOUNDARY=\"x7\"; a=b",
+                                        "a=b;\n\tboundary=x7; c=d"};
+    EkByte places[G_N_ELEMENTS(names)];
+    gsize lengths[G_N_ELEMENTS(names)];
+    drive = drive_new(test_seed() + 3);
+    drive_noise(&drive, 4096);
+    for (gsize i = 0; i < G_N_ELEMENTS(names); i++) {
+        g_autofree char *mail = g_strdup_printf("From: a\nTo: b\nDate: c\nContent-Type: multipart/"
+                                                "mixed; %s\n\n--x7\n\n%s--x7--\n",
+                                                names[i], FILL);
+        g_autofree char *more = g_strdup_printf("%sand words of others\n", mail);
+        lengths[i] = strlen(mail);
+        places[i] = put_text(more);
+    }
+    open_drive();
+    g_autoptr(GPtrArray) found = carved_search(&bench, 0, FALSE);
+    for (gsize i = 0; i < G_N_ELEMENTS(names); i++) {
+        const EkFound *one = carved_at(found, places[i]);
+        CHECK(one != NULL && g_str_equal(one->type->name, "mail"));
+        CHECK_NUMBER(one != NULL ? one->bytes : 0, lengths[i]);
+    }
+    close_drive();
+}
+
 /* A short one is whole; in a long one a foreign block of text would not be noticed. */
 static void only_short_texts_are_whole(void)
 {
@@ -201,6 +231,7 @@ int main(void)
     static const Test tests[] = {
         {"texts say what they are", texts_say_what_they_are},
         {"texts without an end are cut", texts_without_an_end_are_cut},
+        {"mails end with their last part", mails_end_with_their_last_part},
         {"only short texts are whole", only_short_texts_are_whole},
         {"cards in the middle are no files", cards_in_the_middle_are_no_files},
     };

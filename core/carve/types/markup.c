@@ -373,7 +373,7 @@ static gboolean last_line(EkSpan head, char *mark, gsize size)
            (is_quoted ? head.data[at + length] != '"'
                       : head.data[at + length] != ';' && head.data[at + length] != ' '))
         length++;
-    if (length == 0 || length > BOUNDARY_MOST || at + length >= head.length)
+    if (length == 0 || length > BOUNDARY_MOST || (is_quoted && at + length >= head.length))
         return FALSE;
     g_snprintf(mark, size, "\n--%.*s--", (int)length, (const char *)head.data + at);
     return TRUE;
