@@ -275,16 +275,19 @@ static gboolean is_sparse(EkSpan block)
     return block.length >= BLOCK_LEAST && count <= VALUES_MOST;
 }
 
+gboolean ek_block_is_filler(EkSpan block)
+{
+    return block.length > 0 && memcmp(block.data, block.data + 1, block.length - 1) == 0;
+}
+
 /* Nothing but one value, or letters and marks. */
 static gboolean is_plain(EkSpan block)
 {
-    gsize same = 0;
     gsize letters = 0;
-    for (gsize i = 0; i < block.length; i++) {
-        same += block.data[i] == block.data[0] ? 1 : 0;
-        letters += ek_byte_is_text(block.data[i]) && block.data[i] < 0x80 ? 1 : 0;
-    }
-    return block.length >= BLOCK_LEAST && (same == block.length || letters == block.length);
+    while (letters < block.length && ek_byte_is_text(block.data[letters]) &&
+           block.data[letters] < 0x80)
+        letters++;
+    return block.length >= BLOCK_LEAST && (letters == block.length || ek_block_is_filler(block));
 }
 
 static gboolean begins_as_text(EkSpan block)

@@ -90,6 +90,9 @@ static inline gboolean ek_byte_is_text(guint8 c)
     return c >= 0x20 ? c != 0x7f : c == '\t' || c == '\n' || c == '\r' || c == '\f';
 }
 
+/* Is all of it one value, as what was never written is? Pure. */
+gboolean ek_block_is_filler(EkSpan block);
+
 /* May a block be of these? Of text its first bytes count, as its last block has others behind them.
  * Pure. */
 gboolean ek_block_may_be(EkSpan block, EkTexture texture);

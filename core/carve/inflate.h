@@ -19,6 +19,12 @@ typedef struct {
                       * begin that are not of it; 0: nowhere. Told of a content that remembers */
 } EkStream;
 
+/* Packed bytes of a stream that breaks up to where it went wrong, as far as that shows. */
+static inline EkByte ek_stream_broke(const EkStream *stream)
+{
+    return stream->strange > 0 ? stream->strange : stream->packed;
+}
+
 /* Unpacks it to its end. FALSE where it breaks. */
 gboolean ek_content_inflate(EkContent *content, EkStream *stream);
 

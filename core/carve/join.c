@@ -14,8 +14,6 @@
 #include "carve/landmarks.h"
 #include "carve/sums.h"
 
-#include <string.h>
-
 #define NEAR (64u << 20) /* how far a piece is looked for behind the one before */
 #define PIECES_MOST 8u   /* that are looked for */
 #define SECTOR 512u
@@ -31,7 +29,7 @@ static gboolean may_go_on_at(EkJoining *joining, EkByte place)
     gsize length = may_lie_in != NULL ? (gsize)MIN(joining->grid, sizeof block) : SECTOR;
     length = (gsize)MIN(length, ek_reader_bytes(reader) - place);
     gboolean may = length > 1 && ek_reader_read(reader, place, block, length, NULL, NULL) &&
-                   memcmp(block, block + 1, MIN(length, SECTOR) - 1) != 0 &&
+                   !ek_block_is_filler((EkSpan){block, MIN(length, SECTOR)}) &&
                    (may_lie_in == NULL || may_lie_in((EkSpan){block, length}));
     joining->looks += may ? 0 : 1;
     return may;

@@ -37,10 +37,11 @@ static Likeness likeness_at(EkJoining *joining, EkByte at, EkByte end)
     guint8 block[EK_CARVE_GLANCE];
     gsize length = (gsize)MIN(MIN(joining->grid, sizeof block), end - at);
     joining->looks++;
+    EkSpan span = {block, length};
     if (!ek_reader_read(joining->carve->order.reader, at, block, length, NULL, NULL) ||
-        memcmp(block, block + 1, length - 1) == 0)
+        ek_block_is_filler(span))
         return FILLER;
-    return ek_block_may_be((EkSpan){block, length}, joining->texture) ? LIKE : UNLIKE;
+    return ek_block_may_be(span, joining->texture) ? LIKE : UNLIKE;
 }
 
 /* It may go on where blocks become more like it in a stretch, or at its beginning. */

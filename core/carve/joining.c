@@ -4,8 +4,6 @@
 
 #include "carve/followed.h"
 
-#include <string.h>
-
 #define GRID 4096u
 #define LOOKS_A_TRY 32u
 #define SECTOR 512u
@@ -146,7 +144,7 @@ static gboolean holds_other(const EkJoining *joining, EkByte first, EkByte end)
         return TRUE;
     for (EkByte at = first; at + joining->grid <= end; at += joining->grid) {
         EkSpan block = ek_content_some(joining->content, at, SECTOR);
-        if (block.length == SECTOR && memcmp(block.data, block.data + 1, SECTOR - 1) == 0)
+        if (block.length == SECTOR && ek_block_is_filler(block))
             return TRUE;
     }
     return FALSE;

@@ -62,7 +62,7 @@ static void follow(EkContent *content, EkFollowed *followed)
                               at > 0                 ? at
                               : stream.packed > 4096 ? LEAST
                                                      : 0,
-                              data + (stream.strange > 0 ? stream.strange : stream.packed), LEAST,
+                              data + ek_stream_broke(&stream), LEAST,
                               fine ? "its checksum is wrong" : "its packed data break");
             return;
         }

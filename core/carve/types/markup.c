@@ -91,7 +91,7 @@ static void follow_to(EkContent *content, EkFollowed *followed, const char *mark
         followed->proof = EK_PROOF_TABLES;
         return;
     }
-    followed->is_doubtful = followed->is_doubtful || found > EK_FOLLOWED_BLOCK;
+    followed->is_doubtful = found > EK_FOLLOWED_BLOCK;
     ek_followed_end(followed, last, EK_PROOF_TABLES, why);
 }
 

@@ -228,7 +228,7 @@ static gboolean leads_to_end(EkSpan before, gboolean (*read)(EkSpan head, Frame 
         gsize at = first;
         if (before.data[first] != 0xff)
             continue;
-        while (at < before.length && read(ek_span_part(before, at, 8), &next) &&
+        while (at < before.length && read(ek_span_part(before, at, HEAD), &next) &&
                (count == 0 || next.alike == one.alike)) {
             one = next;
             at += next.length;

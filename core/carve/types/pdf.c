@@ -201,8 +201,7 @@ static gboolean pass_stream(Pdf *pdf, const Stream *stream)
         EkByte most = stream->length > 0 ? (EkByte)stream->length : G_MAXINT64;
         EkStream packed = {.offset = data, .most = most, .is_zlib = TRUE};
         gboolean fine = ek_content_inflate(pdf->cursor.content, &packed);
-        gboolean is_strange = !fine && packed.strange > 0;
-        pdf->cursor.at = data + (is_strange ? packed.strange : packed.packed);
+        pdf->cursor.at = data + (fine ? packed.packed : ek_stream_broke(&packed));
         pdf->cursor.span.length = 0;
         pdf->followed->texture = fine ? EK_TEXTURE_ANY : EK_TEXTURE_PACKED;
         if (!fine && packed.unpacked > 0 && stream->length < 0)

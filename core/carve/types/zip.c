@@ -159,7 +159,7 @@ static gboolean take_data(Zip *zip, const Entry *entry)
         packed = stream.packed;
         unpacked = stream.unpacked;
         sum = stream.sum;
-        zip->broke = entry->data + (stream.strange > 0 ? stream.strange : packed);
+        zip->broke = entry->data + ek_stream_broke(&stream);
         zip->followed->texture = EK_TEXTURE_PACKED;
         if (!fine || (!is_later && (sum != entry->sum || packed != entry->packed)))
             return FALSE;
