@@ -179,10 +179,11 @@ static void print_json(EkSearch *search, gboolean is_over, const EkExtractSum *s
     Sum kinds[EK_KINDS];
     Sum all = sum_up(search, kinds);
     EkKnown known = ek_search_known(search);
-    json_t *json = json_pack("{s:o,s:o,s:o,s:o,s:o,s:o,s:b}", "types", types_json(search), "files",
-                             ek_json_u64(all.files), "bytes", ek_json_u64(all.bytes), "bad",
-                             ek_json_u64(known.bad), "unread", ek_json_u64(known.unread), "copies",
-                             ek_json_u64(ek_search_copies(search)), "complete", is_over);
+    json_t *json = json_pack("{s:o,s:o,s:o,s:o,s:o,s:o,s:o,s:b}", "types", types_json(search),
+                             "files", ek_json_u64(all.files), "bytes", ek_json_u64(all.bytes),
+                             "bad", ek_json_u64(known.bad), "unread", ek_json_u64(known.unread),
+                             "copies", ek_json_u64(ek_search_copies(search)), "crowded",
+                             ek_json_u64(ek_search_crowded(search)), "complete", is_over);
     json_object_set_new(json, "written",
                         sum == NULL
                             ? json_null()
@@ -206,6 +207,12 @@ static void print_result(EkCli *cli, EkSearch *search, gboolean is_over, gboolea
         ek_cli_print("Identical to files of a volume, not listed: %" G_GUINT64_FORMAT
                      " (--nested lists them)\n",
                      copies);
+    guint64 crowded = ek_search_crowded(search);
+    if (crowded > 0)
+        ek_cli_print(
+            "Beginnings so dense that each runs into the next, not listed: %" G_GUINT64_FORMAT
+            " (--nested lists them)\n",
+            crowded);
     if (known.bad + known.unread > 0)
         ek_cli_print_unsearched(cli, known.bad, known.unread);
     if (!is_over)

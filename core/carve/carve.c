@@ -6,12 +6,16 @@
 
 #include "base/error.h"
 #include "carve/carving.h"
+#include "carve/crowd.h"
 #include "carve/indirect.h"
 #include "carve/types.h"
 
 #include <string.h>
 
 #define LOOSE_MOST 64u /* that are asked, the last ones */
+#define AHEAD 32u      /* sectors behind one that may be of a crowd: others begin in half of them */
+#define CROWDED_MOST 8192u /* bytes of what is of a crowd that are followed */
+#define SURE_LEAST 4096u   /* proved bytes of what is listed in a crowd though it is not whole */
 
 /* --- the visitor ----------------------------------------------------------------------------- */
 
@@ -20,6 +24,7 @@ typedef struct {
     EkByte at;
     EkFound *found; /* NULL: it is not followed yet, as a file before it may hold it */
     EkMatches *matches;
+    EkByte most; /* bytes of it that are followed; 0: all */
 } Candidate;
 
 /* What a chunk gathers. */
@@ -30,8 +35,9 @@ typedef struct {
     EkByte at;          /* of what is followed */
     GArray *candidates; /* Candidate, by position */
     EkByte held;        /* what begins before this waits: a file of this chunk holds it */
-    EkLoose tail;       /* the last one here whose beginning is missing */
-    GArray *listed;     /* EkListed, by place */
+    EkDensity density;
+    EkLoose tail;   /* the last one here whose beginning is missing */
+    GArray *listed; /* EkListed, by place */
 } Gathered;
 
 static void candidate_clear(void *data)
@@ -90,13 +96,16 @@ static gboolean is_better(const EkFound *one, const EkFound *other)
 /* As one type, through ground as it lies, or, where that does not come to a whole file, as ext2 and
  * ext3 lay it. */
 static EkFound *follow_as(const EkCarve *carve, EkContent *content, const EkCarveType *type,
-                          EkByte first)
+                          EkByte first, EkByte most)
 {
     ek_content_lay_from(content, carve->order.ground, first);
     if (ek_content_place(content, 0) != first)
         return NULL;
+    if (most > 0)
+        ek_content_cut(content, most);
     EkFound *found = ek_carving_follow(content, type, FALSE);
-    if (found == NULL || found->state == EK_CONTENT_WHOLE || ek_content_is_shut(content))
+    if (most > 0 || found == NULL || found->state == EK_CONTENT_WHOLE ||
+        ek_content_is_shut(content))
         return found;
     EkFound *other = ek_indirect_follow(content, carve->order.reader, type, first);
     if (other == NULL || (other->followed.end == EK_FOLLOW_BROKE &&
@@ -108,16 +117,17 @@ static EkFound *follow_as(const EkCarve *carve, EkContent *content, const EkCarv
     return other;
 }
 
-/* Follows what begins at `at` as each of the types that it may be; NULL: it is none. */
+/* Follows what begins at `at` as each of the types that it may be; NULL: it is none. `most` bytes
+ * of it; 0: all. */
 static EkFound *follow(const EkCarve *carve, EkContent *content, const EkMatches *matches,
-                       EkByte at)
+                       EkByte at, EkByte most)
 {
     EkFound *best = NULL;
     for (guint i = 0; i < matches->count; i++) {
         const EkCarveType *type = ek_carve_types[matches->ids[i]];
         if (at < type->before)
             continue;
-        EkFound *found = follow_as(carve, content, type, at - type->before);
+        EkFound *found = follow_as(carve, content, type, at - type->before, most);
         if (ek_content_is_shut(content)) {
             ek_found_free(found);
             break;
@@ -191,6 +201,27 @@ static EkMatches *copy_matches(const EkMatches *matches)
     return g_memdup2(matches, G_STRUCT_OFFSET(EkMatches, ids) + matches->count * sizeof(guint));
 }
 
+static gboolean begins_as(const EkCarveType *type, EkSpan span)
+{
+    for (gsize i = 0; i < type->signature_count; i++)
+        if (ek_signature_stands(&type->signatures[i], span.data))
+            return type->begin == NULL || type->begin(span);
+    return FALSE;
+}
+
+/* Do files begin all around it, too many to be any? All that says so is in the chunk. */
+static gboolean is_crowded(Gathered *gathered, const EkMatches *matches, EkSpan span, EkByte at)
+{
+    gsize ahead = 0;
+    gsize there = MIN(AHEAD, span.length / EK_STEP - 1);
+    const EkCarveType *type = ek_carve_types[matches->ids[0]];
+    if (type->is_plain || !ek_density_add(&gathered->density, at))
+        return FALSE;
+    for (gsize i = 1; i <= there && 2 * (i - 1 - ahead) <= there; i++)
+        ahead += begins_as(type, ek_span_part(span, i * EK_STEP, EK_SCAN_SHOWN)) ? 1 : 0;
+    return there > 0 && ahead * 2 >= there;
+}
+
 static void look(void *data, void *gathered_data, const EkMatches *seen, EkSpan span, EkByte at)
 {
     const EkCarve *carve = data;
@@ -202,10 +233,12 @@ static void look(void *data, void *gathered_data, const EkMatches *seen, EkSpan 
     gboolean waits =
         !carve->order.nested && (at < gathered->held || ek_claims_hold(carve->claims, at) ||
                                  is_of_same(&gathered->tail, &matches, at));
+    if (!carve->order.nested && is_crowded(gathered, &matches, span, at))
+        candidate.most = CROWDED_MOST;
     gathered->at = at;
     ek_content_set_near(gathered->content, at, span);
     ek_claims_begin(carve->claims, at, gathered->content);
-    EkFound *found = waits ? NULL : follow(carve, gathered->content, &matches, at);
+    EkFound *found = waits ? NULL : follow(carve, gathered->content, &matches, at, candidate.most);
     EkByte held = found != NULL && found->places->len == 1 ? ek_found_held(found) : 0;
     gboolean claims = held > 0 && found->followed.end == EK_FOLLOW_ENDED;
     ek_claims_end(carve->claims, gathered->content, claims ? at + held : 0);
@@ -243,18 +276,50 @@ static gboolean commit_lists(EkCarve *carve, const GArray *listed, GError **erro
     return TRUE;
 }
 
+/* Bytes that are surely its own: not those that only a length bounds. */
+static EkByte sure_bytes(const EkFollowed *followed)
+{
+    return followed->end == EK_FOLLOW_ENDED && followed->proof == EK_PROOF_LENGTH ? 0
+                                                                                  : followed->sure;
+}
+
+/* Does the next one begin in what this one claims, without a proof, or right where it breaks? */
+static gboolean runs_into_next(const GArray *candidates, guint i, EkRange chunk)
+{
+    const Candidate *candidate = &g_array_index(candidates, Candidate, i);
+    const EkFound *found = candidate->found;
+    EkByte next = i + 1 < candidates->len ? g_array_index(candidates, Candidate, i + 1).at
+                                          : ek_range_end(chunk);
+    EkByte near = found != NULL && found->followed.end == EK_FOLLOW_BROKE ? EK_STEP - 1 : 0;
+    return found != NULL && found->state != EK_CONTENT_WHOLE &&
+           sure_bytes(&found->followed) < SURE_LEAST &&
+           ek_found_first(found) + found->bytes + near >= next;
+}
+
+static GArray *crowds_of(const Gathered *gathered, EkRange chunk)
+{
+    g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkByte));
+    for (guint i = 0; i < gathered->candidates->len; i++)
+        if (runs_into_next(gathered->candidates, i, chunk))
+            g_array_append_val(places, g_array_index(gathered->candidates, Candidate, i).at);
+    return ek_crowds_of(places);
+}
+
 static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **error)
 {
     EkCarve *carve = data;
     Gathered *gathered = gathered_data;
+    gboolean tells_all = carve->order.nested;
+    guint64 crowded = 0;
+    g_autoptr(GArray) crowds = crowds_of(gathered, chunk);
     for (guint i = 0; i < gathered->candidates->len; i++) {
         Candidate *candidate = &g_array_index(gathered->candidates, Candidate, i);
-        gboolean tells_all = carve->order.nested;
         if (!tells_all && (ek_carving_is_held(carve, candidate->at) || is_hidden(carve, candidate)))
             continue;
         /* What waited, and is in no file now. */
         if (candidate->found == NULL)
-            candidate->found = follow(carve, carve->content, candidate->matches, candidate->at);
+            candidate->found =
+                follow(carve, carve->content, candidate->matches, candidate->at, candidate->most);
         /* What ends early because it was asked to end is no file. */
         if (g_atomic_int_get(carve->cancel) != 0) {
             ek_claims_pass(carve->claims, G_MAXUINT64);
@@ -263,6 +328,11 @@ static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **
         if (candidate->found == NULL ||
             (!tells_all && (is_hidden(carve, candidate) || is_in_document(carve, candidate->at))))
             continue;
+        if (!tells_all && ek_crowds_hold(crowds, candidate->at) &&
+            runs_into_next(gathered->candidates, i, chunk)) {
+            crowded++;
+            continue;
+        }
         ek_carve_pass(carve, (EkRange){candidate->at, candidate->found->bytes},
                       candidate->found->type->name, ek_found_hides(candidate->found));
         if (!carve->sink.found(carve->sink.data, candidate->found, error)) {
@@ -273,7 +343,7 @@ static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **
     }
     ek_claims_pass(carve->claims, ek_range_end(chunk));
     return commit_lists(carve, gathered->listed, error) &&
-           carve->sink.searched(carve->sink.data, chunk, error);
+           carve->sink.searched(carve->sink.data, chunk, crowded, error);
 }
 
 static guint enter(void *data, EkMatcher *matcher, guint first)

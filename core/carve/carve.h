@@ -58,11 +58,12 @@ typedef struct {
 } EkCarveOrder;
 
 /* Receives what is found, in order of position, from the thread that carves. `searched` tells what
- * ground is done with by now. Each returns FALSE to stop the work, with *error. */
+ * ground is done with by now, and how many beginnings in it are not told of, as they lie in a crowd
+ * of others. Each returns FALSE to stop the work, with *error. */
 typedef struct {
     void *data;
     gboolean (*found)(void *data, const EkFound *found, GError **error);
-    gboolean (*searched)(void *data, EkRange range, GError **error);
+    gboolean (*searched)(void *data, EkRange range, guint64 crowded, GError **error);
     /* What may be a block of numbers of ext2 or ext3, before `searched`. NULL: nobody wants it. */
     gboolean (*listed)(void *data, EkListed listed, GError **error);
 } EkCarveSink;

@@ -202,6 +202,15 @@ EkByte ek_content_place(const EkContent *content, EkByte offset)
            g_array_index(content->offsets, EkByte, piece);
 }
 
+EkByte ek_content_together(const EkContent *content, EkByte offset)
+{
+    if (offset >= content->bytes)
+        return 0;
+    guint piece = piece_of(content, offset);
+    return g_array_index(content->offsets, EkByte, piece) +
+           g_array_index(content->pieces, EkRange, piece).bytes - offset;
+}
+
 /* Calls for each part of a range of the file that lies in one piece. */
 typedef void (*PartCall)(EkContent *content, EkByte offset, EkRange place, void *data);
 

@@ -90,7 +90,7 @@ gboolean ek_content_is_fixed(const EkContent *content);
 
 /* What each that unpacks it keeps with it, which is freed with it. Where other pieces come from
  * `offset` on, `forget` is told. */
-typedef enum { EK_ASIDE_DEFLATE, EK_ASIDE_LZMA, EK_ASIDE_PART, EK_ASIDES } EkAside;
+typedef enum { EK_ASIDE_DEFLATE, EK_ASIDE_LZMA, EK_ASIDE_PART, EK_ASIDE_TEXT, EK_ASIDES } EkAside;
 void ek_content_set_aside(EkContent *content, EkAside kind, void *aside, GDestroyNotify destroy,
                           void (*forget)(void *aside, EkByte offset));
 
@@ -135,5 +135,8 @@ gsize ek_content_before(const EkContent *content, guint8 *bytes, gsize most);
 
 /* Where a byte of it lies; G_MAXUINT64 behind its end. */
 EkByte ek_content_place(const EkContent *content, EkByte offset);
+
+/* How many bytes from `offset` on lie in one piece, one behind the other. */
+EkByte ek_content_together(const EkContent *content, EkByte offset);
 
 #endif

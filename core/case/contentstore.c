@@ -34,6 +34,8 @@ static const char *const made_by[] = {
     "CREATE TABLE list (place INTEGER PRIMARY KEY, number INTEGER NOT NULL);",
     /* Of many that may be anything, each asks what was proved in its ground. */
     "CREATE INDEX proved ON content (first, state) WHERE held=bytes;",
+    /* Beginnings in it that are not listed, as they lie in a crowd of others */
+    "ALTER TABLE searched ADD COLUMN crowded INTEGER NOT NULL DEFAULT 0;",
 };
 
 #define VERSIONS ((int)G_N_ELEMENTS(made_by))
@@ -150,17 +152,17 @@ gboolean ek_contentstore_add_list(EkContentStore *store, EkListed listed, GError
 }
 
 gboolean ek_contentstore_put_searched(EkContentStore *store, const char *types, EkRange range,
-                                      GError **error)
+                                      guint64 crowded, GError **error)
 {
     /* A range that goes on with the last one becomes part of it. */
-    if (!begin(store, error) ||
-        !ek_sql_do(store->store, error,
-                   "UPDATE searched SET bytes=bytes+? WHERE types=? AND first+bytes=?", "usu",
-                   range.bytes, types, range.first))
+    if (!begin(store, error) || !ek_sql_do(store->store, error,
+                                           "UPDATE searched SET bytes=bytes+?,crowded=crowded+?"
+                                           " WHERE types=? AND first+bytes=?",
+                                           "uusu", range.bytes, crowded, types, range.first))
         return FALSE;
     if (sqlite3_changes(store->store) == 0 &&
-        !ek_sql_do(store->store, error, "INSERT OR REPLACE INTO searched VALUES (?,?,?)", "suu",
-                   types, range.first, range.bytes))
+        !ek_sql_do(store->store, error, "INSERT OR REPLACE INTO searched VALUES (?,?,?,?)", "suuu",
+                   types, range.first, range.bytes, crowded))
         return FALSE;
     return g_get_monotonic_time() - store->flushed < FLUSH_EVERY ||
            ek_contentstore_flush(store, error);
@@ -383,11 +385,24 @@ guint64 ek_contentstore_count_cut(EkContentStore *store, const char *basis)
                : 0;
 }
 
+/* The number in the only row; 0 where there is none. */
+static guint64 number_of(EkContentStore *store, EkStatement *row)
+{
+    return row != NULL && ek_sql_step(store->store, row, NULL) == 1 ? byte_in(row, 0) : 0;
+}
+
 guint64 ek_contentstore_count_copies(EkContentStore *store)
 {
     g_autoptr(EkStatement) row =
         ek_sql_prepare(store->store, NULL, "SELECT count(*) FROM content WHERE copy<>0", "");
-    return row != NULL && ek_sql_step(store->store, row, NULL) == 1 ? byte_in(row, 0) : 0;
+    return number_of(store, row);
+}
+
+guint64 ek_contentstore_count_crowded(EkContentStore *store, const char *types)
+{
+    g_autoptr(EkStatement) row = ek_sql_prepare(
+        store->store, NULL, "SELECT sum(crowded) FROM searched WHERE types=?", "s", types);
+    return number_of(store, row);
 }
 
 GArray *ek_contentstore_pieces(EkContentStore *store, guint64 number, GError **error)

@@ -25,10 +25,10 @@ GArray *ek_contentstore_searched(EkContentStore *store, const char *types, GErro
 gboolean ek_contentstore_add(EkContentStore *store, const EkFound *found, const char *place,
                              GError **error);
 
-/* This range was searched. Written from time to time, with what was found up to there, and by
- * ek_contentstore_flush. */
+/* This range was searched, and `crowded` beginnings in it are not listed. Written from time to
+ * time, with what was found up to there, and by ek_contentstore_flush. */
 gboolean ek_contentstore_put_searched(EkContentStore *store, const char *types, EkRange range,
-                                      GError **error);
+                                      guint64 crowded, GError **error);
 gboolean ek_contentstore_flush(EkContentStore *store, GError **error);
 
 /* Calls `hold` with the ground that each file holds which is known. */
@@ -86,6 +86,9 @@ gboolean ek_contentstore_clear_copies(EkContentStore *store, GError **error);
 /* --- asking ---------------------------------------------------------------------------------- */
 
 guint64 ek_contentstore_count_copies(EkContentStore *store);
+
+/* What is not listed of what was searched for these types, as it lies in crowds. */
+guint64 ek_contentstore_count_crowded(EkContentStore *store, const char *types);
 
 /* Where its bytes lie (EkRange), in their order. The caller unrefs. */
 GArray *ek_contentstore_pieces(EkContentStore *store, guint64 number, GError **error);

@@ -220,10 +220,10 @@ static gboolean is_time_up(EkSearch *search)
     return search->is_late;
 }
 
-static gboolean add_searched(void *data, EkRange range, GError **error)
+static gboolean add_searched(void *data, EkRange range, guint64 crowded, GError **error)
 {
     EkSearch *search = data;
-    if (!ek_contentstore_put_searched(search->store, search->types, range, error))
+    if (!ek_contentstore_put_searched(search->store, search->types, range, crowded, error))
         return FALSE;
     return !is_time_up(search) || ek_error_set(error, EK_ERROR_CANCELLED, "the time is up");
 }
@@ -497,6 +497,11 @@ gboolean ek_search_run(EkSearch *search, gboolean *is_over, GError **error)
 guint64 ek_search_copies(EkSearch *search)
 {
     return ek_contentstore_count_copies(search->store);
+}
+
+guint64 ek_search_crowded(EkSearch *search)
+{
+    return ek_contentstore_count_crowded(search->store, search->types);
 }
 
 void ek_search_watch(EkSearch *search, EkSearchFound tell, void *data)

@@ -24,9 +24,10 @@ static gboolean take(void *data, const EkFound *found, GError **error)
     return TRUE;
 }
 
-static gboolean count(void *data, EkRange range, GError **error)
+static gboolean count(void *data, EkRange range, guint64 crowded, GError **error)
 {
     Results *results = data;
+    (void)crowded;
     (void)error;
     results->searched += range.bytes;
     return TRUE;

@@ -119,6 +119,11 @@ static void end(EkContent *content, EkFollowed *followed, const Place *place)
 {
     EkByte length = MIN(place->at, ek_content_bytes(content));
     gboolean is_told = place->is_package && place->is_last;
+    if (place->is_package && !is_told) {
+        ek_followed_break(followed, MIN(place->sure, length), length, MARK,
+                          "a package without its last member");
+        return;
+    }
     followed->is_doubtful = !is_told || place->proof < EK_PROOF_DECODED;
     if (!place->is_package)
         ek_followed_ending(followed, "a");

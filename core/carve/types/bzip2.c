@@ -98,6 +98,9 @@ static void follow(EkContent *content, EkFollowed *followed)
     EkByte head = MIN(at, FIRST_LEAST);
     ek_followed_break(followed, place.blocks > 0 ? sure : head, at,
                       place.blocks > 0 ? LEAST : FIRST_LEAST, "a block does not unpack");
+    /* As long as none was right nothing but its beginning is surely its own. */
+    if (place.blocks == 0)
+        followed->sure = MIN(head, EK_STEP);
 }
 
 const EkCarveType ek_carve_bzip2 = {

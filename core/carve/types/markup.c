@@ -2,6 +2,7 @@
 /* Text that says what it is: HTML, XML and SVG, RTF, mail, calendars and address cards. It ends at
  * the mark that ends it, or where text ends. */
 #include "carve/followed.h"
+#include "carve/textends.h"
 #include "carve/types/all.h"
 
 #define LEAST 64u
@@ -10,46 +11,12 @@
 #define HEADER_MOST 65536u
 #define BY_CHANCE 64u /* bytes behind it that are text by chance */
 
-/* Where text that begins at the beginning ends. */
-static EkByte end_of_text(EkContent *content, EkByte from)
-{
-    EkByte at = from;
-    while (at < MOST) {
-        EkSpan span = ek_content_some(content, at, 32768);
-        if (span.length == 0)
-            return at;
-        for (gsize i = 0; i < span.length; i++)
-            if (!ek_byte_is_text(span.data[i]))
-                return at + i;
-        at += span.length;
-    }
-    return at;
-}
-
-/* The last place before `end` where this stands, ASCII letters in either case; FALSE: none. */
-static gboolean find_last(EkContent *content, EkByte end, const char *mark, EkByte *found)
-{
-    gsize length = strlen(mark);
-    EkByte stop = end;
-    while (stop > 0) {
-        EkByte first = stop > 32768 ? stop - 32768 : 0;
-        EkSpan span = ek_content_some(content, first, (gsize)(MIN(stop + length, end) - first));
-        for (gsize i = span.length; i-- > 0;)
-            if (i + length <= span.length &&
-                g_ascii_strncasecmp((const char *)span.data + i, mark, length) == 0) {
-                *found = first + i + length;
-                return TRUE;
-            }
-        stop = first;
-    }
-    return FALSE;
-}
-
 static void between(EkContent *content, EkFollowed *followed, const char *before, char behind)
 {
     EkSpan head = ek_content_some(content, 0, 8192);
     for (gsize i = 0; i + strlen(before) < head.length; i++) {
-        if (g_ascii_strncasecmp((const char *)head.data + i, before, strlen(before)) != 0)
+        if (g_ascii_tolower((gchar)head.data[i]) != g_ascii_tolower(*before) ||
+            g_ascii_strncasecmp((const char *)head.data + i, before, strlen(before)) != 0)
             continue;
         EkSpan text = ek_span_part(head, i + strlen(before), 200);
         gsize length = 0;
@@ -74,9 +41,9 @@ static EkByte cut_before(EkContent *content, EkByte end)
  * more of it. */
 static void follow_to(EkContent *content, EkFollowed *followed, const char *mark, const char *why)
 {
-    EkByte end = end_of_text(content, 0);
+    EkByte end = ek_text_end(content, MOST);
     EkByte found = 0;
-    gboolean is_there = end >= LEAST && find_last(content, end, mark, &found);
+    gboolean is_there = end >= LEAST && ek_text_last_mark(content, end, mark, &found);
     followed->texture = EK_TEXTURE_TEXT;
     if (!is_there) {
         ek_followed_break(followed, MIN(end, 512), end, LEAST,
@@ -392,7 +359,7 @@ static void follow_mail(EkContent *content, EkFollowed *followed)
             return;
         }
     }
-    EkByte end = end_of_text(content, 0);
+    EkByte end = ek_text_end(content, MOST);
     followed->is_doubtful = TRUE;
     if (end >= LEAST)
         ek_followed_end(followed, end, EK_PROOF_TABLES,

@@ -67,7 +67,7 @@ static void take_time(Stream *stream, EkSpan pack, EkByte at)
     EkByte size = at - stream->pack;
     if (stream->count > 0) {
         guint64 step = time - MIN(time, stream->time);
-        if (time < stream->time || step > STEP_MOST)
+        if (time <= stream->time || step > STEP_MOST)
             stream->is_steady = FALSE;
         stream->step_next = MAX(stream->step_next, MIN(step, stream->step));
         stream->step = MAX(stream->step, step);
@@ -147,7 +147,7 @@ static gboolean take_packets(EkContent *content, Stream *stream)
         if (next == 0 || next > ek_content_bytes(content))
             return FALSE;
         /* Another one begins. */
-        if (kind == PACK && stream->time > 0 && time_of(head) == 0)
+        if (kind == PACK && stream->count > 0 && time_of(head) == 0)
             return FALSE;
         if (kind == PACK)
             take_time(stream, head, stream->at);

@@ -127,6 +127,9 @@ static void follow(EkContent *content, EkFollowed *followed)
             EkByte at = (EkByte)(kept.next - 1) * database.size;
             ek_followed_break(followed, (EkByte)kept.sure * database.size,
                               MIN(at, ek_content_bytes(content)), 512, "a page of it is none");
+            /* The first one alone may be little more than the header. */
+            if (kept.sure == 1)
+                followed->sure = EK_STEP;
             return;
         }
         kept.sure = is_sure ? kept.next : kept.sure;

@@ -3,6 +3,7 @@
  * from other bytes by what letters there are. It ends where text ends. Nothing tells whether all of
  * it belongs together. */
 #include "carve/followed.h"
+#include "carve/textends.h"
 #include "carve/types/all.h"
 
 #define LEAST 64u
@@ -228,13 +229,14 @@ static void follow(EkContent *content, EkFollowed *followed)
     gsize there = MIN(head.length, LOOKED_AT - 4);
     gboolean is_code_page = coding == UTF8 && text_length(head, UTF8, FALSE) <
                                                   MIN(there, text_length(head, UTF8, TRUE));
-    EkByte at = 0;
     if (coding == UTF8) {
         head.length = text_length(head, coding, is_code_page);
         take_ending(followed, head);
         if (*followed->ending == '\0')
             take_title(followed, head);
     }
+    EkTextKind kind = is_code_page ? EK_TEXT_CODE_PAGE : EK_TEXT_UTF8;
+    EkByte at = coding == UTF8 ? ek_text_known(content, kind) : 0;
     while (at < MOST) {
         EkSpan span = ek_content_some(content, at, 32768);
         gsize length = text_length(span, coding, is_code_page);
@@ -242,6 +244,9 @@ static void follow(EkContent *content, EkFollowed *followed)
         if (length + 4 <= span.length || length == 0)
             break;
     }
+    if (coding == UTF8)
+        ek_text_note(content, kind, at);
+    at = MIN(at, MOST);
     if (at < LEAST || is_in_list(content, at))
         return;
     followed->is_doubtful = followed->is_tail = TRUE;

@@ -1,0 +1,28 @@
+/* SPDX-License-Identifier: MIT */
+/* Beginnings so dense that each runs into the next ones: a table of signatures, ground that was
+ * filled with the same sector again and again, headers made to mislead. No file system lays files
+ * like that. */
+#ifndef EK_CARVE_CROWD_H
+#define EK_CARVE_CROWD_H
+
+#include "base/units.h"
+
+#include <glib.h>
+
+/* Where many of these places (EkByte, in order) lie close together: EkRange in bytes, in order,
+ * apart, each from the first such place to the last. The caller unrefs. */
+GArray *ek_crowds_of(const GArray *places);
+
+/* Is this place in one of them? */
+gboolean ek_crowds_hold(const GArray *crowds, EkByte at);
+
+/* How densely files begin in what was looked at last. Set to zeros at first. */
+typedef struct {
+    EkByte window;
+    guint counts[2]; /* in this window, and in the one before */
+} EkDensity;
+
+/* One begins at `at`; they come in order. TRUE: some did right before it. */
+gboolean ek_density_add(EkDensity *density, EkByte at);
+
+#endif

@@ -1,0 +1,244 @@
+/* SPDX-License-Identifier: MIT */
+/* Drives made to mislead: beginnings of files in every sector, and texts in which others begin. */
+#include "carve/content.h"
+#include "carve/crowd.h"
+#include "carve/textends.h"
+#include "carved.h"
+#include "check.h"
+
+#include <string.h>
+#include <zlib.h>
+
+#define SECTOR 512u
+#define CROWD 200u /* beginnings on each side of what is whole */
+
+/* --- which are too dense ---------------------------------------------------------------------- */
+
+static void a_crowd_is_many_in_little(void)
+{
+    static const EkByte apart[] = {512, 4096, 8192, 8448, 16384};
+    for (gsize i = 0; i < G_N_ELEMENTS(apart); i++) {
+        EkByte step = apart[i];
+        for (guint count = 30; count < 36; count++) {
+            g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkByte));
+            for (guint k = 0; k < count; k++) {
+                EkByte at = 1000 * SECTOR + k * step;
+                g_array_append_val(places, at);
+            }
+            g_autoptr(GArray) crowds = ek_crowds_of(places);
+            gboolean is_crowd = count >= 32 && 31 * step < (256u << 10);
+            CHECK_NUMBER(crowds->len, is_crowd ? 1 : 0);
+            CHECK_NUMBER(ek_crowds_hold(crowds, 1000 * SECTOR), is_crowd);
+            CHECK_NUMBER(ek_crowds_hold(crowds, 1000 * SECTOR + (count - 1) * step), is_crowd);
+            CHECK(!ek_crowds_hold(crowds, 1000 * SECTOR - 1));
+            CHECK(!ek_crowds_hold(crowds, 1000 * SECTOR + (count - 1) * step + 1));
+        }
+    }
+}
+
+static void what_lies_between_crowds_is_in_none(void)
+{
+    g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkByte));
+    for (guint crowd = 0; crowd < 3; crowd++)
+        for (guint k = 0; k < 40; k++) {
+            EkByte at = crowd * (EkByte)(1u << 20) + k * SECTOR;
+            g_array_append_val(places, at);
+        }
+    g_autoptr(GArray) crowds = ek_crowds_of(places);
+    CHECK_NUMBER(crowds->len, 3);
+    CHECK(ek_crowds_hold(crowds, (1u << 20) + 39 * SECTOR));
+    CHECK(!ek_crowds_hold(crowds, (1u << 20) + 40 * SECTOR));
+    CHECK(!ek_crowds_hold(crowds, (2u << 20) - 1));
+}
+
+static void density_forgets_what_is_far(void)
+{
+    EkDensity density = {0};
+    guint k = 1;
+    while (k < 1000 && !ek_density_add(&density, k * SECTOR))
+        k++;
+    CHECK_NUMBER(k, 16);
+    CHECK(!ek_density_add(&density, 8u << 20));
+}
+
+/* --- drives full of beginnings ---------------------------------------------------------------- */
+
+/* So many sectors that begin as a file does, and go on as nothing. */
+static void put_crowd(Drive *drive, const Specimen *specimen, guint count)
+{
+    for (guint i = 0; i < count; i++) {
+        drive_put(drive, specimen->data, MIN(specimen->length, 64 + i % 400));
+        drive_pad(drive, SECTOR, TRUE);
+    }
+}
+
+/* What is whole is found in a crowd of its own kind, and hardly anything else is. */
+static void what_is_whole_is_found_in_a_crowd(void)
+{
+    g_autoptr(GPtrArray) specimens = specimens_new(test_seed());
+    guint tested = 0;
+    for (guint i = 0; i < specimens->len; i++) {
+        const Specimen *specimen = specimens->pdata[i];
+        if (!specimen->proves || specimen->length < 8192)
+            continue;
+        Bench bench;
+        Drive drive = drive_new(test_seed() + i);
+        put_crowd(&drive, specimen, CROWD);
+        EkByte at = drive_put(&drive, specimen->data, specimen->length);
+        drive_pad(&drive, SECTOR, FALSE);
+        put_crowd(&drive, specimen, CROWD);
+        drive_open(&drive, &bench);
+        g_autoptr(GPtrArray) found = carved_search(&bench, 2, TRUE);
+        const EkFound *own = carved_at(found, at);
+        /* Packs of a film before it may be of it. */
+        gboolean is_found = own != NULL && own->state != EK_CONTENT_CUT &&
+                            (own->state == EK_CONTENT_WHOLE || own->followed.is_tail) &&
+                            carved_is_same(&bench, own, specimen);
+        if (!is_found)
+            g_printerr("%s is lost in a crowd\n", specimen->type);
+        CHECK(is_found);
+        guint others = 0;
+        for (guint k = 0; k < found->len; k++) {
+            const EkFound *one = found->pdata[k];
+            CHECK(one == own || one->state != EK_CONTENT_WHOLE);
+            others += one != own && g_str_equal(one->type->name, specimen->type) ? 1 : 0;
+        }
+        if (others > CROWD / 5)
+            g_printerr("%u of %s are listed\n", others, specimen->type);
+        CHECK(others <= CROWD / 5);
+        tested++;
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+    CHECK(tested >= 10);
+}
+
+/* A PNG of a few dots. */
+static void append_small_png(GByteArray *png, guint8 shade)
+{
+    static const guint8 signature[] = {0x89, 'P', 'N', 'G', '\r', '\n', 0x1a, '\n'};
+    static const guint8 head[] = {0, 0, 0, 4, 0, 0, 0, 4, 8, 0, 0, 0, 0};
+    guint8 rows[20];
+    guint8 packed[64];
+    memset(rows, shade, sizeof rows);
+    for (guint y = 0; y < 4; y++)
+        rows[y * 5] = 0;
+    uLongf length = sizeof packed;
+    CHECK_NUMBER(compress(packed, &length, rows, sizeof rows), Z_OK);
+    g_byte_array_append(png, signature, sizeof signature);
+    png_chunk(png, "IHDR", head, sizeof head);
+    png_chunk(png, "IDAT", packed, (guint)length);
+    png_chunk(png, "IEND", NULL, 0);
+}
+
+/* Small files lie close together as well; they end before the next one begins. */
+static void small_whole_files_are_no_crowd(void)
+{
+    Bench bench;
+    Drive drive = drive_new(test_seed());
+    for (guint i = 0; i < 100; i++) {
+        g_autoptr(GByteArray) png = g_byte_array_new();
+        append_small_png(png, (guint8)i);
+        drive_put(&drive, png->data, png->len);
+        drive_pad(&drive, SECTOR, i % 2 == 0);
+    }
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) found = carved_search(&bench, 2, TRUE);
+    CHECK_NUMBER(found->len, 100);
+    for (guint i = 0; i < found->len; i++)
+        CHECK_NUMBER(((const EkFound *)found->pdata[i])->state, EK_CONTENT_WHOLE);
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
+/* Who looks at what first makes no difference. */
+static void any_number_of_threads_finds_the_same(void)
+{
+    g_autoptr(GPtrArray) specimens = specimens_new(test_seed());
+    Bench bench;
+    Drive drive = drive_new(test_seed());
+    for (guint i = 0; i < specimens->len; i++) {
+        put_crowd(&drive, specimens->pdata[i], 20 + i);
+        const Specimen *specimen = specimens->pdata[(i * 7) % specimens->len];
+        drive_put(&drive, specimen->data, specimen->length);
+        drive_pad(&drive, SECTOR, i % 2 == 0);
+    }
+    drive_open(&drive, &bench);
+    g_autoptr(GPtrArray) one = carved_search(&bench, 1, TRUE);
+    for (guint threads = 2; threads <= 3; threads++) {
+        g_autoptr(GPtrArray) other = carved_search(&bench, threads, TRUE);
+        CHECK_NUMBER(other->len, one->len);
+        for (guint i = 0; i < MIN(one->len, other->len); i++) {
+            const EkFound *a = one->pdata[i];
+            const EkFound *b = other->pdata[i];
+            CHECK_NUMBER(carved_place(a), carved_place(b));
+            CHECK_NUMBER(a->bytes, b->bytes);
+            CHECK_TEXT(a->why, b->why);
+        }
+    }
+    bench_close(&bench);
+    g_byte_array_unref(drive.bytes);
+}
+
+/* --- many files in one text ------------------------------------------------------------------- */
+
+/* What was noted for one beginning says the same of another as looking again would. */
+static void notes_of_text_change_nothing(void)
+{
+    static const char *const marks[] = {"</html>", "END:VCARD", "</KML>"};
+    guint32 seed = test_seed();
+    for (guint round = 0; round < 6; round++) {
+        Bench bench;
+        Drive drive = drive_new(seed + round);
+        for (guint part = 0; part < 4; part++) {
+            drive_text(&drive, 20000 + (seed + part * 977) % 50000);
+            drive_put(&drive, (const guint8 *)marks[(round + part) % 3], 6 + (part + round) % 3);
+            drive_text(&drive, part * 7001);
+            if (part % 2 == round % 2)
+                drive_noise(&drive, 700);
+        }
+        drive_pad(&drive, SECTOR, FALSE);
+        drive_open(&drive, &bench);
+        EkByte bytes = ek_reader_bytes(bench.reader);
+        g_autoptr(EkContent) noted = ek_content_new(bench.reader);
+        for (guint try = 0; try < 60; try++) {
+            /* Forward, and now and then back. */
+            EkByte first = (EkByte)(try * 37 + (try % 5 == 0 ? 11 : 0)) * SECTOR % bytes;
+            g_autoptr(EkContent) fresh = ek_content_new(bench.reader);
+            EkRange rest = {first, bytes - first};
+            ek_content_lay(noted, &rest, 1);
+            ek_content_lay(fresh, &rest, 1);
+            if (try % 4 == 3) {
+                ek_content_cut(noted, 9000);
+                ek_content_cut(fresh, 9000);
+            }
+            EkByte end = ek_text_end(fresh, 60000);
+            CHECK_NUMBER(ek_text_end(noted, 60000), end);
+            for (gsize i = 0; i < G_N_ELEMENTS(marks); i++) {
+                EkByte one = 0;
+                EkByte other = 0;
+                g_autoptr(EkContent) anew = ek_content_new(bench.reader);
+                ek_content_lay(anew, &rest, 1);
+                gboolean is_there = ek_text_last_mark(anew, end, marks[i], &one);
+                CHECK_NUMBER(ek_text_last_mark(noted, end, marks[i], &other), is_there);
+                CHECK(!is_there || one == other);
+            }
+        }
+        bench_close(&bench);
+        g_byte_array_unref(drive.bytes);
+    }
+}
+
+int main(void)
+{
+    static const Test tests[] = {
+        {"a crowd is many in little", a_crowd_is_many_in_little},
+        {"what lies between crowds is in none", what_lies_between_crowds_is_in_none},
+        {"density forgets what is far", density_forgets_what_is_far},
+        {"what is whole is found in a crowd", what_is_whole_is_found_in_a_crowd},
+        {"small whole files are no crowd", small_whole_files_are_no_crowd},
+        {"any number of threads finds the same", any_number_of_threads_finds_the_same},
+        {"notes of text change nothing", notes_of_text_change_nothing},
+    };
+    return RUN_TESTS("crowds", tests);
+}
