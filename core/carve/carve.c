@@ -12,8 +12,9 @@
 
 #include <string.h>
 
-#define LOOSE_MOST 64u /* that are asked, the last ones */
-#define AHEAD 32u      /* sectors behind one that may be of a crowd: others begin in half of them */
+#define LOOSE_MOST 64u     /* that are asked, the last ones */
+#define AHEAD 128u         /* sectors behind one that may be of a crowd */
+#define APART 16u          /* sectors between the beginnings of one, or fewer */
 #define CROWDED_MOST 8192u /* bytes of what is of a crowd that are followed */
 #define SURE_LEAST 4096u   /* proved bytes of what is listed in a crowd though it is not whole */
 
@@ -35,9 +36,8 @@ typedef struct {
     EkByte at;          /* of what is followed */
     GArray *candidates; /* Candidate, by position */
     EkByte held;        /* what begins before this waits: a file of this chunk holds it */
-    EkDensity density;
-    EkLoose tail;   /* the last one here whose beginning is missing */
-    GArray *listed; /* EkListed, by place */
+    EkLoose tail;       /* the last one here whose beginning is missing */
+    GArray *listed;     /* EkListed, by place */
 } Gathered;
 
 static void candidate_clear(void *data)
@@ -209,17 +209,19 @@ static gboolean begins_as(const EkCarveType *type, EkSpan span)
     return FALSE;
 }
 
-/* Do files begin all around it, too many to be any? All that says so is in the chunk. */
-static gboolean is_crowded(Gathered *gathered, const EkMatches *matches, EkSpan span, EkByte at)
+/* Do files of its type begin in what is followed of it, and on and on behind that? Then it is of a
+ * crowd, unless what is in a file begins as the file does. All that says so is in the chunk. */
+static gboolean is_crowded(const EkMatches *matches, EkSpan span)
 {
-    gsize ahead = 0;
+    gsize count = 0;
+    gsize near = CROWDED_MOST / EK_STEP - 1;
     gsize there = MIN(AHEAD, span.length / EK_STEP - 1);
     const EkCarveType *type = ek_carve_types[matches->ids[0]];
-    if (type->is_plain || !ek_density_add(&gathered->density, at))
+    if (type->repeats)
         return FALSE;
-    for (gsize i = 1; i <= there && 2 * (i - 1 - ahead) <= there; i++)
-        ahead += begins_as(type, ek_span_part(span, i * EK_STEP, EK_SCAN_SHOWN)) ? 1 : 0;
-    return there > 0 && ahead * 2 >= there;
+    for (gsize i = 1; i <= there && (i <= near || count > 0); i++)
+        count += begins_as(type, ek_span_part(span, i * EK_STEP, EK_SCAN_SHOWN)) ? 1 : 0;
+    return count > 0 && count * APART >= there;
 }
 
 static void look(void *data, void *gathered_data, const EkMatches *seen, EkSpan span, EkByte at)
@@ -233,7 +235,7 @@ static void look(void *data, void *gathered_data, const EkMatches *seen, EkSpan 
     gboolean waits =
         !carve->order.nested && (at < gathered->held || ek_claims_hold(carve->claims, at) ||
                                  is_of_same(&gathered->tail, &matches, at));
-    if (!carve->order.nested && is_crowded(gathered, &matches, span, at))
+    if (!carve->order.nested && is_crowded(&matches, span))
         candidate.most = CROWDED_MOST;
     gathered->at = at;
     ek_content_set_near(gathered->content, at, span);
@@ -328,7 +330,7 @@ static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **
         if (candidate->found == NULL ||
             (!tells_all && (is_hidden(carve, candidate) || is_in_document(carve, candidate->at))))
             continue;
-        if (!tells_all && ek_crowds_hold(crowds, candidate->at) &&
+        if (!tells_all && (candidate->most > 0 || ek_crowds_hold(crowds, candidate->at)) &&
             runs_into_next(gathered->candidates, i, chunk)) {
             crowded++;
             continue;

@@ -5,8 +5,6 @@
 #define CROWD 32u           /* places, within: */
 #define WITHIN (256u << 10) /* bytes: every second block of 4 KiB */
 
-#define DENSE 16u
-
 static void add(GArray *crowds, EkByte first, EkByte last)
 {
     EkRange *before = crowds->len > 0 ? &g_array_index(crowds, EkRange, crowds->len - 1) : NULL;
@@ -42,16 +40,4 @@ gboolean ek_crowds_hold(const GArray *crowds, EkByte at)
             high = middle;
     }
     return low > 0 && ek_range_holds(g_array_index(crowds, EkRange, low - 1), at);
-}
-
-gboolean ek_density_add(EkDensity *density, EkByte at)
-{
-    EkByte window = at / WITHIN;
-    if (window != density->window) {
-        density->counts[1] = window == density->window + 1 ? density->counts[0] : 0;
-        density->counts[0] = 0;
-        density->window = window;
-    }
-    density->counts[0]++;
-    return density->counts[0] + density->counts[1] >= DENSE;
 }

@@ -16,13 +16,4 @@ GArray *ek_crowds_of(const GArray *places);
 /* Is this place in one of them? */
 gboolean ek_crowds_hold(const GArray *crowds, EkByte at);
 
-/* How densely files begin in what was looked at last. Set to zeros at first. */
-typedef struct {
-    EkByte window;
-    guint counts[2]; /* in this window, and in the one before */
-} EkDensity;
-
-/* One begins at `at`; they come in order. TRUE: some did right before it. */
-gboolean ek_density_add(EkDensity *density, EkByte at);
-
 #endif

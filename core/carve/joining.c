@@ -134,6 +134,12 @@ void ek_joining_lay_again(EkContent *content, const GArray *before, EkByte offse
     ek_content_relay(content, offset, (const EkRange *)(gconstpointer)rest->data, rest->len);
 }
 
+static gboolean is_filler_at(const EkJoining *joining, EkByte offset)
+{
+    EkSpan sector = ek_content_some(joining->content, offset, SECTOR);
+    return sector.length == SECTOR && ek_block_is_filler(sector);
+}
+
 /* Does this part begin with a block that is not packed, or is one in it nothing but one value?
  * Unpacking passes over these for long. */
 static gboolean holds_other(const EkJoining *joining, EkByte first, EkByte end)
@@ -143,8 +149,7 @@ static gboolean holds_other(const EkJoining *joining, EkByte first, EkByte end)
         !ek_block_may_be(ek_content_some(joining->content, first, shown), EK_TEXTURE_PACKED))
         return TRUE;
     for (EkByte at = first; at + joining->grid <= end; at += joining->grid) {
-        EkSpan block = ek_content_some(joining->content, at, SECTOR);
-        if (block.length == SECTOR && ek_block_is_filler(block))
+        if (is_filler_at(joining, at) || is_filler_at(joining, at + joining->grid - SECTOR))
             return TRUE;
     }
     return FALSE;

@@ -123,6 +123,7 @@ typedef struct {
         by_landmark;   /* nothing in it tells soon: its pieces are found by their landmarks alone */
     gboolean is_solid; /* no other file begins in it on a block: where one does, it is in pieces */
     gboolean is_disk;  /* what begins in it is listed too: it may lie between its pieces */
+    gboolean repeats;  /* parts of it begin as all of it does: many beginnings are no crowd */
     gboolean is_plain; /* much that is none looks like it: in what others may claim it is none */
     gboolean is_checked; /* `sure` is where the last sum was right */
 } EkCarveType;

@@ -10,6 +10,7 @@
 #define DATA_HEAD 50u    /* bytes before the first packet */
 #define PACKET_HEAD 24u  /* bytes of a packet that are looked at */
 #define STEP_MOST 10000u /* ms between two packets */
+#define LOOKED_AT 64u    /* packets behind a wrong one, before fewer of them are */
 
 static const EkSignature signatures[] = {
     {0, 8, {0x30, 0x26, 0xb2, 0x75, 0x8e, 0x66, 0xcf, 0x11}, {0}}};
@@ -92,7 +93,9 @@ static void take_packets(Asf *asf, EkByte bytes)
     asf->bad = asf->packets;
     ek_content_kept(asf->content, &state, sizeof state);
     asf->last_right = state.next;
-    for (guint64 i = state.next; i < asf->packets; i++) {
+    /* Once one is wrong it counts whether any behind it is right. */
+    guint64 step = 1;
+    for (guint64 i = state.next; i < asf->packets && asf->last_right <= asf->bad; i += step) {
         EkByte at = asf->first + i * asf->packet;
         guint32 time = 0;
         if (at + PACKET_HEAD <= end &&
@@ -111,6 +114,8 @@ static void take_packets(Asf *asf, EkByte bytes)
         }
         if (at >= end)
             break;
+        if (i - MIN(i, asf->bad) > step * LOOKED_AT)
+            step *= 2;
         if (asf->bad == asf->packets)
             ek_content_keep(asf->content, at + asf->packet, &state, sizeof state, FALSE);
     }

@@ -317,6 +317,7 @@ const EkCarveType ek_carve_mp3 = {
     .signature_count = G_N_ELEMENTS(mp3_signatures),
     .begin = begin_mp3,
     .is_rest = is_rest_of_mp3,
+    .repeats = TRUE,
     .follow = follow_mp3,
     .joins = TRUE,
 };
@@ -372,6 +373,7 @@ const EkCarveType ek_carve_aac = {
     .signature_count = G_N_ELEMENTS(aac_signatures),
     .begin = begin_aac,
     .is_rest = is_rest_of_aac,
+    .repeats = TRUE,
     .follow = follow_aac,
     .joins = TRUE,
 };

@@ -264,6 +264,7 @@ const EkCarveType ek_carve_mpegts = {
     .signature_count = G_N_ELEMENTS(signatures),
     .begin = begin,
     .is_rest = is_rest,
+    .repeats = TRUE,
     .follow = follow,
     .by_landmark = TRUE,
 };

@@ -195,4 +195,5 @@ const EkCarveType ek_carve_tar = {
     .begin = begin,
     .follow = follow,
     .joins = TRUE,
+    .repeats = TRUE,
 };

@@ -265,4 +265,5 @@ const EkCarveType ek_carve_text = {
     .begin = begin,
     .follow = follow,
     .is_plain = TRUE,
+    .repeats = TRUE,
 };
