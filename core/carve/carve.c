@@ -6,7 +6,6 @@
 
 #include "base/error.h"
 #include "carve/carving.h"
-#include "carve/crowd.h"
 #include "carve/indirect.h"
 #include "carve/types.h"
 
@@ -26,6 +25,7 @@ typedef struct {
     EkFound *found; /* NULL: it is not followed yet, as a file before it may hold it */
     EkMatches *matches;
     EkByte most; /* bytes of it that are followed; 0: all */
+    EkByte next; /* it is of a crowd: where the next of its type begins; 0: it is not */
 } Candidate;
 
 /* What a chunk gathers. */
@@ -210,18 +210,22 @@ static gboolean begins_as(const EkCarveType *type, EkSpan span)
 }
 
 /* Do files of its type begin in what is followed of it, and on and on behind that? Then it is of a
- * crowd, unless what is in a file begins as the file does. All that says so is in the chunk. */
-static gboolean is_crowded(const EkMatches *matches, EkSpan span)
+ * crowd: a table of beginnings, the same sector again and again, headers made to mislead; unless
+ * what is in a file begins as the file does. All that says so is on the drive, whoever looks. */
+static void look_for_crowd(const EkMatches *matches, EkSpan span, Candidate *candidate)
 {
     gsize count = 0;
+    EkByte next = 0;
     gsize near = CROWDED_MOST / EK_STEP - 1;
     gsize there = MIN(AHEAD, span.length / EK_STEP - 1);
     const EkCarveType *type = ek_carve_types[matches->ids[0]];
-    if (type->repeats)
-        return FALSE;
-    for (gsize i = 1; i <= there && (i <= near || count > 0); i++)
-        count += begins_as(type, ek_span_part(span, i * EK_STEP, EK_SCAN_SHOWN)) ? 1 : 0;
-    return count > 0 && count * APART >= there;
+    for (gsize i = 1; !type->repeats && i <= there && (i <= near || count > 0); i++)
+        if (begins_as(type, ek_span_part(span, i * EK_STEP, EK_SCAN_SHOWN)) && count++ == 0)
+            next = candidate->at + i * EK_STEP;
+    if (count == 0 || count * APART < there)
+        return;
+    candidate->most = CROWDED_MOST;
+    candidate->next = next;
 }
 
 static void look(void *data, void *gathered_data, const EkMatches *seen, EkSpan span, EkByte at)
@@ -235,8 +239,8 @@ static void look(void *data, void *gathered_data, const EkMatches *seen, EkSpan 
     gboolean waits =
         !carve->order.nested && (at < gathered->held || ek_claims_hold(carve->claims, at) ||
                                  is_of_same(&gathered->tail, &matches, at));
-    if (!carve->order.nested && is_crowded(&matches, span))
-        candidate.most = CROWDED_MOST;
+    if (!carve->order.nested)
+        look_for_crowd(&matches, span, &candidate);
     gathered->at = at;
     ek_content_set_near(gathered->content, at, span);
     ek_claims_begin(carve->claims, at, gathered->content);
@@ -285,26 +289,15 @@ static EkByte sure_bytes(const EkFollowed *followed)
                                                                                   : followed->sure;
 }
 
-/* Does the next one begin in what this one claims, without a proof, or right where it breaks? */
-static gboolean runs_into_next(const GArray *candidates, guint i, EkRange chunk)
+/* Does the next one of a crowd begin in what this one claims, without a proof, or right where it
+ * breaks? Small files lie close together too, and end before the next one begins. */
+static gboolean is_crowded(const Candidate *candidate)
 {
-    const Candidate *candidate = &g_array_index(candidates, Candidate, i);
     const EkFound *found = candidate->found;
-    EkByte next = i + 1 < candidates->len ? g_array_index(candidates, Candidate, i + 1).at
-                                          : ek_range_end(chunk);
-    EkByte near = found != NULL && found->followed.end == EK_FOLLOW_BROKE ? EK_STEP - 1 : 0;
-    return found != NULL && found->state != EK_CONTENT_WHOLE &&
+    EkByte near = found->followed.end == EK_FOLLOW_BROKE ? EK_STEP - 1 : 0;
+    return candidate->next > 0 && found->state != EK_CONTENT_WHOLE &&
            sure_bytes(&found->followed) < SURE_LEAST &&
-           ek_found_first(found) + found->bytes + near >= next;
-}
-
-static GArray *crowds_of(const Gathered *gathered, EkRange chunk)
-{
-    g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkByte));
-    for (guint i = 0; i < gathered->candidates->len; i++)
-        if (runs_into_next(gathered->candidates, i, chunk))
-            g_array_append_val(places, g_array_index(gathered->candidates, Candidate, i).at);
-    return ek_crowds_of(places);
+           ek_found_first(found) + found->bytes + near >= candidate->next;
 }
 
 static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **error)
@@ -313,7 +306,6 @@ static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **
     Gathered *gathered = gathered_data;
     gboolean tells_all = carve->order.nested;
     guint64 crowded = 0;
-    g_autoptr(GArray) crowds = crowds_of(gathered, chunk);
     for (guint i = 0; i < gathered->candidates->len; i++) {
         Candidate *candidate = &g_array_index(gathered->candidates, Candidate, i);
         if (!tells_all && (ek_carving_is_held(carve, candidate->at) || is_hidden(carve, candidate)))
@@ -330,8 +322,7 @@ static gboolean commit(void *data, void *gathered_data, EkRange chunk, GError **
         if (candidate->found == NULL ||
             (!tells_all && (is_hidden(carve, candidate) || is_in_document(carve, candidate->at))))
             continue;
-        if (!tells_all && (candidate->most > 0 || ek_crowds_hold(crowds, candidate->at)) &&
-            runs_into_next(gathered->candidates, i, chunk)) {
+        if (is_crowded(candidate)) {
             crowded++;
             continue;
         }

@@ -170,6 +170,9 @@ gboolean ek_joining_goes_on(EkJoining *joining, EkByte offset, const EkRange *st
     joining->has_tried = TRUE;
     ek_content_relay(joining->content, offset, stretches, MIN(count, AHEAD_MOST));
     EkByte limit = is_checked ? offset + TRIAL / 4 : MAX(offset + TRIAL, beyond + TRIAL / 4);
+    /* Text is looked through from its beginning on each time. */
+    if (joining->texture == EK_TEXTURE_TEXT)
+        joining->looks += (guint)MIN(limit / GRID, G_MAXUINT / 4);
     ek_content_cut(joining->content, limit);
     ek_content_set_fixed(joining->content, TRUE);
     EkFollowed followed = ek_joining_follow(joining);

@@ -59,7 +59,7 @@ EkSearchProgress ek_search_progress(EkSearch *search);
 /* Files that are not listed because a volume has the same. */
 guint64 ek_search_copies(EkSearch *search);
 
-/* Beginnings that are not listed because they lie in a crowd of others (carve/crowd.h). */
+/* Beginnings that are not listed because they lie in a crowd of others. */
 guint64 ek_search_crowded(EkSearch *search);
 
 /* Of the type `index` of ek_carve_types, all that the catalogue has of it. From any thread. */

@@ -1,7 +1,6 @@
 /* SPDX-License-Identifier: MIT */
 /* Drives made to mislead: beginnings of files in every sector, and texts in which others begin. */
 #include "carve/content.h"
-#include "carve/crowd.h"
 #include "carve/textends.h"
 #include "carved.h"
 #include "check.h"
@@ -11,45 +10,6 @@
 
 #define SECTOR 512u
 #define CROWD 200u /* beginnings on each side of what is whole */
-
-/* --- which are too dense ---------------------------------------------------------------------- */
-
-static void a_crowd_is_many_in_little(void)
-{
-    static const EkByte apart[] = {512, 4096, 8192, 8448, 16384};
-    for (gsize i = 0; i < G_N_ELEMENTS(apart); i++) {
-        EkByte step = apart[i];
-        for (guint count = 30; count < 36; count++) {
-            g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkByte));
-            for (guint k = 0; k < count; k++) {
-                EkByte at = 1000 * SECTOR + k * step;
-                g_array_append_val(places, at);
-            }
-            g_autoptr(GArray) crowds = ek_crowds_of(places);
-            gboolean is_crowd = count >= 32 && 31 * step < (256u << 10);
-            CHECK_NUMBER(crowds->len, is_crowd ? 1 : 0);
-            CHECK_NUMBER(ek_crowds_hold(crowds, 1000 * SECTOR), is_crowd);
-            CHECK_NUMBER(ek_crowds_hold(crowds, 1000 * SECTOR + (count - 1) * step), is_crowd);
-            CHECK(!ek_crowds_hold(crowds, 1000 * SECTOR - 1));
-            CHECK(!ek_crowds_hold(crowds, 1000 * SECTOR + (count - 1) * step + 1));
-        }
-    }
-}
-
-static void what_lies_between_crowds_is_in_none(void)
-{
-    g_autoptr(GArray) places = g_array_new(FALSE, FALSE, sizeof(EkByte));
-    for (guint crowd = 0; crowd < 3; crowd++)
-        for (guint k = 0; k < 40; k++) {
-            EkByte at = crowd * (EkByte)(1u << 20) + k * SECTOR;
-            g_array_append_val(places, at);
-        }
-    g_autoptr(GArray) crowds = ek_crowds_of(places);
-    CHECK_NUMBER(crowds->len, 3);
-    CHECK(ek_crowds_hold(crowds, (1u << 20) + 39 * SECTOR));
-    CHECK(!ek_crowds_hold(crowds, (1u << 20) + 40 * SECTOR));
-    CHECK(!ek_crowds_hold(crowds, (2u << 20) - 1));
-}
 
 /* --- drives full of beginnings ---------------------------------------------------------------- */
 
@@ -267,8 +227,6 @@ static void notes_of_text_change_nothing(void)
 int main(void)
 {
     static const Test tests[] = {
-        {"a crowd is many in little", a_crowd_is_many_in_little},
-        {"what lies between crowds is in none", what_lies_between_crowds_is_in_none},
         {"what is whole is found in a crowd", what_is_whole_is_found_in_a_crowd},
         {"small whole files are no crowd", small_whole_files_are_no_crowd},
         {"an archive of small files is no crowd", an_archive_of_small_files_is_no_crowd},

@@ -362,12 +362,12 @@ static void follow(EkContent *content, EkFollowed *followed)
         if (span.length > 0 && table->stands(table, span))
             continue;
         followed->landmark = *table;
-        ek_followed_break(followed, MIN(program.head, there), MIN(table->at, there), LEAST,
+        ek_followed_break(followed, MIN(EK_STEP, there), MIN(table->at, there), LEAST,
                           "a table of it is not where its header says");
         return;
     }
     if (program.end > there)
-        ek_followed_break(followed, MIN(program.head, there), there, LEAST,
+        ek_followed_break(followed, MIN(EK_STEP, there), there, LEAST,
                           "a section of it is missing");
     else
         end_program(&program, signature, followed);

@@ -262,7 +262,6 @@ const EkCarveType ek_carve_card = {
     .signature_count = G_N_ELEMENTS(card_signatures),
     .follow = follow_card,
     .is_rest = is_rest_of_cards,
-    .repeats = TRUE,
 };
 
 /* --- mail ------------------------------------------------------------------------------------ */
