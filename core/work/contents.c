@@ -11,10 +11,14 @@
 #include "work/indexing.h"
 
 #define TYPES_MOST EK_MATCHES_MOST
-#define CONFIDENCE 30         /* that a volume needs to hold ground by its files */
-#define JOINS_MOST 32u        /* files that are tried at once */
-#define TRIES_MOST (4u << 20) /* places that are tried for all files that end early */
-#define READERS "7"           /* raised when the same bytes give other results */
+#define CONFIDENCE 30  /* that a volume needs to hold ground by its files */
+#define JOINS_MOST 32u /* files that are tried at once */
+/* Places that are tried for all files that end early: each 4 KiB of the ground so many times, and
+ * within these. */
+#define TRIES_A_BLOCK 32u
+#define TRIES_LEAST (1u << 20)
+#define TRIES_MOST (16u << 20)
+#define READERS "8" /* raised when the same bytes give other results */
 
 struct EkSearch {
     EkView view;
@@ -346,15 +350,28 @@ static gboolean prepare(EkSearch *search, GError **error)
            ek_contentstore_each_list(search->store, list, carve, error) && count_all(search, error);
 }
 
+static EkByte bytes_of_ground(const EkSearch *search)
+{
+    EkByte bytes = 0;
+    for (guint i = 0; i < search->ground->len; i++)
+        bytes += g_array_index(search->ground, EkRange, i).bytes;
+    return bytes;
+}
+
 /* What a file is tried to be joined on. */
 static char *basis_of(const EkSearch *search)
 {
-    guint64 ground = 0;
-    for (guint i = 0; i < search->ground->len; i++)
-        ground += g_array_index(search->ground, EkRange, i).bytes;
-    return g_strdup_printf(
-        READERS " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT,
-        ek_read_map_total(search->view.map, EK_STATE_GOOD), ground, grid_of(search));
+    return g_strdup_printf(READERS " %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT
+                                   " %" G_GUINT64_FORMAT,
+                           ek_read_map_total(search->view.map, EK_STATE_GOOD),
+                           bytes_of_ground(search), grid_of(search));
+}
+
+/* How many places each of so many files that end early is tried at: of many most are no files. */
+static guint tries_of(const EkSearch *search, guint64 files)
+{
+    guint64 all = bytes_of_ground(search) / 4096 * TRIES_A_BLOCK;
+    return (guint)CLAMP(CLAMP(all, TRIES_LEAST, TRIES_MOST) / MAX(files, 1), 1, EK_CARVE_TRIES);
 }
 
 /* The next ones to try behind the number `last`; G_MAXUINT with *error. */
@@ -430,9 +447,7 @@ static gboolean join(EkSearch *search, GError **error)
     ek_carve_release_rests(search->carve);
     if (ek_carve_settle(search->carve, firsts) && !join_all(search, basis, TRUE, 1, error))
         return FALSE;
-    /* Of many that end early, most are no files: each gets less. */
-    guint64 all = ek_contentstore_count_cut(search->store, basis);
-    guint tries = (guint)CLAMP(TRIES_MOST / MAX(all, 1), 1, EK_CARVE_TRIES);
+    guint tries = tries_of(search, ek_contentstore_count_cut(search->store, basis));
     return join_all(search, basis, FALSE, tries, error) && count_all(search, error);
 }
 
