@@ -127,6 +127,8 @@ static void begin(EkContent *content)
 static void add_pieces(EkContent *content, const EkRange *pieces, guint count)
 {
     guint first = content->pieces->len;
+    if (count == 0)
+        return;
     g_array_append_vals(content->pieces, pieces, count);
     g_array_set_size(content->offsets, first + count);
     EkByte *offsets = (EkByte *)(gpointer)content->offsets->data + first;
