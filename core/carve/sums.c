@@ -126,7 +126,7 @@ gboolean ek_sums_find(EkContent *content, EkContent *ground, const EkBroken *par
     EkByte end = part->first + part->bytes;
     EkByte cut = end / grid * grid;
     if (part->check == EK_PART_PLAIN || (part->check == EK_PART_ADDED && part->first % 4 != 0) ||
-        part->bytes == 0 || part->bytes > PART_MOST || cut <= part->first ||
+        part->bytes == 0 || part->bytes > PART_MOST || cut <= part->first || blocks == 0 ||
         grid + 4 > EK_CONTENT_SHOWN)
         return FALSE;
     g_autofree guint32 *before = g_new(guint32, (gsize)(part->bytes / grid) + 1);
