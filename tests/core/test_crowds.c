@@ -187,7 +187,8 @@ static void notes_of_text_change_nothing(void)
         Drive drive = drive_new(seed + round);
         for (guint part = 0; part < 4; part++) {
             drive_text(&drive, 20000 + (seed + part * 977) % 50000);
-            drive_put(&drive, (const guint8 *)marks[(round + part) % 3], 6 + (part + round) % 3);
+            const char *mark = marks[(round + part) % 3];
+            drive_put(&drive, (const guint8 *)mark, strlen(mark));
             drive_text(&drive, part * 7001);
             if (part % 2 == round % 2)
                 drive_noise(&drive, 700);
