@@ -13,6 +13,7 @@
 
 #define LOOSE_MOST 64u     /* that are asked, the last ones */
 #define AHEAD 128u         /* sectors behind one that may be of a crowd */
+#define NEAR 8u            /* the next of a crowd begins within so many */
 #define APART 16u          /* sectors between the beginnings of one, or fewer */
 #define CROWD_LEAST 4u     /* that are a crowd, at the end of a drive */
 #define CROWDED_MOST 8192u /* bytes of what is of a crowd that are followed */
@@ -210,37 +211,32 @@ static gboolean begins_as(const EkCarveType *type, EkSpan span)
     return FALSE;
 }
 
-/* What lies from a place on, AHEAD sectors and what is shown of the last one, as far as there are:
- * in `span`, or read into *buffer. */
-static EkSpan look_ahead(const EkCarve *carve, EkSpan span, EkByte at, guint8 **buffer)
-{
-    EkReader *reader = carve->order.reader;
-    gsize wanted = AHEAD * EK_STEP + EK_SCAN_SHOWN;
-    wanted = (gsize)MIN(wanted, ek_reader_bytes(reader) - at);
-    if (span.length >= wanted)
-        return ek_span_part(span, 0, wanted);
-    *buffer = ek_reader_read_new(reader, at, wanted, NULL, NULL);
-    return *buffer != NULL ? (EkSpan){*buffer, wanted} : span;
-}
-
-/* Do files of its type begin in what is followed of it, and on and on behind that? Then it is of a
- * crowd: a table of beginnings, the same sector again and again, headers made to mislead; unless
- * what is in a file begins as the file does. All that says so is on the drive, whoever looks. */
+/* Do files of its type begin right behind it, in what is followed of it, and on and on? Then it is
+ * of a crowd: a table of beginnings, the same sector again and again, headers made to mislead;
+ * unless what is in a file begins as the file does. All that says so is on the drive, whoever
+ * looks: what is behind `span` is read. */
 static void look_for_crowd(const EkCarve *carve, const EkMatches *matches, EkSpan span,
                            Candidate *candidate)
 {
     gsize count = 0;
     EkByte next = 0;
-    gsize near = CROWDED_MOST / EK_STEP - 1;
+    EkReader *reader = carve->order.reader;
     g_autofree guint8 *buffer = NULL;
     const EkCarveType *type = ek_carve_types[matches->ids[0]];
-    if (type->repeats)
-        return;
-    span = look_ahead(carve, span, candidate->at, &buffer);
-    gsize there = MIN(AHEAD, span.length / EK_STEP - 1);
-    for (gsize i = 1; i <= there && (i <= near || count > 0); i++)
+    EkByte left = ek_reader_bytes(reader) - candidate->at;
+    gsize there = (gsize)MIN(AHEAD, left / EK_STEP - 1);
+    for (gsize i = 1; !type->repeats && i <= there && (i <= NEAR || count > 0); i++) {
+        gsize wanted = (gsize)MIN((i + 1) * EK_STEP + EK_SCAN_SHOWN, left);
+        if (span.length < wanted && buffer == NULL) {
+            wanted = (gsize)MIN(AHEAD * EK_STEP + 2 * EK_SCAN_SHOWN, left);
+            buffer = ek_reader_read_new(reader, candidate->at, wanted, NULL, NULL);
+            if (buffer == NULL)
+                return;
+            span = (EkSpan){buffer, wanted};
+        }
         if (begins_as(type, ek_span_part(span, i * EK_STEP, EK_SCAN_SHOWN)) && count++ == 0)
             next = candidate->at + i * EK_STEP;
+    }
     if (count < CROWD_LEAST || count * APART < there)
         return;
     candidate->most = CROWDED_MOST;
